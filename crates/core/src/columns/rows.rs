@@ -1,0 +1,88 @@
+//! A set of row numbers of one page.
+
+/// One bit a row.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rows {
+    bits: Vec<u64>,
+    len: usize,
+}
+
+impl Rows {
+    /// No row of `len`.
+    pub fn none(len: usize) -> Self {
+        Rows { bits: vec![0; len.div_ceil(64)], len }
+    }
+
+    /// Every row of `len`.
+    pub fn all(len: usize) -> Self {
+        let mut rows = Rows { bits: vec![u64::MAX; len.div_ceil(64)], len };
+        rows.trim();
+        rows
+    }
+
+    fn trim(&mut self) {
+        if !self.len.is_multiple_of(64)
+            && let Some(last) = self.bits.last_mut()
+        {
+            *last &= (1 << (self.len % 64)) - 1;
+        }
+    }
+
+    /// Adds a row.
+    pub fn set(&mut self, row: usize) {
+        if let Some(word) = self.bits.get_mut(row / 64) {
+            *word |= 1 << (row % 64);
+        }
+    }
+
+    /// Whether the row is in it.
+    pub fn has(&self, row: usize) -> bool {
+        self.bits.get(row / 64).is_some_and(|w| w >> (row % 64) & 1 == 1)
+    }
+
+    /// Keeps what is in both.
+    pub fn and(&mut self, other: &Rows) {
+        self.bits.iter_mut().zip(&other.bits).for_each(|(a, b)| *a &= b);
+    }
+
+    /// Keeps what is in either.
+    pub fn or(&mut self, other: &Rows) {
+        self.bits.iter_mut().zip(&other.bits).for_each(|(a, b)| *a |= b);
+    }
+
+    /// Keeps what was not in it.
+    pub fn invert(&mut self) {
+        self.bits.iter_mut().for_each(|w| *w = !*w);
+        self.trim();
+    }
+
+    /// How many rows.
+    pub fn count(&self) -> usize {
+        self.bits.iter().map(|w| w.count_ones() as usize).sum()
+    }
+
+    /// Whether it holds none.
+    pub fn is_empty(&self) -> bool {
+        self.bits.iter().all(|w| *w == 0)
+    }
+
+    /// Whether it holds every row.
+    pub fn is_full(&self) -> bool {
+        self.count() == self.len
+    }
+
+    /// The rows, ascending.
+    pub fn iter(&self) -> impl Iterator<Item = usize> + '_ {
+        self.bits.iter().enumerate().flat_map(|(at, word)| {
+            let mut left = *word;
+            std::iter::from_fn(move || {
+                if left == 0 {
+                    return None;
+                }
+                let bit = left.trailing_zeros() as usize;
+                left &= left - 1;
+                Some(at * 64 + bit)
+            })
+        })
+    }
+}

@@ -1,0 +1,90 @@
+//! One log event: its own parts, its fields as typed dotted paths, and how it came.
+
+mod codec;
+mod id;
+mod json;
+mod path;
+mod severity;
+pub mod time;
+mod value;
+
+pub use codec::{decode_value, encode_value, put_varint, take_varint, unzigzag, zigzag};
+pub use id::{EventId, SpanId, TraceId, parse_span, parse_trace, to_hex};
+pub use json::{answer_json, sent_json};
+pub use path::Path;
+pub use severity::{SEVERITY_NAMES, Severity};
+pub use value::Value;
+
+/// What sort of record an event is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[repr(u8)]
+pub enum Kind {
+    /// A log event.
+    #[default]
+    Log = 0,
+}
+
+impl Kind {
+    /// The name used in the query language and in answers.
+    pub fn name(self) -> &'static str {
+        match self {
+            Kind::Log => "log",
+        }
+    }
+
+    /// From the stored byte.
+    pub fn from_byte(byte: u8) -> Option<Self> {
+        (byte == 0).then_some(Kind::Log)
+    }
+}
+
+/// A log event as Calvex keeps it. Together with `layout`, the parts and fields rebuild exactly what was sent.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Event {
+    /// Given at commit; all zero before.
+    pub id: EventId,
+    /// Nanoseconds from 1970: the time the event is ordered by.
+    pub time_ns: i64,
+    /// Nanoseconds from 1970: when it reached the service.
+    pub arrived_ns: i64,
+    /// The time as sent, where it lay so far ahead that the arrival orders the event instead.
+    pub sent_time_ns: Option<i64>,
+    /// Log or span.
+    pub kind: Kind,
+    /// 1 to 24 of the OpenTelemetry data model.
+    pub severity: Severity,
+    /// The service that wrote it; empty where none was told.
+    pub service: String,
+    /// The host it ran on; empty where none was told.
+    pub host: String,
+    /// The text for people; empty where there is none.
+    pub message: String,
+    /// The name of the key it came with.
+    pub sender: String,
+    /// W3C trace id.
+    pub trace: Option<TraceId>,
+    /// W3C span id.
+    pub span: Option<SpanId>,
+    /// Span id of the parent.
+    pub parent: Option<SpanId>,
+    /// Where the own parts stood in what was sent (see `normalise::layout`).
+    pub layout: String,
+    /// Every other field, flattened; order as sent.
+    pub fields: Vec<(Path, Value)>,
+}
+
+impl Event {
+    /// The key by which events are ordered everywhere.
+    pub fn order_key(&self) -> (i64, EventId) {
+        (self.time_ns, self.id)
+    }
+
+    /// A rough size in memory, for budgets.
+    pub fn weight_bytes(&self) -> usize {
+        160 + self.message.len()
+            + self.service.len()
+            + self.host.len()
+            + self.layout.len()
+            + self.fields.iter().map(|(p, v)| 48 + p.as_str().len() + v.weight_bytes()).sum::<usize>()
+    }
+}

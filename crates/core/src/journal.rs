@@ -1,0 +1,140 @@
+//! Step 7, the journal batch: one commit's events of one lane and day, as bytes.
+//!
+//! ```text
+//! batch  := magic "CvxJ"  version:u16 LE  crc:u32 LE (of all that follows)  rows:u32 LE  columns:varint  column*
+//! column := key  length:varint  block (see columns::block)
+//! key    := 0 own:u8  |  1 type:u8 length:varint path (stored form)
+//! ```
+//!
+//! Version 1. The column form is that of chunks, so that a batch enters the head without being taken apart. A batch is
+//! complete when its checksum holds; MariaDB gives it back whole or not at all.
+
+use crate::columns::{ColumnKey, FieldType, Own, PAGE_ROWS, Page, PageRead, decode_block, encode_block};
+use crate::error::{CoreError, Result};
+use crate::event::{Path, put_varint, take_varint};
+
+const MAGIC: &[u8; 4] = b"CvxJ";
+/// The version written.
+pub const VERSION: u16 = 1;
+/// Bytes before the checksummed content.
+const HEADER_BYTES: usize = 10;
+/// The journal is read back once at most, so the fastest level is the right one.
+const LEVEL: i32 = 1;
+
+/// The bytes of one page.
+pub fn encode_batch(page: &Page) -> Vec<u8> {
+    let mut content = Vec::new();
+    content.extend_from_slice(&(page.rows() as u32).to_le_bytes());
+    put_varint(&mut content, page.parts().count() as u64);
+    let mut block = Vec::new();
+    for (key, column) in page.parts() {
+        put_key(&mut content, key);
+        block.clear();
+        encode_block(column, LEVEL, &mut block);
+        put_varint(&mut content, block.len() as u64);
+        content.extend_from_slice(&block);
+    }
+    let mut out = Vec::with_capacity(HEADER_BYTES + content.len());
+    out.extend_from_slice(MAGIC);
+    out.extend_from_slice(&VERSION.to_le_bytes());
+    out.extend_from_slice(&crc32fast::hash(&content).to_le_bytes());
+    out.extend_from_slice(&content);
+    out
+}
+
+/// Reads a batch back; `place` names it in errors.
+///
+/// # Errors
+/// [`CoreError::Damaged`] or [`CoreError::Version`].
+pub fn decode_batch(bytes: &[u8], place: &str) -> Result<Page> {
+    let damaged = |what: &str| CoreError::damaged(format!("journal batch {place}"), what);
+    let header = bytes.get(..HEADER_BYTES).ok_or_else(|| damaged("it is cut short"))?;
+    if &header[..4] != MAGIC {
+        return Err(damaged("it does not begin as one"));
+    }
+    let version = u16::from_le_bytes([header[4], header[5]]);
+    if version != VERSION {
+        return Err(CoreError::Version { place: format!("journal batch {place}"), found: version, known: VERSION });
+    }
+    let content = &bytes[HEADER_BYTES..];
+    if crc32fast::hash(content).to_le_bytes() != header[6..10] {
+        return Err(damaged("its checksum does not hold"));
+    }
+    read_content(content).ok_or_else(|| damaged("its columns do not decode"))
+}
+
+fn read_content(content: &[u8]) -> Option<Page> {
+    let rows = u32::from_le_bytes(content.get(..4)?.try_into().ok()?) as usize;
+    if rows > PAGE_ROWS {
+        return None;
+    }
+    let mut at = 4;
+    let columns = take_varint(content, &mut at)?;
+    let mut parts = Vec::new();
+    for _ in 0..columns {
+        let key = take_key(content, &mut at)?;
+        let length = usize::try_from(take_varint(content, &mut at)?).ok()?;
+        let block = content.get(at..at.checked_add(length)?)?;
+        at += length;
+        parts.push((key, decode_block(block, rows).ok()?));
+    }
+    (at == content.len()).then(|| Page::new(rows, parts).ok()).flatten()
+}
+
+/// Appends a column's key.
+pub(crate) fn put_key(out: &mut Vec<u8>, key: &ColumnKey) {
+    match key {
+        ColumnKey::Own(own) => out.extend_from_slice(&[0, *own as u8]),
+        ColumnKey::Field(path, kind) => {
+            out.extend_from_slice(&[1, *kind as u8]);
+            put_varint(out, path.as_str().len() as u64);
+            out.extend_from_slice(path.as_str().as_bytes());
+        }
+    }
+}
+
+/// Reads what [`put_key`] wrote.
+pub(crate) fn take_key(bytes: &[u8], at: &mut usize) -> Option<ColumnKey> {
+    let (form, number) = (*bytes.get(*at)?, *bytes.get(*at + 1)? as usize);
+    *at += 2;
+    match form {
+        0 => Own::ALL.get(number).map(|own| ColumnKey::Own(*own)),
+        1 => {
+            let kind = *FieldType::ALL.get(number)?;
+            let length = usize::try_from(take_varint(bytes, at)?).ok()?;
+            let path = std::str::from_utf8(bytes.get(*at..at.checked_add(length)?)?).ok()?;
+            *at += length;
+            Some(ColumnKey::Field(Path::from_stored(path), kind))
+        }
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::columns::{build_page, gather_all};
+    use crate::event::Event;
+
+    #[test]
+    fn round_trip_truncation_and_flips() {
+        let event = |n: i64| Event {
+            time_ns: n,
+            message: format!("lease {n}"),
+            fields: vec![(Path::new(["slot", "bank"]), crate::event::Value::Text(format!("BK-{n:03}")))],
+            ..Event::default()
+        };
+        let events: Vec<Event> = (1..20).map(event).collect();
+        let bytes = encode_batch(&build_page(&events).unwrap());
+        assert_eq!(gather_all(&decode_batch(&bytes, "1-1-1").unwrap()).unwrap(), events);
+        for cut in 0..bytes.len() {
+            assert!(decode_batch(&bytes[..cut], "1-1-1").is_err());
+        }
+        for at in 0..bytes.len() {
+            let mut damaged = bytes.clone();
+            damaged[at] ^= 0x10;
+            let error = decode_batch(&damaged, "1-1-1").unwrap_err().to_string();
+            assert!(error.contains("journal batch 1-1-1"), "{error}");
+        }
+    }
+}

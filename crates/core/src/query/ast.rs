@@ -1,0 +1,291 @@
+//! The tree of a filter.
+
+use super::literal::{Literal, Num};
+use crate::event::Value;
+use regex::Regex;
+
+/// An event's own parts, by the bare names the language gives them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum OwnPart {
+    Time,
+    Arrived,
+    Severity,
+    Service,
+    Host,
+    Message,
+    Shape,
+    Trace,
+    Span,
+    Parent,
+    Kind,
+    Lane,
+    Took,
+    Status,
+    Sender,
+}
+
+impl OwnPart {
+    /// Every part with its name.
+    pub const ALL: [(OwnPart, &'static str); 15] = [
+        (OwnPart::Time, "time"),
+        (OwnPart::Arrived, "arrived"),
+        (OwnPart::Severity, "severity"),
+        (OwnPart::Service, "service"),
+        (OwnPart::Host, "host"),
+        (OwnPart::Message, "message"),
+        (OwnPart::Shape, "shape"),
+        (OwnPart::Trace, "trace"),
+        (OwnPart::Span, "span"),
+        (OwnPart::Parent, "parent"),
+        (OwnPart::Kind, "kind"),
+        (OwnPart::Lane, "lane"),
+        (OwnPart::Took, "took"),
+        (OwnPart::Status, "status"),
+        (OwnPart::Sender, "sender"),
+    ];
+
+    /// Its bare name.
+    pub fn name(self) -> &'static str {
+        Self::ALL.iter().find(|(p, _)| *p == self).map_or("", |(_, n)| n)
+    }
+
+    /// From the bare name.
+    pub fn from_name(name: &str) -> Option<Self> {
+        Self::ALL.iter().find(|(_, n)| *n == name).map(|(p, _)| *p)
+    }
+}
+
+/// What a comparison looks at.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum Field {
+    /// An own part.
+    Own(OwnPart),
+    /// A sent field, by its dotted path.
+    Sent(String),
+}
+
+/// The comparison signs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum Op {
+    Eq,
+    Ne,
+    Lt,
+    Le,
+    Gt,
+    Ge,
+}
+
+impl Op {
+    /// As written.
+    pub fn sign(self) -> &'static str {
+        match self {
+            Op::Eq => "=",
+            Op::Ne => "!=",
+            Op::Lt => "<",
+            Op::Le => "<=",
+            Op::Gt => ">",
+            Op::Ge => ">=",
+        }
+    }
+
+    fn holds(self, order: std::cmp::Ordering) -> bool {
+        match self {
+            Op::Eq | Op::Ne => order.is_eq(),
+            Op::Lt => order.is_lt(),
+            Op::Le => order.is_le(),
+            Op::Gt => order.is_gt(),
+            Op::Ge => order.is_ge(),
+        }
+    }
+}
+
+/// The signs over text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum TextOp {
+    Begins,
+    Ends,
+    Contains,
+}
+
+impl TextOp {
+    /// As written.
+    pub fn sign(self) -> &'static str {
+        match self {
+            TextOp::Begins => "^=",
+            TextOp::Ends => "$=",
+            TextOp::Contains => "*=",
+        }
+    }
+}
+
+/// A regular expression with its text, compiled within bounds.
+#[derive(Debug, Clone)]
+pub struct RegexTest {
+    /// Between the slashes, as typed.
+    pub pattern: String,
+    /// Written with `i` behind the closing slash.
+    pub any_case: bool,
+    /// Ready to run; linear in the text always.
+    pub regex: Regex,
+}
+
+impl PartialEq for RegexTest {
+    fn eq(&self, other: &Self) -> bool {
+        self.pattern == other.pattern && self.any_case == other.any_case
+    }
+}
+
+/// What is asked of a field's value. For `!=` the methods answer as for `=`; the caller turns the whole round, because
+/// `!=` holds when the field is there and no value of it equals.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Test {
+    /// `= != < <= > >=`
+    Compare(Op, Literal),
+    /// `^= $= *=`
+    Text(TextOp, String),
+    /// `~ /…/`
+    Regex(RegexTest),
+    /// `in (…)`
+    In(Vec<Literal>),
+    /// `between … and …`
+    Between(Literal, Literal),
+}
+
+impl Test {
+    /// Whether this is `!=`.
+    pub fn is_ne(&self) -> bool {
+        matches!(self, Test::Compare(Op::Ne, _))
+    }
+
+    /// Against text.
+    pub fn text(&self, text: &str) -> bool {
+        match self {
+            Test::Compare(Op::Eq | Op::Ne, l) => l.text == text,
+            // The order of texts is asked for by a text; a number asks for numbers.
+            Test::Compare(op, l) => !l.is_numeric() && op.holds(text.cmp(l.text.as_str())),
+            Test::Text(TextOp::Begins, t) => text.starts_with(t.as_str()),
+            Test::Text(TextOp::Ends, t) => text.ends_with(t.as_str()),
+            Test::Text(TextOp::Contains, t) => text.contains(t.as_str()),
+            Test::Regex(r) => r.regex.is_match(text),
+            Test::In(list) => list.iter().any(|l| l.text == text),
+            Test::Between(lo, hi) => {
+                !lo.is_numeric() && !hi.is_numeric() && lo.text.as_str() <= text && text <= hi.text.as_str()
+            }
+        }
+    }
+
+    /// Against a number. The signs over text and regular expressions never hold for one.
+    pub fn number(&self, n: Num) -> bool {
+        let ordered = |l: &Literal, op: Op| l.number.and_then(|l| n.order(l)).is_some_and(|o| op.holds(o));
+        match self {
+            Test::Compare(op, l) => ordered(l, *op),
+            Test::In(list) => list.iter().any(|l| ordered(l, Op::Eq)),
+            Test::Between(lo, hi) => ordered(lo, Op::Ge) && ordered(hi, Op::Le),
+            Test::Text(..) | Test::Regex(_) => false,
+        }
+    }
+
+    /// Against true or false.
+    pub fn bool(&self, b: bool) -> bool {
+        let is = |l: &Literal| !l.quoted && l.text == if b { "true" } else { "false" };
+        match self {
+            Test::Compare(Op::Eq | Op::Ne, l) => is(l),
+            Test::In(list) => list.iter().any(is),
+            _ => false,
+        }
+    }
+
+    /// Against any value; a list holds when any element does.
+    pub fn value(&self, value: &Value) -> bool {
+        match value {
+            Value::Text(t) => self.text(t),
+            Value::Int(n) => self.number(Num::int(i128::from(*n))),
+            Value::UInt(n) => self.number(Num::int(i128::from(*n))),
+            Value::Float(f) => self.number(Num::float(*f)),
+            Value::Bool(b) => self.bool(*b),
+            Value::List(list) => list.iter().any(|v| self.value(v)),
+            Value::Null | Value::Bytes(_) | Value::Object(_) => false,
+        }
+    }
+}
+
+/// Words in a row.
+#[derive(Debug, Clone, PartialEq)]
+pub struct WordsTest {
+    /// Lower-case, at least one.
+    pub words: Vec<String>,
+    /// The last one is only how a word begins.
+    pub prefix: bool,
+    /// Written between quotes.
+    pub quoted: bool,
+    /// As typed, without quotes and star.
+    pub text: String,
+    /// A bare number also finds number fields with that value.
+    pub number: Option<Num>,
+}
+
+/// A filter's tree.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub enum Filter {
+    /// Every event.
+    #[default]
+    All,
+    /// All of them hold.
+    And(Vec<Filter>),
+    /// One of them holds.
+    Or(Vec<Filter>),
+    /// It does not hold.
+    Not(Box<Filter>),
+    /// The words stand in the message or in one text value.
+    Words(WordsTest),
+    /// The field is there and passes.
+    Compare(Field, Test),
+    /// The field, or any below it, is there.
+    Has(Field),
+}
+
+impl Filter {
+    /// Every sent field that is named.
+    pub fn sent_fields(&self) -> Vec<&str> {
+        let mut out = Vec::new();
+        self.walk(&mut |f| {
+            if let Filter::Compare(Field::Sent(name), _) | Filter::Has(Field::Sent(name)) = f {
+                out.push(name.as_str());
+            }
+        });
+        out
+    }
+
+    /// Calls `visit` for this and every filter below.
+    pub fn walk<'a>(&'a self, visit: &mut dyn FnMut(&'a Filter)) {
+        visit(self);
+        match self {
+            Filter::And(list) | Filter::Or(list) => list.iter().for_each(|f| f.walk(visit)),
+            Filter::Not(inner) => inner.walk(visit),
+            _ => {}
+        }
+    }
+
+    /// Joins two filters with `and`.
+    pub fn and(self, other: Filter) -> Filter {
+        match (self, other) {
+            (Filter::All, f) | (f, Filter::All) => f,
+            (Filter::And(mut a), Filter::And(b)) => {
+                a.extend(b);
+                Filter::And(a)
+            }
+            (Filter::And(mut a), f) => {
+                a.push(f);
+                Filter::And(a)
+            }
+            (f, Filter::And(mut b)) => {
+                b.insert(0, f);
+                Filter::And(b)
+            }
+            (a, b) => Filter::And(vec![a, b]),
+        }
+    }
+}

@@ -1,0 +1,80 @@
+//! The one text of a tree. Parsing it gives the same tree.
+
+use super::{Field, Filter, Literal, OwnPart, Test, WordsTest};
+
+impl std::fmt::Display for Filter {
+    fn fmt(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
+        f.write_str(&filter(self))
+    }
+}
+
+fn filter(f: &Filter) -> String {
+    match f {
+        Filter::All => String::new(),
+        Filter::And(list) => list.iter().map(in_and).collect::<Vec<_>>().join(" "),
+        Filter::Or(list) => list.iter().map(in_or).collect::<Vec<_>>().join(" or "),
+        Filter::Not(inner) => format!("not {}", in_not(inner)),
+        Filter::Words(w) => words(w),
+        Filter::Compare(name, test) => comparison(&field(name), test),
+        Filter::Has(name) => format!("has {}", field(name)),
+    }
+}
+
+fn in_and(f: &Filter) -> String {
+    if matches!(f, Filter::Or(_)) { format!("({})", filter(f)) } else { filter(f) }
+}
+
+fn in_or(f: &Filter) -> String {
+    filter(f)
+}
+
+fn in_not(f: &Filter) -> String {
+    if matches!(f, Filter::Or(_) | Filter::And(_)) { format!("({})", filter(f)) } else { filter(f) }
+}
+
+fn words(w: &WordsTest) -> String {
+    match (w.quoted, w.prefix) {
+        (true, _) => quote(&w.text),
+        (false, true) => format!("{}*", w.text),
+        (false, false) => w.text.clone(),
+    }
+}
+
+fn comparison(name: &str, test: &Test) -> String {
+    match test {
+        Test::Compare(op, l) => format!("{name}{}{}", op.sign(), literal(l)),
+        Test::Text(op, t) => format!("{name}{}{}", op.sign(), quote(t)),
+        Test::Regex(r) => {
+            let flag = if r.any_case { "i" } else { "" };
+            format!("{name}~/{}/{flag}", r.pattern.replace('/', "\\/"))
+        }
+        Test::In(list) => format!("{name} in ({})", list.iter().map(literal).collect::<Vec<_>>().join(", ")),
+        Test::Between(lo, hi) => format!("{name} between {} and {}", literal(lo), literal(hi)),
+    }
+}
+
+fn literal(l: &Literal) -> String {
+    if l.quoted { quote(&l.text) } else { l.text.clone() }
+}
+
+/// A field as the language writes it.
+pub(super) fn field(name: &Field) -> String {
+    match name {
+        Field::Own(part) => part.name().to_owned(),
+        Field::Sent(path) => {
+            let plain = !path.is_empty()
+                && !path.starts_with('.')
+                && path.chars().all(|c| c.is_alphanumeric() || "._-@/:".contains(c))
+                && !super::parser::is_reserved(path);
+            match (plain, OwnPart::from_name(path)) {
+                (true, None) => path.clone(),
+                (true, Some(_)) => format!(".{path}"),
+                (false, _) => format!("`{path}`"),
+            }
+        }
+    }
+}
+
+pub(super) fn quote(text: &str) -> String {
+    serde_json::to_string(text).unwrap_or_default()
+}

@@ -1,0 +1,250 @@
+//! Golden cases (`golden/*.txt`), the examples of the language's document, and properties of the parser.
+
+use super::*;
+use crate::event::time::parse_time;
+use crate::event::{Event, Path, Severity, Value, parse_trace};
+use proptest::prelude::*;
+
+fn context() -> Context {
+    Context::utc(parse_time("2026-10-04T02:40:00Z").unwrap())
+}
+
+/// A case is a query line, then `=` with its canonical form and `?` with warnings, or `!` with each mistake; blank
+/// lines part cases. `CALVEX_BLESS=1` writes the answers anew, to be read before they are committed.
+#[test]
+fn golden_cases() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/src/query/golden/parse.txt");
+    let text = std::fs::read_to_string(path).unwrap();
+    let (mut told, mut seen) = (String::new(), 0);
+    for case in text.split("\n\n").filter(|c| !c.trim().is_empty()) {
+        let query = case.trim_start_matches('\n').lines().next().unwrap_or("");
+        let parsed = parse(query, &context());
+        told.push_str(query);
+        if parsed.mistakes.is_empty() {
+            told.push_str(&format!("\n= {}", parsed.query.canonical()));
+            parsed.warnings.iter().for_each(|w| told.push_str(&format!("\n? {w}")));
+        } else {
+            parsed.mistakes.iter().for_each(|m| told.push_str(&format!("\n! {m}")));
+        }
+        told.push_str("\n\n");
+        seen += 1;
+    }
+    if std::env::var_os("CALVEX_BLESS").is_some() {
+        std::fs::write(path, &told).unwrap();
+    } else {
+        assert_eq!(told, text);
+    }
+    assert!(seen > 40, "only {seen} cases were read");
+}
+
+fn sample() -> Event {
+    let text = |t: &str| Value::Text(t.into());
+    let item = |a: i64| Value::Object(vec![("weight_g".into(), Value::Int(a))]);
+    Event {
+        time_ns: parse_time("2026-10-04T02:38:41.198204331Z").unwrap(),
+        severity: Severity(13),
+        service: "slots".into(),
+        host: "slots-2".into(),
+        message: "lease LS-90817 ran out 14.2 s before door 17 confirmed".into(),
+        trace: parse_trace("5b8aa5a2d2c872e8321cf37308d69df2"),
+        fields: vec![
+            (Path::new(["slot", "bank"]), text("BK-017")),
+            (Path::new(["slot.door"]), Value::Int(17)),
+            (Path::root("late_by_ms"), Value::Int(14204)),
+            (Path::root("http.status"), text("409")),
+            (Path::root("tags"), Value::List(vec![text("night"), Value::Int(3)])),
+            (Path::root("items"), Value::List(vec![item(2140), item(80)])),
+            (Path::root("weight"), Value::Float(2.5)),
+            (Path::root("ok"), Value::Bool(false)),
+            (Path::root("gone"), Value::Null),
+            (Path::root("status"), text("refused")),
+            (Path::root("http.route"), text("/parcels/")),
+        ],
+        ..Event::default()
+    }
+}
+
+#[test]
+fn what_holds_for_one_event() {
+    let yes = [
+        "",
+        "lease",
+        "LEASE ls-90817",
+        "leas*",
+        "\"ran out\"",
+        "BK-017",
+        "slots",
+        "17",
+        "409",
+        "14204",
+        "night",
+        "2140",
+        "slot.bank=BK-017",
+        "slot.door=17",
+        "slot.door>=17",
+        "slot.door<18",
+        "slot.door!=18",
+        "http.status=409",
+        "late_by_ms>14s",
+        "late_by_ms between 14s and 15s",
+        "tags=night",
+        "tags=3",
+        "tags!=day",
+        "items.weight_g=80",
+        "items.weight_g>2000",
+        "weight=2.5",
+        "weight>2",
+        "ok=false",
+        "ok!=true",
+        "has gone",
+        "has slot",
+        "has slot.bank",
+        "severity=warn",
+        "severity>=warn",
+        "severity>info",
+        "severity!=error",
+        "severity in (warn, error)",
+        "severity=13",
+        "service ^= slo",
+        "service $= ots",
+        "message *= \"out 14.2\"",
+        "message ~ /LS-\\d+/",
+        "message ~ /lease/i",
+        "trace=5b8aa5a2d2c872e8321cf37308d69df2",
+        "5b8aa5a2d2c872e8321cf37308d69df2",
+        "5b8aa5*",
+        ".status=refused",
+        "not has parcel",
+        "lease or nothing",
+        "(nothing or door) slots",
+        "http.route=/parcels/",
+        "host=slots-2",
+        "time>=2026-10-04T02:38:41Z",
+        "time>now-5m",
+        "lane=main",
+        "kind=log",
+        "slot.bank in (BK-001, \"BK-017\")",
+    ];
+    let no = [
+        "leases",
+        "lea",
+        "\"out ran\"",
+        "slot.bank=bk-017",
+        "slot.door=\"17\"",
+        "slot.door!=17",
+        "http.status>=400",
+        "http.status!=409",
+        "tags!=night",
+        "missing=1",
+        "missing!=1",
+        "not has slot",
+        "severity>warn",
+        "severity=error",
+        "status=refused",
+        "ok=\"false\"",
+        "gone=null",
+        "has sl",
+        "time<2026-10-04T02:38:41Z",
+        "lane=audit",
+        "late_by_ms>15s",
+        "lease not door",
+        "message ~ /LEASE/",
+        "trace=ffffffffffffffffffffffffffffffff",
+        "weight=\"2.5\"",
+    ];
+    for (queries, expected) in [(&yes[..], true), (&no[..], false)] {
+        for text in queries {
+            let parsed = parse(text, &context());
+            assert_eq!(parsed.mistakes, vec![], "{text}");
+            assert_eq!(matches(&parsed.query.filter, &sample(), "main"), expected, "{text}");
+        }
+    }
+}
+
+/// Every fenced example in the document must parse; one marked `mistake` must not.
+#[test]
+fn examples_of_the_document() {
+    let text = include_str!("../../../../docs/query-language.md");
+    let (mut seen, mut kind) = (0, "");
+    for line in text.lines() {
+        if let Some(fence) = line.strip_prefix("```") {
+            kind = if kind.is_empty() { fence } else { "" };
+            continue;
+        }
+        if kind == "calvex" || kind == "mistake" {
+            seen += 1;
+            let parsed = parse(line, &context());
+            assert_eq!(parsed.mistakes.is_empty(), kind == "calvex", "{line}: {:?}", parsed.mistakes);
+        }
+    }
+    assert!(seen > 20, "only {seen} examples were read");
+}
+
+fn any_filter() -> impl Strategy<Value = String> {
+    let word = prop_oneof![
+        Just("lease".to_owned()),
+        Just("BK-017".into()),
+        Just("over".into()),
+        Just("in".into()),
+        Just("has".into()),
+        Just("\"ran \\\"out\\\"\"".into()),
+        Just("409".into()),
+        Just("doo*".into()),
+        Just("Änderung".into()),
+    ];
+    let field = prop_oneof![
+        Just("service".to_owned()),
+        Just("slot.bank".into()),
+        Just(".status".into()),
+        Just("`odd name`".into()),
+        Just("took_ms".into()),
+        Just("in".into()),
+    ];
+    let test = prop_oneof![
+        Just("=BK-017".to_owned()),
+        Just("!=\"a b\"".into()),
+        Just(" >= 12".into()),
+        Just("<1.5".into()),
+        Just(" in (a, \"b c\", 3)".into()),
+        Just(" between 1 and 2".into()),
+        Just("~/a\\/b/i".into()),
+        Just("^=x".into()),
+        Just(" $= \"y\"".into()),
+        Just("*=z".into()),
+    ];
+    let leaf =
+        prop_oneof![word, (field.clone(), test).prop_map(|(f, t)| f + &t), field.prop_map(|f| format!("has {f}"))];
+    leaf.prop_recursive(4, 20, 3, |inner| {
+        prop_oneof![
+            (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("{a} {b}")),
+            (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a} or {b})")),
+            inner.clone().prop_map(|a| format!("not ({a})")),
+        ]
+    })
+}
+
+proptest! {
+    #[test]
+    fn canonical_is_stable(text in any_filter()) {
+        let first = parse(&text, &context());
+        prop_assume!(first.mistakes.is_empty());
+        let canonical = first.query.canonical();
+        let second = parse(&canonical, &context());
+        prop_assert_eq!(&second.mistakes, &vec![], "{} -> {}", text, canonical);
+        prop_assert_eq!(&second.query, &first.query, "{} -> {}", text, canonical);
+        prop_assert_eq!(second.query.canonical(), canonical);
+    }
+
+    #[test]
+    fn any_text_is_answered(text in ".{0,80}") {
+        let parsed = parse(&text, &context());
+        for m in parsed.mistakes {
+            prop_assert!(m.column >= 1 && !m.message.is_empty() && !m.cure.is_empty());
+        }
+    }
+
+    #[test]
+    fn any_signs_are_answered(text in "[a-c()\"`=<>!~^$*/, -]{0,40}") {
+        let _ = parse(&text, &context()).query.canonical();
+    }
+}

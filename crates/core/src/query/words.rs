@@ -1,0 +1,86 @@
+//! Words: runs of letters, digits and `_`, compared in any case.
+
+/// The words of a text, as they stand.
+pub fn words_of(text: &str) -> Words<'_> {
+    Words { rest: text }
+}
+
+/// Iterator of [`words_of`].
+#[derive(Clone)]
+pub struct Words<'a> {
+    rest: &'a str,
+}
+
+fn is_word_char(c: char) -> bool {
+    c == '_' || c.is_alphanumeric()
+}
+
+impl<'a> Iterator for Words<'a> {
+    type Item = &'a str;
+    fn next(&mut self) -> Option<&'a str> {
+        let start = self.rest.find(is_word_char)?;
+        let from = &self.rest[start..];
+        let end = from.find(|c| !is_word_char(c)).unwrap_or(from.len());
+        let (word, rest) = from.split_at(end);
+        self.rest = rest;
+        Some(word)
+    }
+}
+
+/// Lower case as used for comparing and for membership filters. Borrowed where nothing changes.
+pub fn fold(word: &str) -> std::borrow::Cow<'_, str> {
+    if word.bytes().all(|b| b.is_ascii() && !b.is_ascii_uppercase()) { word.into() } else { word.to_lowercase().into() }
+}
+
+fn same(word: &str, folded: &str) -> bool {
+    if word.is_ascii() { word.eq_ignore_ascii_case(folded) } else { word.to_lowercase() == folded }
+}
+
+fn begins(word: &str, folded: &str) -> bool {
+    if word.is_ascii() {
+        word.len() >= folded.len() && word.as_bytes()[..folded.len()].eq_ignore_ascii_case(folded.as_bytes())
+    } else {
+        word.to_lowercase().starts_with(folded)
+    }
+}
+
+/// Whether `words` (folded) stand in a row in `text`; with `prefix`, the last is only how a word begins.
+pub fn contains_words(text: &str, words: &[String], prefix: bool) -> bool {
+    let Some((first, rest)) = words.split_first() else { return true };
+    let matches_at = |i: usize, word: &str, wanted: &str| {
+        if prefix && i == words.len() - 1 { begins(word, wanted) } else { same(word, wanted) }
+    };
+    let mut at = words_of(text);
+    while let Some(word) = at.next() {
+        if matches_at(0, word, first) {
+            let mut following = at.clone();
+            if rest.iter().enumerate().all(|(i, w)| following.next().is_some_and(|f| matches_at(i + 1, f, w))) {
+                return true;
+            }
+        }
+    }
+    false
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn has(text: &str, words: &str, prefix: bool) -> bool {
+        contains_words(text, &words_of(words).map(|w| fold(w).into_owned()).collect::<Vec<_>>(), prefix)
+    }
+
+    #[test]
+    fn whole_words_in_any_case_in_a_row() {
+        let text = "Lease LS-90817 ran out 14.2 s before door 17 confirmed; ÄNDERUNG";
+        for yes in ["lease", "LEASE", "ls-90817", "ran out", "14.2", "änderung", "before door 17"] {
+            assert!(has(text, yes, false), "{yes}");
+        }
+        for no in ["leas", "ran before", "90817 lease", "dooor", "out door"] {
+            assert!(!has(text, no, false), "{no}");
+        }
+        assert!(has(text, "ran before ran out 14", true) || has(text, "ran ou", true));
+        assert!(!has(text, "ease", true));
+        assert!(has("a a b", "a b", false), "a false start does not hide the true one");
+    }
+}
