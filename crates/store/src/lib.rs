@@ -1,1 +1,23 @@
+//! MariaDB: where everything lives. The supervised server, the schema, journal, receipts, catalogue, parts, records.
 
+mod catalogue;
+mod error;
+mod journal;
+mod parts;
+mod pool;
+pub mod records;
+mod server;
+mod sql;
+
+pub use catalogue::{ChunkRow, LaneRow, Seal, chunk_id};
+pub use error::StoreError;
+pub use journal::{ROTATE_BYTES, Claim, Commit, Committed, JournalRow, JournalRowRef, ReceiptRow, StoredBatch};
+pub use parts::{PartCache, PartReader};
+pub use pool::{Store, StoreOptions};
+pub use server::{Server, ServerSettings};
+
+/// Shorthand used across the crate.
+pub type Result<T, E = StoreError> = std::result::Result<T, E>;
+
+#[cfg(test)]
+mod tests;

@@ -1,1 +1,8 @@
+//! Bytes to raw events and back, and the types that service and client share.
 
+pub mod api;
+pub mod ndjson;
+pub mod otlp;
+mod problem;
+
+pub use problem::{MEDIA_TYPE as PROBLEM_MEDIA_TYPE, Problem};

@@ -1,0 +1,318 @@
+//! Steps 9 and 13: chunks, their buckets, sealing and expiry.
+//!
+//! Rules of recovery, a test each:
+//! - Parts without a catalogue row belong to nothing and are swept.
+//! - A chunk is sealed when its catalogue row is there; the journal rows it covers went in the same transaction.
+//! - A bucket that is closing takes no chunk; it is dropped only when no catalogue row names it.
+
+use crate::journal::{Claim, JournalRowRef};
+use crate::{Result, Store, StoreError, sql};
+use sqlx::{Executor, Row};
+use std::collections::BTreeMap;
+
+/// A lane as stored.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct LaneRow {
+    pub id: u32,
+    pub name: String,
+    pub retention_days: u32,
+    /// Whether its existence may be told to those who may not read it.
+    pub told: bool,
+    pub is_default: bool,
+}
+
+/// A chunk as catalogued.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct ChunkRow {
+    pub id: u64,
+    pub lane: u32,
+    pub day: i32,
+    /// The day on which its parts' table may be dropped.
+    pub bucket: i32,
+    pub visible_until_ns: i64,
+    pub time_min: i64,
+    pub time_max: i64,
+    pub rows: u32,
+    pub bytes: u64,
+    pub parts: u16,
+    pub late: bool,
+}
+
+/// Chunks whose parts are written, and the journal rows they cover.
+#[derive(Debug, Clone)]
+pub struct Seal {
+    /// Usually one.
+    pub chunks: Vec<ChunkRow>,
+    /// All of them go, or the seal does not happen.
+    pub covers: Vec<JournalRowRef>,
+}
+
+fn parts_table(bucket: i32) -> String {
+    // Days before 1970 have no events that are kept, but a name must hold for any number.
+    if bucket < 0 { format!("parts_m{}", -i64::from(bucket)) } else { format!("parts_{bucket}") }
+}
+
+impl Store {
+    /// Every lane.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn lanes(&self) -> Result<Vec<LaneRow>> {
+        let rows = sqlx::query(sql::LANE_ALL).fetch_all(&self.pool).await?;
+        rows.iter()
+            .map(|r| {
+                Ok(LaneRow {
+                    id: r.try_get(0)?,
+                    name: r.try_get(1)?,
+                    retention_days: r.try_get(2)?,
+                    told: r.try_get(3)?,
+                    is_default: r.try_get(4)?,
+                })
+            })
+            .collect()
+    }
+
+    /// Every chunk.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn chunks(&self) -> Result<Vec<ChunkRow>> {
+        let rows = sqlx::query(sql::CHUNK_ALL).fetch_all(&self.pool).await?;
+        rows.iter()
+            .map(|r| {
+                Ok(ChunkRow {
+                    id: r.try_get(0)?,
+                    lane: r.try_get(1)?,
+                    day: r.try_get(2)?,
+                    bucket: r.try_get(3)?,
+                    visible_until_ns: r.try_get(4)?,
+                    time_min: r.try_get(5)?,
+                    time_max: r.try_get(6)?,
+                    rows: r.try_get(7)?,
+                    bytes: r.try_get(8)?,
+                    parts: r.try_get(9)?,
+                    late: r.try_get(10)?,
+                })
+            })
+            .collect()
+    }
+
+    /// Makes the bucket and its table where they are missing. An existing one that is closing stays so.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn open_bucket(&self, day: i32) -> Result<()> {
+        let create = format!(
+            "CREATE TABLE IF NOT EXISTS {} (chunk BIGINT UNSIGNED NOT NULL, part SMALLINT UNSIGNED NOT NULL,
+             bytes LONGBLOB NOT NULL, PRIMARY KEY (chunk, part)) ENGINE=InnoDB",
+            parts_table(day)
+        );
+        self.pool.execute(sql::safe(create)).await?;
+        sqlx::query(sql::BUCKET_ADD).bind(day).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Writes one part. Until the seal, no one reads it. Writing the same part again replaces it.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn write_part(&self, bucket: i32, chunk: u64, part: u16, bytes: &[u8]) -> Result<()> {
+        let insert = format!("REPLACE INTO {} (chunk, part, bytes) VALUES (?, ?, ?)", parts_table(bucket));
+        sqlx::query(sql::safe(insert)).bind(chunk).bind(part).bind(bytes).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Reads one part.
+    ///
+    /// # Errors
+    /// Where the database fails, or the part is not there.
+    pub async fn read_part(&self, bucket: i32, chunk: u64, part: u16) -> Result<Vec<u8>> {
+        let select = format!("SELECT bytes FROM {} WHERE chunk = ? AND part = ?", parts_table(bucket));
+        let found = sqlx::query_scalar(sql::safe(select)).bind(chunk).bind(part).fetch_optional(&self.pool).await?;
+        found.ok_or_else(|| StoreError::Missing(format!("part {part} of chunk {chunk:x} in bucket {bucket}")))
+    }
+
+    /// Seals: adds the catalogue rows and removes exactly the journal rows covered, or nothing. When the outcome of an
+    /// earlier try is unknown, calling again finds out.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`], [`StoreError::Missing`] where the bucket is closing or a journal row is gone.
+    pub async fn seal(&self, claim: &Claim, seal: &Seal) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let fence = sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch);
+        if fence.execute(&mut *tx).await?.rows_affected() != 1 {
+            return Err(StoreError::Fenced(claim.name.clone()));
+        }
+        if let Some(first) = seal.chunks.first() {
+            let done: i64 = sqlx::query_scalar(sql::CHUNK_EXISTS).bind(first.id).fetch_one(&mut *tx).await?;
+            if done > 0 {
+                return Ok(());
+            }
+        }
+        for chunk in &seal.chunks {
+            if sqlx::query(sql::BUCKET_USE).bind(chunk.bucket).execute(&mut *tx).await?.rows_affected() != 1 {
+                return Err(StoreError::Missing(format!("open bucket {}", chunk.bucket)));
+            }
+            sqlx::query(sql::CHUNK_ADD)
+                .bind(chunk.id)
+                .bind(chunk.lane)
+                .bind(chunk.day)
+                .bind(chunk.bucket)
+                .bind(chunk.visible_until_ns)
+                .bind(chunk.time_min)
+                .bind(chunk.time_max)
+                .bind(chunk.rows)
+                .bind(chunk.bytes)
+                .bind(chunk.parts)
+                .bind(calvex_core::chunk::VERSION)
+                .bind(chunk.late)
+                .execute(&mut *tx)
+                .await?;
+        }
+        let mut by_table: BTreeMap<(u32, u32), Vec<u64>> = BTreeMap::new();
+        for row in &seal.covers {
+            by_table.entry((row.table, row.epoch)).or_default().push(row.seq);
+        }
+        let mut removed = 0;
+        for ((table, epoch), seqs) in by_table {
+            for some in seqs.chunks(5000) {
+                let list = some.iter().map(u64::to_string).collect::<Vec<_>>().join(",");
+                let delete = format!("DELETE FROM journal_{table} WHERE node = ? AND epoch = ? AND seq IN ({list})");
+                let query = sqlx::query(sql::safe(delete)).bind(claim.node).bind(epoch).persistent(false);
+                removed += query.execute(&mut *tx).await?.rows_affected();
+            }
+        }
+        if removed != seal.covers.len() as u64 {
+            return Err(StoreError::Missing(format!(
+                "journal row for each of the {} covered, {removed} were left; nothing was sealed",
+                seal.covers.len()
+            )));
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Sets the term of a lane's chunks: shortening hides at once, lengthening keeps (their parts move at expiry).
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn reterm_chunks(&self, lane: u32, retention_days: u32) -> Result<()> {
+        sqlx::query(sql::CHUNK_RETERM).bind(i64::from(retention_days)).bind(lane).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// The buckets whose day has come by `today`.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn buckets_due(&self, today: i32) -> Result<Vec<i32>> {
+        Ok(sqlx::query_scalar(sql::BUCKET_DUE).bind(today).fetch_all(&self.pool).await?)
+    }
+
+    /// Every bucket.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn buckets(&self) -> Result<Vec<i32>> {
+        Ok(sqlx::query_scalar(sql::BUCKET_ALL).fetch_all(&self.pool).await?)
+    }
+
+    /// Chunks of a bucket that are still to be seen at `now_ns`.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn live_chunks(&self, bucket: i32, now_ns: i64) -> Result<Vec<u64>> {
+        Ok(sqlx::query_scalar(sql::BUCKET_LIVE).bind(bucket).bind(now_ns).fetch_all(&self.pool).await?)
+    }
+
+    /// Moves a chunk's parts to another, open bucket: copies, then swaps the catalogue row.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`], or where the database fails; the chunk then still stands where it stood.
+    pub async fn move_chunk(&self, claim: &Claim, chunk: u64, from: i32, to: i32) -> Result<()> {
+        let copy = format!(
+            "REPLACE INTO {} (chunk, part, bytes) SELECT chunk, part, bytes FROM {} WHERE chunk = ?",
+            parts_table(to),
+            parts_table(from)
+        );
+        sqlx::query(sql::safe(copy)).bind(chunk).execute(&self.pool).await?;
+        let mut tx = self.pool.begin().await?;
+        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1 {
+            return Err(StoreError::Fenced(claim.name.clone()));
+        }
+        if sqlx::query(sql::BUCKET_USE).bind(to).execute(&mut *tx).await?.rows_affected() != 1 {
+            return Err(StoreError::Missing(format!("open bucket {to}")));
+        }
+        sqlx::query(sql::CHUNK_MOVE).bind(to).bind(chunk).bind(from).execute(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Closes a bucket to seals.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn close_bucket(&self, day: i32) -> Result<()> {
+        sqlx::query(sql::BUCKET_CLOSE).bind(day).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Drops a closed bucket's table, unless a live chunk still names it; then the bucket opens again.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`], or where the database fails; the steps done stay done and can be repeated.
+    pub async fn drop_bucket(&self, claim: &Claim, day: i32, now_ns: i64) -> Result<bool> {
+        let mut tx = self.pool.begin().await?;
+        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1 {
+            return Err(StoreError::Fenced(claim.name.clone()));
+        }
+        sqlx::query(sql::BUCKET_CLOSE).bind(day).execute(&mut *tx).await?;
+        sqlx::query(sql::BUCKET_CLEAR).bind(day).bind(now_ns).execute(&mut *tx).await?;
+        let named: i64 = sqlx::query_scalar(sql::BUCKET_NAMED).bind(day).fetch_one(&mut *tx).await?;
+        if named > 0 {
+            sqlx::query(sql::BUCKET_REOPEN).bind(day).execute(&mut *tx).await?;
+            tx.commit().await?;
+            return Ok(false);
+        }
+        tx.commit().await?;
+        self.pool.execute(sql::safe(format!("DROP TABLE IF EXISTS {}", parts_table(day)))).await?;
+        sqlx::query(sql::BUCKET_REMOVE).bind(day).execute(&self.pool).await?;
+        Ok(true)
+    }
+
+    /// Removes parts that `node` wrote in earlier epochs and never catalogued; how many chunks' worth.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn sweep_orphans(&self, claim: &Claim) -> Result<u64> {
+        let mut swept = 0;
+        for day in self.buckets().await? {
+            let table = parts_table(day);
+            // A bucket whose table is gone was dropped up to its last step; that step is repeated here.
+            let exists: i64 = sqlx::query_scalar(
+                "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?",
+            )
+            .bind(&table)
+            .fetch_one(&self.pool)
+            .await?;
+            if exists == 0 {
+                sqlx::query(sql::BUCKET_REMOVE).bind(day).execute(&self.pool).await?;
+                continue;
+            }
+            let (from, to) = (chunk_id(claim.node, 0, 0), chunk_id(claim.node, claim.epoch, 0));
+            let delete = format!(
+                "DELETE p FROM {table} p LEFT JOIN chunk c ON c.id = p.chunk AND c.bucket = ? WHERE c.id IS NULL AND p.chunk >= ? AND p.chunk < ?"
+            );
+            let query = sqlx::query(sql::safe(delete)).bind(day).bind(from).bind(to);
+            swept += query.execute(&self.pool).await?.rows_affected();
+        }
+        Ok(swept)
+    }
+}
+
+/// The id of a node's nth chunk of an epoch: 12 bits of node, 28 of epoch, 24 of number.
+pub fn chunk_id(node: u16, epoch: u32, number: u32) -> u64 {
+    u64::from(node & 0xfff) << 52 | u64::from(epoch & 0xfff_ffff) << 24 | u64::from(number & 0xff_ffff)
+}

@@ -1,0 +1,49 @@
+//! The statements that are shared or have a table name filled in. Each fixed one is prepared against the real schema
+//! by a test (`tests::every_statement_fits_the_schema`).
+
+use sqlx::{AssertSqlSafe, SqlSafeStr, SqlStr};
+
+/// Marks a statement whose only filled-in parts are numbers or checked names.
+pub(crate) fn safe(statement: String) -> SqlStr {
+    AssertSqlSafe(statement).into_sql_str()
+}
+
+macro_rules! statements {
+    ($($name:ident = $text:expr;)*) => {
+        $(pub(crate) const $name: &str = $text;)*
+        #[cfg(test)]
+        pub(crate) const ALL: &[(&str, &str)] = &[$((stringify!($name), $text)),*];
+    };
+}
+
+statements! {
+    TABLE_BYTES = "SELECT CAST(SUM(FILE_SIZE) AS UNSIGNED) FROM information_schema.INNODB_SYS_TABLESPACES WHERE NAME LIKE CONCAT(DATABASE(), '/', ?)";
+    NODE_ADD = "INSERT IGNORE INTO node (name) VALUES (?)";
+    NODE_CLAIM = "UPDATE node SET epoch = epoch + 1, seq = 0 WHERE name = ?";
+    NODE_READ = "SELECT id, epoch FROM node WHERE name = ?";
+    NODE_SEQ = "SELECT seq FROM node WHERE id = ? AND epoch = ? FOR UPDATE";
+    FENCE_JOURNAL = "UPDATE node SET seq = seq + ? WHERE id = ? AND epoch = ? AND seq = ?";
+    FENCE_WORK = "UPDATE node SET work = work + 1 WHERE id = ? AND epoch = ?";
+    JOURNAL_TABLES = "SELECT no FROM journal_table ORDER BY no";
+    JOURNAL_TABLE_ADD = "INSERT IGNORE INTO journal_table (no) VALUES (?)";
+    JOURNAL_TABLE_REMOVE = "DELETE FROM journal_table WHERE no = ?";
+    RECEIPT_ADD = "INSERT INTO receipt (key_id, idempotency, body, answer, made_ns) VALUES (?, ?, ?, ?, ?)";
+    RECEIPT_FIND = "SELECT body, answer, made_ns FROM receipt WHERE key_id = ? AND idempotency = ?";
+    RECEIPT_EXPIRE = "DELETE FROM receipt WHERE made_ns < ? LIMIT 10000";
+    BUCKET_ADD = "INSERT IGNORE INTO bucket (day) VALUES (?)";
+    BUCKET_USE = "UPDATE bucket SET uses = uses + 1 WHERE day = ? AND closing = FALSE";
+    BUCKET_CLOSE = "UPDATE bucket SET closing = TRUE WHERE day = ?";
+    BUCKET_REOPEN = "UPDATE bucket SET closing = FALSE WHERE day = ?";
+    BUCKET_DUE = "SELECT day FROM bucket WHERE day <= ? ORDER BY day";
+    BUCKET_ALL = "SELECT day FROM bucket ORDER BY day";
+    BUCKET_LIVE = "SELECT id FROM chunk WHERE bucket = ? AND visible_until_ns > ?";
+    BUCKET_NAMED = "SELECT COUNT(*) FROM chunk WHERE bucket = ?";
+    BUCKET_CLEAR = "DELETE FROM chunk WHERE bucket = ? AND visible_until_ns <= ?";
+    BUCKET_REMOVE = "DELETE FROM bucket WHERE day = ?";
+    CHUNK_ADD = "INSERT INTO chunk (id, lane_id, day, bucket, visible_until_ns, time_min, time_max, row_count, byte_count, part_count, version, late) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+    CHUNK_EXISTS = "SELECT COUNT(*) FROM chunk WHERE id = ?";
+    CHUNK_MOVE = "UPDATE chunk SET bucket = ? WHERE id = ? AND bucket = ?";
+    CHUNK_ALL = "SELECT id, lane_id, day, bucket, visible_until_ns, time_min, time_max, row_count, byte_count, part_count, late FROM chunk";
+    CHUNK_RETERM = "UPDATE chunk SET visible_until_ns = (day + 1 + ?) * 86400000000000 WHERE lane_id = ?";
+    LANE_ALL = "SELECT id, name, retention_days, told, is_default FROM lane ORDER BY id";
+}

@@ -1,0 +1,272 @@
+//! The store against a real MariaDB: one server for the run, one database a test.
+
+use crate::*;
+use std::sync::atomic::{AtomicU32, Ordering};
+use tokio::sync::OnceCell;
+
+struct Shared {
+    _dir: tempfile::TempDir,
+    socket: std::path::PathBuf,
+}
+
+static SHARED: OnceCell<Shared> = OnceCell::const_new();
+static SERIAL: AtomicU32 = AtomicU32::new(0);
+
+extern "C" fn stop_server() {
+    // Ends the server of this run when the test process ends, whichever test started it.
+    if let Some(shared) = SHARED.get()
+        && let Ok(pid) = std::fs::read_to_string(shared._dir.path().join("mariadb/pid"))
+        && let Ok(pid) = pid.trim().parse()
+    {
+        let _ = nix::sys::signal::kill(nix::unistd::Pid::from_raw(pid), nix::sys::signal::Signal::SIGKILL);
+        let _ = std::fs::remove_dir_all(shared._dir.path());
+    }
+}
+
+fn settings(dir: &std::path::Path) -> ServerSettings {
+    ServerSettings { data_dir: dir.to_owned(), buffer_pool_mib: 64, redo_log_mib: 32 }
+}
+
+/// One runtime for all tests, because the server's watcher lives on the one that started it.
+fn run<F: Future>(test: F) -> F::Output {
+    static RUNTIME: std::sync::LazyLock<tokio::runtime::Runtime> = std::sync::LazyLock::new(|| tokio::runtime::Runtime::new().unwrap());
+    RUNTIME.block_on(test)
+}
+
+async fn store() -> Store {
+    let shared = SHARED
+        .get_or_init(|| async {
+            let dir = tempfile::tempdir().unwrap();
+            let server = Server::start(settings(dir.path())).await.unwrap();
+            let socket = server.socket().to_owned();
+            std::mem::forget(server);
+            at_exit(stop_server);
+            Shared { _dir: dir, socket }
+        })
+        .await;
+    let name = format!("t{}", SERIAL.fetch_add(1, Ordering::SeqCst));
+    Store::open(StoreOptions::socket(&shared.socket, &name)).await.unwrap()
+}
+
+#[allow(unsafe_code)]
+fn at_exit(f: extern "C" fn()) {
+    // SAFETY: `f` is a plain function that touches only statics and the file system.
+    unsafe {
+        nix::libc::atexit(f);
+    }
+}
+
+fn row(seq: u64) -> JournalRow {
+    JournalRow { seq, lane: 1, day: 20_000, late: false, rows: 3, batch: vec![seq as u8; 10] }
+}
+
+fn commit(after_seq: u64, rows: u64, receipts: Vec<ReceiptRow>) -> Commit {
+    Commit { table: 1, after_seq, rows: (1..=rows).map(|n| row(after_seq + n)).collect(), receipts }
+}
+
+async fn replayed(store: &Store, node: u16) -> Vec<JournalRowRef> {
+    let mut seen = Vec::new();
+    store.replay(node, |b| { seen.push(b.at); Ok(()) }).await.unwrap();
+    seen
+}
+
+#[test]
+fn every_statement_fits_the_schema() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        for (name, statement) in sql::ALL {
+            use sqlx::Executor;
+            let prepared = store.pool.prepare(sql::safe((*statement).to_owned())).await;
+            assert!(prepared.is_ok(), "{name}: {}", prepared.err().unwrap());
+        }
+    });
+}
+
+#[test]
+fn a_commit_repeated_is_written_once() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        let claim = store.claim("n").await.unwrap();
+        let first = commit(0, 2, vec![]);
+        assert_eq!(store.commit(&claim, &first).await.unwrap(), Committed::Yes);
+        // As after a connection lost during COMMIT: the same call finds the earlier one.
+        assert_eq!(store.commit(&claim, &first).await.unwrap(), Committed::Yes);
+        assert_eq!(store.commit(&claim, &commit(2, 1, vec![])).await.unwrap(), Committed::Yes);
+        assert_eq!(replayed(&store, claim.node).await.iter().map(|r| r.seq).collect::<Vec<_>>(), [1, 2, 3]);
+    });
+}
+
+#[test]
+fn an_earlier_epoch_can_neither_append_nor_seal() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        let old = store.claim("n").await.unwrap();
+        store.commit(&old, &commit(0, 1, vec![])).await.unwrap();
+        let new = store.claim("n").await.unwrap();
+        assert_eq!((new.node, new.epoch), (old.node, old.epoch + 1));
+        assert!(matches!(store.commit(&old, &commit(1, 1, vec![])).await, Err(StoreError::Fenced(_))));
+        let covers = replayed(&store, new.node).await;
+        let seal = Seal { chunks: vec![], covers };
+        assert!(matches!(store.seal(&old, &seal).await, Err(StoreError::Fenced(_))));
+        assert_eq!(replayed(&store, new.node).await.len(), 1, "the new epoch adopts what the old one left");
+        store.seal(&new, &seal).await.unwrap();
+        assert!(replayed(&store, new.node).await.is_empty());
+    });
+}
+
+#[test]
+fn a_receipt_stands_with_its_events_or_not_at_all() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        let claim = store.claim("n").await.unwrap();
+        let receipt = ReceiptRow { key_id: 7, idempotency: [1; 32], body: [2; 32], answer: b"ok".to_vec(), made_ns: 5 };
+        store.commit(&claim, &commit(0, 1, vec![receipt.clone()])).await.unwrap();
+        let taken = store.commit(&claim, &commit(1, 1, vec![receipt])).await.unwrap();
+        assert_eq!(taken, Committed::ReceiptTaken);
+        assert_eq!(replayed(&store, claim.node).await.len(), 1);
+        let found = store.receipt(7, &[1; 32]).await.unwrap().unwrap();
+        assert_eq!((found.body, found.answer.as_slice()), ([2; 32], &b"ok"[..]));
+        assert!(store.receipt(8, &[1; 32]).await.unwrap().is_none(), "a key speaks for itself only");
+        assert_eq!(store.expire_receipts(6).await.unwrap(), 1);
+    });
+}
+
+fn chunk(id: u64, bucket: i32, until: i64) -> ChunkRow {
+    ChunkRow { id, lane: 1, day: 20_000, bucket, visible_until_ns: until, time_min: 1, time_max: 2, rows: 3, bytes: 4, parts: 1, late: false }
+}
+
+#[test]
+fn sealing_takes_all_rows_or_none() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        let claim = store.claim("n").await.unwrap();
+        store.commit(&claim, &commit(0, 3, vec![])).await.unwrap();
+        let covers = replayed(&store, claim.node).await;
+        store.open_bucket(100).await.unwrap();
+        let id = chunk_id(claim.node, claim.epoch, 1);
+        let mut wrong = covers.clone();
+        wrong.push(JournalRowRef { table: 1, epoch: claim.epoch, seq: 99 });
+        assert!(store.seal(&claim, &Seal { chunks: vec![chunk(id, 100, 10)], covers: wrong }).await.is_err());
+        assert_eq!((replayed(&store, claim.node).await.len(), store.chunks().await.unwrap().len()), (3, 0));
+        let seal = Seal { chunks: vec![chunk(id, 100, 10)], covers };
+        store.seal(&claim, &seal).await.unwrap();
+        store.seal(&claim, &seal).await.unwrap();
+        assert_eq!((replayed(&store, claim.node).await.len(), store.chunks().await.unwrap().len()), (0, 1));
+    });
+}
+
+#[test]
+fn a_bucket_is_dropped_only_when_nothing_live_names_it() {
+    run(async {
+        let store = store().await;
+        let claim = store.claim("n").await.unwrap();
+        store.open_bucket(100).await.unwrap();
+        store.open_bucket(200).await.unwrap();
+        let (a, b) = (chunk_id(claim.node, claim.epoch, 1), chunk_id(claim.node, claim.epoch, 2));
+        for id in [a, b] {
+            store.write_part(100, id, 0, b"part").await.unwrap();
+        }
+        store.seal(&claim, &Seal { chunks: vec![chunk(a, 100, 10), chunk(b, 100, 50)], covers: vec![] }).await.unwrap();
+        assert!(!store.drop_bucket(&claim, 100, 20).await.unwrap(), "b is still to be seen");
+        assert_eq!(store.live_chunks(100, 20).await.unwrap(), [b]);
+        store.move_chunk(&claim, b, 100, 200).await.unwrap();
+        assert!(store.drop_bucket(&claim, 100, 20).await.unwrap());
+        assert_eq!(store.buckets().await.unwrap(), [200]);
+        assert_eq!(store.read_part(200, b, 0).await.unwrap(), b"part");
+        assert!(store.read_part(100, a, 0).await.is_err());
+        store.close_bucket(200).await.unwrap();
+        let late = Seal { chunks: vec![chunk(chunk_id(1, 1, 9), 200, 50)], covers: vec![] };
+        assert!(store.seal(&claim, &late).await.is_err(), "a closing bucket takes no chunk");
+    });
+}
+
+#[test]
+fn parts_without_a_catalogue_row_are_swept_by_a_later_epoch() {
+    run(async {
+        let store = store().await;
+        let first = store.claim("n").await.unwrap();
+        store.open_bucket(100).await.unwrap();
+        let (kept, orphan) = (chunk_id(first.node, first.epoch, 1), chunk_id(first.node, first.epoch, 2));
+        store.write_part(100, kept, 0, b"kept").await.unwrap();
+        store.write_part(100, orphan, 0, b"orphan").await.unwrap();
+        store.seal(&first, &Seal { chunks: vec![chunk(kept, 100, 10)], covers: vec![] }).await.unwrap();
+        assert_eq!(store.sweep_orphans(&first).await.unwrap(), 0, "its own epoch may still be writing");
+        let second = store.claim("n").await.unwrap();
+        assert_eq!(store.sweep_orphans(&second).await.unwrap(), 1);
+        assert!(store.read_part(100, orphan, 0).await.is_err());
+        assert_eq!(store.read_part(100, kept, 0).await.unwrap(), b"kept");
+    });
+}
+
+#[test]
+fn empty_journal_tables_go() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        let claim = store.claim("n").await.unwrap();
+        store.commit(&claim, &commit(0, 1, vec![])).await.unwrap();
+        store.add_journal_table(2).await.unwrap();
+        let mut second = commit(1, 1, vec![]);
+        second.table = 2;
+        store.commit(&claim, &second).await.unwrap();
+        assert!(!store.drop_journal_table(1).await.unwrap());
+        let covers: Vec<_> = replayed(&store, claim.node).await.into_iter().filter(|r| r.table == 1).collect();
+        store.seal(&claim, &Seal { chunks: vec![], covers }).await.unwrap();
+        assert!(store.drop_journal_table(1).await.unwrap());
+        assert_eq!(store.journal_tables().await.unwrap(), [2]);
+        assert_eq!(replayed(&store, claim.node).await.len(), 1);
+    });
+}
+
+#[test]
+fn rights_of_tokens_and_sessions() {
+    run(async {
+        let store = store().await;
+        let audit = store.put_lane("audit", 400, true).await.unwrap();
+        let admin = store.add_user("mira", "x", "admin", &[], 0).await.unwrap();
+        let reader = store.add_user("olle", "x", "reader", &[1], 0).await.unwrap();
+        assert!(matches!(store.add_user("olle", "x", "reader", &[], 0).await, Err(StoreError::Taken(_))));
+        store.add_token("all", &[1; 32], "p", admin, None, 0).await.unwrap();
+        store.add_token("narrow", &[2; 32], "p", admin, Some(&[audit]), 0).await.unwrap();
+        store.add_token("beyond", &[3; 32], "p", reader, Some(&[1, audit]), 0).await.unwrap();
+        let lanes = |hash: [u8; 32]| { let store = store.clone(); async move { store.token_reader(&hash).await.unwrap().map(|r| (r.role, r.lanes)) } };
+        assert_eq!(lanes([1; 32]).await, Some(("admin".into(), None)));
+        assert_eq!(lanes([2; 32]).await, Some(("reader".into(), Some(vec![audit]))));
+        assert_eq!(lanes([3; 32]).await, Some(("reader".into(), Some(vec![1]))), "a token never reads more than its owner");
+        store.revoke(records::access::SecretKind::Token, "all", 1).await.unwrap();
+        assert_eq!(lanes([1; 32]).await, None);
+        store.add_session(&[9; 32], reader, 100).await.unwrap();
+        assert!(store.session_reader(&[9; 32], 99).await.unwrap().is_some());
+        assert!(store.session_reader(&[9; 32], 100).await.unwrap().is_none());
+    });
+}
+
+#[test]
+fn a_private_server_comes_back_after_kill_and_takes_an_orphan_over() {
+    run(async {
+        let dir = tempfile::tempdir().unwrap();
+        let server = Server::start(settings(dir.path())).await.unwrap();
+        let store = Store::open(StoreOptions::socket(server.socket(), "calvex")).await.unwrap();
+        store.put_lane("devices", 7, true).await.unwrap();
+        let pid = || std::fs::read_to_string(dir.path().join("mariadb/pid")).unwrap_or_default().trim().parse::<i32>().unwrap_or(0);
+        let first = pid();
+        nix::sys::signal::kill(nix::unistd::Pid::from_raw(first), nix::sys::signal::Signal::SIGKILL).unwrap();
+        while pid() == first || store.lanes().await.is_err() {
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
+        assert!(matches!(Server::start(settings(dir.path())).await, Err(StoreError::Server(_))), "the directory is locked");
+        store.close().await;
+        let orphan = pid();
+        drop(server);
+        let again = Server::start(settings(dir.path())).await.unwrap();
+        assert_ne!(pid(), orphan);
+        let store = Store::open(StoreOptions::socket(again.socket(), "calvex")).await.unwrap();
+        assert_eq!(store.lanes().await.unwrap().len(), 2);
+        again.stop().await;
+    });
+}

@@ -1,0 +1,345 @@
+//! Requests and answers of the HTTP interface, as service, client and tests share them. `docs/http-api.md` describes them.
+
+use calvex_core::event::Value;
+use calvex_core::query::Mistake;
+use calvex_core::search::{Explanation, FieldHint};
+use calvex_core::story::ServiceShare;
+use serde::{Deserialize, Serialize};
+
+/// The header by which a batch is stored once however often it is sent.
+pub const IDEMPOTENCY_HEADER: &str = "idempotency-key";
+/// The header that the console sends with every request that changes something.
+pub const CONSOLE_HEADER: &str = "x-calvex-console";
+/// The cookie of a console session.
+pub const SESSION_COOKIE: &str = "calvex_session";
+
+/// What became of a sent batch.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct SendAnswer {
+    /// Events stored.
+    pub stored: usize,
+    /// Events refused.
+    pub refused: usize,
+    /// The first of these, with line and reason.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub refusals: Vec<RefusedEvent>,
+    /// The batch had been stored before; this is the answer given then.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub repeated: bool,
+}
+
+/// One refused event.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct RefusedEvent {
+    /// Line of the body, or the place among the records, from 1.
+    pub line: usize,
+    /// A stable code.
+    pub reason: String,
+    /// What, where, cure.
+    pub message: String,
+}
+
+/// A search, or the range and filter of a histogram.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct SearchRequest {
+    /// In the query language; an `over` in it wins over `from` and `to`.
+    pub query: String,
+    /// RFC 3339, or `now-15m`; included.
+    pub from: Option<String>,
+    /// RFC 3339, or `now`; not included.
+    pub to: Option<String>,
+    /// `newest` (default) or `oldest` first.
+    pub order: Option<String>,
+    /// Events at most, up to 1000; 100 if not given.
+    pub limit: Option<usize>,
+    /// From the previous answer.
+    pub cursor: Option<String>,
+    /// For times without zone: an IANA name.
+    pub zone: Option<String>,
+    /// Histogram only: about how many buckets.
+    pub buckets: Option<usize>,
+}
+
+/// A range as answered, RFC 3339 in UTC.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct RangeAnswer {
+    /// Included.
+    pub from: String,
+    /// Not included.
+    pub to: String,
+}
+
+/// Events found.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct SearchAnswer {
+    /// In the order asked.
+    pub events: Vec<Value>,
+    /// Where the next answer goes on; none when there is no more.
+    pub cursor: Option<String>,
+    /// The query as understood.
+    pub canonical: String,
+    /// The range as understood.
+    pub range: RangeAnswer,
+    /// Likely misunderstandings.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub warnings: Vec<Mistake>,
+    /// How the answer came about.
+    pub explain: Explanation,
+    /// Why there is nothing, where there is nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub empty: Option<EmptyAnswer>,
+}
+
+/// Why an answer is empty.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct EmptyAnswer {
+    /// Events in range that may be read, without the filter.
+    pub in_range: u64,
+    /// Fields that no event in range has.
+    pub unknown_fields: Vec<FieldHint>,
+    /// Lanes whose existence may be told, but not their events.
+    pub lanes_not_readable: Vec<String>,
+    /// The named service's latest event at any time, RFC 3339.
+    pub service_last_seen: Option<String>,
+    /// The same in sentences for people.
+    pub reasons: Vec<String>,
+}
+
+/// Counts over time.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct HistogramAnswer {
+    /// The range as understood.
+    pub range: RangeAnswer,
+    /// Start of the first bucket, nanoseconds from 1970, as text (beyond what a JavaScript number holds).
+    pub from_ns: String,
+    /// Length of a bucket in nanoseconds.
+    pub step_ns: i64,
+    /// Trace, debug, info, warn, error, fatal of each bucket.
+    pub buckets: Vec<[u64; 6]>,
+    /// All events counted.
+    pub total: u64,
+    /// The query as understood.
+    pub canonical: String,
+    /// How the counts came about.
+    pub explain: Explanation,
+}
+
+/// Everything tied to one id.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct StoryAnswer {
+    /// As asked.
+    pub id: String,
+    /// `trace` or `id`.
+    pub tie: String,
+    /// The query that finds the same events in Search.
+    pub query: String,
+    /// In time order.
+    pub events: Vec<Value>,
+    /// Services by first event.
+    pub services: Vec<ServiceShare>,
+    /// Lanes the events stand in.
+    pub lanes: Vec<String>,
+    /// Lanes that hold more of it, but may not be read.
+    pub lanes_not_readable: Vec<String>,
+    /// Whether the cap on events was reached.
+    pub more: bool,
+    /// How the answer came about.
+    pub explain: Explanation,
+}
+
+/// Credentials of a person.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[allow(missing_docs)]
+pub struct LoginRequest {
+    pub name: String,
+    pub password: String,
+}
+
+/// Who is asking.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Me {
+    /// The person.
+    pub name: String,
+    /// `admin` or `reader`.
+    pub role: String,
+    /// The lanes that may be read.
+    pub lanes: Vec<String>,
+}
+
+/// A lane.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Lane {
+    /// Letters, digits, `-`.
+    pub name: String,
+    /// Days that events are kept after their own day.
+    pub retention_days: u32,
+    /// Whether those who may not read it may know that it exists.
+    #[serde(default = "yes")]
+    pub told: bool,
+    /// Events in sealed chunks; set by the service.
+    #[serde(default)]
+    pub sealed_events: u64,
+    /// Bytes of sealed chunks; set by the service.
+    #[serde(default)]
+    pub sealed_bytes: u64,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// A route; they are tried in order.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Route {
+    /// Which events.
+    pub filter: String,
+    /// Where they go.
+    pub lane: String,
+}
+
+/// To make a sender's key or a reader's token.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct NewSecret {
+    /// What it is called.
+    pub name: String,
+    /// Fields stamped on every event (keys only).
+    pub fixed: std::collections::BTreeMap<String, String>,
+    /// The only lanes it may read (tokens only); all of its owner's if empty.
+    pub lanes: Vec<String>,
+}
+
+/// A key or token just made. The secret is shown this once.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[allow(missing_docs)]
+pub struct MadeSecret {
+    pub name: String,
+    pub secret: String,
+}
+
+/// A key or token as listed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SecretListed {
+    /// What it is called.
+    pub name: String,
+    /// How its secret begins.
+    pub prefix: String,
+    /// RFC 3339.
+    pub created: String,
+    /// RFC 3339; none if still good.
+    pub revoked: Option<String>,
+}
+
+/// A person to be made.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewUser {
+    /// To sign in with.
+    pub name: String,
+    /// At least 10 characters.
+    pub password: String,
+    /// `admin` or `reader`.
+    pub role: String,
+    /// The lanes a reader may read.
+    #[serde(default)]
+    pub lanes: Vec<String>,
+}
+
+/// An alert rule to be made.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct NewRule {
+    /// What it is called.
+    pub name: String,
+    /// Which events are counted: a filter.
+    pub query: String,
+    /// Length of the window in seconds.
+    pub window_s: u32,
+    /// Raised when the count in the window is above.
+    pub above: u64,
+    /// Seconds the condition must hold first.
+    pub hold_s: u32,
+    /// Seconds after a window's end until it is judged; 30 if not given.
+    pub delay_s: Option<u32>,
+    /// How far back late events may have windows judged again; 3600 if not given.
+    pub late_s: Option<u32>,
+    /// Where a signed webhook goes.
+    pub webhook: Option<String>,
+    /// Whom mail goes to.
+    pub mail: Option<String>,
+}
+
+/// A rule as listed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[allow(missing_docs)]
+pub struct Rule {
+    pub id: u64,
+    pub name: String,
+    pub query: String,
+    pub window_s: u32,
+    pub above: u64,
+    pub hold_s: u32,
+    pub delay_s: u32,
+    pub late_s: u32,
+    pub webhook: Option<String>,
+    pub mail: Option<String>,
+    pub owner: String,
+    /// `quiet`, `building`, `raised` or `failing`.
+    pub state: String,
+    /// RFC 3339.
+    pub since: String,
+    /// The last moment judged, RFC 3339; none before the first.
+    pub judged: Option<String>,
+    /// The count of the last window judged.
+    pub count: u64,
+    /// Why it is failing.
+    pub note: String,
+}
+
+/// A rule just made; the secret that signs its webhooks is shown this once.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[allow(missing_docs)]
+pub struct MadeRule {
+    pub id: u64,
+    pub webhook_secret: Option<String>,
+}
+
+/// One raising of a rule.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[allow(missing_docs)]
+pub struct Alert {
+    pub id: u64,
+    pub rule: String,
+    pub query: String,
+    pub window_s: u32,
+    pub above: u64,
+    /// RFC 3339: the moment judged.
+    pub raised: String,
+    /// RFC 3339; none while raised.
+    pub ended: Option<String>,
+    /// Largest count seen.
+    pub peak: u64,
+    /// Judged only after late events had come.
+    pub late: bool,
+    /// Who took it.
+    pub taken_by: Option<String>,
+    /// What became of the notifications: kind, target, state.
+    pub notified: Vec<Notified>,
+}
+
+/// One notification of an alert.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[allow(missing_docs)]
+pub struct Notified {
+    /// `webhook` or `mail`.
+    pub kind: String,
+    pub target: String,
+    /// `raised` or `ended`.
+    pub what: String,
+    /// `sent`, `waiting` or the last error.
+    pub state: String,
+}
