@@ -111,18 +111,27 @@ pub fn judge(standing: Standing, condition: &Condition, at_ns: i64, count: u64) 
     }
 }
 
+/// What a walk saw.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Walked {
+    /// The last standing.
+    pub standing: Standing,
+    /// Every move in order.
+    pub moves: Vec<Move>,
+    /// The last count judged.
+    pub count: u64,
+    /// For each stretch in the raised state, the one the walk began in included: its largest count.
+    pub peaks: Vec<u64>,
+}
+
 /// Walks from one standing over counts per step. `counts[i]` is of the step that begins at `first_ns + i * step`; the
-/// walk judges every moment after `from_ns` whose window lies within the counts. Returns the last standing, every move,
-/// and the last count judged.
-pub fn walk(
-    from: Standing,
-    condition: &Condition,
-    from_ns: i64,
-    first_ns: i64,
-    counts: &[u64],
-) -> (Standing, Vec<Move>, u64) {
+/// walk judges every moment after `from_ns` whose window lies within the counts.
+pub fn walk(from: Standing, condition: &Condition, from_ns: i64, first_ns: i64, counts: &[u64]) -> Walked {
     let steps = (condition.window_ns / condition.step_ns).max(1) as usize;
-    let (mut standing, mut moves, mut last) = (from, Vec::new(), 0);
+    let mut walked = Walked { standing: from, moves: Vec::new(), count: 0, peaks: Vec::new() };
+    if from.state == State::Raised {
+        walked.peaks.push(0);
+    }
     let mut sum: u64 = 0;
     for (i, count) in counts.iter().enumerate() {
         sum += count;
@@ -130,14 +139,91 @@ pub fn walk(
             sum -= counts[i - steps];
         }
         let at_ns = first_ns + (i as i64 + 1) * condition.step_ns;
-        if i + 1 >= steps && at_ns > from_ns {
-            let (next, moved) = judge(standing, condition, at_ns, sum);
-            standing = next;
-            moves.extend(moved);
-            last = sum;
+        if i + 1 < steps || at_ns <= from_ns {
+            continue;
+        }
+        let (next, moved) = judge(walked.standing, condition, at_ns, sum);
+        walked.standing = next;
+        walked.count = sum;
+        if moved.is_some_and(|m| m.to == State::Raised) {
+            walked.peaks.push(0);
+        }
+        if next.state == State::Raised && let Some(peak) = walked.peaks.last_mut() {
+            *peak = sum.max(*peak);
+        }
+        walked.moves.extend(moved);
+    }
+    walked
+}
+
+/// One raising as it stands or as a walk found it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Raising {
+    /// The moment it was raised.
+    pub raised_ns: i64,
+    /// The moment it fell back; none while raised.
+    pub ended_ns: Option<i64>,
+    /// Its largest count.
+    pub peak: u64,
+}
+
+impl Raising {
+    fn overlaps(&self, other: &Raising) -> bool {
+        self.ended_ns.is_none_or(|end| other.raised_ns <= end) && other.ended_ns.is_none_or(|end| self.raised_ns <= end)
+    }
+}
+
+/// The raisings of a walk; one that the walk began in starts where that did.
+pub fn raisings(from: Standing, walked: &Walked) -> Vec<Raising> {
+    let mut found: Vec<Raising> = Vec::new();
+    let open = |raised_ns| Raising { raised_ns, ended_ns: None, peak: 0 };
+    if from.state == State::Raised {
+        found.push(open(from.since_ns));
+    }
+    for m in &walked.moves {
+        match m.to {
+            State::Raised => found.push(open(m.at_ns)),
+            _ => {
+                if let Some(last) = found.last_mut().filter(|r| r.ended_ns.is_none()) {
+                    last.ended_ns = Some(m.at_ns);
+                }
+            }
         }
     }
-    (standing, moves, last)
+    found.iter_mut().zip(&walked.peaks).for_each(|(r, peak)| r.peak = *peak);
+    found
+}
+
+/// What becomes of one raising found by a judgement.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Outcome {
+    /// It was not known.
+    New(Raising),
+    /// The known one of this place moves so.
+    Known(usize, Raising),
+}
+
+/// Matches what was found with what is known: a stretch that touches a known raising is that one, moved. Late events
+/// can only add to counts, so a known raising is never taken back.
+pub fn reconcile(known: &[Raising], found: &[Raising]) -> Vec<Outcome> {
+    let mut outcomes: Vec<Outcome> = Vec::new();
+    for r in found {
+        let taken = |i: usize| outcomes.iter().any(|o| matches!(o, Outcome::Known(k, _) if *k == i));
+        match (0..known.len()).find(|i| known[*i].overlaps(r) && !taken(*i)) {
+            Some(i) => {
+                let moved = Raising {
+                    raised_ns: r.raised_ns.min(known[i].raised_ns),
+                    ended_ns: r.ended_ns,
+                    peak: r.peak.max(known[i].peak),
+                };
+                if moved != known[i] {
+                    outcomes.push(Outcome::Known(i, moved));
+                }
+            }
+            None => outcomes.push(Outcome::New(*r)),
+        }
+    }
+    outcomes
 }
 
 #[cfg(test)]
@@ -188,13 +274,13 @@ mod tests {
         let mut counts = vec![0u64; 60];
         counts[20] = 6;
         counts[21] = 6;
-        let (standing, moves, last) = walk(Standing::quiet(0), &condition(0), 0, 0, &counts);
+        let walked = walk(Standing::quiet(0), &condition(0), 0, 0, &counts);
         let at = |i: i64| (i + 1) * STEP;
-        assert_eq!(
-            moves.iter().map(|m| (m.at_ns, m.to, m.count)).collect::<Vec<_>>(),
-            [(at(21), State::Raised, 12), (at(30), State::Quiet, 6)]
-        );
-        assert_eq!((standing.state, last), (State::Quiet, 0));
+        let moves: Vec<_> = walked.moves.iter().map(|m| (m.at_ns, m.to, m.count)).collect();
+        assert_eq!(moves, [(at(21), State::Raised, 12), (at(30), State::Quiet, 6)]);
+        assert_eq!((walked.standing.state, walked.count), (State::Quiet, 0));
+        let raised = Raising { raised_ns: at(21), ended_ns: Some(at(30)), peak: 12 };
+        assert_eq!(raisings(Standing::quiet(0), &walked), [raised]);
     }
 
     #[test]
@@ -202,13 +288,28 @@ mod tests {
         let counts: Vec<u64> = (0..100).map(|i| if (30..50).contains(&i) { 2 } else { 0 }).collect();
         let whole = walk(Standing::quiet(0), &condition(60), 0, 0, &counts);
         for cut in [15usize, 33, 41, 60] {
-            let (standing, mut moves, _) = walk(Standing::quiet(0), &condition(60), 0, 0, &counts[..cut]);
+            let first = walk(Standing::quiet(0), &condition(60), 0, 0, &counts[..cut]);
             let from_ns = cut as i64 * STEP;
             let lead = cut - 10;
-            let (end, rest, last) = walk(standing, &condition(60), from_ns, lead as i64 * STEP, &counts[lead..]);
-            moves.extend(rest);
-            assert_eq!((end, moves, last), whole, "cut at {cut}");
+            let rest = walk(first.standing, &condition(60), from_ns, lead as i64 * STEP, &counts[lead..]);
+            let moves = [first.moves, rest.moves].concat();
+            assert_eq!((rest.standing, moves, rest.count), (whole.standing, whole.moves.clone(), whole.count), "cut at {cut}");
         }
-        assert_eq!(whole.1.iter().map(|m| m.to).collect::<Vec<_>>(), [State::Building, State::Raised, State::Quiet]);
+        let states: Vec<State> = whole.moves.iter().map(|m| m.to).collect();
+        assert_eq!(states, [State::Building, State::Raised, State::Quiet]);
+        assert_eq!(whole.peaks, [20]);
+    }
+
+    #[test]
+    fn late_events_move_or_add_raisings_but_never_tell_one_twice() {
+        let r = |raised_ns, ended_ns, peak| Raising { raised_ns, ended_ns, peak };
+        let known = [r(100, Some(200), 12)];
+        assert_eq!(reconcile(&known, &[r(100, Some(200), 12)]), []);
+        let moved = reconcile(&known, &[r(90, Some(230), 20)]);
+        assert_eq!(moved, [Outcome::Known(0, r(90, Some(230), 20))]);
+        let added = reconcile(&known, &[r(10, Some(50), 11), r(100, Some(200), 12)]);
+        assert_eq!(added, [Outcome::New(r(10, Some(50), 11))]);
+        let ended = reconcile(&[r(100, None, 12)], &[r(100, Some(300), 15)]);
+        assert_eq!(ended, [Outcome::Known(0, r(100, Some(300), 15))]);
     }
 }

@@ -1,1 +1,23 @@
+//! The Calvex service: settings, intake, pipeline, search, jobs, and the HTTP surface over them.
 
+pub mod access;
+mod catalogue;
+mod error;
+mod http;
+mod intake;
+mod jobs;
+mod metrics;
+mod notify;
+mod pipeline;
+mod run;
+mod search;
+mod secrets;
+pub mod settings;
+pub mod standin;
+mod state;
+
+pub use error::ServiceError;
+pub use notify::sign_webhook;
+pub use run::{Running, open_database, start};
+pub use secrets::{hash_password, new_secret};
+pub use settings::Settings;

@@ -294,6 +294,24 @@ impl Page {
         }
     }
 
+    /// The same page with its events' ids in journal row `seq` of `node` and `epoch`; places are kept.
+    pub fn with_origin(mut self, node: u16, epoch: u32, seq: u64) -> Self {
+        let constant = |n: i64| Arc::new(Column { present: None, values: Values::Ints(vec![n; self.rows]) });
+        let origin = constant(i64::from(node) << 32 | i64::from(epoch));
+        let seq = constant(seq as i64);
+        for (own, column) in [(Own::IdOrigin, origin), (Own::IdSeq, seq)] {
+            let key = ColumnKey::Own(own);
+            match self.keys.binary_search(&key) {
+                Ok(at) => self.columns[at] = column,
+                Err(at) => {
+                    self.keys.insert(at, key);
+                    self.columns.insert(at, column);
+                }
+            }
+        }
+        self
+    }
+
     /// Each column with its key.
     pub fn parts(&self) -> impl Iterator<Item = (&ColumnKey, &Arc<Column>)> {
         self.keys.iter().zip(&self.columns)

@@ -1,0 +1,171 @@
+//! Who may do what: keys for sending, tokens and sessions for reading, and the limits on trying.
+
+use crate::error::{Result, ServiceError};
+use crate::secrets::hash_secret;
+use crate::state::Shared;
+use axum::extract::FromRequestParts;
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, Method, header};
+use calvex_core::event::Value;
+use calvex_store::records::access::ReaderRow;
+use calvex_wire::api::{CONSOLE_HEADER, SESSION_COOKIE};
+use moka::sync::Cache;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// A key that may send.
+#[derive(Debug)]
+pub struct Sender {
+    /// Of the key.
+    pub key_id: u32,
+    /// The key's name.
+    pub name: String,
+    /// Stamped on every event.
+    pub fixed: Vec<(String, Value)>,
+}
+
+/// Keys looked up lately. Revoking clears it; on other nodes it ends by itself within seconds.
+pub struct KeyCache {
+    known: Cache<[u8; 32], Arc<Sender>>,
+}
+
+impl KeyCache {
+    /// Empty.
+    pub fn new() -> Self {
+        KeyCache { known: Cache::builder().max_capacity(10_000).time_to_live(Duration::from_secs(5)).build() }
+    }
+
+    /// Forgets all.
+    pub fn clear(&self) {
+        self.known.invalidate_all();
+    }
+}
+
+/// The secret of a request: `Authorization: Bearer …`.
+fn bearer(headers: &HeaderMap) -> Option<&str> {
+    let value = headers.get(header::AUTHORIZATION)?.to_str().ok()?;
+    let (scheme, secret) = value.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then_some(secret.trim())
+}
+
+/// The sender of a request.
+///
+/// # Errors
+/// Where there is no good key.
+pub async fn sender(app: &Shared, headers: &HeaderMap) -> Result<Arc<Sender>> {
+    let Some(secret) = bearer(headers) else {
+        app.metrics.refuse("no-key", 1);
+        let cure = "send `Authorization: Bearer KEY`; `calvex key new` makes one";
+        return Err(ServiceError::NotSignedIn(format!("this request carries no key; {cure}")));
+    };
+    let hash = hash_secret(secret);
+    if let Some(sender) = app.keys.known.get(&hash) {
+        return Ok(sender);
+    }
+    let Some(key) = app.store.key(&hash).await? else {
+        app.metrics.refuse("wrong-key", 1);
+        let begins: String = secret.chars().take(15).collect();
+        let what = if secret.starts_with("calvex-token-") { "a token reads, a key sends" } else { "it is unknown or revoked" };
+        return Err(ServiceError::NotSignedIn(format!("the key beginning `{begins}` is not good ({what}); `calvex key list` shows those in use")));
+    };
+    let fixed = match serde_json::from_str::<Value>(&key.fixed) {
+        Ok(Value::Object(fixed)) => fixed,
+        _ => Vec::new(),
+    };
+    let sender = Arc::new(Sender { key_id: key.id, name: key.name, fixed });
+    app.keys.known.insert(hash, sender.clone());
+    Ok(sender)
+}
+
+/// A person, by session or token.
+#[derive(Debug, Clone)]
+pub struct Reader {
+    /// Who, and which lanes.
+    pub who: ReaderRow,
+}
+
+impl Reader {
+    /// Whether the lane may be read.
+    pub fn may_read(&self, lane: u32) -> bool {
+        self.who.lanes.as_ref().is_none_or(|l| l.contains(&lane))
+    }
+}
+
+/// The session secret of a request's cookie.
+pub fn session_secret(headers: &HeaderMap) -> Option<&str> {
+    let cookies = headers.get_all(header::COOKIE).into_iter().filter_map(|v| v.to_str().ok());
+    cookies.flat_map(|v| v.split(';')).find_map(|c| c.trim().strip_prefix(SESSION_COOKIE)?.strip_prefix('='))
+}
+
+impl FromRequestParts<Shared> for Reader {
+    type Rejection = ServiceError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
+        if let Some(secret) = bearer(&parts.headers) {
+            let found = app.store.token_reader(&hash_secret(secret)).await?;
+            let told = || ServiceError::NotSignedIn("this token is unknown or revoked; `calvex token new` makes one".into());
+            return Ok(Reader { who: found.ok_or_else(told)? });
+        }
+        let told = || ServiceError::NotSignedIn("sign in, or send `Authorization: Bearer TOKEN`; `calvex token new` makes one".into());
+        let secret = session_secret(&parts.headers).ok_or_else(told)?;
+        // A page of another site can make a browser send the cookie, but not this header (Fetch: no-cors requests).
+        if parts.method != Method::GET && !parts.headers.contains_key(CONSOLE_HEADER) {
+            return Err(ServiceError::NotAllowed(format!("a session may change something only with the header {CONSOLE_HEADER}")));
+        }
+        let now_ns = (app.clock)();
+        let found = app.store.session_reader(&hash_secret(secret), now_ns).await?;
+        Ok(Reader { who: found.ok_or_else(told)? })
+    }
+}
+
+/// A person who administers.
+pub struct Admin(pub Reader);
+
+impl FromRequestParts<Shared> for Admin {
+    type Rejection = ServiceError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
+        let reader = Reader::from_request_parts(parts, app).await?;
+        if reader.who.role != "admin" {
+            return Err(ServiceError::NotAllowed(format!("`{}` may read, but not administer; ask an administrator", reader.who.name)));
+        }
+        Ok(Admin(reader))
+    }
+}
+
+/// Counts failed sign-ins, so that guessing is slow.
+pub struct LoginLimiter {
+    failed: Cache<String, u32>,
+}
+
+/// Failed tries of one name before it must wait.
+const MAX_FAILED: u32 = 5;
+
+impl LoginLimiter {
+    /// None failed yet.
+    pub fn new() -> Self {
+        LoginLimiter { failed: Cache::builder().max_capacity(10_000).time_to_live(Duration::from_secs(60)).build() }
+    }
+
+    /// Whether `name` may try now.
+    ///
+    /// # Errors
+    /// [`ServiceError::TooMany`].
+    pub fn check(&self, name: &str) -> Result<()> {
+        if self.failed.get(name).is_some_and(|n| n >= MAX_FAILED) {
+            return Err(ServiceError::TooMany(format!("too many failed sign-ins of `{name}`; wait a minute"), 60));
+        }
+        Ok(())
+    }
+
+    /// Notes a failure.
+    pub fn failed(&self, name: &str) {
+        let n = self.failed.get(name).unwrap_or(0) + 1;
+        self.failed.insert(name.to_owned(), n);
+    }
+
+    /// Forgets failures.
+    pub fn succeeded(&self, name: &str) {
+        self.failed.invalidate(name);
+    }
+}

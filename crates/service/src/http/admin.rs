@@ -1,0 +1,172 @@
+//! Lanes, routes, keys, tokens, people: what an administrator sets up.
+
+use crate::access::{Admin, Reader};
+use crate::error::{Result, ServiceError};
+use crate::jobs;
+use crate::secrets::{hash_password, new_secret};
+use crate::state::Shared;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use calvex_core::event::time::format_utc;
+use calvex_core::query::parse_filter;
+use calvex_store::StoreError;
+use calvex_store::records::access::SecretKind;
+use calvex_wire::api::{Lane, MadeSecret, NewSecret, NewUser, Route, SecretListed};
+use serde_json::{Value, json};
+
+/// Longest retention, in days.
+const MAX_RETENTION: u32 = 36_500;
+
+fn check_name(name: &str) -> Result<()> {
+    let good = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
+    if name.is_empty() || name.len() > 64 || !name.chars().all(good) {
+        return Err(ServiceError::BadRequest(format!("`{name}` cannot be a name; use 1 to 64 letters, digits, `-`, `_` and `.`")));
+    }
+    Ok(())
+}
+
+/// `GET /api/lanes`: those that may be read.
+pub async fn lanes(State(app): State<Shared>, reader: Reader) -> Json<Vec<Lane>> {
+    let config = app.catalogue.get();
+    let readable = config.lanes().into_iter().filter(|l| reader.may_read(l.id));
+    let told = readable.map(|l| {
+        let (sealed_events, sealed_bytes) = app.view.sealed_size(l.id);
+        Lane { name: l.name.clone(), retention_days: l.retention_days, told: l.told, sealed_events, sealed_bytes }
+    });
+    Json(told.collect())
+}
+
+/// `PUT /api/lanes/{name}`: makes a lane, or changes its term.
+pub async fn put_lane(State(app): State<Shared>, Admin(admin): Admin, Path(name): Path<String>, Json(lane): Json<Lane>) -> Result<StatusCode> {
+    check_name(&name)?;
+    if lane.name != name {
+        return Err(ServiceError::BadRequest(format!("the lane is called `{name}` in the address and `{}` in the body", lane.name)));
+    }
+    if !(1..=MAX_RETENTION).contains(&lane.retention_days) {
+        return Err(ServiceError::BadRequest(format!("retention_days must be 1 to {MAX_RETENTION}")));
+    }
+    let id = app.store.put_lane(&name, lane.retention_days, lane.told).await?;
+    app.store.reterm_chunks(id, lane.retention_days).await?;
+    app.catalogue.reload(&app.store).await?;
+    jobs::reread_chunks(&app).await?;
+    app.store.audit((app.clock)(), &admin.who.name, "put lane", &format!("{name}, {} days", lane.retention_days)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `GET /api/routes`
+pub async fn routes(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<Route>>> {
+    let config = app.catalogue.get();
+    let routes = app.store.routes().await?.into_iter();
+    Ok(Json(routes.map(|(filter, lane)| Route { filter, lane: config.name(lane).to_string() }).collect()))
+}
+
+/// `PUT /api/routes`: replaces all.
+pub async fn put_routes(State(app): State<Shared>, Admin(admin): Admin, Json(routes): Json<Vec<Route>>) -> Result<StatusCode> {
+    let config = app.catalogue.get();
+    let mut rows = Vec::new();
+    for route in &routes {
+        parse_filter(&route.filter).map_err(ServiceError::Query)?;
+        let lane = config.by_name(&route.lane).ok_or_else(|| StoreError::Missing(format!("lane `{}`", route.lane)))?;
+        rows.push((route.filter.clone(), lane.id));
+    }
+    app.store.put_routes(&rows).await?;
+    app.catalogue.reload(&app.store).await?;
+    app.store.audit((app.clock)(), &admin.who.name, "put routes", &format!("{} routes", rows.len())).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn list(app: &Shared, kind: SecretKind) -> Result<Json<Vec<SecretListed>>> {
+    let rows = app.store.secrets(kind).await?.into_iter();
+    Ok(Json(
+        rows.map(|s| SecretListed {
+            name: s.name,
+            prefix: s.prefix,
+            created: format_utc(s.created_ns, 0),
+            revoked: s.revoked_ns.map(|t| format_utc(t, 0)),
+        })
+        .collect(),
+    ))
+}
+
+/// `GET /api/keys`
+pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<SecretListed>>> {
+    list(&app, SecretKind::Key).await
+}
+
+/// `GET /api/tokens`
+pub async fn tokens(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<SecretListed>>> {
+    list(&app, SecretKind::Token).await
+}
+
+/// `POST /api/keys`
+pub async fn add_key(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewSecret>) -> Result<Json<MadeSecret>> {
+    check_name(&ask.name)?;
+    if !ask.lanes.is_empty() {
+        return Err(ServiceError::BadRequest("a key has no lanes; routes decide where its events go".into()));
+    }
+    let (secret, hash, prefix) = new_secret("key", rand::random());
+    let fixed = serde_json::to_string(&ask.fixed).unwrap_or_else(|_| "{}".into());
+    let now_ns = (app.clock)();
+    app.store.add_key(&ask.name, &hash, &prefix, &fixed, now_ns).await?;
+    app.store.audit(now_ns, &admin.who.name, "add key", &ask.name).await?;
+    Ok(Json(MadeSecret { name: ask.name, secret }))
+}
+
+/// `DELETE /api/keys/{name}`
+pub async fn revoke_key(State(app): State<Shared>, Admin(admin): Admin, Path(name): Path<String>) -> Result<StatusCode> {
+    let now_ns = (app.clock)();
+    app.store.revoke(SecretKind::Key, &name, now_ns).await?;
+    app.keys.clear();
+    app.store.audit(now_ns, &admin.who.name, "revoke key", &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `POST /api/tokens`: a token of the one who asks.
+pub async fn add_token(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewSecret>) -> Result<Json<MadeSecret>> {
+    check_name(&ask.name)?;
+    let config = app.catalogue.get();
+    let lane = |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
+    let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
+    let (secret, hash, prefix) = new_secret("token", rand::random());
+    let now_ns = (app.clock)();
+    let lanes = (!lanes.is_empty()).then_some(lanes.as_slice());
+    app.store.add_token(&ask.name, &hash, &prefix, admin.who.user_id, lanes, now_ns).await?;
+    app.store.audit(now_ns, &admin.who.name, "add token", &ask.name).await?;
+    Ok(Json(MadeSecret { name: ask.name, secret }))
+}
+
+/// `DELETE /api/tokens/{name}`
+pub async fn revoke_token(State(app): State<Shared>, Admin(admin): Admin, Path(name): Path<String>) -> Result<StatusCode> {
+    let now_ns = (app.clock)();
+    app.store.revoke(SecretKind::Token, &name, now_ns).await?;
+    app.store.audit(now_ns, &admin.who.name, "revoke token", &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `POST /api/users`
+pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewUser>) -> Result<StatusCode> {
+    check_name(&ask.name)?;
+    if ask.role != "admin" && ask.role != "reader" {
+        return Err(ServiceError::BadRequest(format!("role `{}` is not known; use admin or reader", ask.role)));
+    }
+    let config = app.catalogue.get();
+    let lane = |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
+    let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
+    let hash = tokio::task::spawn_blocking(move || hash_password(&ask.password)).await;
+    let hash = hash.map_err(|e| ServiceError::BadRequest(e.to_string()))??;
+    let now_ns = (app.clock)();
+    app.store.add_user(&ask.name, &hash, &ask.role, &lanes, now_ns).await?;
+    app.store.audit(now_ns, &admin.who.name, "add user", &format!("{}, {}", ask.name, ask.role)).await?;
+    Ok(StatusCode::CREATED)
+}
+
+/// `POST /api/expire`: drops what is due now instead of at the next turn of the job.
+pub async fn expire(State(app): State<Shared>, _admin: Admin) -> Result<Json<Value>> {
+    Ok(Json(json!({ "buckets_dropped": jobs::expire(&app).await? })))
+}
+
+/// `POST /api/seal`: seals every head now.
+pub async fn seal(State(app): State<Shared>, _admin: Admin) -> Result<Json<Value>> {
+    Ok(Json(json!({ "heads_sealed": jobs::seal_all(&app).await? })))
+}

@@ -1,0 +1,73 @@
+//! The HTTP surface. The whole URL table stands here.
+
+mod admin;
+mod alerts;
+mod console;
+mod health;
+mod queries;
+mod session;
+
+use crate::error::ServiceError;
+use crate::intake::{post_events, post_logs};
+use crate::state::Shared;
+use axum::Router;
+use axum::http::{HeaderName, HeaderValue, header};
+use axum::routing::{delete, get, post, put};
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::compression::CompressionLayer;
+use tower_http::set_header::SetResponseHeaderLayer;
+
+/// Everything: intake, interface, console.
+pub fn router(app: Shared) -> Router {
+    let api = Router::new()
+        .route("/login", post(session::login))
+        .route("/logout", post(session::logout))
+        .route("/me", get(session::me))
+        .route("/search", post(queries::search))
+        .route("/histogram", post(queries::histogram))
+        .route("/check", post(queries::check))
+        .route("/story/{id}", get(queries::story))
+        .route("/lanes", get(admin::lanes))
+        .route("/lanes/{name}", put(admin::put_lane))
+        .route("/routes", get(admin::routes).put(admin::put_routes))
+        .route("/keys", get(admin::keys).post(admin::add_key))
+        .route("/keys/{name}", delete(admin::revoke_key))
+        .route("/tokens", get(admin::tokens).post(admin::add_token))
+        .route("/tokens/{name}", delete(admin::revoke_token))
+        .route("/users", post(admin::add_user))
+        .route("/expire", post(admin::expire))
+        .route("/seal", post(admin::seal))
+        .route("/rules", get(alerts::rules).post(alerts::add_rule))
+        .route("/rules/{id}", delete(alerts::remove_rule))
+        .route("/alerts", get(alerts::alerts))
+        .route("/alerts/{id}/take", post(alerts::take))
+        .fallback(no_such_path);
+    let pages = Router::new()
+        .nest("/api", api)
+        .route("/healthz", get(health::alive))
+        .route("/readyz", get(health::ready))
+        .route("/metrics", get(health::metrics))
+        .fallback(console::asset)
+        .layer(CompressionLayer::new());
+    let set = |name: HeaderName, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
+    pages
+        .merge(intake())
+        .layer(set(header::CONTENT_SECURITY_POLICY, console::CONTENT_POLICY))
+        .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .layer(set(header::REFERRER_POLICY, "no-referrer"))
+        .layer(CatchPanicLayer::new())
+        .with_state(app)
+}
+
+/// Only what sends: for OTLP's standard port.
+pub fn otlp_router(app: Shared) -> Router {
+    intake().fallback(no_such_path).layer(CatchPanicLayer::new()).with_state(app)
+}
+
+fn intake() -> Router<Shared> {
+    Router::new().route("/v1/events", post(post_events)).route("/v1/logs", post(post_logs))
+}
+
+async fn no_such_path() -> ServiceError {
+    calvex_store::StoreError::Missing("such path; docs/http-api.md lists them".into()).into()
+}

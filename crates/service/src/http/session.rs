@@ -1,0 +1,59 @@
+//! Signing in and out of the console.
+
+use crate::access::{Reader, session_secret};
+use crate::error::{Result, ServiceError};
+use crate::secrets::{hash_secret, new_secret, verify_password};
+use crate::state::Shared;
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::IntoResponse;
+use calvex_wire::api::{LoginRequest, Me, SESSION_COOKIE};
+
+/// How long a session lasts.
+const SESSION_S: i64 = 12 * 3600;
+
+/// A well-formed hash that fits no password, so that an unknown name takes as long as a wrong password.
+const NO_PASSWORD: &str = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+
+/// `POST /api/login`
+pub async fn login(State(app): State<Shared>, Json(ask): Json<LoginRequest>) -> Result<impl IntoResponse> {
+    app.logins.check(&ask.name)?;
+    let user = app.store.user(&ask.name).await?;
+    let hash = user.as_ref().map_or(NO_PASSWORD.to_owned(), |u| u.password_hash.clone());
+    let (password, name) = (ask.password, ask.name);
+    let good = tokio::task::spawn_blocking(move || verify_password(&password, &hash)).await.unwrap_or(false);
+    let Some(user) = user.filter(|_| good) else {
+        app.logins.failed(&name);
+        return Err(ServiceError::NotSignedIn("name and password do not fit; check both".into()));
+    };
+    app.logins.succeeded(&name);
+    let (secret, hash, _) = new_secret("session", rand::random());
+    let now_ns = (app.clock)();
+    app.store.add_session(&hash, user.id, now_ns + SESSION_S * 1_000_000_000).await?;
+    app.store.audit(now_ns, &user.name, "sign in", "").await?;
+    let cookie = format!("{SESSION_COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={SESSION_S}");
+    let lanes = app.store.lanes_of_user(user.id, &user.role).await?;
+    let me = me_of(&app, &user.name, &user.role, &|lane| lanes.as_ref().is_none_or(|l| l.contains(&lane)));
+    Ok(([(header::SET_COOKIE, cookie)], Json(me)))
+}
+
+/// `POST /api/logout`
+pub async fn logout(State(app): State<Shared>, headers: HeaderMap, _reader: Reader) -> Result<impl IntoResponse> {
+    if let Some(secret) = session_secret(&headers) {
+        app.store.end_session(&hash_secret(secret)).await?;
+    }
+    let cookie = format!("{SESSION_COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
+    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]))
+}
+
+/// `GET /api/me`
+pub async fn me(State(app): State<Shared>, reader: Reader) -> Json<Me> {
+    Json(me_of(&app, &reader.who.name, &reader.who.role, &|lane| reader.may_read(lane)))
+}
+
+fn me_of(app: &Shared, name: &str, role: &str, may_read: &dyn Fn(u32) -> bool) -> Me {
+    let config = app.catalogue.get();
+    let lanes = config.lanes().into_iter().filter(|l| may_read(l.id)).map(|l| l.name.clone()).collect();
+    Me { name: name.to_owned(), role: role.to_owned(), lanes }
+}

@@ -1,0 +1,21 @@
+//! `POST /v1/events`: NDJSON.
+
+use super::{body, take};
+use crate::access::sender;
+use crate::error::Result;
+use crate::state::Shared;
+use axum::Json;
+use axum::body::Body;
+use axum::extract::State;
+use axum::http::HeaderMap;
+use calvex_wire::api::SendAnswer;
+use calvex_wire::ndjson;
+
+/// Takes newline-delimited JSON. The media type is not looked at: what is not JSON refuses itself line by line.
+pub async fn post_events(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Result<Json<SendAnswer>> {
+    let sender = sender(&app, &headers).await?;
+    let body = body::read(&app, &headers, content).await?;
+    let limit = app.settings.event_limits().event_bytes;
+    let decode = move |b: &[u8]| Ok(ndjson::decode(b, limit).into_iter().map(|l| (l.number, l.event)).collect());
+    Ok(Json(take(&app, &headers, sender, body, decode).await?))
+}

@@ -1,0 +1,172 @@
+//! Steps 1 to 6: bytes from a sender to normalised events on their way to a lane.
+
+mod body;
+mod events;
+mod otlp;
+
+pub use events::post_events;
+pub use otlp::post_logs;
+
+use crate::access::Sender;
+use crate::error::{Result, ServiceError};
+use crate::pipeline::Receipt;
+use crate::state::Shared;
+use axum::http::HeaderMap;
+use calvex_core::event::Event;
+use calvex_core::normalise::{Arrival, RawEvent, Refusal, check_age, normalise};
+use calvex_wire::api::{IDEMPOTENCY_HEADER, RefusedEvent, SendAnswer};
+use sha2::{Digest, Sha256};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+/// Refused events told one by one in an answer; the rest are counted.
+const MAX_TOLD: usize = 100;
+
+/// A batch, normalised and routed.
+struct Batch {
+    events: Vec<(u32, Event)>,
+    answer: SendAnswer,
+    /// Whether every event carried its own time.
+    timed: bool,
+}
+
+/// What is decoded off the async threads: each event with its line, or why it is none.
+type Decoded = Vec<(usize, Result<RawEvent, Refusal>)>;
+
+/// Takes a batch: decodes, normalises, routes, stores, and answers. The same for every way in over HTTP.
+async fn take(
+    app: &Shared,
+    headers: &HeaderMap,
+    sender: Arc<Sender>,
+    body: Vec<u8>,
+    decode: impl FnOnce(&[u8]) -> Result<Decoded> + Send + 'static,
+) -> Result<SendAnswer> {
+    if app.intake.disk_full.load(Ordering::Relaxed) {
+        return Err(ServiceError::Busy("the disk is nearly full; free some, or shorten a lane's retention".into(), 60));
+    }
+    if app.view.head_size().1 > app.settings.mib("head.budget_mib") * 2 {
+        return Err(ServiceError::Busy("events come in faster than they are sealed; slow down".into(), 1));
+    }
+    let body_hash: [u8; 32] = Sha256::digest(&body).into();
+    let given = idempotency_of(headers)?;
+    let mark = match given {
+        Some(key) => {
+            let mark = app.intake.mark(sender.key_id, key)?;
+            if let Some(answer) = known_answer(app, &sender, key, body_hash).await? {
+                return Ok(answer);
+            }
+            Some((key, Repeat::Mark(mark)))
+        }
+        None => None,
+    };
+
+    let permit = app.decode_slots.clone().acquire_owned().await;
+    let (app2, sender2) = (app.clone(), sender.clone());
+    let batch = tokio::task::spawn_blocking(move || {
+        let _permit = permit;
+        Ok::<_, ServiceError>(shape(&app2, &sender2, decode(&body)?))
+    });
+    let batch = batch.await.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??;
+    for refused in &batch.answer.refusals {
+        app.metrics.refuse(&refused.reason, 1);
+    }
+
+    let mark = match mark {
+        Some(mark) => Some(mark),
+        // A body whose events all carry their own time is the same only when it is sent again; one without times may
+        // rightly be sent twice, and is stored twice.
+        None if batch.timed && !batch.events.is_empty() => repeat_mark(app, &sender, body_hash).await?,
+        None => None,
+    };
+    if let Some((_, Repeat::Answered(answer))) = mark {
+        app.metrics.repeated.inc();
+        return Ok(SendAnswer { repeated: true, ..answer });
+    }
+    let stored = serde_json::to_vec(&batch.answer).unwrap_or_default();
+    let (receipt, mark) = match mark {
+        Some((idempotency, Repeat::Mark(mark))) => {
+            (Some(Receipt { key_id: sender.key_id, idempotency, body: body_hash, answer: stored }), Some(mark))
+        }
+        _ => (None, None),
+    };
+    if !batch.events.is_empty() || receipt.is_some() {
+        app.intake.submit(batch.events, receipt, mark).await?;
+    }
+    Ok(batch.answer)
+}
+
+enum Repeat {
+    Mark(crate::pipeline::InFlightMark),
+    Answered(SendAnswer),
+}
+
+fn idempotency_of(headers: &HeaderMap) -> Result<Option<[u8; 32]>> {
+    let Some(value) = headers.get(IDEMPOTENCY_HEADER) else { return Ok(None) };
+    let bytes = value.as_bytes();
+    if bytes.is_empty() || bytes.len() > 256 {
+        return Err(ServiceError::BadRequest(format!("{IDEMPOTENCY_HEADER} must have 1 to 256 characters")));
+    }
+    Ok(Some(Sha256::new().chain_update(b"key\0").chain_update(bytes).finalize().into()))
+}
+
+/// The answer given earlier under this idempotency key.
+async fn known_answer(app: &Shared, sender: &Sender, key: [u8; 32], body: [u8; 32]) -> Result<Option<SendAnswer>> {
+    let Some(receipt) = app.store.receipt(sender.key_id, &key).await? else { return Ok(None) };
+    if receipt.body != body {
+        app.metrics.refuse("idempotency-misused", 1);
+        return Err(ServiceError::Conflict("this idempotency key came with another body before; use a new key for new events".into()));
+    }
+    app.metrics.repeated.inc();
+    let answer: SendAnswer = serde_json::from_slice(&receipt.answer).unwrap_or_default();
+    Ok(Some(SendAnswer { repeated: true, ..answer }))
+}
+
+/// Marks a body without a key of its own, in windows of time; two are looked into, so that a repeat across the edge of
+/// one is known too.
+async fn repeat_mark(app: &Shared, sender: &Sender, body: [u8; 32]) -> Result<Option<([u8; 32], Repeat)>> {
+    let window_s = app.settings.number("intake.repeat_window_s") as i64;
+    if window_s == 0 {
+        return Ok(None);
+    }
+    let window = (app.clock)() / (window_s * 1_000_000_000);
+    let key = |n: i64| -> [u8; 32] { Sha256::new().chain_update(b"body\0").chain_update(n.to_le_bytes()).chain_update(body).finalize().into() };
+    let mark = app.intake.mark(sender.key_id, key(window))?;
+    for n in [window, window - 1] {
+        if let Some(receipt) = app.store.receipt(sender.key_id, &key(n)).await? {
+            let answer = serde_json::from_slice(&receipt.answer).unwrap_or_default();
+            return Ok(Some((key(window), Repeat::Answered(answer))));
+        }
+    }
+    Ok(Some((key(window), Repeat::Mark(mark))))
+}
+
+/// Normalises and routes; what is refused is told with its line.
+fn shape(app: &Shared, sender: &Sender, decoded: Decoded) -> Batch {
+    let config = app.catalogue.get();
+    let limits = app.settings.event_limits();
+    let arrival = Arrival { arrived_ns: (app.clock)(), sender: &sender.name, fixed: &sender.fixed, limits };
+    let mut batch = Batch { events: Vec::with_capacity(decoded.len()), answer: SendAnswer::default(), timed: true };
+    for (line, raw) in decoded {
+        let routed = raw.and_then(|raw| normalise(raw, &arrival)).and_then(|n| {
+            let lane = config.lane_of(&n.event);
+            let row = config.lane(lane);
+            check_age(&n.event, row.map_or("", |l| &l.name), row.map_or(u32::MAX, |l| l.retention_days))?;
+            Ok((lane, n))
+        });
+        match routed {
+            Ok((lane, n)) => {
+                batch.timed &= n.timed;
+                batch.events.push((lane, n.event));
+            }
+            Err(refusal) => {
+                batch.answer.refused += 1;
+                if batch.answer.refusals.len() < MAX_TOLD {
+                    let told = RefusedEvent { line, reason: refusal.reason().to_owned(), message: refusal.to_string() };
+                    batch.answer.refusals.push(told);
+                }
+            }
+        }
+    }
+    batch.answer.stored = batch.events.len();
+    batch
+}

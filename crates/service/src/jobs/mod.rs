@@ -1,0 +1,102 @@
+//! Steps 9, 12 and 13 on their timers: sealing, rules, the outbox, expiry. Each job is a plain function of the app and
+//! its clock; the timers are here.
+
+mod expiry;
+mod rules;
+
+pub use expiry::{expire, reread_chunks};
+
+use crate::error::{Result, ServiceError};
+use crate::notify;
+use crate::pipeline::Sealer;
+use crate::state::Shared;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+use tokio::sync::watch;
+use tokio::task::JoinSet;
+
+/// A receipt's age is checked this often, and buckets.
+const EXPIRY_EVERY: Duration = Duration::from_secs(60);
+const SEAL_EVERY: Duration = Duration::from_millis(250);
+const OUTBOX_EVERY: Duration = Duration::from_millis(500);
+/// Free bytes on the data directory's disk below which intake stops.
+const DISK_RESERVE: u64 = 512 << 20;
+
+/// Runs `job` at every `period` until stopped. A failure is logged and the job goes on at the next turn.
+async fn every<F>(period: Duration, mut stop: watch::Receiver<bool>, name: &'static str, mut job: impl FnMut() -> F)
+where
+    F: Future<Output = Result<()>>,
+{
+    let mut timer = tokio::time::interval(period);
+    timer.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            _ = timer.tick() => {}
+            _ = stop.wait_for(|s| *s) => return,
+        }
+        if let Err(e) = job().await {
+            tracing::warn!(job = name, "{e}");
+        }
+    }
+}
+
+/// Starts every job.
+pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) -> JoinSet<()> {
+    let mut tasks = JoinSet::new();
+    tasks.spawn(every(SEAL_EVERY, stop.clone(), "seal", move || {
+        let sealer = sealer.clone();
+        async move { sealer.run(false).await.map(|_| ()) }
+    }));
+    let judged = Arc::new(tokio::sync::Mutex::new(rules::Judge::default()));
+    let own = app.clone();
+    tasks.spawn(every(Duration::from_millis(app.settings.number("rules.tick_ms").max(50)), stop.clone(), "rules", move || {
+        let (app, judge) = (own.clone(), judged.clone());
+        async move { judge.lock().await.run(&app).await }
+    }));
+    let own = app.clone();
+    let sender = Arc::new(notify::Outbox::new());
+    tasks.spawn(every(OUTBOX_EVERY, stop.clone(), "outbox", move || {
+        let (app, sender) = (own.clone(), sender.clone());
+        async move { sender.run(&app).await }
+    }));
+    let own = app.clone();
+    tasks.spawn(every(EXPIRY_EVERY, stop.clone(), "expiry", move || {
+        let app = own.clone();
+        async move {
+            check_disk(&app);
+            expire(&app).await?;
+            let now_ns = (app.clock)();
+            let receipts_ns = app.settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
+            while app.store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
+            app.store.expire_sessions(now_ns).await?;
+            Ok(())
+        }
+    }));
+    tasks
+}
+
+fn check_disk(app: &Shared) {
+    let dir = app.settings.data_dir();
+    if let Ok(stat) = nix_statvfs(&dir) {
+        let full = stat < DISK_RESERVE;
+        if full && !app.intake.disk_full.swap(full, Ordering::Relaxed) {
+            tracing::error!(free_bytes = stat, "the disk is nearly full: intake stops until some is free");
+        }
+        app.intake.disk_full.store(full, Ordering::Relaxed);
+    }
+}
+
+fn nix_statvfs(dir: &std::path::Path) -> std::result::Result<u64, nix::Error> {
+    let stat = nix::sys::statvfs::statvfs(dir)?;
+    Ok(stat.blocks_available() * stat.fragment_size())
+}
+
+/// Seals every head now, on request.
+///
+/// # Errors
+/// Where the database fails.
+pub async fn seal_all(app: &Shared) -> Result<usize> {
+    let sealer = app.sealer.get().ok_or_else(|| ServiceError::Busy("the service is still starting".into(), 1))?;
+    sealer.run(true).await
+}

@@ -1,0 +1,97 @@
+//! The service's own figures, in OpenMetrics.
+
+use prometheus_client::encoding::EncodeLabelSet;
+use prometheus_client::metrics::counter::Counter;
+use prometheus_client::metrics::family::Family;
+use prometheus_client::metrics::gauge::Gauge;
+use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
+use prometheus_client::registry::Registry;
+
+/// One label.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct Reason {
+    /// Why.
+    pub reason: String,
+}
+
+/// One label.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct LaneLabel {
+    /// Which lane.
+    pub lane: String,
+}
+
+/// Every figure.
+pub struct Metrics {
+    registry: Registry,
+    pub stored: Family<LaneLabel, Counter>,
+    pub refused: Family<Reason, Counter>,
+    pub repeated: Counter,
+    pub commits: Counter,
+    pub commit_seconds: Histogram,
+    pub head_events: Gauge,
+    pub head_bytes: Gauge,
+    pub chunks: Gauge,
+    pub seals: Counter,
+    pub seal_failures: Counter,
+    pub searches: Counter,
+    pub search_seconds: Histogram,
+    pub notifications: Counter,
+    pub notification_failures: Counter,
+    pub buckets_dropped: Counter,
+}
+
+impl Metrics {
+    /// All at nought.
+    pub fn new() -> Self {
+        let seconds = || Histogram::new(exponential_buckets(0.0005, 2.0, 16));
+        let mut m = Metrics {
+            registry: Registry::with_prefix("calvex"),
+            stored: Family::default(),
+            refused: Family::default(),
+            repeated: Counter::default(),
+            commits: Counter::default(),
+            commit_seconds: seconds(),
+            head_events: Gauge::default(),
+            head_bytes: Gauge::default(),
+            chunks: Gauge::default(),
+            seals: Counter::default(),
+            seal_failures: Counter::default(),
+            searches: Counter::default(),
+            search_seconds: seconds(),
+            notifications: Counter::default(),
+            notification_failures: Counter::default(),
+            buckets_dropped: Counter::default(),
+        };
+        let r = &mut m.registry;
+        r.register("events_stored", "Events acknowledged, by lane", m.stored.clone());
+        r.register("events_refused", "Events and requests not stored, by reason", m.refused.clone());
+        r.register("batches_repeated", "Batches answered from their receipt", m.repeated.clone());
+        r.register("commits", "Group commits", m.commits.clone());
+        r.register("commit_seconds", "Time of a group commit", m.commit_seconds.clone());
+        r.register("head_events", "Events not sealed yet", m.head_events.clone());
+        r.register("head_bytes", "Memory of the heads, roughly", m.head_bytes.clone());
+        r.register("chunks", "Sealed chunks", m.chunks.clone());
+        r.register("seals", "Chunks sealed", m.seals.clone());
+        r.register("seal_failures", "Seals tried in vain", m.seal_failures.clone());
+        r.register("searches", "Searches and histograms", m.searches.clone());
+        r.register("search_seconds", "Time of a search or histogram", m.search_seconds.clone());
+        r.register("notifications", "Notifications delivered", m.notifications.clone());
+        r.register("notification_failures", "Deliveries tried in vain", m.notification_failures.clone());
+        r.register("buckets_dropped", "Expired buckets dropped", m.buckets_dropped.clone());
+        m
+    }
+
+    /// The text of the OpenMetrics exposition.
+    pub fn encode(&self) -> String {
+        let mut out = String::new();
+        // Writing to a string cannot fail.
+        let _ = prometheus_client::encoding::text::encode(&mut out, &self.registry);
+        out
+    }
+
+    /// Counts something not stored.
+    pub fn refuse(&self, reason: &str, count: u64) {
+        self.refused.get_or_create(&Reason { reason: reason.to_owned() }).inc_by(count);
+    }
+}

@@ -1,0 +1,10 @@
+//! Steps 7 to 9: from normalised events to durable ones, found at once and sealed later.
+
+mod committer;
+mod group;
+mod sealer;
+mod view;
+
+pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Receipt};
+pub use sealer::Sealer;
+pub use view::{HeadKey, View};

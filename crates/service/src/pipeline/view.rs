@@ -1,0 +1,185 @@
+//! What can be found now: heads, heads being sealed, and chunks, each event in exactly one of them at any moment.
+
+use crate::catalogue::Config;
+use calvex_core::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead, build_page, gather_all};
+use calvex_core::event::Event;
+use calvex_core::retention::visible_until_ns;
+use calvex_core::search::{Place, Segment};
+use calvex_store::{ChunkRow, JournalRowRef};
+use parking_lot::RwLock;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// A head: the events of one lane and day, late ones apart.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct HeadKey {
+    pub lane: u32,
+    pub day: i32,
+    pub late: bool,
+}
+
+/// Events in memory, and the journal rows that hold them meanwhile.
+#[derive(Debug, Clone, Default)]
+pub struct Head {
+    pub pages: Vec<Arc<Page>>,
+    pub rows: Vec<JournalRowRef>,
+    pub events: usize,
+    pub bytes: usize,
+    /// When its first event was admitted.
+    pub born_ns: i64,
+}
+
+#[derive(Default)]
+struct Inner {
+    heads: HashMap<HeadKey, Head>,
+    sealing: HashMap<HeadKey, Vec<Head>>,
+    chunks: HashMap<u64, ChunkRow>,
+}
+
+/// The current state; each change is one step under one lock, so that a search sees every event once.
+#[derive(Default)]
+pub struct View {
+    inner: RwLock<Inner>,
+}
+
+impl View {
+    /// Starts with the chunks of the catalogue.
+    pub fn new(chunks: Vec<ChunkRow>) -> Self {
+        let chunks = chunks.into_iter().map(|c| (c.id, c)).collect();
+        View { inner: RwLock::new(Inner { chunks, ..Inner::default() }) }
+    }
+
+    /// Admits a committed page.
+    pub fn admit(&self, key: HeadKey, page: Page, row: JournalRowRef, now_ns: i64) {
+        let mut inner = self.inner.write();
+        let head = inner.heads.entry(key).or_insert_with(|| Head { born_ns: now_ns, ..Head::default() });
+        head.events += page.rows();
+        head.bytes += page.weight_bytes();
+        head.rows.push(row);
+        head.pages.push(Arc::new(page));
+    }
+
+    /// Joins the last small pages of a head, so that a trickle does not leave thousands of pages. Merging runs without
+    /// the lock; if the head changed meanwhile, the merge is dropped.
+    pub fn compact(&self, key: HeadKey) {
+        loop {
+            let pair = {
+                let inner = self.inner.read();
+                match inner.heads.get(&key).map(|h| h.pages.as_slice()) {
+                    Some([.., a, b]) if a.rows() <= b.rows() * 2 => Some((a.clone(), b.clone())),
+                    _ => None,
+                }
+            };
+            let Some((a, b)) = pair else { return };
+            let fits = a.rows() + b.rows() <= PAGE_ROWS && a.weight_bytes() + b.weight_bytes() <= PAGE_WEIGHT_BYTES;
+            let Some(joined) = fits.then(|| join(&a, &b)).flatten() else { return };
+            let mut inner = self.inner.write();
+            let Some(head) = inner.heads.get_mut(&key) else { return };
+            let n = head.pages.len();
+            if n < 2 || !Arc::ptr_eq(&head.pages[n - 1], &b) || !Arc::ptr_eq(&head.pages[n - 2], &a) {
+                return;
+            }
+            head.bytes = (head.bytes + joined.weight_bytes()).saturating_sub(a.weight_bytes() + b.weight_bytes());
+            head.pages.truncate(n - 2);
+            head.pages.push(Arc::new(joined));
+        }
+    }
+
+    /// Takes a head that is due out to be sealed; it stays searchable.
+    pub fn begin_seal(&self, due: impl Fn(&HeadKey, &Head) -> bool) -> Option<(HeadKey, Head)> {
+        let mut inner = self.inner.write();
+        let key = *inner.heads.iter().find(|(k, h)| due(k, h))?.0;
+        let head = inner.heads.remove(&key)?;
+        inner.sealing.entry(key).or_default().push(head.clone());
+        Some((key, head))
+    }
+
+    /// Puts chunks in the place of the head they were made of.
+    pub fn finish_seal(&self, key: HeadKey, head: &Head, chunks: &[ChunkRow]) {
+        let mut inner = self.inner.write();
+        let same = |h: &Head| h.rows.first() == head.rows.first();
+        if let Some(list) = inner.sealing.get_mut(&key) {
+            list.retain(|h| !same(h));
+        }
+        inner.sealing.retain(|_, list| !list.is_empty());
+        inner.chunks.extend(chunks.iter().map(|c| (c.id, c.clone())));
+    }
+
+    /// Events and bytes of all heads, those being sealed included.
+    pub fn head_size(&self) -> (usize, usize) {
+        let inner = self.inner.read();
+        let all = inner.heads.values().chain(inner.sealing.values().flatten());
+        all.fold((0, 0), |(events, bytes), h| (events + h.events, bytes + h.bytes))
+    }
+
+    /// The heaviest head.
+    pub fn heaviest(&self) -> Option<HeadKey> {
+        self.inner.read().heads.iter().max_by_key(|(_, h)| h.bytes).map(|(k, _)| *k)
+    }
+
+    /// How many chunks.
+    pub fn chunk_count(&self) -> usize {
+        self.inner.read().chunks.len()
+    }
+
+    /// Events and bytes of a lane's chunks.
+    pub fn sealed_size(&self, lane: u32) -> (u64, u64) {
+        let inner = self.inner.read();
+        let of_lane = inner.chunks.values().filter(|c| c.lane == lane);
+        of_lane.fold((0, 0), |(events, bytes), c| (events + u64::from(c.rows), bytes + c.bytes))
+    }
+
+    /// Where a chunk's parts stand.
+    pub fn bucket_of(&self, chunk: u64) -> Option<i32> {
+        self.inner.read().chunks.get(&chunk).map(|c| c.bucket)
+    }
+
+    /// Takes the catalogue's word for all chunks: after terms changed, chunks moved, or buckets were dropped. Chunks
+    /// sealed since `chunks` was read are kept.
+    pub fn replace_chunks(&self, chunks: Vec<ChunkRow>, known_before: &[u64]) {
+        let mut inner = self.inner.write();
+        inner.chunks.retain(|id, _| !known_before.contains(id));
+        inner.chunks.extend(chunks.into_iter().map(|c| (c.id, c)));
+    }
+
+    /// The ids of all chunks.
+    pub fn chunk_ids(&self) -> Vec<u64> {
+        self.inner.read().chunks.keys().copied().collect()
+    }
+
+    /// The segments of the lanes that `may_read`, as they stand now, without what has expired.
+    pub fn segments(&self, config: &Config, now_ns: i64, may_read: impl Fn(u32) -> bool) -> Vec<Segment> {
+        let inner = self.inner.read();
+        let mut segments = Vec::new();
+        let sealing = inner.sealing.iter().flat_map(|(k, list)| list.iter().map(move |h| (k, h)));
+        for (key, head) in inner.heads.iter().chain(sealing) {
+            let kept = config.lane(key.lane).is_some_and(|l| visible_until_ns(key.day, l.retention_days) > now_ns);
+            if !kept || !may_read(key.lane) {
+                continue;
+            }
+            segments.extend(head.pages.iter().map(|page| {
+                let (time_min, time_max) = page.time_span();
+                Segment { lane: config.name(key.lane), time_min, time_max, rows: page.rows(), place: Place::Head(page.clone()) }
+            }));
+        }
+        for chunk in inner.chunks.values() {
+            if chunk.visible_until_ns > now_ns && may_read(chunk.lane) {
+                segments.push(Segment {
+                    lane: config.name(chunk.lane),
+                    time_min: chunk.time_min,
+                    time_max: chunk.time_max,
+                    rows: chunk.rows as usize,
+                    place: Place::Chunk(chunk.id),
+                });
+            }
+        }
+        segments
+    }
+}
+
+fn join(a: &Page, b: &Page) -> Option<Page> {
+    let mut events = gather_all(a).ok()?;
+    events.extend(gather_all(b).ok()?);
+    events.sort_by_key(Event::order_key);
+    build_page(&events).ok()
+}

@@ -1,0 +1,261 @@
+//! Starting and stopping: database, claim, replay, tasks, listeners; and the same backwards.
+
+use crate::access::{KeyCache, LoginLimiter};
+use crate::catalogue::{Catalogue, Config};
+use crate::error::{Result, ServiceError};
+use crate::metrics::Metrics;
+use crate::pipeline::{CommitFigures, Committer, HeadKey, Sealer, View};
+use crate::secrets::hash_password;
+use crate::settings::Settings;
+use crate::state::{App, Clock, Shared, system_clock};
+use crate::{http, jobs};
+use calvex_core::columns::PageRead;
+use calvex_core::journal::decode_batch;
+use calvex_store::{PartCache, Server, ServerSettings, Store, StoreOptions};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU32, Ordering};
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio::sync::{Semaphore, watch};
+use tokio::task::{JoinHandle, JoinSet};
+
+/// How long requests under way may take once stopping has begun.
+const DRAIN: Duration = Duration::from_secs(5);
+
+/// A running service.
+pub struct Running {
+    /// Where console, interface and intake are served.
+    pub address: SocketAddr,
+    /// Where OTLP is served as well.
+    pub otlp_address: Option<SocketAddr>,
+    app: Shared,
+    server: Option<Server>,
+    stop: watch::Sender<bool>,
+    listeners: JoinSet<()>,
+    jobs: JoinSet<()>,
+    committer: JoinHandle<()>,
+}
+
+/// Opens the database the settings name: a private one is started, an existing one connected to.
+///
+/// # Errors
+/// Where it cannot be reached.
+pub async fn open_database(settings: &Settings) -> Result<(Option<Server>, Store)> {
+    let url = settings.text("database.url");
+    if !url.is_empty() {
+        let store = Store::open(StoreOptions::url(url, settings.flag("database.allow_lossy"))?).await?;
+        return Ok((None, store));
+    }
+    let server = Server::start(ServerSettings {
+        data_dir: settings.data_dir(),
+        buffer_pool_mib: settings.number("database.buffer_pool_mib") as u32,
+        redo_log_mib: settings.number("database.redo_log_mib") as u32,
+    })
+    .await?;
+    let store = Store::open(StoreOptions::socket(server.socket(), "calvex")).await;
+    match store {
+        Ok(store) => Ok((Some(server), store)),
+        Err(e) => {
+            server.stop().await;
+            Err(e.into())
+        }
+    }
+}
+
+/// Starts a service. `admin_password` is given to the first administrator, `admin`, where there is no user yet.
+///
+/// # Errors
+/// Where the database or an address is not to be had.
+pub async fn start(settings: Settings, admin_password: Option<String>) -> Result<Running> {
+    // The addresses come first: a port in use should not cost a database start to find out.
+    let listener = listen(settings.text("http.listen")).await?;
+    let otlp = otlp_listener(&settings).await?;
+    let (server, store) = open_database(&settings).await?;
+    match start_on(settings, store, admin_password, system_clock()).await {
+        Ok((app, table, committer)) => Ok(serve(app, table, committer, server, listener, otlp)),
+        Err(e) => {
+            if let Some(server) = server {
+                server.stop().await;
+            }
+            Err(e)
+        }
+    }
+}
+
+async fn listen(address: &str) -> Result<TcpListener> {
+    TcpListener::bind(address).await.map_err(|e| ServiceError::Listen(address.to_owned(), e.to_string()))
+}
+
+/// The listener for OTLP's own port. A default that is taken is no reason not to start; a chosen one is.
+async fn otlp_listener(settings: &Settings) -> Result<Option<TcpListener>> {
+    let address = settings.text("http.otlp_listen");
+    if address == "off" || address.is_empty() {
+        return Ok(None);
+    }
+    match listen(address).await {
+        Ok(listener) => Ok(Some(listener)),
+        Err(e) if settings.is_set("http.otlp_listen") => Err(e),
+        Err(e) => {
+            tracing::warn!("no OTLP on its standard port: {e}; OTLP is still taken on http.listen");
+            Ok(None)
+        }
+    }
+}
+
+async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Result<()> {
+    if store.user_count().await? > 0 {
+        return Ok(());
+    }
+    let (password, generated) = match password {
+        Some(p) => (p, false),
+        None => (crate::secrets::new_secret("first", rand::random()).0, true),
+    };
+    let hashed = password.clone();
+    let hash = tokio::task::spawn_blocking(move || hash_password(&hashed)).await;
+    let hash = hash.map_err(|e| ServiceError::Setting(e.to_string()))?.map_err(|e| ServiceError::Setting(format!("CALVEX_ADMIN_PASSWORD: {e}")))?;
+    store.add_user("admin", &hash, "admin", &[], now_ns).await?;
+    if generated {
+        // To the terminal, once, and never to the log.
+        println!("first administrator: name `admin`, password `{password}` (shown this once)");
+    }
+    Ok(())
+}
+
+type Started = (Shared, Arc<AtomicU32>, JoinHandle<()>);
+
+async fn start_on(settings: Settings, store: Store, admin_password: Option<String>, clock: Clock) -> Result<Started> {
+    let claim = store.claim(settings.text("node.name")).await?;
+    first_admin(&store, admin_password, clock()).await?;
+    let swept = store.sweep_orphans(&claim).await?;
+    let config = Config::load(&store).await?;
+    let view = Arc::new(View::new(store.chunks().await?));
+    let metrics = Metrics::new();
+    let table = Arc::new(AtomicU32::new(store.journal_tables().await?.last().copied().unwrap_or(1)));
+    let (touched_from_ns, fenced) = (Arc::new(AtomicI64::new(i64::MAX)), Arc::new(AtomicBool::new(false)));
+    let committer = Committer {
+        store: store.clone(),
+        claim: claim.clone(),
+        view: view.clone(),
+        metrics: CommitFigures::of(&metrics),
+        clock: clock.clone(),
+        wait: Duration::from_millis(settings.number("intake.commit_wait_ms")),
+        table: table.clone(),
+        touched_from_ns: touched_from_ns.clone(),
+        fenced: fenced.clone(),
+    };
+    let (intake, committing) = committer.start();
+    let cores = std::thread::available_parallelism().map_or(2, usize::from);
+    let app = Arc::new(App {
+        cache: PartCache::new(settings.mib("search.cache_mib") as u64),
+        catalogue: Catalogue::new(config),
+        keys: KeyCache::new(),
+        logins: LoginLimiter::new(),
+        decode_slots: Arc::new(Semaphore::new(cores)),
+        search_slots: Arc::new(Semaphore::new(cores.saturating_sub(1).max(1))),
+        ready: AtomicBool::new(false),
+        sealer: std::sync::OnceLock::new(),
+        settings,
+        clock,
+        store,
+        claim,
+        view,
+        intake,
+        metrics,
+        touched_from_ns,
+        fenced,
+    });
+    let replayed = replay(&app).await?;
+    tracing::info!(node = app.claim.node, epoch = app.claim.epoch, replayed, swept, "the journal is replayed");
+    app.ready.store(true, Ordering::SeqCst);
+    Ok((app, table, tokio::spawn(committing)))
+}
+
+/// Brings what an earlier epoch left in the journal back into heads. A damaged batch stays where it is, and is told.
+async fn replay(app: &Shared) -> Result<usize> {
+    let now_ns = (app.clock)();
+    let node = app.claim.node;
+    let mut events = 0;
+    app.store
+        .replay(node, |stored| {
+            let place = format!("{node}-{}-{}", stored.at.epoch, stored.at.seq);
+            match decode_batch(&stored.batch, &place) {
+                Ok(page) => {
+                    events += page.rows();
+                    app.touched_from_ns.fetch_min(page.time_span().0, Ordering::SeqCst);
+                    let page = page.with_origin(node, stored.at.epoch, stored.at.seq);
+                    let key = HeadKey { lane: stored.lane, day: stored.day, late: stored.late };
+                    app.view.admit(key, page, stored.at, now_ns);
+                    app.view.compact(key);
+                }
+                Err(e) => tracing::error!("{e}"),
+            }
+            Ok(())
+        })
+        .await?;
+    Ok(events)
+}
+
+fn serve(
+    app: Shared,
+    table: Arc<AtomicU32>,
+    committer: JoinHandle<()>,
+    server: Option<Server>,
+    listener: TcpListener,
+    otlp: Option<TcpListener>,
+) -> Running {
+    let (stop, stopping) = watch::channel(false);
+    let address = listener.local_addr().unwrap_or_else(|_| SocketAddr::from(([127, 0, 0, 1], 0)));
+    let otlp_address = otlp.as_ref().and_then(|l| l.local_addr().ok());
+    let mut listeners = JoinSet::new();
+    let mut spawn = |listener: TcpListener, router: axum::Router| {
+        let mut stopping = stopping.clone();
+        listeners.spawn(async move {
+            let stopped = async move {
+                // An error means that the service itself is gone, which stops listening as well.
+                let _ = stopping.wait_for(|s| *s).await;
+            };
+            if let Err(e) = axum::serve(listener, router).with_graceful_shutdown(stopped).await {
+                tracing::error!("a listener ended: {e}");
+            }
+        });
+    };
+    spawn(listener, http::router(app.clone()));
+    if let Some(listener) = otlp {
+        spawn(listener, http::otlp_router(app.clone()));
+    }
+    let sealer = Arc::new(Sealer::new(app.clone(), table));
+    // Set once, here.
+    let _ = app.sealer.set(sealer.clone());
+    let jobs = jobs::start(&app, sealer, &stopping);
+    Running { address, otlp_address, app, server, stop, listeners, jobs, committer }
+}
+
+impl Running {
+    /// Resolves when this node was replaced by another process and must end.
+    pub async fn replaced(&self) {
+        while !self.app.fenced.load(Ordering::SeqCst) {
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+    }
+
+    /// Stops: takes no more, commits what it took, leaves the rest to the journal, stops its database.
+    pub async fn stop(mut self) {
+        let _ = self.stop.send(true);
+        let drained = tokio::time::timeout(DRAIN, async { while self.listeners.join_next().await.is_some() {} }).await;
+        if drained.is_err() {
+            tracing::warn!("some requests did not end in time and are cut off");
+            self.listeners.abort_all();
+        }
+        self.app.intake.close();
+        if tokio::time::timeout(DRAIN, &mut self.committer).await.is_err() {
+            tracing::warn!("the last commit did not end in time; its senders were not answered");
+        }
+        self.jobs.abort_all();
+        while self.jobs.join_next().await.is_some() {}
+        self.app.store.close().await;
+        if let Some(server) = self.server {
+            server.stop().await;
+        }
+    }
+}

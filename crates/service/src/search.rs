@@ -1,0 +1,345 @@
+//! Step 11, answers: what a reader asks, planned over the lanes it may read, run off the async threads within limits.
+
+use crate::access::Reader;
+use crate::error::{Result, ServiceError};
+use crate::state::{App, Shared};
+use calvex_core::chunk::ChunkSource;
+use calvex_core::event::time::{SECOND_NS, format_utc, parse_time};
+use calvex_core::event::{Event, answer_json};
+use calvex_core::query::{Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse};
+use calvex_core::search::{Cursor, Explanation, Find, Found, Histogram, Order, Segment, Stop, field_names, find, histogram, unknown_fields};
+use calvex_core::story::{Tie, services_of, story_filter};
+use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+/// Events of one answer at most.
+const MAX_LIMIT: usize = 1000;
+/// Events of a story at most.
+const STORY_LIMIT: usize = 2000;
+/// Buckets of a histogram at most.
+const MAX_BUCKETS: usize = 2000;
+/// The range where none is asked for.
+const DEFAULT_RANGE_NS: i64 = 3600 * SECOND_NS;
+/// How long a request waits for a slot.
+const SLOT_WAIT: Duration = Duration::from_secs(10);
+
+/// A request, understood.
+pub struct Plan {
+    pub query: Query,
+    pub warnings: Vec<Mistake>,
+    pub range: TimeRange,
+}
+
+/// Understands query and range of a request.
+///
+/// # Errors
+/// Mistakes with their places.
+pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
+    let zone = match ask.zone.as_deref() {
+        None | Some("") => jiff::tz::TimeZone::UTC,
+        Some(name) => jiff::tz::TimeZone::get(name)
+            .map_err(|_| ServiceError::BadRequest(format!("`{name}` is no time zone; use a name such as UTC or Europe/Oslo")))?,
+    };
+    let context = Context { now_ns: (app.clock)(), zone };
+    let parsed = parse(&ask.query, &context);
+    if !parsed.mistakes.is_empty() {
+        return Err(ServiceError::Query(parsed.mistakes));
+    }
+    let range = match parsed.query.range(&context) {
+        Some(range) => range,
+        None => {
+            let to_ns = bound(ask.to.as_deref(), &context)?.unwrap_or(context.now_ns.saturating_add(1));
+            let from_ns = bound(ask.from.as_deref(), &context)?.unwrap_or(to_ns.saturating_sub(DEFAULT_RANGE_NS));
+            TimeRange { from_ns, to_ns }
+        }
+    };
+    if range.from_ns >= range.to_ns {
+        return Err(ServiceError::BadRequest(format!("the range {} is empty; its start must lie before its end", range.describe())));
+    }
+    Ok(Plan { query: parsed.query, warnings: parsed.warnings, range })
+}
+
+/// A bound given beside the query, in the words of the language.
+fn bound(text: Option<&str>, context: &Context) -> Result<Option<i64>> {
+    let Some(text) = text.filter(|t| !t.is_empty()) else { return Ok(None) };
+    if let Some(ns) = parse_time(text) {
+        return Ok(Some(ns));
+    }
+    // The language reads times already; asking it keeps one reading of `now-15m` and of dates.
+    let parsed = parse(&format!("time>={text}"), context);
+    match parsed.query.filter {
+        Filter::Compare(_, Test::Compare(Op::Ge, literal)) if parsed.mistakes.is_empty() => {
+            Ok(literal.number.and_then(|n| n.whole).and_then(|n| i64::try_from(n).ok()))
+        }
+        _ => Err(ServiceError::BadRequest(format!("`{text}` is no time; try 2026-10-04T02:10:00Z or now-15m"))),
+    }
+}
+
+/// Set when the one who asked has gone, or time is up.
+struct Limit {
+    gone: Arc<AtomicBool>,
+}
+
+impl Drop for Limit {
+    fn drop(&mut self) {
+        self.gone.store(true, Ordering::Relaxed);
+    }
+}
+
+/// Runs `work` in a search slot, with the view the reader may see. Dropping the future stops it at the next page.
+pub async fn run<T: Send + 'static>(
+    app: &Shared,
+    may_read: impl Fn(u32) -> bool,
+    work: impl FnOnce(&[Segment], &dyn ChunkSource, Stop) -> T + Send + 'static,
+) -> Result<T> {
+    let slot = tokio::time::timeout(SLOT_WAIT, app.search_slots.clone().acquire_owned()).await;
+    let slot = slot.map_err(|_| ServiceError::Busy("other searches take all slots; try again".into(), 2))?;
+    let view = app.view.segments(&app.catalogue.get(), (app.clock)(), may_read);
+    let gone = Arc::new(AtomicBool::new(false));
+    let _limit = Limit { gone: gone.clone() };
+    let until = Instant::now() + app.settings.seconds("search.timeout_s");
+    let runtime = tokio::runtime::Handle::current();
+    let shared = app.clone();
+    let began = Instant::now();
+    let done = tokio::task::spawn_blocking(move || {
+        let _slot = slot;
+        let bucket_of = |chunk| shared.view.bucket_of(chunk);
+        let source = shared.cache.reader(&shared.store, runtime, &bucket_of);
+        let stop = || {
+            if gone.load(Ordering::Relaxed) {
+                return Some("the one who asked has gone".to_owned());
+            }
+            (Instant::now() > until).then(|| "the time limit was reached; narrow the range or the query".to_owned())
+        };
+        work(&view, &source, &stop)
+    });
+    let done = done.await.map_err(|e| ServiceError::Busy(format!("the search failed: {e}"), 1));
+    app.metrics.searches.inc();
+    app.metrics.search_seconds.observe(began.elapsed().as_secs_f64());
+    done
+}
+
+fn timed(mut explain: Explanation, began: Instant) -> Explanation {
+    explain.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
+    explain
+}
+
+fn range_answer(range: &TimeRange) -> RangeAnswer {
+    RangeAnswer { from: format_utc(range.from_ns, 9), to: format_utc(range.to_ns, 9) }
+}
+
+/// Answers a search.
+///
+/// # Errors
+/// Mistakes in the request; never for what merely could not be read, which the explanation tells.
+pub async fn search(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result<SearchAnswer> {
+    let began = Instant::now();
+    let plan = plan(app, &ask)?;
+    let order = match ask.order.as_deref() {
+        None | Some("" | "newest") => Order::Newest,
+        Some("oldest") => Order::Oldest,
+        Some(other) => return Err(ServiceError::BadRequest(format!("order `{other}` is not known; use newest or oldest"))),
+    };
+    let limit = ask.limit.unwrap_or(100).clamp(1, MAX_LIMIT);
+    let after: Option<Cursor> = ask.cursor.as_deref().filter(|c| !c.is_empty()).map(str::parse).transpose().map_err(ServiceError::BadRequest)?;
+    let (filter, range) = (plan.query.filter.clone(), plan.range);
+    let found = run(app, |lane| reader.may_read(lane), move |view, source, stop| {
+        find(view, &Find { filter: &filter, range, order, after, limit }, source, stop)
+    })
+    .await?;
+    let empty = if found.events.is_empty() && after.is_none() { Some(why_empty(app, reader, &plan).await?) } else { None };
+    let cursor = found.more.then(|| found.events.last()).flatten();
+    Ok(SearchAnswer {
+        cursor: cursor.map(|(e, _)| Cursor { time_ns: e.time_ns, id: e.id }.to_string()),
+        events: found.events.iter().map(|(e, lane)| answer_json(e, lane)).collect(),
+        canonical: plan.query.canonical(),
+        range: range_answer(&plan.range),
+        warnings: plan.warnings,
+        explain: timed(found.explain, began),
+        empty,
+    })
+}
+
+/// The services a filter asks for by name.
+fn named_services(filter: &Filter) -> Vec<String> {
+    let mut names = Vec::new();
+    filter.walk(&mut |f| match f {
+        Filter::Compare(Field::Own(OwnPart::Service), Test::Compare(Op::Eq, l)) => names.push(l.text.clone()),
+        Filter::Compare(Field::Own(OwnPart::Service), Test::In(list)) => names.extend(list.iter().map(|l| l.text.clone())),
+        _ => {}
+    });
+    names
+}
+
+async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAnswer> {
+    let (filter, range) = (plan.query.filter.clone(), plan.range);
+    let services = named_services(&filter);
+    let asked = services.clone();
+    let (in_range, unknown, last_seen) = run(app, |lane| reader.may_read(lane), move |view, source, stop| {
+        let all = histogram(view, &Filter::All, range, i64::MAX, source, stop);
+        let unknown = unknown_fields(&filter, &field_names(view, &range, source));
+        let last_seen = asked.first().and_then(|service| {
+            let query = calvex_core::query::parse_filter(&format!("service={}", serde_json::Value::from(service.as_str()))).ok()?;
+            let ask = Find { filter: &query, range: TimeRange::ALL, order: Order::Newest, after: None, limit: 1 };
+            find(view, &ask, source, stop).events.first().map(|(e, _)| e.time_ns)
+        });
+        (all.total(), unknown, last_seen)
+    })
+    .await?;
+    let config = app.catalogue.get();
+    let hidden: Vec<String> =
+        config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.told).map(|l| l.name.clone()).collect();
+
+    let mut reasons = Vec::new();
+    match in_range {
+        0 => reasons.push("No event at all stands in this range, in the lanes you may read.".to_owned()),
+        n => reasons.push(format!("{n} events stand in this range; none passes the filter.")),
+    }
+    for hint in &unknown {
+        let near = match hint.near.as_slice() {
+            [] => String::new(),
+            list => format!(" Did you mean {}?", list.join(" or ")),
+        };
+        reasons.push(format!("No event in range has `{}`.{near}", hint.field));
+    }
+    if let Some(service) = services.first() {
+        reasons.push(match last_seen {
+            Some(at) => format!("Service `{service}` was last heard at {}.", format_utc(at, 3)),
+            None => format!("Service `{service}` was never heard in the lanes you may read."),
+        });
+    }
+    plan.query.filter.walk(&mut |f| {
+        if let Filter::Compare(Field::Own(part @ (OwnPart::Status | OwnPart::Took | OwnPart::Shape)), _) = f {
+            reasons.push(format!("`{0}` is the event's own part, which no event has yet; a sent field is written `.{0}`.", part.name()));
+        }
+    });
+    if !hidden.is_empty() {
+        reasons.push(format!("Lanes you may not read: {}.", hidden.join(", ")));
+    }
+    Ok(EmptyAnswer {
+        in_range,
+        unknown_fields: unknown,
+        lanes_not_readable: hidden,
+        service_last_seen: last_seen.map(|t| format_utc(t, 9)),
+        reasons,
+    })
+}
+
+/// Lengths a bucket may have.
+const STEPS_S: [f64; 23] = [
+    0.001, 0.01, 0.1, 0.5, 1.0, 2.0, 5.0, 10.0, 15.0, 30.0, 60.0, 120.0, 300.0, 600.0, 900.0, 1800.0, 3600.0, 7200.0, 14_400.0,
+    21_600.0, 43_200.0, 86_400.0, 604_800.0,
+];
+
+/// The step that gives about `buckets`, never many more.
+fn step_ns(range: &TimeRange, buckets: usize) -> i64 {
+    let length = range.to_ns.saturating_sub(range.from_ns) as f64;
+    let ideal = length / buckets.clamp(1, MAX_BUCKETS) as f64;
+    let step = STEPS_S.iter().map(|s| s * 1e9).find(|s| *s >= ideal).unwrap_or(ideal);
+    step.max(1.0) as i64
+}
+
+/// Counts over time. Buckets begin at whole steps, so the first may begin before the range.
+///
+/// # Errors
+/// Mistakes in the request.
+pub async fn counts(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result<HistogramAnswer> {
+    let began = Instant::now();
+    let plan = plan(app, &ask)?;
+    let step = step_ns(&plan.range, ask.buckets.unwrap_or(100));
+    let (filter, range) = (plan.query.filter.clone(), plan.range);
+    let Histogram { from_ns, step_ns, buckets, explain } =
+        run(app, |lane| reader.may_read(lane), move |view, source, stop| aligned(view, &filter, range, step, source, stop)).await?;
+    Ok(HistogramAnswer {
+        range: range_answer(&plan.range),
+        from_ns: from_ns.to_string(),
+        step_ns,
+        total: buckets.iter().flatten().sum(),
+        buckets,
+        canonical: plan.query.canonical(),
+        explain: timed(explain, began),
+    })
+}
+
+/// A histogram of `range` whose buckets begin at whole steps.
+fn aligned(view: &[Segment], filter: &Filter, range: TimeRange, step: i64, source: &dyn ChunkSource, stop: Stop) -> Histogram {
+    let lead = range.from_ns.rem_euclid(step);
+    if lead == 0 {
+        return histogram(view, filter, range, step, source, stop);
+    }
+    let first_end = range.from_ns.saturating_add(step - lead).min(range.to_ns);
+    let first = TimeRange { from_ns: range.from_ns, to_ns: first_end };
+    let mut whole = histogram(view, filter, first, step, source, stop);
+    whole.from_ns = range.from_ns - lead;
+    if first_end < range.to_ns {
+        let rest = histogram(view, filter, TimeRange { from_ns: first_end, to_ns: range.to_ns }, step, source, stop);
+        whole.buckets.extend(rest.buckets);
+        whole.explain = rest.explain;
+    }
+    whole
+}
+
+/// Everything tied to an id.
+///
+/// # Errors
+/// Where the id holds nothing to look for.
+pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswer> {
+    let began = Instant::now();
+    let (tie, filter) = story_filter(id).ok_or_else(|| ServiceError::BadRequest(format!("`{id}` holds no letter or digit; paste an id")))?;
+    let query = filter.to_string();
+    let asked = filter.clone();
+    let Found { events, more, explain } = run(app, |lane| reader.may_read(lane), move |view, source, stop| {
+        let ask = Find { filter: &asked, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: STORY_LIMIT };
+        find(view, &ask, source, stop)
+    })
+    .await?;
+    let mut lanes: Vec<String> = events.iter().map(|(_, l)| l.to_string()).collect();
+    lanes.sort();
+    lanes.dedup();
+    Ok(StoryAnswer {
+        id: id.trim().to_owned(),
+        tie: if tie == Tie::Trace { "trace" } else { "id" }.to_owned(),
+        query,
+        services: services_of(events.iter().map(|(e, _): &(Event, Arc<str>)| e)),
+        events: events.iter().map(|(e, lane)| answer_json(e, lane)).collect(),
+        lanes,
+        lanes_not_readable: hidden_lanes(app, reader, filter).await?,
+        more,
+        explain: timed(explain, began),
+    })
+}
+
+/// The lanes that hold an event of the story, may not be read, and may be named.
+async fn hidden_lanes(app: &Shared, reader: &Reader, filter: Filter) -> Result<Vec<String>> {
+    let config = app.catalogue.get();
+    let hidden: Vec<(u32, String)> =
+        config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.told).map(|l| (l.id, l.name.clone())).collect();
+    let mut holding = Vec::new();
+    for (id, name) in hidden {
+        let filter = filter.clone();
+        let holds = run(app, |lane| lane == id, move |view, source, stop| {
+            let ask = Find { filter: &filter, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: 1 };
+            !find(view, &ask, source, stop).events.is_empty()
+        });
+        if holds.await? {
+            holding.push(name);
+        }
+    }
+    Ok(holding)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn steps_are_round_and_few() {
+        let range = |s: i64| TimeRange { from_ns: 0, to_ns: s * SECOND_NS };
+        assert_eq!(step_ns(&range(3600), 60), 60 * SECOND_NS);
+        assert_eq!(step_ns(&range(4800), 100), 60 * SECOND_NS);
+        assert_eq!(step_ns(&range(1), 100), 10_000_000);
+        assert!(step_ns(&TimeRange::ALL, 100) > 0);
+    }
+}

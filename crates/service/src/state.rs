@@ -1,0 +1,50 @@
+//! What the parts of a running service share.
+
+use crate::access::KeyCache;
+use crate::access::LoginLimiter;
+use crate::catalogue::Catalogue;
+use crate::metrics::Metrics;
+use crate::pipeline::{Intake, View};
+use crate::settings::Settings;
+use calvex_store::{Claim, PartCache, Store};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicI64};
+use tokio::sync::Semaphore;
+
+/// Nanoseconds from 1970, as an argument.
+pub type Clock = Arc<dyn Fn() -> i64 + Send + Sync>;
+
+/// The system's clock.
+pub fn system_clock() -> Clock {
+    Arc::new(|| i64::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX))
+}
+
+/// Shared by handlers and jobs.
+pub struct App {
+    pub settings: Settings,
+    pub clock: Clock,
+    pub store: Store,
+    pub claim: Claim,
+    pub catalogue: Catalogue,
+    pub view: Arc<View>,
+    pub intake: Intake,
+    pub cache: PartCache,
+    pub metrics: Metrics,
+    pub keys: KeyCache,
+    pub logins: LoginLimiter,
+    /// Decoding runs beside the async threads, at most this many at once.
+    pub decode_slots: Arc<Semaphore>,
+    /// Searching has slots of its own, so that no query can stop intake.
+    pub search_slots: Arc<Semaphore>,
+    /// Set once the journal is replayed.
+    pub ready: AtomicBool,
+    /// The earliest time admitted since rules looked last.
+    pub touched_from_ns: Arc<AtomicI64>,
+    /// Set by the committer when another process took this node's place.
+    pub fenced: Arc<AtomicBool>,
+    /// Set once serving begins.
+    pub sealer: std::sync::OnceLock<Arc<crate::pipeline::Sealer>>,
+}
+
+/// As handlers hold it.
+pub type Shared = Arc<App>;
