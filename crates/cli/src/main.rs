@@ -1,1 +1,97 @@
-fn main() {}
+//! The `calvex` binary: the service, its client, and the demo. One file a command.
+
+mod client;
+mod commands;
+mod output;
+
+use clap::{Parser, Subcommand};
+use std::process::ExitCode;
+
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
+/// Calvex keeps log events and finds them again.
+#[derive(Parser)]
+#[command(name = "calvex", version, about, propagate_version = true, max_term_width = 100)]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Run the service
+    Serve(commands::serve::Serve),
+    /// Send NDJSON from files or standard input
+    Send(commands::send::Send),
+    /// Search events
+    Search(commands::search::Search),
+    /// Tell everything tied to one id, in order
+    Story(commands::story::Story),
+    /// Keys with which senders send
+    Key(commands::secret::Key),
+    /// Tokens with which clients read
+    Token(commands::secret::Token),
+    /// Lanes and their retention
+    Lane(commands::lane::Lane),
+    /// Routes to lanes
+    Route(commands::lane::Route),
+    /// Alert rules
+    Rule(commands::rule::Rule),
+    /// Alerts: what was raised, when, and who was told
+    Alerts(commands::rule::Alerts),
+    /// The effective settings and where each came from
+    Settings(commands::serve::ShowSettings),
+    /// Backup, restore and upkeep
+    Admin(commands::admin::Admin),
+    /// The demo: the Fennmark Lockers night
+    Demo(commands::demo::Demo),
+    /// A stand-in receiver of webhooks and mail that shows what arrives
+    Receiver(commands::receiver::Receiver),
+}
+
+/// What a command ended with.
+pub enum Ended {
+    /// 0: done, or something was found.
+    Well,
+    /// 1: nothing was found.
+    Nothing,
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    // The one TLS implementation of every client in this process; a second call could only say it is there already.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(e) => {
+            let _ = e.print();
+            return ExitCode::from(if e.use_stderr() { 2 } else { 0 });
+        }
+    };
+    let ended = match cli.command {
+        Command::Serve(c) => c.run().await,
+        Command::Send(c) => c.run().await,
+        Command::Search(c) => c.run().await,
+        Command::Story(c) => c.run().await,
+        Command::Key(c) => c.run().await,
+        Command::Token(c) => c.run().await,
+        Command::Lane(c) => c.run().await,
+        Command::Route(c) => c.run().await,
+        Command::Rule(c) => c.run().await,
+        Command::Alerts(c) => c.run().await,
+        Command::Settings(c) => c.run(),
+        Command::Admin(c) => c.run().await,
+        Command::Demo(c) => c.run().await,
+        Command::Receiver(c) => c.run().await,
+    };
+    match ended {
+        Ok(Ended::Well) => ExitCode::SUCCESS,
+        Ok(Ended::Nothing) => ExitCode::from(1),
+        Err(e) if output::is_broken_pipe(&e) => ExitCode::SUCCESS,
+        Err(e) => {
+            eprintln!("calvex: {}", format!("{e:#}").replace('\n', " "));
+            ExitCode::from(2)
+        }
+    }
+}

@@ -1,0 +1,45 @@
+import type { Alert, HistogramAnswer, Me, Mistake, Rule, SearchAnswer, SearchRequest, StoryAnswer } from "./types";
+
+/** What the service says went wrong (RFC 9457). */
+export class ProblemError extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly mistakes: Mistake[] = [],
+  ) {
+    super(detail);
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(`/api${path}`, {
+      method,
+      signal,
+      headers: { "x-calvex-console": "1", ...(body === undefined ? {} : { "content-type": "application/json" }) },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch (e) {
+    if (signal?.aborted) throw e;
+    throw new ProblemError(0, "The service does not answer. Is it running, and is the network up?");
+  }
+  if (!response.ok) {
+    const problem = await response.json().catch(() => ({}));
+    throw new ProblemError(response.status, problem.detail ?? `The service answered ${response.status}.`, problem.mistakes);
+  }
+  return response.status === 204 ? (undefined as T) : response.json();
+}
+
+export const api = {
+  me: () => call<Me>("GET", "/me"),
+  login: (name: string, password: string) => call<Me>("POST", "/login", { name, password }),
+  logout: () => call<void>("POST", "/logout"),
+  search: (ask: SearchRequest, signal?: AbortSignal) => call<SearchAnswer>("POST", "/search", ask, signal),
+  histogram: (ask: SearchRequest, signal?: AbortSignal) => call<HistogramAnswer>("POST", "/histogram", ask, signal),
+  story: (id: string, signal?: AbortSignal) =>
+    call<StoryAnswer>("GET", `/story/${encodeURIComponent(id)}`, undefined, signal),
+  rules: (signal?: AbortSignal) => call<Rule[]>("GET", "/rules", undefined, signal),
+  alerts: (signal?: AbortSignal) => call<Alert[]>("GET", "/alerts", undefined, signal),
+  take: (id: number) => call<void>("POST", `/alerts/${id}/take`, {}),
+};

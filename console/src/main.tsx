@@ -1,0 +1,14 @@
+import "@fontsource-variable/atkinson-hyperlegible-next";
+import "@fontsource-variable/commit-mono";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { App } from "./app/App";
+
+const root = document.getElementById("root");
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <App />
+    </StrictMode>,
+  );
+}

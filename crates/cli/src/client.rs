@@ -1,0 +1,162 @@
+//! The client's side of the HTTP interface: where the service is, with what it is asked, and what its problems say.
+
+use anyhow::{Context, Result, anyhow, bail};
+use calvex_wire::Problem;
+use calvex_wire::api::{CONSOLE_HEADER, LoginRequest};
+use clap::Args;
+use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::io::IsTerminal;
+use std::time::Duration;
+
+/// Where the service listens unless told.
+pub const DEFAULT_URL: &str = "http://127.0.0.1:8437";
+
+/// Where to ask, and as whom.
+#[derive(Args, Clone, Debug)]
+pub struct Connection {
+    /// Address of the service
+    #[arg(long, env = "CALVEX_URL", default_value = DEFAULT_URL, global = true)]
+    pub url: String,
+    /// Token for reading [env: CALVEX_TOKEN]
+    #[arg(long, global = true)]
+    pub token: Option<String>,
+    /// Sign in with this name where there is no token; the password comes from CALVEX_ADMIN_PASSWORD or the terminal
+    #[arg(long, default_value = "admin", global = true)]
+    pub user: String,
+}
+
+/// A client that is signed in.
+pub struct Client {
+    http: reqwest::Client,
+    base: String,
+    authorization: (header::HeaderName, String),
+}
+
+/// Asks for a password without showing it; by line where there is no terminal.
+fn password(user: &str) -> Result<String> {
+    if let Ok(password) = std::env::var("CALVEX_ADMIN_PASSWORD") {
+        return Ok(password);
+    }
+    if !std::io::stdin().is_terminal() {
+        bail!("no token and no password; set CALVEX_TOKEN, or CALVEX_ADMIN_PASSWORD with --user");
+    }
+    eprint!("password of {user}: ");
+    let mut line = String::new();
+    std::io::stdin().read_line(&mut line)?;
+    Ok(line.trim_end_matches(['\r', '\n']).to_owned())
+}
+
+pub fn http_client(timeout: Duration) -> Result<reqwest::Client> {
+    Ok(reqwest::Client::builder().timeout(timeout).no_proxy().build()?)
+}
+
+impl Connection {
+    /// Signs in: by token where there is one, else by name and password.
+    pub async fn open(&self) -> Result<Client> {
+        let http = http_client(Duration::from_secs(60))?;
+        let base = self.url.trim_end_matches('/').to_owned();
+        let token = self.token.clone().or_else(|| std::env::var("CALVEX_TOKEN").ok()).filter(|t| !t.is_empty());
+        if let Some(token) = token {
+            return Ok(Client { http, base, authorization: (header::AUTHORIZATION, format!("Bearer {token}")) });
+        }
+        Self::sign_in(http, base, &self.user, password(&self.user)?).await
+    }
+
+    /// Signs in by name and password.
+    pub async fn with_password(url: &str, user: &str, password: &str) -> Result<Client> {
+        let http = http_client(Duration::from_secs(60))?;
+        Self::sign_in(http, url.trim_end_matches('/').to_owned(), user, password.to_owned()).await
+    }
+
+    async fn sign_in(http: reqwest::Client, base: String, user: &str, password: String) -> Result<Client> {
+        let ask = LoginRequest { name: user.to_owned(), password };
+        let response = http.post(format!("{base}/api/login")).json(&ask).send().await.map_err(|e| away(&base, &e))?;
+        let response = good(response).await?;
+        let cookie = response.headers().get(header::SET_COOKIE).and_then(|v| v.to_str().ok()).and_then(|v| v.split(';').next());
+        let cookie = cookie.context("the service gave no session")?.to_owned();
+        Ok(Client { http, base, authorization: (header::COOKIE, cookie) })
+    }
+}
+
+fn away(base: &str, e: &reqwest::Error) -> anyhow::Error {
+    if e.is_connect() {
+        return anyhow!("no service answers at {base}; start it with `calvex serve`, or set CALVEX_URL");
+    }
+    anyhow!("{base}: {}", root_cause(e))
+}
+
+/// The innermost reason, which is the one that tells.
+pub fn root_cause(e: &dyn std::error::Error) -> String {
+    let mut inner: &dyn std::error::Error = e;
+    while let Some(source) = inner.source() {
+        inner = source;
+    }
+    inner.to_string()
+}
+
+/// The response, or its problem as an error.
+pub async fn good(response: Response) -> Result<Response> {
+    let status = response.status();
+    if status.is_success() {
+        return Ok(response);
+    }
+    let text = response.text().await.unwrap_or_default();
+    let told = serde_json::from_str::<Problem>(&text).ok();
+    match told {
+        Some(p) if !p.mistakes.is_empty() => {
+            bail!("{}", p.mistakes.iter().map(ToString::to_string).collect::<Vec<_>>().join("; and "))
+        }
+        Some(p) => bail!("{}", p.detail),
+        None if status == StatusCode::UNPROCESSABLE_ENTITY || status == StatusCode::BAD_REQUEST => bail!("{}", text.trim()),
+        None => bail!("the service answered {status}"),
+    }
+}
+
+impl Client {
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        let (name, value) = &self.authorization;
+        self.http.request(method, format!("{}{path}", self.base)).header(name, value).header(CONSOLE_HEADER, "1")
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<Response> {
+        good(request.send().await.map_err(|e| away(&self.base, &e))?).await
+    }
+
+    /// Reads.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
+        Ok(self.send(self.request(Method::GET, path)).await?.json().await?)
+    }
+
+    /// Asks with a body and reads the answer.
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+        Ok(self.send(self.request(Method::POST, path).json(body)).await?.json().await?)
+    }
+
+    /// Changes something that has no answer.
+    pub async fn put(&self, path: &str, body: &impl Serialize) -> Result<()> {
+        self.send(self.request(Method::PUT, path).json(body)).await.map(|_| ())
+    }
+
+    /// Asks for something that has no answer.
+    pub async fn post_only(&self, path: &str, body: &impl Serialize) -> Result<()> {
+        self.send(self.request(Method::POST, path).json(body)).await.map(|_| ())
+    }
+
+    /// Removes something.
+    pub async fn delete(&self, path: &str) -> Result<()> {
+        self.send(self.request(Method::DELETE, path)).await.map(|_| ())
+    }
+
+    /// The address of the service.
+    pub fn base(&self) -> &str {
+        &self.base
+    }
+}
+
+/// A name as a segment of a path.
+pub fn segment(name: &str) -> String {
+    let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_.~".contains(&b);
+    name.bytes().map(|b| if plain(b) { (b as char).to_string() } else { format!("%{b:02X}") }).collect()
+}

@@ -1,0 +1,171 @@
+//! `calvex admin`: backup and restore of a private database, people, and upkeep on demand.
+
+use super::serve::Sources;
+use crate::client::Connection;
+use crate::{Ended, output};
+use anyhow::{Context, Result, bail};
+use calvex_store::{Server, ServerSettings};
+use calvex_wire::api::NewUser;
+use clap::{Args, Subcommand};
+use serde_json::Value;
+use std::fs::File;
+use std::io::{self, BufReader, BufWriter, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+/// Backup, restore and upkeep.
+#[derive(Args)]
+pub struct Admin {
+    #[command(subcommand)]
+    act: Act,
+    #[command(flatten)]
+    connection: Connection,
+}
+
+#[derive(Subcommand)]
+enum Act {
+    /// Write everything to one file, also while the service runs
+    Backup {
+        /// Data directory of the service
+        #[arg(long, value_name = "DIR")]
+        data_dir: PathBuf,
+        /// The file to make
+        #[arg(long, value_name = "FILE")]
+        to: PathBuf,
+    },
+    /// Fill an empty data directory from a backup
+    Restore {
+        /// Data directory to make; must hold no database
+        #[arg(long, value_name = "DIR")]
+        data_dir: PathBuf,
+        /// A file that `backup` made
+        #[arg(long, value_name = "FILE")]
+        from: PathBuf,
+    },
+    /// Drop expired buckets now
+    Expire,
+    /// Seal every head now
+    Seal,
+    /// Make a person; the password comes from CALVEX_USER_PASSWORD
+    User {
+        name: String,
+        /// admin or reader
+        #[arg(long, default_value = "reader")]
+        role: String,
+        /// A lane that a reader may read
+        #[arg(long = "lane")]
+        lanes: Vec<String>,
+    },
+}
+
+impl Admin {
+    pub async fn run(self) -> Result<Ended> {
+        match self.act {
+            Act::Backup { data_dir, to } => backup(&data_dir, &to).await?,
+            Act::Restore { data_dir, from } => restore(&data_dir, &from).await?,
+            Act::Expire => {
+                let answer: Value = self.connection.open().await?.post("/api/expire", &()).await?;
+                output::line(&answer.to_string())?;
+            }
+            Act::Seal => {
+                let answer: Value = self.connection.open().await?.post("/api/seal", &()).await?;
+                output::line(&answer.to_string())?;
+            }
+            Act::User { name, role, lanes } => {
+                let password = std::env::var("CALVEX_USER_PASSWORD").context("set CALVEX_USER_PASSWORD to the new person's password")?;
+                self.connection.open().await?.post_only("/api/users", &NewUser { name, password, role, lanes }).await?;
+            }
+        }
+        Ok(Ended::Well)
+    }
+}
+
+/// The socket of the directory's database, which is started for as long as the server value lives where none runs.
+async fn database(data_dir: &Path) -> Result<(PathBuf, Option<Server>)> {
+    let socket = Server::socket_of(data_dir);
+    if tokio::net::UnixStream::connect(&socket).await.is_ok() {
+        return Ok((socket, None));
+    }
+    let sources = Sources { settings: None, data_dir: Some(data_dir.to_owned()), listen: None, otlp_listen: None, database_url: None };
+    let settings = sources.read()?;
+    let server = Server::start(ServerSettings {
+        data_dir: data_dir.to_owned(),
+        buffer_pool_mib: settings.number("database.buffer_pool_mib") as u32,
+        redo_log_mib: settings.number("database.redo_log_mib") as u32,
+    })
+    .await?;
+    Ok((server.socket().to_owned(), Some(server)))
+}
+
+fn tool(name: &str, socket: &Path) -> Command {
+    let mut command = Command::new(name);
+    command.arg("--no-defaults").arg(format!("--socket={}", socket.display())).arg("--user=root");
+    command
+}
+
+/// Runs `work` with the database of `data_dir`, and stops it after where it was started for this.
+async fn with_database(data_dir: &Path, work: impl FnOnce(&Path) -> Result<()> + Send + 'static) -> Result<()> {
+    let (socket, server) = database(data_dir).await?;
+    let done = tokio::task::spawn_blocking(move || work(&socket)).await;
+    if let Some(server) = server {
+        server.stop().await;
+    }
+    done?
+}
+
+async fn backup(data_dir: &Path, to: &Path) -> Result<()> {
+    if !data_dir.join("mariadb/data").is_dir() {
+        bail!("{} holds no database; name the service's data directory", data_dir.display());
+    }
+    let to = to.to_owned();
+    with_database(data_dir, move |socket| {
+        // Under another name until whole, so that a broken backup is never taken for a good one.
+        let partial = to.with_extension("partial");
+        let file = File::create(&partial).with_context(|| format!("cannot write {}", partial.display()))?;
+        let mut out = zstd::Encoder::new(BufWriter::new(file), 3)?;
+        // One consistent snapshot; every row a statement, so that one with a large blob never exceeds a packet.
+        let mut dump = tool("mariadb-dump", socket)
+            .args(["--single-transaction", "--quick", "--hex-blob", "--skip-extended-insert", "--max-allowed-packet=256M", "calvex"])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .context("mariadb-dump did not start; install mariadb-client")?;
+        let mut from = dump.stdout.take().context("mariadb-dump gave no output")?;
+        io::copy(&mut from, &mut out)?;
+        let ended = dump.wait_with_output()?;
+        if !ended.status.success() {
+            bail!("mariadb-dump failed: {}; run the backup again", String::from_utf8_lossy(&ended.stderr).trim());
+        }
+        out.finish()?.flush()?;
+        std::fs::rename(&partial, &to)?;
+        Ok(())
+    })
+    .await
+}
+
+async fn restore(data_dir: &Path, from: &Path) -> Result<()> {
+    if data_dir.join("mariadb/data").exists() {
+        bail!("{} holds a database already; restore into an empty directory", data_dir.display());
+    }
+    let file = File::open(from).with_context(|| format!("cannot read {}", from.display()))?;
+    with_database(data_dir, move |socket| {
+        let run = |sql: Stdio, args: &[&str]| tool("mariadb", socket).args(args).stdin(sql).stderr(Stdio::piped()).spawn().context("mariadb did not start; install mariadb-client");
+        let made = run(Stdio::null(), &["-e", "CREATE DATABASE calvex CHARACTER SET utf8mb4"])?.wait_with_output()?;
+        if !made.status.success() {
+            bail!("the database could not be made: {}", String::from_utf8_lossy(&made.stderr).trim());
+        }
+        let mut load = run(Stdio::piped(), &["--max-allowed-packet=256M", "calvex"])?;
+        let mut sql = zstd::Decoder::new(BufReader::new(file)).context("this is no backup")?;
+        let copied = match load.stdin.take() {
+            Some(mut stdin) => io::copy(&mut sql, &mut stdin),
+            None => Ok(0),
+        };
+        let ended = load.wait_with_output()?;
+        if !ended.status.success() {
+            bail!("the restore failed: {}; remove the directory and try again", String::from_utf8_lossy(&ended.stderr).trim());
+        }
+        copied.context("the backup is damaged; the directory holds only part of it, remove it")?;
+        Ok(())
+    })
+    .await
+}

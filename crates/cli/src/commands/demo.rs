@@ -1,0 +1,286 @@
+//! `calvex demo`: the service with the Fennmark Lockers night in it, and a trickle that goes on.
+
+use super::receiver::{listen, show};
+use super::serve::{Sources, asked_to_stop, start_log};
+use crate::client::{Client, Connection, http_client};
+use crate::{Ended, output};
+use anyhow::{Context, Result, bail};
+use calvex_demo::{Night, SERVICES, Sent, trickle};
+use calvex_wire::api::{IDEMPOTENCY_HEADER, Lane, MadeRule, MadeSecret, NewRule, NewSecret, Route};
+use clap::{Args, Subcommand};
+use indicatif::{ProgressBar, ProgressStyle};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// Events of one batch while loading.
+const BATCH: usize = 2000;
+
+/// Run the demo, or print its events.
+#[derive(Args)]
+pub struct Demo {
+    #[command(subcommand)]
+    act: Option<Act>,
+    #[command(flatten)]
+    sources: Sources,
+    /// Events of the night
+    #[arg(long, default_value_t = 200_000, value_parser = clap::value_parser!(u64).range(10_000..=10_000_000))]
+    events: u64,
+    /// Seed of the night
+    #[arg(long, default_value_t = 1)]
+    seed: u64,
+    /// Address of the stand-in receiver of webhooks
+    #[arg(long, default_value = "127.0.0.1:8438")]
+    receiver_http: String,
+    /// Address of the stand-in receiver of mail
+    #[arg(long, default_value = "127.0.0.1:8425")]
+    receiver_smtp: String,
+}
+
+#[derive(Subcommand)]
+enum Act {
+    /// Print the night as NDJSON instead of running the demo
+    Night {
+        /// When the slot lease is changed (RFC 3339); 02:10 of the last night that is over if not given
+        #[arg(long)]
+        at: Option<String>,
+        /// Events of the night
+        #[arg(long, default_value_t = 200_000)]
+        events: u64,
+        /// Seed of the night
+        #[arg(long, default_value_t = 1)]
+        seed: u64,
+        /// Only this service's events
+        #[arg(long)]
+        service: Option<String>,
+    },
+}
+
+/// What a second start needs to know.
+#[derive(Serialize, Deserialize)]
+struct Kept {
+    password: String,
+    token: String,
+    keys: BTreeMap<String, String>,
+    change_ns: i64,
+    loaded: bool,
+}
+
+fn now_ns() -> i64 {
+    i64::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX)
+}
+
+/// 02:10 UTC of the last night whose whole length is over.
+fn last_change_ns(now_ns: i64) -> i64 {
+    let day = 86_400 * calvex_demo::SECOND_NS;
+    let length = (calvex_demo::CHANGED_MIN + calvex_demo::AFTER_MIN + 1) * calvex_demo::MINUTE_NS;
+    let in_day = (2 * 60 + 10) * calvex_demo::MINUTE_NS;
+    (now_ns - length - in_day).div_euclid(day) * day + in_day
+}
+
+impl Demo {
+    pub async fn run(self) -> Result<Ended> {
+        if let Some(Act::Night { at, events, seed, service }) = &self.act {
+            let change_ns = match at {
+                Some(text) => calvex_core::event::time::parse_time(text).with_context(|| format!("`{text}` is no time; try 2026-10-04T02:10:00Z"))?,
+                None => last_change_ns(now_ns()),
+            };
+            let wanted = |e: &Sent| service.as_ref().is_none_or(|s| s == e.service);
+            Night::new(*seed, change_ns, *events).filter(wanted).try_for_each(|e| output::line(&e.json))?;
+            return Ok(Ended::Well);
+        }
+        self.serve().await
+    }
+
+    async fn serve(self) -> Result<Ended> {
+        let (hook, smtp) = (listen(&self.receiver_http).await?, listen(&self.receiver_smtp).await?);
+        let hook_url = format!("http://{}/hook", hook.local_addr()?);
+        let smtp_address = smtp.local_addr()?.to_string();
+        let mut sources = self.sources.clone();
+        sources.data_dir.get_or_insert_with(|| PathBuf::from(".demo"));
+        let dir = sources.data_dir.clone().unwrap_or_default();
+        std::fs::create_dir_all(&dir).with_context(|| format!("cannot make {}", dir.display()))?;
+        let file = dir.join("demo.json");
+        let kept: Option<Kept> = std::fs::read(&file).ok().and_then(|b| serde_json::from_slice(&b).ok());
+        let settings = {
+            let listen = sources.listen.clone().unwrap_or_else(|| "127.0.0.1:8437".into());
+            let given = |name: &str| match name {
+                "CALVEX_NOTIFY_MAIL_SERVER" => Some(smtp_address.clone()),
+                "CALVEX_NOTIFY_WEBHOOK_LOCAL" => Some("true".into()),
+                "CALVEX_NOTIFY_MAIL_FROM" => Some("calvex@fennmark.test".into()),
+                "CALVEX_NOTIFY_CONSOLE_URL" => Some(format!("http://{listen}")),
+                "CALVEX_LOG_LEVEL" => Some(std::env::var(name).unwrap_or_else(|_| "warn".into())),
+                name => std::env::var(name).ok(),
+            };
+            sources.read_with(&given)?
+        };
+        start_log(&settings);
+        let password = kept.as_ref().map_or_else(|| "fennmark-night".to_owned(), |k| k.password.clone());
+        let receiver = tokio::spawn(calvex_service::standin::serve(hook, smtp, show));
+        let running = calvex_service::start(settings, Some(password.clone())).await?;
+        let url = format!("http://{}", running.address);
+        let told = tokio::select! {
+            told = self.play(&url, &file, kept, &password, &hook_url) => told,
+            asked = asked_to_stop() => asked,
+        };
+        eprintln!("stopping");
+        running.stop().await;
+        receiver.abort();
+        told.map(|()| Ended::Well)
+    }
+
+    /// Sets up and loads what is missing, says where to look, and keeps the trickle flowing until asked to stop.
+    async fn play(&self, url: &str, file: &Path, kept: Option<Kept>, password: &str, hook_url: &str) -> Result<()> {
+        let mut kept = match kept {
+            Some(kept) => kept,
+            None => {
+                let kept = set_up(url, password, hook_url).await?;
+                keep(file, &kept)?;
+                kept
+            }
+        };
+        if !kept.loaded {
+            load(url, &kept, self.seed, self.events).await?;
+            kept.loaded = true;
+            keep(file, &kept)?;
+        }
+        let at = calvex_core::event::time::format_utc(kept.change_ns, 0);
+        output::line(&format!("console    {url}"))?;
+        output::line(&format!("sign in    admin / {}", kept.password))?;
+        output::line(&format!("the night  the slot lease was changed at {at}"))?;
+        output::line(&format!("in a shell export CALVEX_URL={url} CALVEX_TOKEN={}", kept.token))?;
+        output::line("stop       Ctrl-C")?;
+        live(url, &kept).await
+    }
+}
+
+fn keep(file: &Path, kept: &Kept) -> Result<()> {
+    use std::io::Write;
+    let mut out = std::fs::File::options().create(true).truncate(true).write(true).mode(0o600).open(file)?;
+    out.write_all(&serde_json::to_vec_pretty(kept)?)?;
+    Ok(())
+}
+
+/// Lanes, routes, a key for each service, a token, and the night's rules.
+async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
+    let client = sign_in(url, password).await?;
+    let lane = |name: &str, retention_days| Lane { name: name.into(), retention_days, told: true, sealed_events: 0, sealed_bytes: 0 };
+    for lane in [lane("devices", 14), lane("audit", 400)] {
+        client.put(&format!("/api/lanes/{}", lane.name), &lane).await?;
+    }
+    let route = |filter: &str, lane: &str| Route { filter: filter.into(), lane: lane.into() };
+    client.put("/api/routes", &vec![route("service=access", "audit"), route("service=locker-agent", "devices")]).await?;
+    let mut keys = BTreeMap::new();
+    for service in SERVICES {
+        let fixed = BTreeMap::from([("environment".to_owned(), "night".to_owned())]);
+        let ask = NewSecret { name: format!("{service}-prod"), fixed, lanes: Vec::new() };
+        let made: MadeSecret = client.post("/api/keys", &ask).await?;
+        keys.insert(service.to_owned(), made.secret);
+    }
+    let token: MadeSecret = client.post("/api/tokens", &NewSecret { name: "demo".into(), ..NewSecret::default() }).await?;
+    let rule = |name: &str, query: &str, window_s, above, hold_s| NewRule {
+        name: name.into(),
+        query: query.into(),
+        window_s,
+        above,
+        hold_s,
+        delay_s: None,
+        late_s: Some(2 * 86_400),
+        webhook: Some(hook_url.to_owned()),
+        mail: Some("oncall@fennmark.test".into()),
+    };
+    let leases: MadeRule = client.post("/api/rules", &rule("leases run out", "service=slots \"ran out\"", 300, 20, 60)).await?;
+    client.post::<MadeRule>("/api/rules", &rule("edge fails", "service=edge severity>=error", 600, 50, 0)).await?;
+    client.post::<MadeRule>("/api/rules", &rule("doors opened by operators", "door.override", 3600, 100_000, 0)).await?;
+    if let Some(secret) = leases.webhook_secret {
+        let told = http_client(Duration::from_secs(10))?.post(hook_url.replace("/hook", "/secret")).body(secret).send().await;
+        told.context("the stand-in receiver does not answer")?;
+    }
+    Ok(Kept { password: password.to_owned(), token: token.secret, keys, change_ns: last_change_ns(now_ns()), loaded: false })
+}
+
+async fn sign_in(url: &str, password: &str) -> Result<Client> {
+    Connection::with_password(url, "admin", password).await
+}
+
+/// Sends the night, each service by its own key, in the order of sending.
+async fn load(url: &str, kept: &Kept, seed: u64, events: u64) -> Result<()> {
+    let bar = ProgressBar::new(events);
+    let style = ProgressStyle::with_template("the night  {bar:40} {human_pos} of about {human_len} events, {per_sec}");
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+    let http = http_client(Duration::from_secs(60))?;
+    let mut waiting: BTreeMap<&'static str, (String, usize)> = BTreeMap::new();
+    for event in Night::new(seed, kept.change_ns, events) {
+        let (body, count) = waiting.entry(event.service).or_default();
+        body.push_str(&event.json);
+        body.push('\n');
+        *count += 1;
+        if *count >= BATCH {
+            let (body, count) = waiting.remove(event.service).unwrap_or_default();
+            post(&http, url, kept, event.service, body).await?;
+            bar.inc(count as u64);
+        }
+    }
+    for (service, (body, count)) in waiting {
+        post(&http, url, kept, service, body).await?;
+        bar.inc(count as u64);
+    }
+    bar.finish_and_clear();
+    Ok(())
+}
+
+async fn post(http: &reqwest::Client, url: &str, kept: &Kept, service: &str, body: String) -> Result<()> {
+    let key = kept.keys.get(service).with_context(|| format!("the demo has no key for {service}; run ./run demo --fresh"))?;
+    let idempotency = format!("{:032x}", rand::random::<u128>());
+    for attempt in 0..60 {
+        let request = http.post(format!("{url}/v1/events")).bearer_auth(key).header(IDEMPOTENCY_HEADER, &idempotency).body(body.clone());
+        let response = request.send().await?;
+        if response.status().is_success() {
+            return Ok(());
+        }
+        if !response.status().is_server_error() && response.status() != reqwest::StatusCode::TOO_MANY_REQUESTS {
+            crate::client::good(response).await?;
+        }
+        tokio::time::sleep(Duration::from_millis(100 * (attempt + 1))).await;
+    }
+    bail!("the service does not take the demo's events")
+}
+
+/// A healthy request about every two seconds, each event sent when its time has come.
+async fn live(url: &str, kept: &Kept) -> Result<()> {
+    let http = http_client(Duration::from_secs(30))?;
+    let mut coming: Vec<Sent> = Vec::new();
+    let (began, mut serial, mut next_ns) = (now_ns() as u64, 0u64, now_ns());
+    let mut timer = tokio::time::interval(Duration::from_millis(500));
+    loop {
+        timer.tick().await;
+        let now = now_ns();
+        while next_ns <= now {
+            serial += 1;
+            coming.extend(trickle(began, serial, next_ns));
+            next_ns += 1_500 * 1_000_000 + i64::from(rand::random::<u16>()) * 15_000;
+        }
+        let (due, later): (Vec<Sent>, Vec<Sent>) = coming.into_iter().partition(|e| e.at_ns <= now);
+        coming = later;
+        for event in due {
+            // The trickle is decoration: when the service is busy, it waits for the next event.
+            if let Err(e) = post(&http, url, kept, event.service, event.json + "\n").await {
+                eprintln!("{e:#}");
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_night_is_over() {
+        let at = |text: &str| calvex_core::event::time::parse_time(text).unwrap();
+        assert_eq!(last_change_ns(at("2026-10-04T12:00:00Z")), at("2026-10-04T02:10:00Z"));
+        assert_eq!(last_change_ns(at("2026-10-04T03:00:00Z")), at("2026-10-03T02:10:00Z"));
+    }
+}

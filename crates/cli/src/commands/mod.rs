@@ -1,0 +1,12 @@
+//! One file a command.
+
+pub mod admin;
+pub mod demo;
+pub mod lane;
+pub mod receiver;
+pub mod rule;
+pub mod search;
+pub mod secret;
+pub mod send;
+pub mod serve;
+pub mod story;

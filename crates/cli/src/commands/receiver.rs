@@ -1,0 +1,42 @@
+//! `calvex receiver`: the stand-in for what lies outside.
+
+use crate::{Ended, output};
+use anyhow::{Context, Result};
+use calvex_service::standin::{Arrived, serve};
+use clap::Args;
+use tokio::net::TcpListener;
+
+/// Receive webhooks (`POST /hook`) and mail, and show what arrives; `GET /arrived` tells all of it.
+#[derive(Args)]
+pub struct Receiver {
+    /// Address for webhooks
+    #[arg(long, default_value = "127.0.0.1:8438")]
+    http: String,
+    /// Address for mail
+    #[arg(long, default_value = "127.0.0.1:8425")]
+    smtp: String,
+}
+
+/// Shows one arrival in a line or two.
+pub fn show(arrived: &Arrived) {
+    let text = arrived.text.lines().find(|l| l.starts_with("Subject:")).unwrap_or(&arrived.text);
+    let signature = if arrived.signature.is_empty() { String::new() } else { format!(", signature {}", arrived.signature) };
+    println!("{} to {}{signature}: {text}", arrived.kind, arrived.to);
+}
+
+/// A listener, or one line with the cure.
+pub async fn listen(address: &str) -> Result<TcpListener> {
+    TcpListener::bind(address).await.with_context(|| format!("cannot listen on {address}; stop what uses it, or choose another"))
+}
+
+impl Receiver {
+    pub async fn run(self) -> Result<Ended> {
+        let (http, smtp) = (listen(&self.http).await?, listen(&self.smtp).await?);
+        output::line(&format!("webhooks at http://{}/hook, mail at {}", http.local_addr()?, smtp.local_addr()?))?;
+        tokio::select! {
+            ended = serve(http, smtp, show) => ended?,
+            asked = super::serve::asked_to_stop() => asked?,
+        }
+        Ok(Ended::Well)
+    }
+}

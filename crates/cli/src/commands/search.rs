@@ -1,0 +1,197 @@
+//! `calvex search`.
+
+use crate::client::Connection;
+use crate::{Ended, output};
+use anyhow::Result;
+use calvex_core::search::Explanation;
+use calvex_wire::api::{HistogramAnswer, SearchAnswer, SearchRequest};
+use clap::Args;
+use serde_json::Value;
+use std::io::IsTerminal;
+
+/// Search events; newest first. Exits 0 when something was found, 1 when nothing.
+#[derive(Args)]
+pub struct Search {
+    /// The query: words, comparisons, a range (docs/query-language.md)
+    query: Vec<String>,
+    #[command(flatten)]
+    connection: Connection,
+    /// Start of the range, included: RFC 3339, a date, or now-15m (an hour ago if not given)
+    #[arg(long)]
+    from: Option<String>,
+    /// End of the range, not included (now if not given)
+    #[arg(long)]
+    to: Option<String>,
+    /// Oldest first
+    #[arg(long)]
+    oldest: bool,
+    /// Events at most
+    #[arg(long, short = 'n', default_value_t = 100)]
+    limit: usize,
+    /// Events as NDJSON (also when standard output is no terminal)
+    #[arg(long)]
+    json: bool,
+    /// Lines for people, also into a pipe
+    #[arg(long, conflicts_with = "json")]
+    text: bool,
+    /// Counts over time instead of events
+    #[arg(long)]
+    histogram: bool,
+    /// Tell on standard error how the answer came about
+    #[arg(long)]
+    explain: bool,
+}
+
+impl Search {
+    pub async fn run(self) -> Result<Ended> {
+        let client = self.connection.open().await?;
+        let mut ask = SearchRequest {
+            query: self.query.join(" "),
+            from: self.from.clone(),
+            to: self.to.clone(),
+            order: Some(if self.oldest { "oldest" } else { "newest" }.to_owned()),
+            ..SearchRequest::default()
+        };
+        let as_json = self.json || !self.text && !std::io::stdout().is_terminal();
+        if self.histogram {
+            ask.buckets = Some(40);
+            let answer: HistogramAnswer = client.post("/api/histogram", &ask).await?;
+            return show_histogram(&answer, as_json);
+        }
+        let mut left = self.limit;
+        let mut found = 0;
+        let mut empty = None;
+        while left > 0 {
+            ask.limit = Some(left.min(1000));
+            let answer: SearchAnswer = client.post("/api/search", &ask).await?;
+            for warning in &answer.warnings {
+                eprintln!("{warning}");
+            }
+            if as_json {
+                output::ndjson(&answer.events)?;
+            } else {
+                answer.events.iter().try_for_each(|e| output::line(&event_line(e)))?;
+            }
+            found += answer.events.len();
+            left = left.saturating_sub(answer.events.len());
+            tell_losses(&answer.explain);
+            if self.explain {
+                eprintln!("{}", explanation(&answer));
+            }
+            empty = empty.or(answer.empty);
+            ask.cursor = answer.cursor;
+            // A relative range must not move while its pages are read.
+            (ask.from, ask.to) = (Some(answer.range.from), Some(answer.range.to));
+            if ask.cursor.is_none() {
+                break;
+            }
+        }
+        if let Some(empty) = empty.filter(|_| found == 0) {
+            empty.reasons.iter().for_each(|r| eprintln!("{r}"));
+        }
+        Ok(if found > 0 { Ended::Well } else { Ended::Nothing })
+    }
+}
+
+/// What is missing from an answer is always told.
+pub fn tell_losses(explain: &Explanation) {
+    if let Some(why) = &explain.stopped {
+        eprintln!("incomplete: {why}");
+    }
+    for what in &explain.left_out {
+        eprintln!("left out: {what}");
+    }
+}
+
+fn explanation(answer: &SearchAnswer) -> String {
+    let e = &answer.explain;
+    format!(
+        "{} to {}: {} of {} chunks read ({} skipped by time, {} by filter, {} not needed), {} rows looked at, {} of them in memory, {:.1} ms",
+        answer.range.from,
+        answer.range.to,
+        e.chunks_read,
+        e.chunks,
+        e.skipped_by_time,
+        e.skipped_by_filter,
+        e.skipped_by_order,
+        e.rows_looked_at,
+        e.head_rows,
+        e.took_us as f64 / 1000.0
+    )
+}
+
+/// One event as one line.
+pub fn event_line(event: &impl serde::Serialize) -> String {
+    // What the service answers is JSON already, so this cannot fail.
+    let event = serde_json::to_value(event).unwrap_or_default();
+    let text = |name: &str| event[name].as_str().unwrap_or("");
+    let time = text("time").get(..23).unwrap_or("").replace('T', " ");
+    let service = format!("{:<12}", text("service"));
+    let message = text("message").replace(['\n', '\r'], "⏎");
+    let fields = brief(&event["fields"]);
+    format!("{}  {} {} {}  {}", output::faint(&time), output::severity(text("severity")), service, message, output::faint(&fields))
+}
+
+/// The fields as `path=value`, as many as fit a line.
+fn brief(fields: &Value) -> String {
+    let mut out = String::new();
+    let mut stack = vec![(String::new(), fields)];
+    while let Some((path, value)) = stack.pop() {
+        if let Value::Object(entries) = value {
+            let below = entries.iter().map(|(k, v)| (if path.is_empty() { k.clone() } else { format!("{path}.{k}") }, v));
+            stack.extend(below.collect::<Vec<_>>().into_iter().rev());
+            continue;
+        }
+        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        let item = format!("{path}={text} ");
+        if out.chars().count() + item.chars().count() > 90 {
+            out.push('…');
+            break;
+        }
+        out.push_str(&item);
+    }
+    out.trim_end().to_owned()
+}
+
+/// A row a bucket: time, count, and a bar with the errors and warnings of it.
+fn show_histogram(answer: &HistogramAnswer, as_json: bool) -> Result<Ended> {
+    let from: i64 = answer.from_ns.parse().unwrap_or(0);
+    let ended = if answer.total > 0 { Ended::Well } else { Ended::Nothing };
+    let most = answer.buckets.iter().map(|b| b.iter().sum::<u64>()).max().unwrap_or(0).max(1);
+    for (i, bucket) in answer.buckets.iter().enumerate() {
+        let time = calvex_core::event::time::format_utc(from + i as i64 * answer.step_ns, 3);
+        if as_json {
+            let names = calvex_core::event::SEVERITY_NAMES;
+            let mut row = serde_json::Map::from_iter([("time".to_owned(), Value::from(time))]);
+            row.extend(names.iter().zip(bucket).map(|(n, c)| ((*n).to_owned(), Value::from(*c))));
+            output::line(&Value::Object(row).to_string())?;
+            continue;
+        }
+        let cells = |n: u64| (n as f64 / most as f64 * 60.0).round() as usize;
+        let (bad, warn) = (bucket[4] + bucket[5], bucket[3]);
+        let calm: u64 = bucket[..3].iter().sum();
+        let red = owo_colors::Style::new().bright_red();
+        let bar = output::styled(&"█".repeat(cells(bad).max(usize::from(bad > 0))), red)
+            + &output::styled(&"▓".repeat(cells(warn)), owo_colors::Style::new().yellow())
+            + &output::styled(&"░".repeat(cells(calm)), owo_colors::Style::new().blue());
+        let count = bucket.iter().sum::<u64>();
+        output::line(&format!("{}  {count:>8}  {bar}", output::faint(&time.get(..19).unwrap_or(&time).replace('T', " "))))?;
+    }
+    tell_losses(&answer.explain);
+    Ok(ended)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_event_is_one_line() {
+        let event = serde_json::json!({"time": "2026-10-04T02:38:41.198204331Z", "severity": "warn", "service": "slots",
+            "message": "lease\nran out", "fields": {"slot": {"bank": "BK-017", "door": 17}, "tags": [1, 2]}});
+        let line = event_line(&event);
+        assert!(line.contains("2026-10-04 02:38:41.198") && line.contains("lease⏎ran out"), "{line}");
+        assert!(line.contains("slot.bank=BK-017 slot.door=17 tags=[1,2]"), "{line}");
+        assert_eq!(line.lines().count(), 1);
+    }
+}
