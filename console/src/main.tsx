@@ -1,5 +1,5 @@
 import "@fontsource-variable/atkinson-hyperlegible-next";
-import "@fontsource-variable/commit-mono";
+import "@fontsource/commit-mono/400.css";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { App } from "./app/App";

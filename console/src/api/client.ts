@@ -26,7 +26,11 @@ async function call<T>(method: string, path: string, body?: unknown, signal?: Ab
   }
   if (!response.ok) {
     const problem = await response.json().catch(() => ({}));
-    throw new ProblemError(response.status, problem.detail ?? `The service answered ${response.status}.`, problem.mistakes);
+    throw new ProblemError(
+      response.status,
+      problem.detail ?? `The service answered ${response.status}.`,
+      problem.mistakes,
+    );
   }
   return response.status === 204 ? (undefined as T) : response.json();
 }

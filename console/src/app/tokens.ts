@@ -58,7 +58,7 @@ export const palettes: Record<ThemeName, Palette> = { night, day };
 export const space = { xs: "4px", s: "8px", m: "12px", l: "16px", xl: "24px" } as const;
 export const type = {
   text: '"Atkinson Hyperlegible Next Variable", system-ui, sans-serif',
-  mono: '"Commit Mono Variable", ui-monospace, monospace',
+  mono: '"Commit Mono", ui-monospace, monospace',
   small: "12px",
   body: "13px",
   lead: "16px",

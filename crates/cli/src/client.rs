@@ -148,11 +148,6 @@ impl Client {
     pub async fn delete(&self, path: &str) -> Result<()> {
         self.send(self.request(Method::DELETE, path)).await.map(|_| ())
     }
-
-    /// The address of the service.
-    pub fn base(&self) -> &str {
-        &self.base
-    }
 }
 
 /// A name as a segment of a path.

@@ -1,1 +1,5 @@
+//! What end-to-end tests, benchmarks and pictures share: the real binary, its database, and a browser.
 
+pub mod browser;
+pub mod load;
+pub mod service;

@@ -33,18 +33,18 @@ type Tray = Arc<Mutex<Vec<Arrived>>>;
 #[derive(Clone)]
 struct Receiver {
     arrived: Tray,
-    secret: Arc<Mutex<Option<String>>>,
+    secrets: Arc<Mutex<Vec<String>>>,
 }
 
-/// Serves both until dropped: `POST /hook` takes webhooks, `GET /arrived` tells, `POST /secret` sets the secret that
-/// signatures are checked with.
+/// Serves both until dropped: `POST /hook` takes webhooks, `GET /arrived` tells, `POST /secret` adds a secret that
+/// signatures are checked with; one that fits is enough.
 pub async fn serve(http: TcpListener, smtp: TcpListener, show: fn(&Arrived)) -> std::io::Result<()> {
-    let receiver = Receiver { arrived: Tray::default(), secret: Arc::default() };
+    let receiver = Receiver { arrived: Tray::default(), secrets: Arc::default() };
     let mails = receiver.arrived.clone();
     let router = Router::new()
         .route("/hook", post(move |State(r): State<Receiver>, headers: HeaderMap, body: String| async move { take_hook(&r, &headers, body, show) }))
         .route("/arrived", get(|State(r): State<Receiver>| async move { Json(r.arrived.lock().clone()) }))
-        .route("/secret", post(|State(r): State<Receiver>, body: String| async move { *r.secret.lock() = Some(body.trim().to_owned()) }))
+        .route("/secret", post(|State(r): State<Receiver>, body: String| async move { r.secrets.lock().push(body.trim().to_owned()) }))
         .with_state(receiver);
     let smtp = async move {
         loop {
@@ -63,13 +63,13 @@ pub async fn serve(http: TcpListener, smtp: TcpListener, show: fn(&Arrived)) -> 
 fn take_hook(receiver: &Receiver, headers: &HeaderMap, body: String, show: fn(&Arrived)) -> StatusCode {
     let header = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or("").to_owned();
     let id = header("webhook-id");
-    let expected = receiver.secret.lock().as_ref().map(|secret| {
-        sign_webhook(secret, &id, header("webhook-timestamp").parse().unwrap_or(0), &body)
-    });
-    let signature = match expected {
-        None => "unchecked",
-        Some(Ok(s)) if s == header("webhook-signature") => "good",
-        Some(_) => "bad",
+    let (sent, timestamp) = (header("webhook-signature"), header("webhook-timestamp").parse().unwrap_or(0));
+    let secrets = receiver.secrets.lock().clone();
+    let fits = |secret: &String| sign_webhook(secret, &id, timestamp, &body).is_ok_and(|s| s == sent);
+    let signature = match (secrets.is_empty(), secrets.iter().any(fits)) {
+        (true, _) => "unchecked",
+        (false, true) => "good",
+        (false, false) => "bad",
     };
     let arrived = Arrived { kind: "webhook".into(), to: id, signature: signature.into(), text: body };
     show(&arrived);

@@ -8,7 +8,7 @@ use rust_embed::RustEmbed;
 pub const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
 #[derive(RustEmbed)]
-#[folder = "$CARGO_MANIFEST_DIR/../../console/dist"]
+#[folder = "../../console/dist"]
 #[allow_missing = true]
 struct Dist;
 

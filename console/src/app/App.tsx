@@ -1,0 +1,41 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
+import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { ProblemError } from "../api/client";
+import { SignedIn } from "./session";
+import { Shell } from "./Shell";
+import { Theme } from "./theme";
+
+const SearchPage = lazy(() => import("../features/search/SearchPage"));
+const StoryPage = lazy(() => import("../features/story/StoryPage"));
+const AlertsPage = lazy(() => import("../features/alerts/AlertsPage"));
+
+const retry = (count: number, error: Error) => count < 2 && error instanceof ProblemError && error.status === 503;
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry, refetchOnWindowFocus: false, staleTime: 5000 } },
+});
+
+/** The whole console: theme, session, and one page an address. */
+export function App() {
+  return (
+    <Theme>
+      <QueryClientProvider client={queries}>
+        <BrowserRouter>
+          <SignedIn>
+            <Shell>
+              <Suspense fallback={null}>
+                <Routes>
+                  <Route path="/" element={<Navigate to="/search" replace />} />
+                  <Route path="/search" element={<SearchPage />} />
+                  <Route path="/story/:id?" element={<StoryPage />} />
+                  <Route path="/alerts" element={<AlertsPage />} />
+                  <Route path="*" element={<Navigate to="/search" replace />} />
+                </Routes>
+              </Suspense>
+            </Shell>
+          </SignedIn>
+        </BrowserRouter>
+      </QueryClientProvider>
+    </Theme>
+  );
+}

@@ -1,0 +1,103 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { NavLink } from "react-router";
+import styled from "styled-components";
+import { api } from "../api/client";
+import { Quiet } from "../ui/controls";
+import { useKeys } from "./keys";
+import { useMe } from "./session";
+import { useThemeName } from "./theme";
+import { space, type } from "./tokens";
+import { useZone } from "./zone";
+
+const Frame = styled.div`
+  height: 100%;
+  display: grid;
+  grid-template-rows: auto 1fr;
+`;
+
+const Bar = styled.header`
+  display: flex;
+  align-items: baseline;
+  gap: ${space.l};
+  padding: ${space.m} ${space.l};
+  border-bottom: 1px solid ${(p) => p.theme.line};
+  nav {
+    display: flex;
+    gap: ${space.l};
+    flex: 1;
+  }
+  a {
+    color: ${(p) => p.theme.muted};
+    text-decoration: none;
+  }
+  a.active {
+    color: ${(p) => p.theme.text};
+    font-weight: 650;
+  }
+  a:hover {
+    color: ${(p) => p.theme.accent};
+  }
+`;
+
+const Brand = styled.strong`
+  font-size: ${type.lead};
+  letter-spacing: 0.02em;
+`;
+
+const Raised = styled(NavLink)`
+  && {
+    color: ${(p) => p.theme.severity.error};
+  }
+`;
+
+const Far = styled.span`
+  @media (max-width: 600px) {
+    display: none;
+  }
+`;
+
+const Body = styled.main`
+  min-height: 0;
+  overflow: hidden;
+`;
+
+/** The bar with the places, and the page below it. */
+export function Shell({ children }: { children: ReactNode }) {
+  const me = useMe();
+  const theme = useThemeName();
+  const { zone, toggle: toggleZone } = useZone();
+  const queries = useQueryClient();
+  const alerts = useQuery({
+    queryKey: ["alerts"],
+    queryFn: ({ signal }) => api.alerts(signal),
+    refetchInterval: 15_000,
+  });
+  const raised = alerts.data?.filter((a) => !a.ended).length ?? 0;
+  useKeys({ u: toggleZone });
+  const leave = async () => {
+    await api.logout();
+    queries.clear();
+    window.location.assign("/search");
+  };
+  return (
+    <Frame>
+      <Bar>
+        <Brand>Calvex</Brand>
+        <nav aria-label="Places">
+          <NavLink to="/search">Search</NavLink>
+          <NavLink to="/story">Story</NavLink>
+          <NavLink to="/alerts">Alerts</NavLink>
+        </nav>
+        {raised > 0 && <Raised to="/alerts">{raised} raised</Raised>}
+        <Quiet onPress={toggleZone} aria-label={`Times in ${zone === "utc" ? "UTC" : "local time"}; change`}>
+          {zone === "utc" ? "UTC" : "local"}
+        </Quiet>
+        <Quiet onPress={theme.toggle}>{theme.name === "night" ? "day" : "night"}</Quiet>
+        <Far>{me?.name}</Far>
+        <Quiet onPress={leave}>sign out</Quiet>
+      </Bar>
+      <Body>{children}</Body>
+    </Frame>
+  );
+}

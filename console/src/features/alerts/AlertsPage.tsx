@@ -1,0 +1,165 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "react-router";
+import styled from "styled-components";
+import { api } from "../../api/client";
+import { ago, clock, date, formatNs, parseNs, span, type Zone } from "../../api/time";
+import { useMe } from "../../app/session";
+import { space, type } from "../../app/tokens";
+import { useZone } from "../../app/zone";
+import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
+
+const Page = styled.div`
+  height: 100%;
+  overflow: auto;
+  padding: ${space.l};
+  h1 {
+    font-size: ${type.head};
+    margin: 0 0 ${space.m};
+  }
+`;
+
+const Table = styled.table`
+  border-collapse: collapse;
+  width: 100%;
+  margin-bottom: ${space.xl};
+  th,
+  td {
+    text-align: left;
+    padding: 5px ${space.m} 5px 0;
+    border-bottom: 1px solid ${(p) => p.theme.line};
+    vertical-align: baseline;
+  }
+  th {
+    color: ${(p) => p.theme.muted};
+    font-weight: 400;
+  }
+  a {
+    color: ${(p) => p.theme.accent};
+  }
+  .wrap {
+    overflow-x: auto;
+  }
+`;
+
+const State = styled.span<{ $state: string }>`
+  color: ${(p) =>
+    p.$state === "raised" ? p.theme.severity.error : p.$state === "quiet" ? p.theme.muted : p.theme.severity.warn};
+  font-weight: 650;
+`;
+
+const when = (text: string, zone: Zone) => `${date(parseNs(text), zone)} ${clock(parseNs(text), zone, 0)}`;
+
+/** The evidence: the query over the alert's time, with its window before. */
+function evidence(query: string, windowS: number, raised: string, ended: string | null): string {
+  const from = formatNs(parseNs(raised) - BigInt(windowS) * 1_000_000_000n);
+  const params = new URLSearchParams({ q: query, from, to: ended ?? "now" });
+  return `/search?${params}`;
+}
+
+/** What was raised, and the rules with their states. */
+export default function AlertsPage() {
+  const { zone } = useZone();
+  const me = useMe();
+  const queries = useQueryClient();
+  const alerts = useQuery({ queryKey: ["alerts"], queryFn: ({ signal }) => api.alerts(signal), refetchInterval: 5000 });
+  const rules = useQuery({ queryKey: ["rules"], queryFn: ({ signal }) => api.rules(signal), refetchInterval: 5000 });
+  const take = async (id: number) => {
+    await api.take(id);
+    await queries.invalidateQueries({ queryKey: ["alerts"] });
+  };
+  const error = alerts.error ?? rules.error;
+  return (
+    <Page>
+      {error && <Problem>{error.message}</Problem>}
+      <h1>Alerts</h1>
+      {alerts.data?.length === 0 && <Muted>Nothing was raised yet.</Muted>}
+      {alerts.data && alerts.data.length > 0 && (
+        <Table aria-label="Alerts">
+          <thead>
+            <tr>
+              <th scope="col">rule</th>
+              <th scope="col">state</th>
+              <th scope="col">raised</th>
+              <th scope="col">for</th>
+              <th scope="col">peak</th>
+              <th scope="col">taken by</th>
+              <th scope="col">told</th>
+              <th scope="col">evidence</th>
+            </tr>
+          </thead>
+          <tbody>
+            {alerts.data.map((a) => {
+              const end = a.ended ? parseNs(a.ended) : BigInt(Date.now()) * 1_000_000n;
+              return (
+                <tr key={a.id}>
+                  <td>{a.rule}</td>
+                  <td>
+                    <State $state={a.ended ? "quiet" : "raised"}>{a.ended ? "quiet again" : "raised"}</State>
+                  </td>
+                  <td>
+                    {when(a.raised, zone)} <Muted>{a.late ? "seen late" : ago(parseNs(a.raised))}</Muted>
+                  </td>
+                  <td>{span(Number(end - parseNs(a.raised)) / 1e9)}</td>
+                  <td>
+                    {a.peak} <Muted>above {a.above}</Muted>
+                  </td>
+                  <td>{a.taken_by ?? <Quiet onPress={() => void take(a.id)}>take it, {me?.name}</Quiet>}</td>
+                  <td>
+                    {a.notified.map((n) => (
+                      <div key={`${n.kind} ${n.what}`}>
+                        {n.kind} <Muted>{n.state}</Muted>
+                      </div>
+                    ))}
+                  </td>
+                  <td>
+                    <Link to={evidence(a.query, a.window_s, a.raised, a.ended)}>its events</Link>
+                  </td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </Table>
+      )}
+      <h1>Rules</h1>
+      {rules.data?.length === 0 && <Muted>No rule yet; `calvex rule new` makes one.</Muted>}
+      {rules.data && rules.data.length > 0 && (
+        <Table aria-label="Rules">
+          <thead>
+            <tr>
+              <th scope="col">rule</th>
+              <th scope="col">state</th>
+              <th scope="col">count now</th>
+              <th scope="col">query</th>
+              <th scope="col">judged</th>
+            </tr>
+          </thead>
+          <tbody>
+            {rules.data.map((r) => (
+              <tr key={r.id}>
+                <td>{r.name}</td>
+                <td>
+                  <State $state={r.state}>{r.state}</State> <Muted>{r.note}</Muted>
+                </td>
+                <td>
+                  {r.count}{" "}
+                  <Muted>
+                    in {span(r.window_s)}, raised above {r.above}
+                    {r.hold_s > 0 && ` for ${span(r.hold_s)}`}
+                  </Muted>
+                </td>
+                <td>
+                  <Link to={`/search?q=${encodeURIComponent(r.query)}`}>
+                    <Mono>{r.query || "every event"}</Mono>
+                  </Link>
+                </td>
+                <td>
+                  <Muted>{r.judged ? ago(parseNs(r.judged)) : "not yet"}</Muted>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      )}
+    </Page>
+  );
+}

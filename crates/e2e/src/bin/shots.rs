@@ -1,0 +1,58 @@
+//! `./run shots`: the pictures of `docs/screenshots/`, from a demo that runs.
+
+use anyhow::{Context, Result};
+use calvex_e2e::browser::Browser;
+use std::path::PathBuf;
+use std::time::Duration;
+
+#[tokio::main]
+async fn main() -> Result<()> {
+    // The driver's HTTP client asks for a TLS provider even on loopback.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let mut args = std::env::args().skip(1);
+    let usage = "usage: calvex-shots URL PASSWORD NIGHT(date of the night) FOLDER";
+    let (url, password) = (args.next().context(usage)?, args.next().context(usage)?);
+    let (night, folder) = (args.next().context(usage)?, PathBuf::from(args.next().context(usage)?));
+    std::fs::create_dir_all(&folder)?;
+    let range = format!("from={night}T01:50:00Z&to={night}T03:10:00Z");
+    let browser = Browser::open(1280, 800).await?;
+    let shoot = async |name: &str| -> Result<()> {
+        // Fonts and the last rows settle within a frame or two.
+        tokio::time::sleep(Duration::from_millis(400)).await;
+        browser.page.screenshot(&folder.join(name)).await.with_context(|| format!("cannot write {name}"))?;
+        println!("{name}");
+        Ok(())
+    };
+    browser.page.goto(format!("{url}/search")).await?;
+    browser.css("input[name=name]").await?;
+    shoot("sign-in.png").await?;
+    browser.sign_in(&url, &password).await?;
+    browser.page.goto(format!("{url}/search?q=not+%22health+check%22&{range}&seek={night}T02:38:45Z")).await?;
+    browser.saying("[role=row]", "ran out").await?.click().await?;
+    browser.css("[data-testid=event]").await?;
+    shoot("search.png").await?;
+    browser.page.execute("localStorage.setItem('calvex.theme','day')", vec![]).await?;
+    browser.page.refresh().await?;
+    browser.css("[data-testid=event]").await?;
+    shoot("search-day.png").await?;
+    browser.page.execute("localStorage.setItem('calvex.theme','night')", vec![]).await?;
+    browser.page.goto(format!("{url}/search?q=htpp.status%3E%3D500&{range}")).await?;
+    browser.css("[data-testid=empty]").await?;
+    shoot("search-empty.png").await?;
+    browser.page.goto(format!("{url}/search?q=severity%3E%3Dloud+service%3D&{range}")).await?;
+    browser.css("[role=alert]").await?;
+    shoot("search-mistake.png").await?;
+    browser.page.goto(format!("{url}/search?q=service%3Dedge+%22slot+lease+gone%22&{range}")).await?;
+    browser.css("[role=row]").await?.click().await?;
+    browser.saying("[data-testid=event] a", "Its story").await?.click().await?;
+    browser.css("[data-testid=services]").await?;
+    shoot("story.png").await?;
+    browser.page.goto(format!("{url}/alerts")).await?;
+    browser.saying("td", "leases run out").await?;
+    shoot("alerts.png").await?;
+    browser.page.set_window_rect(0, 0, 390, 844).await?;
+    browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}")).await?;
+    browser.css("[role=row]").await?;
+    shoot("search-phone.png").await?;
+    browser.close().await
+}

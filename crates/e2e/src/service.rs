@@ -1,0 +1,214 @@
+//! A real `calvex serve` in a directory of its own, and the real client against it.
+
+use anyhow::{Context, Result, bail};
+use serde_json::Value;
+use std::io::{BufRead, BufReader, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+/// The first administrator's password in tests.
+pub const PASSWORD: &str = "locker bank seventeen";
+/// How long anything is waited for.
+pub const PATIENCE: Duration = Duration::from_secs(60);
+
+/// The built binary, beside the test that runs.
+pub fn binary() -> PathBuf {
+    let mut dir = std::env::current_exe().unwrap_or_default();
+    while dir.pop() {
+        let candidate = dir.join("calvex");
+        if candidate.is_file() {
+            return candidate;
+        }
+    }
+    PathBuf::from("calvex")
+}
+
+/// A running service.
+pub struct Service {
+    /// Its data directory.
+    pub dir: PathBuf,
+    /// Its address.
+    pub url: String,
+    /// OTLP's own address.
+    pub otlp_url: String,
+    /// A token that reads and administers.
+    pub token: String,
+    /// A key that sends.
+    pub key: String,
+    environment: Vec<(String, String)>,
+    child: Child,
+    /// Everything it made is removed when this goes; none where the directory is given.
+    kept: Option<tempfile::TempDir>,
+}
+
+fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String, String)> {
+    let log = std::fs::File::options().create(true).append(true).open(dir.join("service.log"))?;
+    let mut child = Command::new(binary())
+        .args(["serve", "--listen", "127.0.0.1:0", "--otlp-listen", "127.0.0.1:0", "--data-dir"])
+        .arg(dir)
+        .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
+        .env("CALVEX_DATABASE_BUFFER_POOL_MIB", "128")
+        .env("CALVEX_DATABASE_REDO_LOG_MIB", "64")
+        .envs(environment.iter().cloned())
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(log)
+        .spawn()
+        .with_context(|| format!("{} does not start; build it first", binary().display()))?;
+    let mut lines = BufReader::new(child.stdout.take().context("no output")?).lines();
+    let (mut url, mut otlp) = (String::new(), String::new());
+    while url.is_empty() || otlp.is_empty() {
+        let Some(line) = lines.next().transpose()? else {
+            bail!("calvex serve ended: {}", std::fs::read_to_string(dir.join("service.log")).unwrap_or_default());
+        };
+        if let Some(told) = line.strip_prefix("ready at ") {
+            url = told.to_owned();
+        }
+        if let Some(told) = line.strip_prefix("OTLP also at ") {
+            otlp = told.to_owned();
+        }
+    }
+    // What it prints later must not fill the pipe.
+    std::thread::spawn(move || lines.for_each(drop));
+    Ok((child, url, otlp))
+}
+
+impl Service {
+    /// Starts one with settings by environment, in a new directory.
+    pub fn start(environment: &[(&str, &str)]) -> Result<Self> {
+        let kept = tempfile::tempdir()?;
+        let dir = kept.path().to_owned();
+        Self::start_in(dir, Some(kept), environment)
+    }
+
+    /// Starts one in a directory that exists.
+    pub fn start_in(dir: PathBuf, kept: Option<tempfile::TempDir>, environment: &[(&str, &str)]) -> Result<Self> {
+        let environment: Vec<_> = environment.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
+        let (child, url, otlp_url) = spawn(&dir, &environment)?;
+        let mut service = Service { dir, url, otlp_url, token: String::new(), key: String::new(), environment, child, kept };
+        let secret = |sort: &str| {
+            let made = Command::new(binary())
+                .args([sort, "new", "--json"])
+                .env("CALVEX_URL", &service.url)
+                .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
+                .output()?;
+            let made: Value = serde_json::from_slice(&made.stdout).with_context(|| String::from_utf8_lossy(&made.stderr).into_owned())?;
+            Ok::<_, anyhow::Error>(made["secret"].as_str().unwrap_or("").to_owned())
+        };
+        let (token, key) = (secret("token")?, secret("key")?);
+        service.token = token;
+        service.key = key;
+        Ok(service)
+    }
+
+    /// Runs the real client; its exit code is in the output.
+    pub fn calvex(&self, args: &[&str]) -> Result<Output> {
+        self.calvex_with(args, b"")
+    }
+
+    /// The same with standard input.
+    pub fn calvex_with(&self, args: &[&str], input: &[u8]) -> Result<Output> {
+        let mut child = Command::new(binary())
+            .args(args)
+            .env("CALVEX_URL", &self.url)
+            .env("CALVEX_TOKEN", &self.token)
+            .env("CALVEX_KEY", &self.key)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()?;
+        let mut stdin = child.stdin.take().context("no input")?;
+        let input = input.to_vec();
+        let writer = std::thread::spawn(move || stdin.write_all(&input));
+        let output = child.wait_with_output()?;
+        // A client that ends before it has read all is told by its exit code.
+        let _ = writer.join();
+        Ok(output)
+    }
+
+    /// Runs the client, expects success, and gives its output.
+    pub fn ok(&self, args: &[&str]) -> Result<String> {
+        let output = self.calvex(args)?;
+        if !output.status.success() {
+            bail!("calvex {}: {} {}", args.join(" "), output.status, String::from_utf8_lossy(&output.stderr));
+        }
+        Ok(String::from_utf8(output.stdout)?)
+    }
+
+    /// Events found, as JSON.
+    pub fn search(&self, query: &str, more: &[&str]) -> Result<Vec<Value>> {
+        let output = self.calvex(&[&["search", "--json", "-n", "100000"], more, &[query]].concat())?;
+        if output.status.code() == Some(2) {
+            bail!("{}", String::from_utf8_lossy(&output.stderr));
+        }
+        String::from_utf8(output.stdout)?.lines().map(|l| Ok(serde_json::from_str(l)?)).collect()
+    }
+
+    /// The process.
+    pub fn pid(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// The database's process.
+    pub fn database_pid(&self) -> Option<u32> {
+        std::fs::read_to_string(self.dir.join("mariadb/pid")).ok()?.trim().parse().ok()
+    }
+
+    /// Kills the service as a power cut would.
+    pub fn kill(&mut self) -> Result<()> {
+        self.child.kill()?;
+        self.child.wait()?;
+        Ok(())
+    }
+
+    /// Starts it again where it was killed or stopped.
+    pub fn restart(&mut self) -> Result<()> {
+        let (child, url, otlp_url) = spawn(&self.dir, &self.environment)?;
+        (self.child, self.url, self.otlp_url) = (child, url, otlp_url);
+        Ok(())
+    }
+
+    /// Stops it as an operator would; how long that took.
+    pub fn stop(&mut self) -> Result<Duration> {
+        let began = Instant::now();
+        signal(self.pid(), "TERM")?;
+        self.child.wait()?;
+        Ok(began.elapsed())
+    }
+}
+
+/// Sends a signal to a process of ours.
+pub fn signal(pid: u32, name: &str) -> Result<()> {
+    Command::new("kill").args([&format!("-{name}"), &pid.to_string()]).status()?;
+    Ok(())
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        // The database first: while the service lives, it would start it again, so both go at once and hard.
+        let database = self.database_pid();
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+        if let Some(pid) = database.filter(|_| self.kept.is_some()) {
+            let ours = std::fs::read_to_string(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+            if ours.contains(&self.dir.display().to_string()) {
+                let _ = signal(pid, "KILL");
+            }
+        }
+    }
+}
+
+/// Calls `probe` until it gives something.
+pub fn wait_for<T>(what: &str, mut probe: impl FnMut() -> Result<Option<T>>) -> Result<T> {
+    let until = Instant::now() + PATIENCE;
+    loop {
+        if let Some(found) = probe()? {
+            return Ok(found);
+        }
+        if Instant::now() > until {
+            bail!("{what} did not come about within {PATIENCE:?}");
+        }
+        std::thread::sleep(Duration::from_millis(30));
+    }
+}
