@@ -27,6 +27,13 @@ const Bar = styled.header`
     gap: ${space.l};
     flex: 1;
   }
+  @media (max-width: 600px) {
+    gap: ${space.s};
+    padding: ${space.s};
+    nav {
+      gap: ${space.s};
+    }
+  }
   a {
     color: ${(p) => p.theme.muted};
     text-decoration: none;

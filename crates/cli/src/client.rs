@@ -74,7 +74,8 @@ impl Connection {
         let ask = LoginRequest { name: user.to_owned(), password };
         let response = http.post(format!("{base}/api/login")).json(&ask).send().await.map_err(|e| away(&base, &e))?;
         let response = good(response).await?;
-        let cookie = response.headers().get(header::SET_COOKIE).and_then(|v| v.to_str().ok()).and_then(|v| v.split(';').next());
+        let cookie =
+            response.headers().get(header::SET_COOKIE).and_then(|v| v.to_str().ok()).and_then(|v| v.split(';').next());
         let cookie = cookie.context("the service gave no session")?.to_owned();
         Ok(Client { http, base, authorization: (header::COOKIE, cookie) })
     }
@@ -109,7 +110,9 @@ pub async fn good(response: Response) -> Result<Response> {
             bail!("{}", p.mistakes.iter().map(ToString::to_string).collect::<Vec<_>>().join("; and "))
         }
         Some(p) => bail!("{}", p.detail),
-        None if status == StatusCode::UNPROCESSABLE_ENTITY || status == StatusCode::BAD_REQUEST => bail!("{}", text.trim()),
+        None if status == StatusCode::UNPROCESSABLE_ENTITY || status == StatusCode::BAD_REQUEST => {
+            bail!("{}", text.trim())
+        }
         None => bail!("the service answered {status}"),
     }
 }

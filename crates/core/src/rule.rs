@@ -148,7 +148,9 @@ pub fn walk(from: Standing, condition: &Condition, from_ns: i64, first_ns: i64, 
         if moved.is_some_and(|m| m.to == State::Raised) {
             walked.peaks.push(0);
         }
-        if next.state == State::Raised && let Some(peak) = walked.peaks.last_mut() {
+        if next.state == State::Raised
+            && let Some(peak) = walked.peaks.last_mut()
+        {
             *peak = sum.max(*peak);
         }
         walked.moves.extend(moved);
@@ -293,7 +295,11 @@ mod tests {
             let lead = cut - 10;
             let rest = walk(first.standing, &condition(60), from_ns, lead as i64 * STEP, &counts[lead..]);
             let moves = [first.moves, rest.moves].concat();
-            assert_eq!((rest.standing, moves, rest.count), (whole.standing, whole.moves.clone(), whole.count), "cut at {cut}");
+            assert_eq!(
+                (rest.standing, moves, rest.count),
+                (whole.standing, whole.moves.clone(), whole.count),
+                "cut at {cut}"
+            );
         }
         let states: Vec<State> = whole.moves.iter().map(|m| m.to).collect();
         assert_eq!(states, [State::Building, State::Raised, State::Quiet]);

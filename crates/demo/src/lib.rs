@@ -170,11 +170,18 @@ mod tests {
         let night: Vec<Sent> = Night::new(1, CHANGE, 20_000).collect();
         let mut by_service: BTreeMap<&str, usize> = BTreeMap::new();
         night.iter().for_each(|e| *by_service.entry(e.service).or_default() += 1);
-        assert_eq!(by_service.keys().copied().collect::<Vec<_>>(), { let mut s = SERVICES.to_vec(); s.sort_unstable(); s });
+        assert_eq!(by_service.keys().copied().collect::<Vec<_>>(), {
+            let mut s = SERVICES.to_vec();
+            s.sort_unstable();
+            s
+        });
         let within = |e: &&Sent| (CHANGE..CHANGE + 33 * MINUTE_NS).contains(&e.at_ns);
         let ran_out: Vec<&Sent> = night.iter().filter(|e| e.json.contains("ran out")).collect();
         assert!(ran_out.len() > 50 && ran_out.iter().all(within));
-        assert!(night.iter().any(|e| e.json.contains("from 120 s to 12 s")) && night.iter().any(|e| e.json.contains("from 12 s to 120 s")));
+        assert!(
+            night.iter().any(|e| e.json.contains("from 120 s to 12 s"))
+                && night.iter().any(|e| e.json.contains("from 12 s to 120 s"))
+        );
         let late = night.iter().filter(|e| e.send_ns - e.at_ns > 20 * MINUTE_NS).collect::<Vec<_>>();
         assert!(!late.is_empty() && late.iter().all(|e| e.bank == Some(OFFLINE_BANK)));
         assert!(night.iter().all(|e| serde_json::from_str::<serde_json::Value>(&e.json).is_ok_and(|v| v.is_object())));

@@ -67,7 +67,11 @@ impl<'a> Scene<'a> {
 
 fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<Sent> {
     let (bank, door) = (rng.random_range(1..=BANKS), rng.random_range(1..=36u32));
-    let (bk, px, ls) = (bank_name(bank), format!("PX-{:05}", 10_000 + serial % 90_000), format!("LS-{:05}", rng.random_range(10_000..99_999u32)));
+    let (bk, px, ls) = (
+        bank_name(bank),
+        format!("PX-{:05}", 10_000 + serial % 90_000),
+        format!("LS-{:05}", rng.random_range(10_000..99_999u32)),
+    );
     let lease_s = if phase == Phase::Changed { 12 } else { 120 };
     // People take between 5 and 35 seconds at a door.
     let open_ms = rng.random_range(5_000..35_000i64);
@@ -75,9 +79,19 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
     let mut s = Scene::new(rng, serial, at_ns);
     let began = s.at_ns;
     let route = "/drop-offs";
-    s.say("edge", Level::Info, format!("drop-off asked for parcel {px} at {bk}"), json!({"http": {"method": "POST", "route": route}, "parcelId": px}));
+    s.say(
+        "edge",
+        Level::Info,
+        format!("drop-off asked for parcel {px} at {bk}"),
+        json!({"http": {"method": "POST", "route": route}, "parcelId": px}),
+    );
     s.pass(3, 12);
-    s.say("parcels", Level::Info, format!("parcel {px} moves to dropping"), json!({"parcel": {"id": px, "state": "dropping"}}));
+    s.say(
+        "parcels",
+        Level::Info,
+        format!("parcel {px} moves to dropping"),
+        json!({"parcel": {"id": px, "state": "dropping"}}),
+    );
     s.pass(4, 15);
     s.say(
         "slots",
@@ -88,18 +102,48 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
     s.pass(10, 40);
     s.agent(bank, Level::Info, format!("door {door} opened by courier"), json!({"door": door, "parcel": px}));
     s.pass(open_ms, open_ms + 50);
-    s.agent(bank, Level::Info, format!("door {door} closed, weight {weight} g"), json!({"door": door, "weight_g": weight, "parcel": px}));
+    s.agent(
+        bank,
+        Level::Info,
+        format!("door {door} closed, weight {weight} g"),
+        json!({"door": door, "weight_g": weight, "parcel": px}),
+    );
     if open_ms <= lease_s * 1000 {
         s.pass(20, 60);
-        s.say("slots", Level::Debug, format!("lease {ls} confirmed"), json!({"lease": {"id": ls, "seconds": lease_s}, "slot": {"bank": bk, "door": door}}));
+        s.say(
+            "slots",
+            Level::Debug,
+            format!("lease {ls} confirmed"),
+            json!({"lease": {"id": ls, "seconds": lease_s}, "slot": {"bank": bk, "door": door}}),
+        );
         s.pass(10, 30);
-        s.say("codes", Level::Info, format!("pick-up code made for {px}"), json!({"parcel": px, "code": {"digits": 6}}));
+        s.say(
+            "codes",
+            Level::Info,
+            format!("pick-up code made for {px}"),
+            json!({"parcel": px, "code": {"digits": 6}}),
+        );
         s.pass(5, 20);
-        s.say("notify", Level::Info, format!("message to recipient of {px} queued as sms"), json!({"channel": "sms", "parcel_id": px}));
-        s.say("billing", Level::Info, format!("rating zone {} tariff night", door % 6), json!({"zone": door % 6, "amount": 1.5 + f64::from(door % 4) * 0.25, "parcel": {"id": px}}));
+        s.say(
+            "notify",
+            Level::Info,
+            format!("message to recipient of {px} queued as sms"),
+            json!({"channel": "sms", "parcel_id": px}),
+        );
+        s.say(
+            "billing",
+            Level::Info,
+            format!("rating zone {} tariff night", door % 6),
+            json!({"zone": door % 6, "amount": 1.5 + f64::from(door % 4) * 0.25, "parcel": {"id": px}}),
+        );
         s.pass(2, 9);
         let took = (s.at_ns - began) / MS;
-        s.say("edge", Level::Info, format!("drop-off of parcel {px} done"), json!({"http": {"method": "POST", "route": route, "status": 201}, "took_ms": took, "parcelId": px}));
+        s.say(
+            "edge",
+            Level::Info,
+            format!("drop-off of parcel {px} done"),
+            json!({"http": {"method": "POST", "route": route, "status": 201}, "took_ms": took, "parcelId": px}),
+        );
         return s.said;
     }
     s.pass(20, 60);
@@ -112,7 +156,12 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
     );
     for attempt in 1..=3 {
         s.pass(600, 1700);
-        s.say("codes", Level::Warn, format!("pick-up code for {px} withheld, compartment unknown, try {attempt}"), json!({"parcel": px, "try": attempt}));
+        s.say(
+            "codes",
+            Level::Warn,
+            format!("pick-up code for {px} withheld, compartment unknown, try {attempt}"),
+            json!({"parcel": px, "try": attempt}),
+        );
     }
     s.pass(300, 900);
     s.say(
@@ -124,8 +173,17 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
     s.pass(3, 15);
     let took = (s.at_ns - began) / MS;
     let slow = s.serial % 4 == 0;
-    let (status, text) = if slow { (504, format!("upstream parcels answered in {took} ms")) } else { (409, format!("drop-off refused for parcel {px}: slot lease gone")) };
-    s.say("edge", Level::Error, text, json!({"http": {"method": "POST", "route": route, "status": status}, "took_ms": took, "parcelId": px}));
+    let (status, text) = if slow {
+        (504, format!("upstream parcels answered in {took} ms"))
+    } else {
+        (409, format!("drop-off refused for parcel {px}: slot lease gone"))
+    };
+    s.say(
+        "edge",
+        Level::Error,
+        text,
+        json!({"http": {"method": "POST", "route": route, "status": status}, "took_ms": took, "parcelId": px}),
+    );
     s.said
 }
 
@@ -134,18 +192,38 @@ fn pick_up(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64) -> Vec<Sent> {
     let (bk, px) = (bank_name(bank), format!("PX-{:05}", 10_000 + (serial * 7) % 90_000));
     let mut s = Scene::new(rng, serial, at_ns);
     let began = s.at_ns;
-    s.say("edge", Level::Info, format!("pick-up asked at {bk}"), json!({"http": {"method": "POST", "route": "/pick-ups"}}));
+    s.say(
+        "edge",
+        Level::Info,
+        format!("pick-up asked at {bk}"),
+        json!({"http": {"method": "POST", "route": "/pick-ups"}}),
+    );
     s.pass(4, 12);
     s.say("codes", Level::Info, format!("code accepted for {px}"), json!({"parcel": px, "code": {"digits": 6}}));
     s.pass(8, 30);
     s.agent(bank, Level::Info, format!("door {door} opened by code"), json!({"door": door, "parcel": px}));
     s.pass(3_000, 14_000);
-    s.agent(bank, Level::Info, format!("door {door} closed, empty"), json!({"door": door, "weight_g": 0, "parcel": px}));
+    s.agent(
+        bank,
+        Level::Info,
+        format!("door {door} closed, empty"),
+        json!({"door": door, "weight_g": 0, "parcel": px}),
+    );
     s.pass(5, 20);
-    s.say("parcels", Level::Info, format!("parcel {px} handed over"), json!({"parcel": {"id": px, "state": "handed over"}}));
+    s.say(
+        "parcels",
+        Level::Info,
+        format!("parcel {px} handed over"),
+        json!({"parcel": {"id": px, "state": "handed over"}}),
+    );
     s.pass(2, 8);
     let took = (s.at_ns - began) / MS;
-    s.say("edge", Level::Info, "pick-up done".into(), json!({"http": {"method": "POST", "route": "/pick-ups", "status": 200}, "took_ms": took}));
+    s.say(
+        "edge",
+        Level::Info,
+        "pick-up done".into(),
+        json!({"http": {"method": "POST", "route": "/pick-ups", "status": 200}, "took_ms": took}),
+    );
     s.said
 }
 
@@ -154,7 +232,12 @@ fn parcel_list(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64) -> Vec<Sent> {
     let mut s = Scene::new(rng, serial, at_ns);
     s.say("parcels", Level::Debug, format!("{count} parcels read"), json!({"rows": count, "cache": count % 3 == 0}));
     s.pass(2, 6);
-    s.say("edge", Level::Info, "parcel list served".into(), json!({"http": {"method": "GET", "route": "/parcels", "status": 200}, "took_ms": took}));
+    s.say(
+        "edge",
+        Level::Info,
+        "parcel list served".into(),
+        json!({"http": {"method": "GET", "route": "/parcels", "status": 200}, "took_ms": took}),
+    );
     s.said
 }
 
@@ -164,12 +247,21 @@ fn courier_round(rng: &mut ChaCha8Rng, at_ns: i64) -> Vec<Sent> {
     let serial = rng.random();
     let message = format!("route R-{route} stop {stop} of {stops} reached");
     let place = json!({"lat": 60.0 + f64::from(route) / 1000.0, "lon": 10.0 + f64::from(stop) / 1000.0});
-    vec![say("courier", serial, at_ns, Level::Info, None, message, json!({"route": format!("R-{route}"), "stop": stop, "place": place}))]
+    vec![say(
+        "courier",
+        serial,
+        at_ns,
+        Level::Info,
+        None,
+        message,
+        json!({"route": format!("R-{route}"), "stop": stop, "place": place}),
+    )]
 }
 
 /// A harmless warning of the depot's belt.
 pub fn dusty_eye(rng: &mut ChaCha8Rng, at_ns: i64) -> Sent {
-    let message = format!("belt {} photo eye dusty, reading {:.2}", rng.random_range(1..=6u32), rng.random_range(0.4..0.8f64));
+    let message =
+        format!("belt {} photo eye dusty, reading {:.2}", rng.random_range(1..=6u32), rng.random_range(0.4..0.8f64));
     say("sorter", 0, at_ns, Level::Warn, None, message, json!({}))
 }
 
@@ -181,19 +273,43 @@ fn belt_speed(rng: &mut ChaCha8Rng, at_ns: i64) -> Sent {
 fn health_check(rng: &mut ChaCha8Rng, at_ns: i64) -> Vec<Sent> {
     let of = ["parcels", "slots", "codes", "billing"];
     let name = of[rng.random_range(0..of.len())];
-    vec![say("edge", rng.random(), at_ns, Level::Debug, None, format!("health check of {name} fine"), json!({"upstream": name, "took_ms": rng.random_range(1..9u32)}))]
+    vec![say(
+        "edge",
+        rng.random(),
+        at_ns,
+        Level::Debug,
+        None,
+        format!("health check of {name} fine"),
+        json!({"upstream": name, "took_ms": rng.random_range(1..9u32)}),
+    )]
 }
 
 fn door_override(rng: &mut ChaCha8Rng, at_ns: i64) -> Sent {
     let (bank, door) = (bank_name(rng.random_range(1..=BANKS)), rng.random_range(1..=36u32));
     let operator = ["ines", "tore", "liv"][rng.random_range(0..3usize)];
     let message = format!("operator {operator} opened door {door} at {bank} for a recipient");
-    say("access", 0, at_ns, Level::Info, None, message, json!({"operator": operator, "action": "door.override", "slot": {"bank": bank, "door": door}}))
+    say(
+        "access",
+        0,
+        at_ns,
+        Level::Info,
+        None,
+        message,
+        json!({"operator": operator, "action": "door.override", "slot": {"bank": bank, "door": door}}),
+    )
 }
 
 /// The operator's change of the slot lease, as the audit tells it.
 pub fn lease_change(at_ns: i64, from: u32, to: u32) -> Sent {
     let message = format!("slot lease changed from {from} s to {to} s by operator ines");
     let change = json!({"setting": "slots.lease_seconds", "from": from, "to": to});
-    say("access", 0, at_ns, Level::Warn, None, message, json!({"operator": "ines", "action": "setting.change", "change": change}))
+    say(
+        "access",
+        0,
+        at_ns,
+        Level::Warn,
+        None,
+        message,
+        json!({"operator": "ines", "action": "setting.change", "change": change}),
+    )
 }

@@ -80,7 +80,15 @@ fn rfc3339(at_ns: i64, digits: u32) -> String {
 }
 
 /// Writes an event in the manner of `service`. `fields` are its own.
-pub fn say(service: &'static str, replica: u64, at_ns: i64, level: Level, ids: Option<&Ids>, message: String, fields: Value) -> Sent {
+pub fn say(
+    service: &'static str,
+    replica: u64,
+    at_ns: i64,
+    level: Level,
+    ids: Option<&Ids>,
+    message: String,
+    fields: Value,
+) -> Sent {
     let mut out = Map::new();
     let mut put = |name: &str, value: Value| {
         out.insert(name.to_owned(), value);

@@ -48,9 +48,18 @@ impl Browser {
                 Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
             }
         };
-        // The window's size is that of its frame; pictures are of the page.
-        page.set_window_rect(0, 0, width, height).await?;
-        Ok(Browser { page, driver, _profile: profile })
+        let browser = Browser { page, driver, _profile: profile };
+        browser.resize(width, height).await?;
+        Ok(browser)
+    }
+
+    /// Gives the page, not the window's frame, this size.
+    pub async fn resize(&self, width: u32, height: u32) -> Result<()> {
+        self.page.set_window_rect(0, 0, width, height).await?;
+        let inner = self.page.execute("return [window.innerWidth, window.innerHeight]", vec![]).await?;
+        let [w, h]: [u32; 2] = inner.convert()?;
+        self.page.set_window_rect(0, 0, width + width.saturating_sub(w), height + height.saturating_sub(h)).await?;
+        Ok(())
     }
 
     /// Signs in at `url`.

@@ -5,14 +5,22 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde_json::json;
 
-const SERVICES: [&str; 9] = ["edge", "parcels", "slots", "codes", "courier", "notify", "billing", "sorter", "locker-agent"];
-const VERBS: [&str; 12] =
-    ["opened", "closed", "leased", "released", "queued", "sent", "read", "rated", "scanned", "moved", "checked", "held"];
+const SERVICES: [&str; 9] =
+    ["edge", "parcels", "slots", "codes", "courier", "notify", "billing", "sorter", "locker-agent"];
+const VERBS: [&str; 12] = [
+    "opened", "closed", "leased", "released", "queued", "sent", "read", "rated", "scanned", "moved", "checked", "held",
+];
 const THINGS: [&str; 10] =
     ["door", "parcel", "lease", "code", "message", "route", "belt", "invoice", "bank", "compartment"];
 const CLAUSES: [&str; 8] = [
-    "by courier", "after a retry", "before the lease ended", "at the depot", "for the recipient", "within its window",
-    "on the second try", "without a code",
+    "by courier",
+    "after a retry",
+    "before the lease ended",
+    "at the depot",
+    "for the recipient",
+    "within its window",
+    "on the second try",
+    "without a code",
 ];
 const WORDS: [&str; 16] = [
     "left", "hinge", "stiff", "cold", "night", "rain", "sensor", "slow", "answered", "twice", "label", "torn", "again",
@@ -56,12 +64,18 @@ impl Load {
                 let words: Vec<&str> = (0..rng.random_range(4..14)).map(|_| pick(rng, &WORDS)).collect();
                 format!("note on {thing} {door}: {}", words.join(" "))
             }
-            1..4 => format!("{thing} {} {verb} {clause} in {} ms", rng.random_range(1000..99_999), rng.random_range(1..5000)),
+            1..4 => format!(
+                "{thing} {} {verb} {clause} in {} ms",
+                rng.random_range(1000..99_999),
+                rng.random_range(1..5000)
+            ),
             _ => format!("{thing} of PX-{parcel:05} {verb} at door {door} {clause}"),
         };
         let late_ns = if rng.random_range(0..1000) == 0 { rng.random_range(1..6) * 3_600_000_000_000 } else { 0 };
-        let level = ["debug", "info", "info", "info", "info", "info", "info", "info", "warn", "error"][rng.random_range(0..10usize)];
-        let time = jiff::Timestamp::from_nanosecond(i128::from(self.now_ns - late_ns)).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+        let level = ["debug", "info", "info", "info", "info", "info", "info", "info", "warn", "error"]
+            [rng.random_range(0..10usize)];
+        let time =
+            jiff::Timestamp::from_nanosecond(i128::from(self.now_ns - late_ns)).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
         let mut event = json!({
             "time": format!("{time:.6}"),
             "level": level,

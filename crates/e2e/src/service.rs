@@ -86,14 +86,16 @@ impl Service {
     pub fn start_in(dir: PathBuf, kept: Option<tempfile::TempDir>, environment: &[(&str, &str)]) -> Result<Self> {
         let environment: Vec<_> = environment.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
         let (child, url, otlp_url) = spawn(&dir, &environment)?;
-        let mut service = Service { dir, url, otlp_url, token: String::new(), key: String::new(), environment, child, kept };
+        let mut service =
+            Service { dir, url, otlp_url, token: String::new(), key: String::new(), environment, child, kept };
         let secret = |sort: &str| {
             let made = Command::new(binary())
                 .args([sort, "new", "--json"])
                 .env("CALVEX_URL", &service.url)
                 .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
                 .output()?;
-            let made: Value = serde_json::from_slice(&made.stdout).with_context(|| String::from_utf8_lossy(&made.stderr).into_owned())?;
+            let made: Value = serde_json::from_slice(&made.stdout)
+                .with_context(|| String::from_utf8_lossy(&made.stderr).into_owned())?;
             Ok::<_, anyhow::Error>(made["secret"].as_str().unwrap_or("").to_owned())
         };
         let (token, key) = (secret("token")?, secret("key")?);

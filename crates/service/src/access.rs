@@ -65,8 +65,11 @@ pub async fn sender(app: &Shared, headers: &HeaderMap) -> Result<Arc<Sender>> {
     let Some(key) = app.store.key(&hash).await? else {
         app.metrics.refuse("wrong-key", 1);
         let begins: String = secret.chars().take(15).collect();
-        let what = if secret.starts_with("calvex-token-") { "a token reads, a key sends" } else { "it is unknown or revoked" };
-        return Err(ServiceError::NotSignedIn(format!("the key beginning `{begins}` is not good ({what}); `calvex key list` shows those in use")));
+        let what =
+            if secret.starts_with("calvex-token-") { "a token reads, a key sends" } else { "it is unknown or revoked" };
+        return Err(ServiceError::NotSignedIn(format!(
+            "the key beginning `{begins}` is not good ({what}); `calvex key list` shows those in use"
+        )));
     };
     let fixed = match serde_json::from_str::<Value>(&key.fixed) {
         Ok(Value::Object(fixed)) => fixed,
@@ -103,14 +106,21 @@ impl FromRequestParts<Shared> for Reader {
     async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
         if let Some(secret) = bearer(&parts.headers) {
             let found = app.store.token_reader(&hash_secret(secret)).await?;
-            let told = || ServiceError::NotSignedIn("this token is unknown or revoked; `calvex token new` makes one".into());
+            let told =
+                || ServiceError::NotSignedIn("this token is unknown or revoked; `calvex token new` makes one".into());
             return Ok(Reader { who: found.ok_or_else(told)? });
         }
-        let told = || ServiceError::NotSignedIn("sign in, or send `Authorization: Bearer TOKEN`; `calvex token new` makes one".into());
+        let told = || {
+            ServiceError::NotSignedIn(
+                "sign in, or send `Authorization: Bearer TOKEN`; `calvex token new` makes one".into(),
+            )
+        };
         let secret = session_secret(&parts.headers).ok_or_else(told)?;
         // A page of another site can make a browser send the cookie, but not this header (Fetch: no-cors requests).
         if parts.method != Method::GET && !parts.headers.contains_key(CONSOLE_HEADER) {
-            return Err(ServiceError::NotAllowed(format!("a session may change something only with the header {CONSOLE_HEADER}")));
+            return Err(ServiceError::NotAllowed(format!(
+                "a session may change something only with the header {CONSOLE_HEADER}"
+            )));
         }
         let now_ns = (app.clock)();
         let found = app.store.session_reader(&hash_secret(secret), now_ns).await?;
@@ -127,7 +137,10 @@ impl FromRequestParts<Shared> for Admin {
     async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
         let reader = Reader::from_request_parts(parts, app).await?;
         if reader.who.role != "admin" {
-            return Err(ServiceError::NotAllowed(format!("`{}` may read, but not administer; ask an administrator", reader.who.name)));
+            return Err(ServiceError::NotAllowed(format!(
+                "`{}` may read, but not administer; ask an administrator",
+                reader.who.name
+            )));
         }
         Ok(Admin(reader))
     }

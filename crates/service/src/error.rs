@@ -76,9 +76,7 @@ impl ServiceError {
             ServiceError::TooMany(_, after) => {
                 Problem { retry_after_s: Some(*after), ..told(429, "too-many", "Too many requests") }
             }
-            ServiceError::Busy(_, after) => {
-                Problem { retry_after_s: Some(*after), ..told(503, "busy", "Not now") }
-            }
+            ServiceError::Busy(_, after) => Problem { retry_after_s: Some(*after), ..told(503, "busy", "Not now") },
         }
     }
 }

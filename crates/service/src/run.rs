@@ -113,7 +113,9 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
     };
     let hashed = password.clone();
     let hash = tokio::task::spawn_blocking(move || hash_password(&hashed)).await;
-    let hash = hash.map_err(|e| ServiceError::Setting(e.to_string()))?.map_err(|e| ServiceError::Setting(format!("CALVEX_ADMIN_PASSWORD: {e}")))?;
+    let hash = hash
+        .map_err(|e| ServiceError::Setting(e.to_string()))?
+        .map_err(|e| ServiceError::Setting(format!("CALVEX_ADMIN_PASSWORD: {e}")))?;
     store.add_user("admin", &hash, "admin", &[], now_ns).await?;
     if generated {
         // To the terminal, once, and never to the log.

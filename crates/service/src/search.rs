@@ -7,7 +7,9 @@ use calvex_core::chunk::ChunkSource;
 use calvex_core::event::time::{SECOND_NS, format_utc, parse_time};
 use calvex_core::event::{Event, answer_json};
 use calvex_core::query::{Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse};
-use calvex_core::search::{Cursor, Explanation, Find, Found, Histogram, Order, Segment, Stop, field_names, find, histogram, unknown_fields};
+use calvex_core::search::{
+    Cursor, Explanation, Find, Found, Histogram, Order, Segment, Stop, field_names, find, histogram, unknown_fields,
+};
 use calvex_core::story::{Tie, services_of, story_filter};
 use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer};
 use std::sync::Arc;
@@ -39,8 +41,9 @@ pub struct Plan {
 pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
     let zone = match ask.zone.as_deref() {
         None | Some("") => jiff::tz::TimeZone::UTC,
-        Some(name) => jiff::tz::TimeZone::get(name)
-            .map_err(|_| ServiceError::BadRequest(format!("`{name}` is no time zone; use a name such as UTC or Europe/Oslo")))?,
+        Some(name) => jiff::tz::TimeZone::get(name).map_err(|_| {
+            ServiceError::BadRequest(format!("`{name}` is no time zone; use a name such as UTC or Europe/Oslo"))
+        })?,
     };
     let context = Context { now_ns: (app.clock)(), zone };
     let parsed = parse(&ask.query, &context);
@@ -56,7 +59,10 @@ pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
         }
     };
     if range.from_ns >= range.to_ns {
-        return Err(ServiceError::BadRequest(format!("the range {} is empty; its start must lie before its end", range.describe())));
+        return Err(ServiceError::BadRequest(format!(
+            "the range {} is empty; its start must lie before its end",
+            range.describe()
+        )));
     }
     Ok(Plan { query: parsed.query, warnings: parsed.warnings, range })
 }
@@ -140,16 +146,27 @@ pub async fn search(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result
     let order = match ask.order.as_deref() {
         None | Some("" | "newest") => Order::Newest,
         Some("oldest") => Order::Oldest,
-        Some(other) => return Err(ServiceError::BadRequest(format!("order `{other}` is not known; use newest or oldest"))),
+        Some(other) => {
+            return Err(ServiceError::BadRequest(format!("order `{other}` is not known; use newest or oldest")));
+        }
     };
     let limit = ask.limit.unwrap_or(100).clamp(1, MAX_LIMIT);
-    let after: Option<Cursor> = ask.cursor.as_deref().filter(|c| !c.is_empty()).map(str::parse).transpose().map_err(ServiceError::BadRequest)?;
+    let after: Option<Cursor> = ask
+        .cursor
+        .as_deref()
+        .filter(|c| !c.is_empty())
+        .map(str::parse)
+        .transpose()
+        .map_err(ServiceError::BadRequest)?;
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let found = run(app, |lane| reader.may_read(lane), move |view, source, stop| {
-        find(view, &Find { filter: &filter, range, order, after, limit }, source, stop)
-    })
+    let found = run(
+        app,
+        |lane| reader.may_read(lane),
+        move |view, source, stop| find(view, &Find { filter: &filter, range, order, after, limit }, source, stop),
+    )
     .await?;
-    let empty = if found.events.is_empty() && after.is_none() { Some(why_empty(app, reader, &plan).await?) } else { None };
+    let empty =
+        if found.events.is_empty() && after.is_none() { Some(why_empty(app, reader, &plan).await?) } else { None };
     let cursor = found.more.then(|| found.events.last()).flatten();
     Ok(SearchAnswer {
         cursor: cursor.map(|(e, _)| Cursor { time_ns: e.time_ns, id: e.id }.to_string()),
@@ -167,7 +184,9 @@ fn named_services(filter: &Filter) -> Vec<String> {
     let mut names = Vec::new();
     filter.walk(&mut |f| match f {
         Filter::Compare(Field::Own(OwnPart::Service), Test::Compare(Op::Eq, l)) => names.push(l.text.clone()),
-        Filter::Compare(Field::Own(OwnPart::Service), Test::In(list)) => names.extend(list.iter().map(|l| l.text.clone())),
+        Filter::Compare(Field::Own(OwnPart::Service), Test::In(list)) => {
+            names.extend(list.iter().map(|l| l.text.clone()))
+        }
         _ => {}
     });
     names
@@ -177,16 +196,22 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let services = named_services(&filter);
     let asked = services.clone();
-    let (in_range, unknown, last_seen) = run(app, |lane| reader.may_read(lane), move |view, source, stop| {
-        let all = histogram(view, &Filter::All, range, i64::MAX, source, stop);
-        let unknown = unknown_fields(&filter, &field_names(view, &range, source));
-        let last_seen = asked.first().and_then(|service| {
-            let query = calvex_core::query::parse_filter(&format!("service={}", serde_json::Value::from(service.as_str()))).ok()?;
-            let ask = Find { filter: &query, range: TimeRange::ALL, order: Order::Newest, after: None, limit: 1 };
-            find(view, &ask, source, stop).events.first().map(|(e, _)| e.time_ns)
-        });
-        (all.total(), unknown, last_seen)
-    })
+    let (in_range, unknown, last_seen) = run(
+        app,
+        |lane| reader.may_read(lane),
+        move |view, source, stop| {
+            let all = histogram(view, &Filter::All, range, i64::MAX, source, stop);
+            let unknown = unknown_fields(&filter, &field_names(view, &range, source));
+            let last_seen = asked.first().and_then(|service| {
+                let query =
+                    calvex_core::query::parse_filter(&format!("service={}", serde_json::Value::from(service.as_str())))
+                        .ok()?;
+                let ask = Find { filter: &query, range: TimeRange::ALL, order: Order::Newest, after: None, limit: 1 };
+                find(view, &ask, source, stop).events.first().map(|(e, _)| e.time_ns)
+            });
+            (all.total(), unknown, last_seen)
+        },
+    )
     .await?;
     let config = app.catalogue.get();
     let hidden: Vec<String> =
@@ -212,7 +237,10 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
     }
     plan.query.filter.walk(&mut |f| {
         if let Filter::Compare(Field::Own(part @ (OwnPart::Status | OwnPart::Took | OwnPart::Shape)), _) = f {
-            reasons.push(format!("`{0}` is the event's own part, which no event has yet; a sent field is written `.{0}`.", part.name()));
+            reasons.push(format!(
+                "`{0}` is the event's own part, which no event has yet; a sent field is written `.{0}`.",
+                part.name()
+            ));
         }
     });
     if !hidden.is_empty() {
@@ -229,8 +257,8 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
 
 /// Lengths a bucket may have.
 const STEPS_S: [f64; 23] = [
-    0.001, 0.01, 0.1, 0.5, 1.0, 2.0, 5.0, 10.0, 15.0, 30.0, 60.0, 120.0, 300.0, 600.0, 900.0, 1800.0, 3600.0, 7200.0, 14_400.0,
-    21_600.0, 43_200.0, 86_400.0, 604_800.0,
+    0.001, 0.01, 0.1, 0.5, 1.0, 2.0, 5.0, 10.0, 15.0, 30.0, 60.0, 120.0, 300.0, 600.0, 900.0, 1800.0, 3600.0, 7200.0,
+    14_400.0, 21_600.0, 43_200.0, 86_400.0, 604_800.0,
 ];
 
 /// The step that gives about `buckets`, never many more.
@@ -250,8 +278,12 @@ pub async fn counts(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result
     let plan = plan(app, &ask)?;
     let step = step_ns(&plan.range, ask.buckets.unwrap_or(100));
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let Histogram { from_ns, step_ns, buckets, explain } =
-        run(app, |lane| reader.may_read(lane), move |view, source, stop| aligned(view, &filter, range, step, source, stop)).await?;
+    let Histogram { from_ns, step_ns, buckets, explain } = run(
+        app,
+        |lane| reader.may_read(lane),
+        move |view, source, stop| aligned(view, &filter, range, step, source, stop),
+    )
+    .await?;
     Ok(HistogramAnswer {
         range: range_answer(&plan.range),
         from_ns: from_ns.to_string(),
@@ -264,7 +296,14 @@ pub async fn counts(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result
 }
 
 /// A histogram of `range` whose buckets begin at whole steps.
-fn aligned(view: &[Segment], filter: &Filter, range: TimeRange, step: i64, source: &dyn ChunkSource, stop: Stop) -> Histogram {
+fn aligned(
+    view: &[Segment],
+    filter: &Filter,
+    range: TimeRange,
+    step: i64,
+    source: &dyn ChunkSource,
+    stop: Stop,
+) -> Histogram {
     let lead = range.from_ns.rem_euclid(step);
     if lead == 0 {
         return histogram(view, filter, range, step, source, stop);
@@ -287,13 +326,19 @@ fn aligned(view: &[Segment], filter: &Filter, range: TimeRange, step: i64, sourc
 /// Where the id holds nothing to look for.
 pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswer> {
     let began = Instant::now();
-    let (tie, filter) = story_filter(id).ok_or_else(|| ServiceError::BadRequest(format!("`{id}` holds no letter or digit; paste an id")))?;
+    let (tie, filter) = story_filter(id)
+        .ok_or_else(|| ServiceError::BadRequest(format!("`{id}` holds no letter or digit; paste an id")))?;
     let query = filter.to_string();
     let asked = filter.clone();
-    let Found { events, more, explain } = run(app, |lane| reader.may_read(lane), move |view, source, stop| {
-        let ask = Find { filter: &asked, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: STORY_LIMIT };
-        find(view, &ask, source, stop)
-    })
+    let Found { events, more, explain } = run(
+        app,
+        |lane| reader.may_read(lane),
+        move |view, source, stop| {
+            let ask =
+                Find { filter: &asked, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: STORY_LIMIT };
+            find(view, &ask, source, stop)
+        },
+    )
     .await?;
     let mut lanes: Vec<String> = events.iter().map(|(_, l)| l.to_string()).collect();
     lanes.sort();
@@ -314,15 +359,23 @@ pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswe
 /// The lanes that hold an event of the story, may not be read, and may be named.
 async fn hidden_lanes(app: &Shared, reader: &Reader, filter: Filter) -> Result<Vec<String>> {
     let config = app.catalogue.get();
-    let hidden: Vec<(u32, String)> =
-        config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.told).map(|l| (l.id, l.name.clone())).collect();
+    let hidden: Vec<(u32, String)> = config
+        .lanes()
+        .into_iter()
+        .filter(|l| !reader.may_read(l.id) && l.told)
+        .map(|l| (l.id, l.name.clone()))
+        .collect();
     let mut holding = Vec::new();
     for (id, name) in hidden {
         let filter = filter.clone();
-        let holds = run(app, |lane| lane == id, move |view, source, stop| {
-            let ask = Find { filter: &filter, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: 1 };
-            !find(view, &ask, source, stop).events.is_empty()
-        });
+        let holds = run(
+            app,
+            |lane| lane == id,
+            move |view, source, stop| {
+                let ask = Find { filter: &filter, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: 1 };
+                !find(view, &ask, source, stop).events.is_empty()
+            },
+        );
         if holds.await? {
             holding.push(name);
         }

@@ -28,7 +28,9 @@ pub fn hash_secret(secret: &str) -> [u8; 32] {
 /// Where it is too short.
 pub fn hash_password(password: &str) -> Result<String> {
     if password.chars().count() < MIN_PASSWORD {
-        return Err(ServiceError::BadRequest(format!("the password has fewer than {MIN_PASSWORD} characters; choose a longer one")));
+        return Err(ServiceError::BadRequest(format!(
+            "the password has fewer than {MIN_PASSWORD} characters; choose a longer one"
+        )));
     }
     let hash = Argon2::default().hash_password(password.as_bytes());
     hash.map(|h| h.to_string()).map_err(|e| ServiceError::BadRequest(format!("the password cannot be hashed: {e}")))

@@ -107,7 +107,8 @@ impl Settings {
                 for (key, value) in entries {
                     let name = format!("{section}.{key}");
                     let slot = values.get_mut(name.as_str());
-                    let slot = slot.ok_or_else(|| told(&format!("there is no setting `{name}`; `calvex settings` lists them")))?;
+                    let slot = slot
+                        .ok_or_else(|| told(&format!("there is no setting `{name}`; `calvex settings` lists them")))?;
                     let text = match value {
                         toml::Value::String(s) => s,
                         other => other.to_string(),

@@ -42,9 +42,19 @@ pub async fn serve(http: TcpListener, smtp: TcpListener, show: fn(&Arrived)) -> 
     let receiver = Receiver { arrived: Tray::default(), secrets: Arc::default() };
     let mails = receiver.arrived.clone();
     let router = Router::new()
-        .route("/hook", post(move |State(r): State<Receiver>, headers: HeaderMap, body: String| async move { take_hook(&r, &headers, body, show) }))
+        .route(
+            "/hook",
+            post(move |State(r): State<Receiver>, headers: HeaderMap, body: String| async move {
+                take_hook(&r, &headers, body, show)
+            }),
+        )
         .route("/arrived", get(|State(r): State<Receiver>| async move { Json(r.arrived.lock().clone()) }))
-        .route("/secret", post(|State(r): State<Receiver>, body: String| async move { r.secrets.lock().push(body.trim().to_owned()) }))
+        .route(
+            "/secret",
+            post(
+                |State(r): State<Receiver>, body: String| async move { r.secrets.lock().push(body.trim().to_owned()) },
+            ),
+        )
         .with_state(receiver);
     let smtp = async move {
         loop {

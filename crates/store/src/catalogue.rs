@@ -239,7 +239,8 @@ impl Store {
         );
         sqlx::query(sql::safe(copy)).bind(chunk).execute(&self.pool).await?;
         let mut tx = self.pool.begin().await?;
-        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1 {
+        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1
+        {
             return Err(StoreError::Fenced(claim.name.clone()));
         }
         if sqlx::query(sql::BUCKET_USE).bind(to).execute(&mut *tx).await?.rows_affected() != 1 {
@@ -265,7 +266,8 @@ impl Store {
     /// [`StoreError::Fenced`], or where the database fails; the steps done stay done and can be repeated.
     pub async fn drop_bucket(&self, claim: &Claim, day: i32, now_ns: i64) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
-        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1 {
+        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1
+        {
             return Err(StoreError::Fenced(claim.name.clone()));
         }
         sqlx::query(sql::BUCKET_CLOSE).bind(day).execute(&mut *tx).await?;

@@ -196,7 +196,8 @@ impl Store {
     pub async fn commit(&self, claim: &Claim, commit: &Commit) -> Result<Committed> {
         let mut tx = self.pool.begin().await?;
         let count = commit.rows.len() as u64;
-        let fence = sqlx::query(sql::FENCE_JOURNAL).bind(count).bind(claim.node).bind(claim.epoch).bind(commit.after_seq);
+        let fence =
+            sqlx::query(sql::FENCE_JOURNAL).bind(count).bind(claim.node).bind(claim.epoch).bind(commit.after_seq);
         if fence.execute(&mut *tx).await?.rows_affected() != 1 {
             let seq: Option<u64> =
                 sqlx::query_scalar(sql::NODE_SEQ).bind(claim.node).bind(claim.epoch).fetch_optional(&mut *tx).await?;
@@ -237,7 +238,13 @@ impl Store {
         let Some(row) = row else { return Ok(None) };
         let body: Vec<u8> = row.try_get(0)?;
         let body = body.try_into().unwrap_or([0; 32]);
-        Ok(Some(ReceiptRow { key_id, idempotency: *idempotency, body, answer: row.try_get(1)?, made_ns: row.try_get(2)? }))
+        Ok(Some(ReceiptRow {
+            key_id,
+            idempotency: *idempotency,
+            body,
+            answer: row.try_get(1)?,
+            made_ns: row.try_get(2)?,
+        }))
     }
 
     /// Forgets receipts made before `before_ns`, a portion at a time; how many went.
@@ -253,10 +260,8 @@ async fn insert_rows(tx: &mut MySqlConnection, claim: &Claim, commit: &Commit) -
     if commit.rows.is_empty() {
         return Ok(());
     }
-    let head = format!(
-        "INSERT INTO journal_{} (node, epoch, seq, lane_id, day, late, row_count, batch) ",
-        commit.table
-    );
+    let head =
+        format!("INSERT INTO journal_{} (node, epoch, seq, lane_id, day, late, row_count, batch) ", commit.table);
     let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new(head);
     insert.push_values(&commit.rows, |mut values, row| {
         values

@@ -11,7 +11,7 @@ mod sql;
 
 pub use catalogue::{ChunkRow, LaneRow, Seal, chunk_id};
 pub use error::StoreError;
-pub use journal::{ROTATE_BYTES, Claim, Commit, Committed, JournalRow, JournalRowRef, ReceiptRow, StoredBatch};
+pub use journal::{Claim, Commit, Committed, JournalRow, JournalRowRef, ROTATE_BYTES, ReceiptRow, StoredBatch};
 pub use parts::{PartCache, PartReader};
 pub use pool::{Store, StoreOptions};
 pub use server::{Server, ServerSettings};

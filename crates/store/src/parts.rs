@@ -65,7 +65,8 @@ impl ChunkSource for PartReader<'_> {
         let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
         let bucket = (self.bucket_of)(chunk).ok_or_else(gone)?;
         let read = self.runtime.block_on(self.store.read_part(bucket, chunk, part));
-        let bytes = read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} part {part} could not be read: {e}")))?;
+        let bytes =
+            read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} part {part} could not be read: {e}")))?;
         let verified = VerifiedPart::check(bytes, chunk, part)?;
         self.cache.parts.insert((chunk, part), verified.clone());
         Ok(verified)

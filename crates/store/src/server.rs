@@ -45,9 +45,11 @@ impl Server {
     /// Where the directory is in use by another calvex, or MariaDB is missing or does not start.
     pub async fn start(settings: ServerSettings) -> Result<Self> {
         let home = settings.data_dir.join("mariadb");
-        let told = |what: &str, e: &dyn std::fmt::Display| StoreError::Server(format!("{what} {}: {e}", home.display()));
+        let told =
+            |what: &str, e: &dyn std::fmt::Display| StoreError::Server(format!("{what} {}: {e}", home.display()));
         fs::create_dir_all(&home).map_err(|e| told("cannot make the directory", &e))?;
-        fs::set_permissions(&home, fs::Permissions::from_mode(0o700)).map_err(|e| told("cannot close to others", &e))?;
+        fs::set_permissions(&home, fs::Permissions::from_mode(0o700))
+            .map_err(|e| told("cannot close to others", &e))?;
         let home = home.canonicalize().map_err(|e| told("cannot find", &e))?;
         let lock = File::create(home.join("lock")).map_err(|e| told("cannot write below", &e))?;
         lock.try_lock().map_err(|_| {
@@ -124,10 +126,11 @@ fn socket_path(home: &Path) -> PathBuf {
 fn binary(name: &str) -> Result<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
     let places = std::env::split_paths(&path).chain(["/usr/sbin", "/usr/bin", "/usr/local/bin"].map(PathBuf::from));
-    places
-        .map(|dir| dir.join(name))
-        .find(|p| p.is_file())
-        .ok_or_else(|| StoreError::Server(format!("{name} is not installed; run `apt-get install mariadb-server`, or use --database-url")))
+    places.map(|dir| dir.join(name)).find(|p| p.is_file()).ok_or_else(|| {
+        StoreError::Server(format!(
+            "{name} is not installed; run `apt-get install mariadb-server`, or use --database-url"
+        ))
+    })
 }
 
 fn current_user() -> String {
@@ -242,7 +245,9 @@ async fn stop_orphan(home: &Path) -> Result<()> {
         return Ok(());
     };
     let datadir = format!("--datadir={}", home.join("data").display());
-    let ours = || fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|c| c.split(|b| *b == 0).any(|a| a == datadir.as_bytes()));
+    let ours = || {
+        fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|c| c.split(|b| *b == 0).any(|a| a == datadir.as_bytes()))
+    };
     if !ours() {
         return Ok(());
     }

@@ -29,7 +29,8 @@ fn settings(dir: &std::path::Path) -> ServerSettings {
 
 /// One runtime for all tests, because the server's watcher lives on the one that started it.
 fn run<F: Future>(test: F) -> F::Output {
-    static RUNTIME: std::sync::LazyLock<tokio::runtime::Runtime> = std::sync::LazyLock::new(|| tokio::runtime::Runtime::new().unwrap());
+    static RUNTIME: std::sync::LazyLock<tokio::runtime::Runtime> =
+        std::sync::LazyLock::new(|| tokio::runtime::Runtime::new().unwrap());
     RUNTIME.block_on(test)
 }
 
@@ -66,7 +67,13 @@ fn commit(after_seq: u64, rows: u64, receipts: Vec<ReceiptRow>) -> Commit {
 
 async fn replayed(store: &Store, node: u16) -> Vec<JournalRowRef> {
     let mut seen = Vec::new();
-    store.replay(node, |b| { seen.push(b.at); Ok(()) }).await.unwrap();
+    store
+        .replay(node, |b| {
+            seen.push(b.at);
+            Ok(())
+        })
+        .await
+        .unwrap();
     seen
 }
 
@@ -136,7 +143,19 @@ fn a_receipt_stands_with_its_events_or_not_at_all() {
 }
 
 fn chunk(id: u64, bucket: i32, until: i64) -> ChunkRow {
-    ChunkRow { id, lane: 1, day: 20_000, bucket, visible_until_ns: until, time_min: 1, time_max: 2, rows: 3, bytes: 4, parts: 1, late: false }
+    ChunkRow {
+        id,
+        lane: 1,
+        day: 20_000,
+        bucket,
+        visible_until_ns: until,
+        time_min: 1,
+        time_max: 2,
+        rows: 3,
+        bytes: 4,
+        parts: 1,
+        late: false,
+    }
 }
 
 #[test]
@@ -234,10 +253,17 @@ fn rights_of_tokens_and_sessions() {
         store.add_token("all", &[1; 32], "p", admin, None, 0).await.unwrap();
         store.add_token("narrow", &[2; 32], "p", admin, Some(&[audit]), 0).await.unwrap();
         store.add_token("beyond", &[3; 32], "p", reader, Some(&[1, audit]), 0).await.unwrap();
-        let lanes = |hash: [u8; 32]| { let store = store.clone(); async move { store.token_reader(&hash).await.unwrap().map(|r| (r.role, r.lanes)) } };
+        let lanes = |hash: [u8; 32]| {
+            let store = store.clone();
+            async move { store.token_reader(&hash).await.unwrap().map(|r| (r.role, r.lanes)) }
+        };
         assert_eq!(lanes([1; 32]).await, Some(("admin".into(), None)));
         assert_eq!(lanes([2; 32]).await, Some(("reader".into(), Some(vec![audit]))));
-        assert_eq!(lanes([3; 32]).await, Some(("reader".into(), Some(vec![1]))), "a token never reads more than its owner");
+        assert_eq!(
+            lanes([3; 32]).await,
+            Some(("reader".into(), Some(vec![1]))),
+            "a token never reads more than its owner"
+        );
         store.revoke(records::access::SecretKind::Token, "all", 1).await.unwrap();
         assert_eq!(lanes([1; 32]).await, None);
         store.add_session(&[9; 32], reader, 100).await.unwrap();
@@ -253,13 +279,22 @@ fn a_private_server_comes_back_after_kill_and_takes_an_orphan_over() {
         let server = Server::start(settings(dir.path())).await.unwrap();
         let store = Store::open(StoreOptions::socket(server.socket(), "calvex")).await.unwrap();
         store.put_lane("devices", 7, true).await.unwrap();
-        let pid = || std::fs::read_to_string(dir.path().join("mariadb/pid")).unwrap_or_default().trim().parse::<i32>().unwrap_or(0);
+        let pid = || {
+            std::fs::read_to_string(dir.path().join("mariadb/pid"))
+                .unwrap_or_default()
+                .trim()
+                .parse::<i32>()
+                .unwrap_or(0)
+        };
         let first = pid();
         nix::sys::signal::kill(nix::unistd::Pid::from_raw(first), nix::sys::signal::Signal::SIGKILL).unwrap();
         while pid() == first || store.lanes().await.is_err() {
             tokio::time::sleep(std::time::Duration::from_millis(20)).await;
         }
-        assert!(matches!(Server::start(settings(dir.path())).await, Err(StoreError::Server(_))), "the directory is locked");
+        assert!(
+            matches!(Server::start(settings(dir.path())).await, Err(StoreError::Server(_))),
+            "the directory is locked"
+        );
         store.close().await;
         let orphan = pid();
         drop(server);

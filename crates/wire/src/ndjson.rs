@@ -50,8 +50,7 @@ mod tests {
             .into_iter()
             .map(|l| (l.number, l.event.map(|e| e.object.len()).map_err(|r| r.reason())))
             .collect();
-        let expected =
-            [(1, Ok(1)), (3, Err("not-json")), (4, Err("not-an-object")), (5, Err("not-json")), (6, Ok(1))];
+        let expected = [(1, Ok(1)), (3, Err("not-json")), (4, Err("not-an-object")), (5, Err("not-json")), (6, Ok(1))];
         assert_eq!(told, expected);
     }
 

@@ -195,7 +195,10 @@ mod tests {
             let [event] = events.as_slice() else { panic!("one event") };
             let known = &event.known;
             assert_eq!(known.time_ns, Some(1_791_081_521_198_204_331));
-            assert_eq!((known.service.as_deref(), known.message.as_deref()), (Some("codes"), Some("pick-up code withheld")));
+            assert_eq!(
+                (known.service.as_deref(), known.message.as_deref()),
+                (Some("codes"), Some("pick-up code withheld"))
+            );
             assert_eq!((known.severity, known.trace.is_some(), known.span.is_some()), (Some(Severity(13)), true, true));
             let value = |name: &str| event.object.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
             assert_eq!(value("try"), Some(Value::Int(3)));

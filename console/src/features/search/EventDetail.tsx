@@ -65,8 +65,21 @@ const Fields = styled.dl`
   dd.number {
     color: ${(p) => p.theme.number};
   }
-  dd:not(:hover):not(:focus-within) button {
+  dd {
+    position: relative;
+  }
+`;
+
+const ValueActs = styled.span`
+  position: absolute;
+  right: 0;
+  top: -2px;
+  background: ${(p) => p.theme.raised};
+  font-family: ${type.text};
+  white-space: nowrap;
+  dd:not(:hover):not(:focus-within) > & {
     opacity: 0;
+    pointer-events: none;
   }
 `;
 
@@ -121,14 +134,14 @@ export function EventDetail({ event, zone, onNarrow, onClose }: Props) {
         <dd className={typeof value === "number" ? "number" : undefined}>
           {text}{" "}
           {one && (
-            <>
+            <ValueActs>
               <Quiet aria-label={`Keep only ${condition}`} onPress={() => onNarrow(condition)}>
                 keep
               </Quiet>
               <Quiet aria-label={`Leave out ${condition}`} onPress={() => onNarrow(`not ${condition}`)}>
                 leave out
               </Quiet>
-            </>
+            </ValueActs>
           )}
         </dd>
       </div>

@@ -36,7 +36,8 @@ const Row = styled.div<{ $on: boolean }>`
     white-space: pre;
   }
   @media (max-width: 600px) {
-    grid-template-columns: 64px 16px minmax(0, 1fr);
+    grid-template-columns: 92px 16px minmax(0, 1fr);
+    padding: 0 ${space.xs};
     > :nth-child(3) {
       display: none;
     }

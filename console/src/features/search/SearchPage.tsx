@@ -5,6 +5,7 @@ import styled from "styled-components";
 import { api } from "../../api/client";
 import { clock, formatNs, parseNs } from "../../api/time";
 import { SEVERITIES, type HistogramAnswer, type SearchAnswer } from "../../api/types";
+import { useCompact } from "../../app/compact";
 import { useKeys } from "../../app/keys";
 import { space, type } from "../../app/tokens";
 import { useZone } from "../../app/zone";
@@ -108,6 +109,7 @@ function CountTable({ counts, zone }: { counts: HistogramAnswer; zone: "utc" | "
 export default function SearchPage() {
   const [state, change] = useSearchState();
   const { zone } = useZone();
+  const compact = useCompact();
   const navigate = useNavigate();
   const [chosen, setChosen] = useState(-1);
   const [shown, setShown] = useState<[bigint, bigint]>();
@@ -176,7 +178,7 @@ export default function SearchPage() {
   const skipped = explain ? explain.skipped_by_time + explain.skipped_by_filter + explain.skipped_by_order : 0;
   const axis = range && { fromNs: parseNs(range.from), toNs: parseNs(range.to), newestFirst: state.order === "newest" };
   const pins = (alerts.data ?? [])
-    .map((a) => ({ ns: parseNs(a.raised), name: `${a.rule} raised` }))
+    .map((a) => ({ ns: parseNs(a.raised), name: a.rule }))
     .filter((p) => axis && p.ns >= axis.fromNs && p.ns < axis.toNs);
   const losses = [...(explain?.left_out ?? []), ...(explain?.stopped ? [explain.stopped] : [])];
 
@@ -185,7 +187,10 @@ export default function SearchPage() {
       <QueryBar state={state} change={change} error={error} />
       <Facts aria-live="polite">
         <span>
-          <strong>{counts.data ? counts.data.total.toLocaleString("en").replaceAll(",", " ") : "…"}</strong> events
+          <strong>
+            {counts.data && !counts.error ? counts.data.total.toLocaleString("en").replaceAll(",", " ") : "…"}
+          </strong>{" "}
+          events
         </span>
         <Quiet onPress={() => change({ order: state.order === "newest" ? "oldest" : "newest" })}>
           {state.order} first
@@ -197,9 +202,11 @@ export default function SearchPage() {
         )}
         {counts.data && <CountTable counts={counts.data} zone={zone} />}
         <Quiet onPress={() => range && change({ from: range.from, to: range.to })}>fix the range for a link</Quiet>
-        <Muted>
-          same in the terminal: calvex search {JSON.stringify(state.query)} --from {state.from} --to {state.to}
-        </Muted>
+        {!compact && (
+          <Muted>
+            same in the terminal: calvex search {shellQuoted(state.query)} --from {state.from} --to {state.to}
+          </Muted>
+        )}
       </Facts>
       {error && !("mistakes" in error && (error.mistakes as unknown[]).length > 0) ? (
         <Problem>
@@ -249,7 +256,7 @@ export default function SearchPage() {
                 events={events}
                 more={list.hasNextPage}
                 loading={list.isFetching}
-                chosen={chosen}
+                chosen={chosen >= 0 ? chosen : events.findIndex((e) => e.id === state.open)}
                 zone={zone}
                 onChoose={setChosen}
                 onOpen={(e) => change({ open: e.id })}
@@ -272,6 +279,11 @@ export default function SearchPage() {
       )}
     </Page>
   );
+}
+
+/** A text as one word of a shell. */
+function shellQuoted(text: string): string {
+  return `'${text.replaceAll("'", `'\\''`)}'`;
 }
 
 /** The filter part: the range has been understood already, and a sought list must be free to begin within it. */

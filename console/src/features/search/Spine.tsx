@@ -3,19 +3,21 @@ import { useEffect, useRef, useState } from "react";
 import styled, { useTheme } from "styled-components";
 import { clock, hourMinute, date, type Zone } from "../../api/time";
 import type { HistogramAnswer } from "../../api/types";
+import { useCompact } from "../../app/compact";
 import { radius, space, type } from "../../app/tokens";
 import { Button } from "../../ui/controls";
 import { placeOf, ticks, timeAt, type Axis } from "./scale";
 
-const LABELS = 44;
-const WIDTH = 148;
+/** Widths of the whole and of the part on its left where times and names stand, where no bar reaches. */
+const WIDE = { width: 188, labels: 84 };
+const COMPACT = { width: 64, labels: 0 };
 /** Errors have a share of the width, and a scale, of their own. */
 const ERRORS = 26;
 const HANDLE = 24;
 
-const Column = styled.div`
+const Column = styled.div<{ $width: number }>`
   position: relative;
-  width: ${WIDTH}px;
+  width: ${(p) => p.$width}px;
   border-right: 1px solid ${(p) => p.theme.line};
   touch-action: none;
   user-select: none;
@@ -42,7 +44,7 @@ const Handle = styled.div`
 
 const Confirm = styled.div`
   position: absolute;
-  left: ${WIDTH + 8}px;
+  left: calc(100% + 8px);
   z-index: 3;
   display: flex;
   align-items: center;
@@ -82,6 +84,7 @@ const sum = (counts: number[]) => counts.reduce((a, b) => a + b, 0);
 /** The histogram turned upright: map, scroll bar and range chooser of the list beside it. */
 export function Spine({ counts, axis: ends, shown, pins, zone, onSeek, onRange }: Props) {
   const theme = useTheme();
+  const { width: WIDTH, labels: LABELS } = useCompact() ? COMPACT : WIDE;
   const box = useRef<HTMLDivElement>(null);
   const [height, setHeight] = useState(0);
   const [drag, setDrag] = useState<{ from: number; to: number; done: boolean }>();
@@ -106,6 +109,17 @@ export function Spine({ counts, axis: ends, shown, pins, zone, onSeek, onRange }
   const badMax = Math.max(1, ...bins.map((b) => (b.severities[4] ?? 0) + (b.severities[5] ?? 0)));
   const calm = scaleLinear<number>({ domain: [0, calmMax], range: [0, WIDTH - LABELS - ERRORS - 6] });
   const bad = scaleLinear<number>({ domain: [0, badMax], range: [0, ERRORS] });
+
+  // A name stands above its line; where two would meet, the later one stands below the one before.
+  const pinned = pins
+    .map((pin) => ({ ...pin, y: placeOf(axis, pin.ns), labelY: 0 }))
+    .sort((a, b) => a.y - b.y)
+    .reduce<{ ns: bigint; name: string; y: number; labelY: number }[]>((out, pin) => {
+      const above = out[out.length - 1];
+      const wanted = Math.max(pin.y - 5, above ? above.labelY + 13 : 12);
+      return [...out, { ...pin, labelY: wanted > pin.y - 4 && wanted < pin.y + 12 ? pin.y + 12 : wanted }];
+    }, []);
+  const clear = (y: number) => pinned.every((p) => Math.abs(p.labelY - y) > 12 && Math.abs(p.y - y) > 10);
 
   const placeIn = (clientY: number) => clientY - (box.current?.getBoundingClientRect().top ?? 0);
   const selected =
@@ -133,6 +147,7 @@ export function Spine({ counts, axis: ends, shown, pins, zone, onSeek, onRange }
 
   return (
     <Column
+      $width={WIDTH}
       ref={box}
       data-testid="spine"
       onPointerDown={(e) => {
@@ -156,11 +171,13 @@ export function Spine({ counts, axis: ends, shown, pins, zone, onSeek, onRange }
       }}
     >
       <svg width={WIDTH} height={height} role="img" aria-label="Events over time; the same counts stand in the table">
-        {ticks(axis, 64).map((t) => (
-          <text key={String(t)} x={6} y={placeOf(axis, t) + 4}>
-            {Number(ends.toNs - ends.fromNs) > 2 * 86_400e9 ? date(t, zone).slice(5) : hourMinute(t, zone)}
-          </text>
-        ))}
+        {ticks(axis, 64)
+          .filter((t) => LABELS > 0 && clear(placeOf(axis, t)))
+          .map((t) => (
+            <text key={String(t)} x={6} y={placeOf(axis, t) + 4}>
+              {Number(ends.toNs - ends.fromNs) > 2 * 86_400e9 ? date(t, zone).slice(5) : hourMinute(t, zone)}
+            </text>
+          ))}
         {bins.map(({ start, end, severities }) => {
           const a = placeOf(axis, start);
           const b = placeOf(axis, end);
@@ -182,17 +199,15 @@ export function Spine({ counts, axis: ends, shown, pins, zone, onSeek, onRange }
             </g>
           );
         })}
-        {pins.map((pin) => (
+        {pinned.map((pin) => (
           <g key={`${pin.name} ${pin.ns}`}>
-            <line
-              x1={0}
-              x2={WIDTH}
-              y1={placeOf(axis, pin.ns)}
-              y2={placeOf(axis, pin.ns)}
-              stroke={theme.mark}
-              strokeDasharray="3 3"
-            />
-            <circle cx={3} cy={placeOf(axis, pin.ns)} r={3} fill={theme.mark} />
+            <line x1={0} x2={WIDTH} y1={pin.y} y2={pin.y} stroke={theme.mark} strokeDasharray="3 3" />
+            <circle cx={4} cy={pin.y} r={3} fill={theme.mark} />
+            {LABELS > 0 && (
+              <text x={4} y={pin.labelY} style={{ fill: theme.mark }}>
+                {pin.name.length > 14 ? `${pin.name.slice(0, 13)}…` : pin.name}
+              </text>
+            )}
             <title>{pin.name}</title>
           </g>
         ))}

@@ -72,7 +72,8 @@ impl Admin {
                 output::line(&answer.to_string())?;
             }
             Act::User { name, role, lanes } => {
-                let password = std::env::var("CALVEX_USER_PASSWORD").context("set CALVEX_USER_PASSWORD to the new person's password")?;
+                let password = std::env::var("CALVEX_USER_PASSWORD")
+                    .context("set CALVEX_USER_PASSWORD to the new person's password")?;
                 self.connection.open().await?.post_only("/api/users", &NewUser { name, password, role, lanes }).await?;
             }
         }
@@ -86,7 +87,13 @@ async fn database(data_dir: &Path) -> Result<(PathBuf, Option<Server>)> {
     if tokio::net::UnixStream::connect(&socket).await.is_ok() {
         return Ok((socket, None));
     }
-    let sources = Sources { settings: None, data_dir: Some(data_dir.to_owned()), listen: None, otlp_listen: None, database_url: None };
+    let sources = Sources {
+        settings: None,
+        data_dir: Some(data_dir.to_owned()),
+        listen: None,
+        otlp_listen: None,
+        database_url: None,
+    };
     let settings = sources.read()?;
     let server = Server::start(ServerSettings {
         data_dir: data_dir.to_owned(),
@@ -125,7 +132,14 @@ async fn backup(data_dir: &Path, to: &Path) -> Result<()> {
         let mut out = zstd::Encoder::new(BufWriter::new(file), 3)?;
         // One consistent snapshot; every row a statement, so that one with a large blob never exceeds a packet.
         let mut dump = tool("mariadb-dump", socket)
-            .args(["--single-transaction", "--quick", "--hex-blob", "--skip-extended-insert", "--max-allowed-packet=256M", "calvex"])
+            .args([
+                "--single-transaction",
+                "--quick",
+                "--hex-blob",
+                "--skip-extended-insert",
+                "--max-allowed-packet=256M",
+                "calvex",
+            ])
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
             .spawn()
@@ -149,7 +163,14 @@ async fn restore(data_dir: &Path, from: &Path) -> Result<()> {
     }
     let file = File::open(from).with_context(|| format!("cannot read {}", from.display()))?;
     with_database(data_dir, move |socket| {
-        let run = |sql: Stdio, args: &[&str]| tool("mariadb", socket).args(args).stdin(sql).stderr(Stdio::piped()).spawn().context("mariadb did not start; install mariadb-client");
+        let run = |sql: Stdio, args: &[&str]| {
+            tool("mariadb", socket)
+                .args(args)
+                .stdin(sql)
+                .stderr(Stdio::piped())
+                .spawn()
+                .context("mariadb did not start; install mariadb-client")
+        };
         let made = run(Stdio::null(), &["-e", "CREATE DATABASE calvex CHARACTER SET utf8mb4"])?.wait_with_output()?;
         if !made.status.success() {
             bail!("the database could not be made: {}", String::from_utf8_lossy(&made.stderr).trim());
@@ -162,7 +183,10 @@ async fn restore(data_dir: &Path, from: &Path) -> Result<()> {
         };
         let ended = load.wait_with_output()?;
         if !ended.status.success() {
-            bail!("the restore failed: {}; remove the directory and try again", String::from_utf8_lossy(&ended.stderr).trim());
+            bail!(
+                "the restore failed: {}; remove the directory and try again",
+                String::from_utf8_lossy(&ended.stderr).trim()
+            );
         }
         copied.context("the backup is damaged; the directory holds only part of it, remove it")?;
         Ok(())

@@ -85,7 +85,8 @@ impl Demo {
     pub async fn run(self) -> Result<Ended> {
         if let Some(Act::Night { at, events, seed, service }) = &self.act {
             let change_ns = match at {
-                Some(text) => calvex_core::event::time::parse_time(text).with_context(|| format!("`{text}` is no time; try 2026-10-04T02:10:00Z"))?,
+                Some(text) => calvex_core::event::time::parse_time(text)
+                    .with_context(|| format!("`{text}` is no time; try 2026-10-04T02:10:00Z"))?,
                 None => last_change_ns(now_ns()),
             };
             let wanted = |e: &Sent| service.as_ref().is_none_or(|s| s == e.service);
@@ -143,7 +144,10 @@ impl Demo {
             }
         };
         for secret in &kept.webhook_secrets {
-            let told = http_client(Duration::from_secs(10))?.post(hook_url.replace("/hook", "/secret")).body(secret.clone()).send();
+            let told = http_client(Duration::from_secs(10))?
+                .post(hook_url.replace("/hook", "/secret"))
+                .body(secret.clone())
+                .send();
             told.await.context("the stand-in receiver does not answer")?;
         }
         if !kept.loaded {
@@ -171,12 +175,20 @@ fn keep(file: &Path, kept: &Kept) -> Result<()> {
 /// Lanes, routes, a key for each service, a token, and the night's rules.
 async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
     let client = sign_in(url, password).await?;
-    let lane = |name: &str, retention_days| Lane { name: name.into(), retention_days, told: true, sealed_events: 0, sealed_bytes: 0 };
+    let lane = |name: &str, retention_days| Lane {
+        name: name.into(),
+        retention_days,
+        told: true,
+        sealed_events: 0,
+        sealed_bytes: 0,
+    };
     for lane in [lane("devices", 14), lane("audit", 400)] {
         client.put(&format!("/api/lanes/{}", lane.name), &lane).await?;
     }
     let route = |filter: &str, lane: &str| Route { filter: filter.into(), lane: lane.into() };
-    client.put("/api/routes", &vec![route("service=access", "audit"), route("service=locker-agent", "devices")]).await?;
+    client
+        .put("/api/routes", &vec![route("service=access", "audit"), route("service=locker-agent", "devices")])
+        .await?;
     let mut keys = BTreeMap::new();
     for service in SERVICES {
         let fixed = BTreeMap::from([("environment".to_owned(), "night".to_owned())]);
@@ -184,7 +196,8 @@ async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
         let made: MadeSecret = client.post("/api/keys", &ask).await?;
         keys.insert(service.to_owned(), made.secret);
     }
-    let token: MadeSecret = client.post("/api/tokens", &NewSecret { name: "demo".into(), ..NewSecret::default() }).await?;
+    let token: MadeSecret =
+        client.post("/api/tokens", &NewSecret { name: "demo".into(), ..NewSecret::default() }).await?;
     let rule = |name: &str, query: &str, window_s, above, hold_s| NewRule {
         name: name.into(),
         query: query.into(),
@@ -239,10 +252,15 @@ async fn load(url: &str, kept: &Kept, seed: u64, events: u64) -> Result<()> {
 }
 
 async fn post(http: &reqwest::Client, url: &str, kept: &Kept, service: &str, body: String) -> Result<()> {
-    let key = kept.keys.get(service).with_context(|| format!("the demo has no key for {service}; run ./run demo --fresh"))?;
+    let key =
+        kept.keys.get(service).with_context(|| format!("the demo has no key for {service}; run ./run demo --fresh"))?;
     let idempotency = format!("{:032x}", rand::random::<u128>());
     for attempt in 0..60 {
-        let request = http.post(format!("{url}/v1/events")).bearer_auth(key).header(IDEMPOTENCY_HEADER, &idempotency).body(body.clone());
+        let request = http
+            .post(format!("{url}/v1/events"))
+            .bearer_auth(key)
+            .header(IDEMPOTENCY_HEADER, &idempotency)
+            .body(body.clone());
         let response = request.send().await?;
         if response.status().is_success() {
             return Ok(());

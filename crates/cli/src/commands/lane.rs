@@ -45,14 +45,25 @@ impl Lane {
                     output::ndjson(&lanes)?;
                 } else {
                     let row = |l: &api::Lane| {
-                        vec![l.name.clone(), l.retention_days.to_string(), l.sealed_events.to_string(), l.sealed_bytes.to_string()]
+                        vec![
+                            l.name.clone(),
+                            l.retention_days.to_string(),
+                            l.sealed_events.to_string(),
+                            l.sealed_bytes.to_string(),
+                        ]
                     };
                     output::table(&["lane", "days", "sealed events", "sealed bytes"], lanes.iter().map(row).collect())?;
                 }
                 Ok(if lanes.is_empty() { Ended::Nothing } else { Ended::Well })
             }
             LaneAct::Set { name, days, untold } => {
-                let lane = api::Lane { name: name.clone(), retention_days: days, told: !untold, sealed_events: 0, sealed_bytes: 0 };
+                let lane = api::Lane {
+                    name: name.clone(),
+                    retention_days: days,
+                    told: !untold,
+                    sealed_events: 0,
+                    sealed_bytes: 0,
+                };
                 client.put(&format!("/api/lanes/{}", segment(&name)), &lane).await?;
                 Ok(Ended::Well)
             }
@@ -97,7 +108,10 @@ impl Route {
                 if json {
                     output::ndjson(&routes)?;
                 } else {
-                    let rows = routes.iter().enumerate().map(|(i, r)| vec![(i + 1).to_string(), r.filter.clone(), r.lane.clone()]);
+                    let rows = routes
+                        .iter()
+                        .enumerate()
+                        .map(|(i, r)| vec![(i + 1).to_string(), r.filter.clone(), r.lane.clone()]);
                     output::table(&["place", "filter", "lane"], rows.collect())?;
                 }
                 return Ok(if routes.is_empty() { Ended::Nothing } else { Ended::Well });

@@ -20,13 +20,16 @@ pub struct Receiver {
 /// Shows one arrival in a line or two.
 pub fn show(arrived: &Arrived) {
     let text = arrived.text.lines().find(|l| l.starts_with("Subject:")).unwrap_or(&arrived.text);
-    let signature = if arrived.signature.is_empty() { String::new() } else { format!(", signature {}", arrived.signature) };
+    let signature =
+        if arrived.signature.is_empty() { String::new() } else { format!(", signature {}", arrived.signature) };
     println!("{} to {}{signature}: {text}", arrived.kind, arrived.to);
 }
 
 /// A listener, or one line with the cure.
 pub async fn listen(address: &str) -> Result<TcpListener> {
-    TcpListener::bind(address).await.with_context(|| format!("cannot listen on {address}; stop what uses it, or choose another"))
+    TcpListener::bind(address)
+        .await
+        .with_context(|| format!("cannot listen on {address}; stop what uses it, or choose another"))
 }
 
 impl Receiver {

@@ -70,7 +70,14 @@ impl Rule {
                 } else {
                     let row = |r: &api::Rule| {
                         let condition = format!("{} in {} s above {}", r.count, r.window_s, r.above);
-                        vec![r.id.to_string(), r.name.clone(), r.state.clone(), condition, r.query.clone(), r.note.clone()]
+                        vec![
+                            r.id.to_string(),
+                            r.name.clone(),
+                            r.state.clone(),
+                            condition,
+                            r.query.clone(),
+                            r.note.clone(),
+                        ]
                     };
                     output::table(&["id", "rule", "state", "count", "query", "note"], rules.iter().map(row).collect())?;
                 }
@@ -121,12 +128,28 @@ impl Alerts {
         } else {
             let row = |a: &api::Alert| {
                 let brief = |t: &str| t.get(..19).unwrap_or(t).replace('T', " ");
-                let told = a.notified.iter().map(|n| format!("{} {}: {}", n.kind, n.what, n.state)).collect::<Vec<_>>().join("; ");
+                let told = a
+                    .notified
+                    .iter()
+                    .map(|n| format!("{} {}: {}", n.kind, n.what, n.state))
+                    .collect::<Vec<_>>()
+                    .join("; ");
                 let late = if a.late { " (seen late)" } else { "" };
                 let ended = a.ended.as_deref().map_or_else(|| "raised".into(), brief);
-                vec![a.id.to_string(), a.rule.clone(), brief(&a.raised) + late, ended, a.peak.to_string(), a.taken_by.clone().unwrap_or_default(), told]
+                vec![
+                    a.id.to_string(),
+                    a.rule.clone(),
+                    brief(&a.raised) + late,
+                    ended,
+                    a.peak.to_string(),
+                    a.taken_by.clone().unwrap_or_default(),
+                    told,
+                ]
             };
-            output::table(&["id", "rule", "raised", "until", "peak", "taken by", "told"], alerts.iter().map(row).collect())?;
+            output::table(
+                &["id", "rule", "raised", "until", "peak", "taken by", "told"],
+                alerts.iter().map(row).collect(),
+            )?;
         }
         Ok(if alerts.is_empty() { Ended::Nothing } else { Ended::Well })
     }

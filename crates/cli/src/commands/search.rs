@@ -129,7 +129,14 @@ pub fn event_line(event: &impl serde::Serialize) -> String {
     let service = format!("{:<12}", text("service"));
     let message = text("message").replace(['\n', '\r'], "⏎");
     let fields = brief(&event["fields"]);
-    format!("{}  {} {} {}  {}", output::faint(&time), output::severity(text("severity")), service, message, output::faint(&fields))
+    format!(
+        "{}  {} {} {}  {}",
+        output::faint(&time),
+        output::severity(text("severity")),
+        service,
+        message,
+        output::faint(&fields)
+    )
 }
 
 /// The fields as `path=value`, as many as fit a line.
@@ -138,7 +145,8 @@ fn brief(fields: &Value) -> String {
     let mut stack = vec![(String::new(), fields)];
     while let Some((path, value)) = stack.pop() {
         if let Value::Object(entries) = value {
-            let below = entries.iter().map(|(k, v)| (if path.is_empty() { k.clone() } else { format!("{path}.{k}") }, v));
+            let below =
+                entries.iter().map(|(k, v)| (if path.is_empty() { k.clone() } else { format!("{path}.{k}") }, v));
             stack.extend(below.collect::<Vec<_>>().into_iter().rev());
             continue;
         }
@@ -175,7 +183,10 @@ fn show_histogram(answer: &HistogramAnswer, as_json: bool) -> Result<Ended> {
             + &output::styled(&"▓".repeat(cells(warn)), owo_colors::Style::new().yellow())
             + &output::styled(&"░".repeat(cells(calm)), owo_colors::Style::new().blue());
         let count = bucket.iter().sum::<u64>();
-        output::line(&format!("{}  {count:>8}  {bar}", output::faint(&time.get(..19).unwrap_or(&time).replace('T', " "))))?;
+        output::line(&format!(
+            "{}  {count:>8}  {bar}",
+            output::faint(&time.get(..19).unwrap_or(&time).replace('T', " "))
+        ))?;
     }
     tell_losses(&answer.explain);
     Ok(ended)

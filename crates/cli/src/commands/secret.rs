@@ -92,7 +92,8 @@ fn named(name: Option<String>, sort: &str) -> String {
 
 /// The store of a service that runs in `dir`.
 pub async fn running_store(dir: &std::path::Path) -> Result<Store> {
-    let sources = Sources { settings: None, data_dir: Some(dir.to_owned()), listen: None, otlp_listen: None, database_url: None };
+    let sources =
+        Sources { settings: None, data_dir: Some(dir.to_owned()), listen: None, otlp_listen: None, database_url: None };
     let settings = sources.read()?;
     let socket = Server::socket_of(&settings.data_dir());
     if !socket.exists() {
@@ -139,11 +140,15 @@ impl Token {
                 let name = named(name, "token");
                 if let Some(dir) = &how.data_dir {
                     let store = running_store(dir).await?;
-                    let Some(user) = store.user(&self.connection.user).await? else { bail!("there is no user `{}`", self.connection.user) };
+                    let Some(user) = store.user(&self.connection.user).await? else {
+                        bail!("there is no user `{}`", self.connection.user)
+                    };
                     let known = store.lanes().await?;
                     let mut ids = Vec::new();
                     for lane in &lanes {
-                        let Some(row) = known.iter().find(|l| l.name == *lane) else { bail!("there is no lane `{lane}`") };
+                        let Some(row) = known.iter().find(|l| l.name == *lane) else {
+                            bail!("there is no lane `{lane}`")
+                        };
                         ids.push(row.id);
                     }
                     let (secret, hash, prefix) = new_secret("token", rand::random());
@@ -165,7 +170,14 @@ async fn list(connection: &Connection, path: &str, listing: &Listing) -> Result<
     if listing.json {
         output::ndjson(&all)?;
     } else {
-        let row = |s: &SecretListed| vec![s.name.clone(), format!("{}…", s.prefix), s.created.clone(), s.revoked.clone().unwrap_or_else(|| "in use".into())];
+        let row = |s: &SecretListed| {
+            vec![
+                s.name.clone(),
+                format!("{}…", s.prefix),
+                s.created.clone(),
+                s.revoked.clone().unwrap_or_else(|| "in use".into()),
+            ]
+        };
         output::table(&["name", "begins", "made", "revoked"], all.iter().map(row).collect())?;
     }
     Ok(if all.is_empty() { Ended::Nothing } else { Ended::Well })

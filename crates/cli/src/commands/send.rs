@@ -69,16 +69,21 @@ impl Send {
         let key = self.key.clone().or_else(|| std::env::var("CALVEX_KEY").ok()).filter(|k| !k.is_empty());
         let key = key.context("no key; set CALVEX_KEY, or make one with `calvex key new`")?;
         let bar = if self.quiet { ProgressBar::hidden() } else { ProgressBar::new_spinner() };
-        bar.set_style(ProgressStyle::with_template("{spinner} {pos} events stored, {per_sec} {msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()));
+        bar.set_style(
+            ProgressStyle::with_template("{spinner} {pos} events stored, {per_sec} {msg}")
+                .unwrap_or_else(|_| ProgressStyle::default_spinner()),
+        );
         bar.enable_steady_tick(Duration::from_millis(200));
-        let totals = Arc::new(Totals { stored: AtomicU64::new(0), refused: AtomicU64::new(0), told: Mutex::default(), bar });
+        let totals =
+            Arc::new(Totals { stored: AtomicU64::new(0), refused: AtomicU64::new(0), told: Mutex::default(), bar });
         let (queue, batches) = mpsc::channel::<Batch>(usize::from(self.parallel));
         let batches = Arc::new(Mutex::new(batches));
         let http = http_client(Duration::from_secs(60))?;
         let url = format!("{}/v1/events", self.url.trim_end_matches('/'));
         let mut workers = tokio::task::JoinSet::new();
         for _ in 0..self.parallel {
-            let (batches, totals, http, url, key) = (batches.clone(), totals.clone(), http.clone(), url.clone(), key.clone());
+            let (batches, totals, http, url, key) =
+                (batches.clone(), totals.clone(), http.clone(), url.clone(), key.clone());
             let patience = Duration::from_secs(self.give_up_s);
             workers.spawn(async move {
                 loop {
@@ -132,7 +137,12 @@ impl Send {
     }
 }
 
-async fn batch_lines(from: impl AsyncRead + Unpin, source: Arc<str>, most: usize, queue: &mpsc::Sender<Batch>) -> Result<()> {
+async fn batch_lines(
+    from: impl AsyncRead + Unpin,
+    source: Arc<str>,
+    most: usize,
+    queue: &mpsc::Sender<Batch>,
+) -> Result<()> {
     let mut lines = BufReader::with_capacity(1 << 20, from);
     let mut number = 0;
     let mut batch = Batch { source: source.clone(), first_line: 1, body: Vec::new() };
@@ -155,7 +165,10 @@ async fn batch_lines(from: impl AsyncRead + Unpin, source: Arc<str>, most: usize
         }
         let ended = read == Some(0);
         if !batch.body.is_empty() && (ended || read.is_none() || count >= most || batch.body.len() >= BATCH_BYTES) {
-            let full = std::mem::replace(&mut batch, Batch { source: source.clone(), first_line: number + 1, body: Vec::new() });
+            let full = std::mem::replace(
+                &mut batch,
+                Batch { source: source.clone(), first_line: number + 1, body: Vec::new() },
+            );
             count = 0;
             // The workers are gone only where one failed, which is told by it.
             if queue.send(full).await.is_err() {
@@ -169,7 +182,14 @@ async fn batch_lines(from: impl AsyncRead + Unpin, source: Arc<str>, most: usize
 }
 
 /// Sends one batch until it is stored, refused for good, or patience ends. Every try carries the same idempotency key.
-async fn deliver(http: &reqwest::Client, url: &str, key: &str, batch: Batch, totals: &Totals, patience: Duration) -> Result<()> {
+async fn deliver(
+    http: &reqwest::Client,
+    url: &str,
+    key: &str,
+    batch: Batch,
+    totals: &Totals,
+    patience: Duration,
+) -> Result<()> {
     let idempotency = format!("{:032x}", rand::random::<u128>());
     let body = zstd::bulk::compress(&batch.body, 1)?;
     let until = tokio::time::Instant::now() + patience;

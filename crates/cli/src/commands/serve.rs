@@ -88,7 +88,11 @@ impl Serve {
             () = running.replaced() => true,
         };
         running.stop().await;
-        if replaced { Err(anyhow!("another process took this node's place; give one of them another node.name")) } else { Ok(Ended::Well) }
+        if replaced {
+            Err(anyhow!("another process took this node's place; give one of them another node.name"))
+        } else {
+            Ok(Ended::Well)
+        }
     }
 }
 
@@ -113,7 +117,9 @@ impl ShowSettings {
             output::ndjson(&rows)?;
             return Ok(Ended::Well);
         }
-        let rows = settings.all().map(|(r, v, o)| vec![r.name.into(), shown(r.name, v), o.to_string(), output::faint(r.about)]);
+        let rows = settings
+            .all()
+            .map(|(r, v, o)| vec![r.name.into(), shown(r.name, v), o.to_string(), output::faint(r.about)]);
         output::table(&["setting", "value", "from", "what it does"], rows.collect())?;
         Ok(Ended::Well)
     }

@@ -50,7 +50,7 @@ async fn main() -> Result<()> {
     browser.page.goto(format!("{url}/alerts")).await?;
     browser.saying("td", "leases run out").await?;
     shoot("alerts.png").await?;
-    browser.page.set_window_rect(0, 0, 390, 844).await?;
+    browser.resize(390, 844).await?;
     browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}")).await?;
     browser.css("[role=row]").await?;
     shoot("search-phone.png").await?;

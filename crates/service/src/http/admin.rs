@@ -21,7 +21,9 @@ const MAX_RETENTION: u32 = 36_500;
 fn check_name(name: &str) -> Result<()> {
     let good = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
     if name.is_empty() || name.len() > 64 || !name.chars().all(good) {
-        return Err(ServiceError::BadRequest(format!("`{name}` cannot be a name; use 1 to 64 letters, digits, `-`, `_` and `.`")));
+        return Err(ServiceError::BadRequest(format!(
+            "`{name}` cannot be a name; use 1 to 64 letters, digits, `-`, `_` and `.`"
+        )));
     }
     Ok(())
 }
@@ -38,10 +40,18 @@ pub async fn lanes(State(app): State<Shared>, reader: Reader) -> Json<Vec<Lane>>
 }
 
 /// `PUT /api/lanes/{name}`: makes a lane, or changes its term.
-pub async fn put_lane(State(app): State<Shared>, Admin(admin): Admin, Path(name): Path<String>, Json(lane): Json<Lane>) -> Result<StatusCode> {
+pub async fn put_lane(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+    Json(lane): Json<Lane>,
+) -> Result<StatusCode> {
     check_name(&name)?;
     if lane.name != name {
-        return Err(ServiceError::BadRequest(format!("the lane is called `{name}` in the address and `{}` in the body", lane.name)));
+        return Err(ServiceError::BadRequest(format!(
+            "the lane is called `{name}` in the address and `{}` in the body",
+            lane.name
+        )));
     }
     if !(1..=MAX_RETENTION).contains(&lane.retention_days) {
         return Err(ServiceError::BadRequest(format!("retention_days must be 1 to {MAX_RETENTION}")));
@@ -50,7 +60,9 @@ pub async fn put_lane(State(app): State<Shared>, Admin(admin): Admin, Path(name)
     app.store.reterm_chunks(id, lane.retention_days).await?;
     app.catalogue.reload(&app.store).await?;
     jobs::reread_chunks(&app).await?;
-    app.store.audit((app.clock)(), &admin.who.name, "put lane", &format!("{name}, {} days", lane.retention_days)).await?;
+    app.store
+        .audit((app.clock)(), &admin.who.name, "put lane", &format!("{name}, {} days", lane.retention_days))
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -62,7 +74,11 @@ pub async fn routes(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec
 }
 
 /// `PUT /api/routes`: replaces all.
-pub async fn put_routes(State(app): State<Shared>, Admin(admin): Admin, Json(routes): Json<Vec<Route>>) -> Result<StatusCode> {
+pub async fn put_routes(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Json(routes): Json<Vec<Route>>,
+) -> Result<StatusCode> {
     let config = app.catalogue.get();
     let mut rows = Vec::new();
     for route in &routes {
@@ -100,7 +116,11 @@ pub async fn tokens(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec
 }
 
 /// `POST /api/keys`
-pub async fn add_key(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewSecret>) -> Result<Json<MadeSecret>> {
+pub async fn add_key(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Json(ask): Json<NewSecret>,
+) -> Result<Json<MadeSecret>> {
     check_name(&ask.name)?;
     if !ask.lanes.is_empty() {
         return Err(ServiceError::BadRequest("a key has no lanes; routes decide where its events go".into()));
@@ -114,7 +134,11 @@ pub async fn add_key(State(app): State<Shared>, Admin(admin): Admin, Json(ask): 
 }
 
 /// `DELETE /api/keys/{name}`
-pub async fn revoke_key(State(app): State<Shared>, Admin(admin): Admin, Path(name): Path<String>) -> Result<StatusCode> {
+pub async fn revoke_key(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+) -> Result<StatusCode> {
     let now_ns = (app.clock)();
     app.store.revoke(SecretKind::Key, &name, now_ns).await?;
     app.keys.clear();
@@ -123,10 +147,15 @@ pub async fn revoke_key(State(app): State<Shared>, Admin(admin): Admin, Path(nam
 }
 
 /// `POST /api/tokens`: a token of the one who asks.
-pub async fn add_token(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewSecret>) -> Result<Json<MadeSecret>> {
+pub async fn add_token(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Json(ask): Json<NewSecret>,
+) -> Result<Json<MadeSecret>> {
     check_name(&ask.name)?;
     let config = app.catalogue.get();
-    let lane = |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
+    let lane =
+        |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
     let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
     let (secret, hash, prefix) = new_secret("token", rand::random());
     let now_ns = (app.clock)();
@@ -137,7 +166,11 @@ pub async fn add_token(State(app): State<Shared>, Admin(admin): Admin, Json(ask)
 }
 
 /// `DELETE /api/tokens/{name}`
-pub async fn revoke_token(State(app): State<Shared>, Admin(admin): Admin, Path(name): Path<String>) -> Result<StatusCode> {
+pub async fn revoke_token(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+) -> Result<StatusCode> {
     let now_ns = (app.clock)();
     app.store.revoke(SecretKind::Token, &name, now_ns).await?;
     app.store.audit(now_ns, &admin.who.name, "revoke token", &name).await?;
@@ -151,7 +184,8 @@ pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Json(ask):
         return Err(ServiceError::BadRequest(format!("role `{}` is not known; use admin or reader", ask.role)));
     }
     let config = app.catalogue.get();
-    let lane = |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
+    let lane =
+        |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
     let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
     let hash = tokio::task::spawn_blocking(move || hash_password(&ask.password)).await;
     let hash = hash.map_err(|e| ServiceError::BadRequest(e.to_string()))??;

@@ -50,7 +50,11 @@ pub async fn rules(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec
 }
 
 /// `POST /api/rules`: makes a rule; it is on at once.
-pub async fn add_rule(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewRule>) -> Result<Json<MadeRule>> {
+pub async fn add_rule(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Json(ask): Json<NewRule>,
+) -> Result<Json<MadeRule>> {
     let bad = |told: &str| Err(ServiceError::BadRequest(told.to_owned()));
     if ask.name.trim().is_empty() || ask.name.chars().count() > 128 {
         return bad("a rule needs a name of 1 to 128 characters");
@@ -146,7 +150,11 @@ pub async fn alerts(State(app): State<Shared>, reader: Reader) -> Result<Json<Ve
 pub async fn take(State(app): State<Shared>, reader: Reader, Path(id): Path<u32>) -> Result<StatusCode> {
     let rules = app.store.rules().await?;
     let alerts = app.store.latest_alerts(1000).await?;
-    let seen = alerts.iter().find(|a| a.id == id).and_then(|a| rules.iter().find(|r| r.id == a.rule_id)).is_some_and(|r| may_see(&reader, r));
+    let seen = alerts
+        .iter()
+        .find(|a| a.id == id)
+        .and_then(|a| rules.iter().find(|r| r.id == a.rule_id))
+        .is_some_and(|r| may_see(&reader, r));
     if !seen {
         return Err(StoreError::Missing(format!("alert {id}")).into());
     }

@@ -17,10 +17,17 @@ pub async fn asset(uri: Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
     if let Some(file) = Dist::get(path) {
         let caching = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
-        return ([(header::CONTENT_TYPE, file.metadata.mimetype()), (header::CACHE_CONTROL, caching)], file.data).into_response();
+        return ([(header::CONTENT_TYPE, file.metadata.mimetype()), (header::CACHE_CONTROL, caching)], file.data)
+            .into_response();
     }
     match Dist::get("index.html") {
-        Some(page) => ([(header::CONTENT_TYPE, "text/html"), (header::CACHE_CONTROL, "no-cache")], page.data).into_response(),
-        None => (StatusCode::NOT_FOUND, "the console was not built into this binary; run `./run serve`, which builds both\n").into_response(),
+        Some(page) => {
+            ([(header::CONTENT_TYPE, "text/html"), (header::CACHE_CONTROL, "no-cache")], page.data).into_response()
+        }
+        None => (
+            StatusCode::NOT_FOUND,
+            "the console was not built into this binary; run `./run serve`, which builds both\n",
+        )
+            .into_response(),
     }
 }

@@ -11,12 +11,20 @@ use calvex_wire::api::{HistogramAnswer, SearchAnswer, SearchRequest, StoryAnswer
 use serde_json::{Value, json};
 
 /// `POST /api/search`
-pub async fn search(State(app): State<Shared>, reader: Reader, Json(ask): Json<SearchRequest>) -> Result<Json<SearchAnswer>> {
+pub async fn search(
+    State(app): State<Shared>,
+    reader: Reader,
+    Json(ask): Json<SearchRequest>,
+) -> Result<Json<SearchAnswer>> {
     Ok(Json(search::search(&app, &reader, ask).await?))
 }
 
 /// `POST /api/histogram`
-pub async fn histogram(State(app): State<Shared>, reader: Reader, Json(ask): Json<SearchRequest>) -> Result<Json<HistogramAnswer>> {
+pub async fn histogram(
+    State(app): State<Shared>,
+    reader: Reader,
+    Json(ask): Json<SearchRequest>,
+) -> Result<Json<HistogramAnswer>> {
     Ok(Json(search::counts(&app, &reader, ask).await?))
 }
 

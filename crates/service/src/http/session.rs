@@ -14,7 +14,8 @@ use calvex_wire::api::{LoginRequest, Me, SESSION_COOKIE};
 const SESSION_S: i64 = 12 * 3600;
 
 /// A well-formed hash that fits no password, so that an unknown name takes as long as a wrong password.
-const NO_PASSWORD: &str = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+const NO_PASSWORD: &str =
+    "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
 
 /// `POST /api/login`
 pub async fn login(State(app): State<Shared>, Json(ask): Json<LoginRequest>) -> Result<impl IntoResponse> {

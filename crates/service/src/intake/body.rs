@@ -14,14 +14,26 @@ pub async fn read(app: &Shared, headers: &HeaderMap, body: Body) -> Result<Vec<u
         error
     };
     let too_large = |what: &str, limit: usize| {
-        refuse("body-too-large", ServiceError::TooLarge(format!("the body is larger than {limit} bytes{what}; send smaller batches")))
+        refuse(
+            "body-too-large",
+            ServiceError::TooLarge(format!("the body is larger than {limit} bytes{what}; send smaller batches")),
+        )
     };
     let packed = axum::body::to_bytes(body, limit).await.map_err(|e| {
         // The length limit and a broken connection come as one error type.
         let text = e.to_string();
-        if text.contains("length limit") { too_large("", limit) } else { refuse("broken-body", ServiceError::BadRequest(format!("the body broke off: {text}"))) }
+        if text.contains("length limit") {
+            too_large("", limit)
+        } else {
+            refuse("broken-body", ServiceError::BadRequest(format!("the body broke off: {text}")))
+        }
     })?;
-    let encoding = headers.get(header::CONTENT_ENCODING).and_then(|v| v.to_str().ok()).unwrap_or("identity").trim().to_ascii_lowercase();
+    let encoding = headers
+        .get(header::CONTENT_ENCODING)
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or("identity")
+        .trim()
+        .to_ascii_lowercase();
     if encoding == "identity" || encoding.is_empty() {
         return Ok(packed.to_vec());
     }
@@ -40,7 +52,8 @@ pub async fn read(app: &Shared, headers: &HeaderMap, body: Body) -> Result<Vec<u
         read.map(|_| out)
     });
     let out = unpack.await.map_err(|e| ServiceError::BadRequest(e.to_string()))?;
-    let out = out.map_err(|e| refuse("broken-encoding", ServiceError::BadRequest(format!("the body is not {name}: {e}"))))?;
+    let out =
+        out.map_err(|e| refuse("broken-encoding", ServiceError::BadRequest(format!("the body is not {name}: {e}"))))?;
     if out.len() > unpacked {
         return Err(too_large(" when decompressed", unpacked));
     }

@@ -114,7 +114,9 @@ async fn known_answer(app: &Shared, sender: &Sender, key: [u8; 32], body: [u8; 3
     let Some(receipt) = app.store.receipt(sender.key_id, &key).await? else { return Ok(None) };
     if receipt.body != body {
         app.metrics.refuse("idempotency-misused", 1);
-        return Err(ServiceError::Conflict("this idempotency key came with another body before; use a new key for new events".into()));
+        return Err(ServiceError::Conflict(
+            "this idempotency key came with another body before; use a new key for new events".into(),
+        ));
     }
     app.metrics.repeated.inc();
     let answer: SendAnswer = serde_json::from_slice(&receipt.answer).unwrap_or_default();
@@ -129,7 +131,9 @@ async fn repeat_mark(app: &Shared, sender: &Sender, body: [u8; 32]) -> Result<Op
         return Ok(None);
     }
     let window = (app.clock)() / (window_s * 1_000_000_000);
-    let key = |n: i64| -> [u8; 32] { Sha256::new().chain_update(b"body\0").chain_update(n.to_le_bytes()).chain_update(body).finalize().into() };
+    let key = |n: i64| -> [u8; 32] {
+        Sha256::new().chain_update(b"body\0").chain_update(n.to_le_bytes()).chain_update(body).finalize().into()
+    };
     let mark = app.intake.mark(sender.key_id, key(window))?;
     for n in [window, window - 1] {
         if let Some(receipt) = app.store.receipt(sender.key_id, &key(n)).await? {

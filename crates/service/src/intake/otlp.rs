@@ -16,7 +16,9 @@ pub async fn post_logs(State(app): State<Shared>, headers: HeaderMap, content: B
     let media_type = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
     let encoding = Encoding::from_media_type(media_type).ok_or_else(|| {
         app.metrics.refuse("unknown-media-type", 1);
-        ServiceError::Unsupported(format!("content-type `{media_type}` is not OTLP; use application/x-protobuf or application/json"))
+        ServiceError::Unsupported(format!(
+            "content-type `{media_type}` is not OTLP; use application/x-protobuf or application/json"
+        ))
     })?;
     let body = body::read(&app, &headers, content).await?;
     let refuse = app.clone();

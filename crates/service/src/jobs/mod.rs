@@ -50,10 +50,15 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
     }));
     let judged = Arc::new(tokio::sync::Mutex::new(rules::Judge::default()));
     let own = app.clone();
-    tasks.spawn(every(Duration::from_millis(app.settings.number("rules.tick_ms").max(50)), stop.clone(), "rules", move || {
-        let (app, judge) = (own.clone(), judged.clone());
-        async move { judge.lock().await.run(&app).await }
-    }));
+    tasks.spawn(every(
+        Duration::from_millis(app.settings.number("rules.tick_ms").max(50)),
+        stop.clone(),
+        "rules",
+        move || {
+            let (app, judge) = (own.clone(), judged.clone());
+            async move { judge.lock().await.run(&app).await }
+        },
+    ));
     let own = app.clone();
     let sender = Arc::new(notify::Outbox::new());
     tasks.spawn(every(OUTBOX_EVERY, stop.clone(), "outbox", move || {

@@ -106,10 +106,18 @@ fn standing_at(rule: &RuleRow, known: &[AlertRow], from_ns: i64, again: bool) ->
 }
 
 /// Counts per step as the rule's owner sees them; what kept it from counting all, otherwise.
-async fn count(app: &Shared, rule: &RuleRow, filter: Filter, range: TimeRange, step_ns: i64) -> Result<std::result::Result<Vec<u64>, String>> {
+async fn count(
+    app: &Shared,
+    rule: &RuleRow,
+    filter: Filter,
+    range: TimeRange,
+    step_ns: i64,
+) -> Result<std::result::Result<Vec<u64>, String>> {
     let lanes = app.store.lanes_of_user(rule.owner_id, &rule.owner_role).await?;
     let may_read = |lane: u32| lanes.as_ref().is_none_or(|l| l.contains(&lane));
-    let counted = search::run(app, may_read, move |view, source, stop| histogram(view, &filter, range, step_ns, source, stop)).await?;
+    let counted =
+        search::run(app, may_read, move |view, source, stop| histogram(view, &filter, range, step_ns, source, stop))
+            .await?;
     let explain = &counted.explain;
     if let Some(why) = explain.stopped.as_ref().or(explain.left_out.first()) {
         return Ok(Err(why.clone()));
@@ -139,8 +147,15 @@ fn change_of(app: &Shared, rule: &RuleRow, known: &[AlertRow], judged_before_ns:
     match outcome {
         Outcome::New(r) => {
             let late = r.raised_ns <= judged_before_ns;
-            let alert =
-                AlertRow { id: 0, rule_id: rule.id, raised_ns: r.raised_ns, ended_ns: r.ended_ns, peak: r.peak, late, taken_by: None };
+            let alert = AlertRow {
+                id: 0,
+                rule_id: rule.id,
+                raised_ns: r.raised_ns,
+                ended_ns: r.ended_ns,
+                peak: r.peak,
+                late,
+                taken_by: None,
+            };
             AlertChange::Raise { notify: messages(app, rule, &alert, "raised"), alert }
         }
         Outcome::Known(i, r) => {

@@ -12,7 +12,8 @@ use std::time::Duration;
 /// # Errors
 /// Where it is none.
 pub fn check_mail_address(address: &str) -> Result<()> {
-    let told = |_| ServiceError::BadRequest(format!("`{address}` is no mail address; one looks like oncall@fennmark.test"));
+    let told =
+        |_| ServiceError::BadRequest(format!("`{address}` is no mail address; one looks like oncall@fennmark.test"));
     address.parse::<Mailbox>().map(|_| ()).map_err(told)
 }
 
@@ -28,7 +29,10 @@ pub async fn send(message: &OutboxRow, server: &str, from: &str) -> std::result:
         .subject(subject)
         .body(text)
         .map_err(|e| e.to_string())?;
-    let transport = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(host).port(port).timeout(Some(Duration::from_secs(10))).build();
+    let transport = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(host)
+        .port(port)
+        .timeout(Some(Duration::from_secs(10)))
+        .build();
     transport.send(mail).await.map(|_| ()).map_err(|e| e.to_string())
 }
 
@@ -40,7 +44,12 @@ fn words(message: &OutboxRow) -> (String, String) {
     let late = if data["late"] == Value::Bool(true) { " (seen late)" } else { "" };
     let subject = format!("{}: {}{late}", message.what, text("rule"));
     let mut lines = vec![
-        format!("{} {} at {}{late}", text("rule"), message.what, if message.what == "ended" { text("ended") } else { text("raised") }),
+        format!(
+            "{} {} at {}{late}",
+            text("rule"),
+            message.what,
+            if message.what == "ended" { text("ended") } else { text("raised") }
+        ),
         String::new(),
         format!("count    {} in {} s (above {})", data["count"], data["window_s"], data["above"]),
         format!("query    {}", text("query")),
@@ -60,8 +69,16 @@ mod tests {
     fn subject_and_text_say_what_and_when() {
         let payload = r#"{"data":{"rule":"lease errors","query":"severity>=error","window_s":300,"above":20,"count":31,"raised":"R","ended":null,"late":true,"evidence_from":"F","console":"http://c"}}"#;
         let row = OutboxRow {
-            id: 1, alert_id: 1, kind: "mail".into(), what: "raised".into(), target: String::new(), secret: None,
-            payload: payload.into(), tries: 0, done_ns: None, error: String::new(),
+            id: 1,
+            alert_id: 1,
+            kind: "mail".into(),
+            what: "raised".into(),
+            target: String::new(),
+            secret: None,
+            payload: payload.into(),
+            tries: 0,
+            done_ns: None,
+            error: String::new(),
         };
         let (subject, text) = words(&row);
         assert_eq!(subject, "raised: lease errors (seen late)");

@@ -53,7 +53,10 @@ impl Outbox {
                 let client = self.client.as_ref().map_err(Clone::clone)?;
                 webhook::send(client, message, (app.clock)(), app.settings.flag("notify.webhook_local")).await
             }
-            "mail" => mail::send(message, app.settings.text("notify.mail_server"), app.settings.text("notify.mail_from")).await,
+            "mail" => {
+                mail::send(message, app.settings.text("notify.mail_server"), app.settings.text("notify.mail_from"))
+                    .await
+            }
             other => Err(format!("`{other}` is no way to notify")),
         }
     }

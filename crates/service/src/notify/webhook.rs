@@ -27,7 +27,9 @@ pub fn check_webhook_url(url: &str) -> Result<()> {
     let parsed = reqwest::Url::parse(url).ok().filter(|u| ["http", "https"].contains(&u.scheme()) && u.has_host());
     match parsed {
         Some(_) if url.len() <= 512 => Ok(()),
-        _ => Err(ServiceError::BadRequest(format!("`{url}` is no webhook address; use http://host/path or https://host/path"))),
+        _ => Err(ServiceError::BadRequest(format!(
+            "`{url}` is no webhook address; use http://host/path or https://host/path"
+        ))),
     }
 }
 
@@ -36,14 +38,20 @@ pub fn check_webhook_url(url: &str) -> Result<()> {
 /// # Errors
 /// Where the secret is not base64 behind `whsec_`.
 pub fn sign_webhook(secret: &str, id: &str, timestamp_s: i64, body: &str) -> std::result::Result<String, String> {
-    let key = secret.strip_prefix("whsec_").and_then(|s| STANDARD.decode(s).ok()).ok_or("the webhook's secret is damaged")?;
+    let key =
+        secret.strip_prefix("whsec_").and_then(|s| STANDARD.decode(s).ok()).ok_or("the webhook's secret is damaged")?;
     let mut mac = Hmac::<Sha256>::new_from_slice(&key).map_err(|e| e.to_string())?;
     mac.update(format!("{id}.{timestamp_s}.{body}").as_bytes());
     Ok(format!("v1,{}", STANDARD.encode(mac.finalize().into_bytes())))
 }
 
 /// Delivers one notification.
-pub async fn send(client: &reqwest::Client, message: &OutboxRow, now_ns: i64, local: bool) -> std::result::Result<(), String> {
+pub async fn send(
+    client: &reqwest::Client,
+    message: &OutboxRow,
+    now_ns: i64,
+    local: bool,
+) -> std::result::Result<(), String> {
     let url = reqwest::Url::parse(&message.target).map_err(|e| e.to_string())?;
     if !local {
         refuse_local(&url).await?;
@@ -79,7 +87,12 @@ fn is_local(ip: IpAddr) -> bool {
     match ip {
         IpAddr::V4(v4) => {
             let [a, b, ..] = v4.octets();
-            v4.is_loopback() || v4.is_private() || v4.is_link_local() || v4.is_unspecified() || v4.is_broadcast() || (a == 100 && (64..128).contains(&b))
+            v4.is_loopback()
+                || v4.is_private()
+                || v4.is_link_local()
+                || v4.is_unspecified()
+                || v4.is_broadcast()
+                || (a == 100 && (64..128).contains(&b))
         }
         IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
             Some(v4) => is_local(IpAddr::V4(v4)),
@@ -106,7 +119,9 @@ mod tests {
 
     #[test]
     fn local_addresses_are_told() {
-        for local in ["127.0.0.1", "10.1.2.3", "192.168.0.1", "169.254.1.1", "::1", "fd00::1", "::ffff:127.0.0.1", "100.64.0.1"] {
+        for local in
+            ["127.0.0.1", "10.1.2.3", "192.168.0.1", "169.254.1.1", "::1", "fd00::1", "::ffff:127.0.0.1", "100.64.0.1"]
+        {
             assert!(is_local(local.parse().unwrap()), "{local}");
         }
         for far in ["203.0.113.9", "2001:db8::1"] {

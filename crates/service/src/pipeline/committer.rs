@@ -62,7 +62,10 @@ impl Intake {
     /// commit, or with the guard where nothing is submitted.
     pub fn mark(&self, key_id: u32, idempotency: [u8; 32]) -> Result<InFlightMark> {
         if !self.in_flight.lock().insert((key_id, idempotency)) {
-            return Err(ServiceError::Busy("the same batch is being stored at this moment; ask again for its answer".into(), 1));
+            return Err(ServiceError::Busy(
+                "the same batch is being stored at this moment; ask again for its answer".into(),
+                1,
+            ));
         }
         Ok(InFlightMark { of: Some(((key_id, idempotency), self.in_flight.clone())) })
     }
@@ -72,11 +75,18 @@ impl Intake {
     /// # Errors
     /// [`ServiceError::Busy`] where the queue is full or the database is away; the events may be stored later then,
     /// and a retry under the same idempotency key finds them.
-    pub async fn submit(&self, events: Vec<(u32, Event)>, receipt: Option<Receipt>, mark: Option<InFlightMark>) -> Result<()> {
+    pub async fn submit(
+        &self,
+        events: Vec<(u32, Event)>,
+        receipt: Option<Receipt>,
+        mark: Option<InFlightMark>,
+    ) -> Result<()> {
         let (done, answer) = oneshot::channel();
         let busy = |why: &str| ServiceError::Busy(why.to_owned(), 1);
         let queue = self.queue.read().clone().ok_or_else(|| busy("the service is stopping; send again"))?;
-        queue.try_send(Submission { events, receipt, done }).map_err(|_| busy("the intake queue is full; slow down"))?;
+        queue
+            .try_send(Submission { events, receipt, done })
+            .map_err(|_| busy("the intake queue is full; slow down"))?;
         drop(queue);
         // From here the committer ends the mark.
         if let Some(mut mark) = mark {
@@ -148,7 +158,11 @@ impl Committer {
     pub fn start(self) -> (Intake, impl Future<Output = ()>) {
         let (queue, mut submissions) = mpsc::channel::<Submission>(QUEUE);
         let in_flight: InFlight = InFlight::default();
-        let intake = Intake { queue: parking_lot::RwLock::new(Some(queue)), in_flight: in_flight.clone(), disk_full: AtomicBool::new(false) };
+        let intake = Intake {
+            queue: parking_lot::RwLock::new(Some(queue)),
+            in_flight: in_flight.clone(),
+            disk_full: AtomicBool::new(false),
+        };
         let (groups, mut built) = mpsc::channel::<Group>(1);
         let wait = self.wait;
         let gather = async move {
@@ -225,7 +239,9 @@ impl Committer {
         loop {
             match self.store.commit(&self.claim, commit).await {
                 Ok(Committed::Yes) => return Ok(()),
-                Ok(Committed::ReceiptTaken) => return Err(("another node stored the same batch; ask again for its answer".into(), 1)),
+                Ok(Committed::ReceiptTaken) => {
+                    return Err(("another node stored the same batch; ask again for its answer".into(), 1));
+                }
                 Err(StoreError::Fenced(name)) => {
                     tracing::error!("node `{name}` was taken over by another process; this one stops");
                     self.fenced.store(true, Ordering::SeqCst);

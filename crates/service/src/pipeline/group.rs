@@ -62,7 +62,8 @@ mod tests {
             (2, event(10 * day, 10 * day)),
             (1, event(9 * day, 10 * day)),
         ];
-        let mut heads: Vec<_> = build(events).unwrap().iter().map(|b| (b.key.lane, b.key.day, b.key.late, b.page.rows())).collect();
+        let mut heads: Vec<_> =
+            build(events).unwrap().iter().map(|b| (b.key.lane, b.key.day, b.key.late, b.page.rows())).collect();
         heads.sort_unstable();
         assert_eq!(heads, [(1, 9, true, 1), (1, 10, false, 2), (2, 10, false, 1)]);
     }

@@ -33,7 +33,8 @@ impl Sealer {
     /// Where the database fails; the events are then still in the journal and in memory.
     pub async fn run(&self, all: bool) -> Result<usize> {
         let app = &self.app;
-        let (rows, age_ns) = (app.settings.number("head.seal_rows"), app.settings.number("head.seal_age_s") as i64 * 1_000_000_000);
+        let (rows, age_ns) =
+            (app.settings.number("head.seal_rows"), app.settings.number("head.seal_age_s") as i64 * 1_000_000_000);
         let now_ns = (app.clock)();
         let mut sealed = 0;
         loop {

@@ -159,7 +159,13 @@ impl View {
             }
             segments.extend(head.pages.iter().map(|page| {
                 let (time_min, time_max) = page.time_span();
-                Segment { lane: config.name(key.lane), time_min, time_max, rows: page.rows(), place: Place::Head(page.clone()) }
+                Segment {
+                    lane: config.name(key.lane),
+                    time_min,
+                    time_max,
+                    rows: page.rows(),
+                    place: Place::Head(page.clone()),
+                }
             }));
         }
         for chunk in inner.chunks.values() {

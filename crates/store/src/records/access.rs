@@ -75,7 +75,14 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Taken`].
-    pub async fn add_user(&self, name: &str, password_hash: &str, role: &str, lanes: &[u32], now_ns: i64) -> Result<u32> {
+    pub async fn add_user(
+        &self,
+        name: &str,
+        password_hash: &str,
+        role: &str,
+        lanes: &[u32],
+        now_ns: i64,
+    ) -> Result<u32> {
         let mut tx = self.pool.begin().await?;
         let added = sqlx::query("INSERT INTO user (name, password_hash, role, created_ns) VALUES (?, ?, ?, ?)")
             .bind(name)
@@ -87,7 +94,11 @@ impl Store {
             .map_err(StoreError::taken("the user's name"))?;
         let id = added.last_insert_id() as u32;
         for lane in lanes {
-            sqlx::query("INSERT INTO user_lane (user_id, lane_id) VALUES (?, ?)").bind(id).bind(lane).execute(&mut *tx).await?;
+            sqlx::query("INSERT INTO user_lane (user_id, lane_id) VALUES (?, ?)")
+                .bind(id)
+                .bind(lane)
+                .execute(&mut *tx)
+                .await?;
         }
         tx.commit().await?;
         Ok(id)
@@ -102,8 +113,10 @@ impl Store {
             .bind(name)
             .fetch_optional(&self.pool)
             .await?;
-        row.map(|r| Ok(UserRow { id: r.try_get(0)?, name: r.try_get(1)?, password_hash: r.try_get(2)?, role: r.try_get(3)? }))
-            .transpose()
+        row.map(|r| {
+            Ok(UserRow { id: r.try_get(0)?, name: r.try_get(1)?, password_hash: r.try_get(2)?, role: r.try_get(3)? })
+        })
+        .transpose()
     }
 
     /// Opens a session.
@@ -191,7 +204,8 @@ impl Store {
         if role == "admin" {
             return Ok(None);
         }
-        let lanes = sqlx::query_scalar("SELECT lane_id FROM user_lane WHERE user_id = ?").bind(user_id).fetch_all(&self.pool);
+        let lanes =
+            sqlx::query_scalar("SELECT lane_id FROM user_lane WHERE user_id = ?").bind(user_id).fetch_all(&self.pool);
         Ok(Some(lanes.await?))
     }
 
@@ -268,7 +282,12 @@ impl Store {
         let select = format!("SELECT name, prefix, created_ns, revoked_ns FROM {} ORDER BY name", kind.table());
         let rows = sqlx::query(crate::sql::safe(select)).fetch_all(&self.pool).await?;
         let secret = |r: &sqlx::mysql::MySqlRow| {
-            Ok(SecretRow { name: r.try_get(0)?, prefix: r.try_get(1)?, created_ns: r.try_get(2)?, revoked_ns: r.try_get(3)? })
+            Ok(SecretRow {
+                name: r.try_get(0)?,
+                prefix: r.try_get(1)?,
+                created_ns: r.try_get(2)?,
+                revoked_ns: r.try_get(3)?,
+            })
         };
         rows.iter().map(secret).collect()
     }

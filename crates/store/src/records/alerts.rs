@@ -188,8 +188,13 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`].
     pub async fn take_alert(&self, id: u32, who: &str) -> Result<()> {
-        let done = sqlx::query("UPDATE alert SET taken_by = ? WHERE id = ?").bind(who).bind(id).execute(&self.pool).await?;
-        if done.rows_affected() == 0 { Err(StoreError::Missing(format!("alert {id} not yet taken by {who}"))) } else { Ok(()) }
+        let done =
+            sqlx::query("UPDATE alert SET taken_by = ? WHERE id = ?").bind(who).bind(id).execute(&self.pool).await?;
+        if done.rows_affected() == 0 {
+            Err(StoreError::Missing(format!("alert {id} not yet taken by {who}")))
+        } else {
+            Ok(())
+        }
     }
 
     /// Commits a judgement whole; `false` where another judged in between and nothing was written.
@@ -198,11 +203,14 @@ impl Store {
     /// [`StoreError::Fenced`].
     pub async fn commit_judgement(&self, claim: &Claim, judgement: &Judgement, now_ns: i64) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
-        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1 {
+        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1
+        {
             return Err(StoreError::Fenced(claim.name.clone()));
         }
-        let standing: Option<Option<i64>> =
-            sqlx::query_scalar("SELECT judged_ns FROM rule WHERE id = ? FOR UPDATE").bind(judgement.rule_id).fetch_optional(&mut *tx).await?;
+        let standing: Option<Option<i64>> = sqlx::query_scalar("SELECT judged_ns FROM rule WHERE id = ? FOR UPDATE")
+            .bind(judgement.rule_id)
+            .fetch_optional(&mut *tx)
+            .await?;
         if standing != Some(judgement.judged_before_ns) {
             return Ok(false);
         }
@@ -218,14 +226,16 @@ impl Store {
         for change in &judgement.changes {
             let (id, notify) = match change {
                 AlertChange::Raise { alert, notify } => {
-                    let added = sqlx::query("INSERT INTO alert (rule_id, raised_ns, ended_ns, peak, late) VALUES (?, ?, ?, ?, ?)")
-                        .bind(alert.rule_id)
-                        .bind(alert.raised_ns)
-                        .bind(alert.ended_ns)
-                        .bind(alert.peak)
-                        .bind(alert.late)
-                        .execute(&mut *tx)
-                        .await?;
+                    let added = sqlx::query(
+                        "INSERT INTO alert (rule_id, raised_ns, ended_ns, peak, late) VALUES (?, ?, ?, ?, ?)",
+                    )
+                    .bind(alert.rule_id)
+                    .bind(alert.raised_ns)
+                    .bind(alert.ended_ns)
+                    .bind(alert.peak)
+                    .bind(alert.late)
+                    .execute(&mut *tx)
+                    .await?;
                     (added.last_insert_id() as u32, notify)
                 }
                 AlertChange::Update { alert, notify } => {
@@ -282,7 +292,11 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn outbox_done(&self, id: u64, now_ns: i64) -> Result<()> {
-        sqlx::query("UPDATE outbox SET done_ns = ?, tries = tries + 1, error = '' WHERE id = ?").bind(now_ns).bind(id).execute(&self.pool).await?;
+        sqlx::query("UPDATE outbox SET done_ns = ?, tries = tries + 1, error = '' WHERE id = ?")
+            .bind(now_ns)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 

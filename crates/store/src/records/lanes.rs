@@ -44,7 +44,13 @@ impl Store {
                 .bind(lane)
                 .execute(&mut *tx)
                 .await
-                .map_err(|e| if matches!(&e, sqlx::Error::Database(d) if d.is_foreign_key_violation()) { StoreError::Missing("such lane".into()) } else { e.into() })?;
+                .map_err(|e| {
+                    if matches!(&e, sqlx::Error::Database(d) if d.is_foreign_key_violation()) {
+                        StoreError::Missing("such lane".into())
+                    } else {
+                        e.into()
+                    }
+                })?;
         }
         tx.commit().await?;
         Ok(())
