@@ -140,7 +140,7 @@ impl Service {
 
     /// Events found, as JSON.
     pub fn search(&self, query: &str, more: &[&str]) -> Result<Vec<Value>> {
-        let output = self.calvex(&[&["search", "--json", "-n", "100000"], more, &[query]].concat())?;
+        let output = self.calvex(&[&["search", "--json", "-n", "10000000"], more, &[query]].concat())?;
         if output.status.code() == Some(2) {
             bail!("{}", String::from_utf8_lossy(&output.stderr));
         }

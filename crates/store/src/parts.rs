@@ -6,6 +6,11 @@ use calvex_core::CoreError;
 use calvex_core::chunk::{ChunkSource, Directory, VerifiedPart};
 use moka::sync::Cache;
 use std::sync::Arc;
+use std::time::Duration;
+
+/// How often a part is asked for again while the database is away, and the pause between.
+const AWAY_TRIES: u32 = 10;
+const AWAY_PAUSE: Duration = Duration::from_millis(200);
 
 /// The shared caches.
 #[derive(Clone)]
@@ -46,6 +51,20 @@ pub struct PartReader<'a> {
     bucket_of: &'a (dyn Fn(u64) -> Option<i32> + Sync),
 }
 
+impl PartReader<'_> {
+    /// Reads a part; a database that is just coming back is waited for a little, so that an answer is whole.
+    async fn read(&self, bucket: i32, chunk: u64, part: u16) -> crate::Result<Vec<u8>> {
+        let mut tries = 0;
+        loop {
+            match self.store.read_part(bucket, chunk, part).await {
+                Err(e) if e.is_away() && tries < AWAY_TRIES => tries += 1,
+                read => return read,
+            }
+            tokio::time::sleep(AWAY_PAUSE).await;
+        }
+    }
+}
+
 impl ChunkSource for PartReader<'_> {
     fn directory(&self, chunk: u64) -> calvex_core::error::Result<Arc<Directory>> {
         if let Some(directory) = self.cache.directories.get(&chunk) {
@@ -64,7 +83,7 @@ impl ChunkSource for PartReader<'_> {
         }
         let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
         let bucket = (self.bucket_of)(chunk).ok_or_else(gone)?;
-        let read = self.runtime.block_on(self.store.read_part(bucket, chunk, part));
+        let read = self.runtime.block_on(self.read(bucket, chunk, part));
         let bytes =
             read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} part {part} could not be read: {e}")))?;
         let verified = VerifiedPart::check(bytes, chunk, part)?;

@@ -2,7 +2,7 @@
 
 use crate::client::Connection;
 use crate::{Ended, output};
-use anyhow::Result;
+use anyhow::{Result, bail};
 use calvex_core::search::Explanation;
 use calvex_wire::api::{HistogramAnswer, SearchAnswer, SearchRequest};
 use clap::Args;
@@ -74,10 +74,10 @@ impl Search {
             }
             found += answer.events.len();
             left = left.saturating_sub(answer.events.len());
-            tell_losses(&answer.explain);
             if self.explain {
                 eprintln!("{}", explanation(&answer));
             }
+            check_whole(&answer.explain)?;
             empty = empty.or(answer.empty);
             ask.cursor = answer.cursor;
             // A relative range must not move while its pages are read.
@@ -93,14 +93,13 @@ impl Search {
     }
 }
 
-/// What is missing from an answer is always told.
-pub fn tell_losses(explain: &Explanation) {
-    if let Some(why) = &explain.stopped {
-        eprintln!("incomplete: {why}");
-    }
-    for what in &explain.left_out {
-        eprintln!("left out: {what}");
-    }
+/// An answer that lacks something is an error, told after what there is: a script must not take it for the whole.
+///
+/// # Errors
+/// What is missing, and why.
+pub fn check_whole(explain: &Explanation) -> Result<()> {
+    let losses: Vec<&str> = explain.stopped.iter().chain(&explain.left_out).map(String::as_str).collect();
+    if losses.is_empty() { Ok(()) } else { bail!("the answer is incomplete: {}", losses.join("; ")) }
 }
 
 fn explanation(answer: &SearchAnswer) -> String {
@@ -188,7 +187,7 @@ fn show_histogram(answer: &HistogramAnswer, as_json: bool) -> Result<Ended> {
             output::faint(&time.get(..19).unwrap_or(&time).replace('T', " "))
         ))?;
     }
-    tell_losses(&answer.explain);
+    check_whole(&answer.explain)?;
     Ok(ended)
 }
 

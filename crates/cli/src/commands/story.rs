@@ -1,6 +1,6 @@
 //! `calvex story`.
 
-use super::search::{event_line, tell_losses};
+use super::search::{check_whole, event_line};
 use crate::client::{Connection, segment};
 use crate::{Ended, output};
 use anyhow::Result;
@@ -34,10 +34,10 @@ impl Story {
             output::line(&format!("{} events in {}", answer.events.len(), services.join(" → ")))?;
             answer.events.iter().try_for_each(|e| output::line(&event_line(e)))?;
         }
-        tell_losses(&answer.explain);
-        for lane in &answer.lanes_not_readable {
+            for lane in &answer.lanes_not_readable {
             eprintln!("lane `{lane}` holds more of this story, which you may not read");
         }
+        check_whole(&answer.explain)?;
         if answer.more {
             eprintln!("the story goes on; only its first {} events are told", answer.events.len());
         }

@@ -213,7 +213,7 @@ mod tests {
 
     #[test]
     fn json_round_trip_keeps_types() {
-        let text = r#"{"a":1,"b":1.0,"c":18446744073709551615,"d":[1,"x",{"y":null}],"e":{},"f":-0.0}"#;
+        let text = r#"{"a":1,"b":1.0,"c":18446744073709551615,"d":[1,"x",{"y":null}],"e":{},"f":-0.0,"g":0.9675705172575757,"h":5e-324}"#;
         let value: Value = serde_json::from_str(text).unwrap();
         assert_eq!(serde_json::to_string(&value).unwrap(), text);
     }
