@@ -172,7 +172,7 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
     );
     s.pass(3, 15);
     let took = (s.at_ns - began) / MS;
-    let slow = s.serial % 4 == 0;
+    let slow = s.serial.is_multiple_of(4);
     let (status, text) = if slow {
         (504, format!("upstream parcels answered in {took} ms"))
     } else {

@@ -93,7 +93,7 @@ impl Load {
             let status = [200, 201, 409, 504][rng.random_range(0..4usize)];
             event["http"] = json!({ "method": "POST", "route": format!("/{thing}s"), "status": status });
         }
-        if self.serial % 10_000 == 0 {
+        if self.serial.is_multiple_of(10_000) {
             event["seal"] = json!(format!("rare{}", self.serial / 10_000));
         }
         out.push_str(&event.to_string());

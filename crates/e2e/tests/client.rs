@@ -1,5 +1,11 @@
 //! The real binary as people and scripts use it: exit codes, settings, sending, one line for what goes wrong.
 
+#![allow(
+    clippy::unwrap_used,
+    clippy::type_complexity,
+    reason = "a test may end where it stands; its tables are read once"
+)]
+
 use anyhow::Result;
 use calvex_e2e::service::{PASSWORD, Service, binary};
 use serde_json::Value;

@@ -1,6 +1,8 @@
 //! The console in headless Chromium, through the real service: sign in, search, drag on the spine, open an event, open
 //! its story.
 
+#![allow(clippy::unwrap_used, reason = "a test may end where it stands; its tables are read once")]
+
 use anyhow::{Context, Result};
 use calvex_demo::Night;
 use calvex_e2e::browser::Browser;

@@ -1,5 +1,11 @@
 //! Ways in, through real sockets: NDJSON plain and packed, OTLP by the real exporter, refusals, idempotency, rights.
 
+#![allow(
+    clippy::unwrap_used,
+    clippy::type_complexity,
+    reason = "a test may end where it stands; its tables are read once"
+)]
+
 use anyhow::Result;
 use calvex_e2e::service::{Service, wait_for};
 use reqwest::{Client, StatusCode};

@@ -1,6 +1,6 @@
 //! The Calvex service: settings, intake, pipeline, search, jobs, and the HTTP surface over them.
 
-pub mod access;
+mod access;
 mod catalogue;
 mod error;
 mod http;

@@ -34,7 +34,7 @@ impl Story {
             output::line(&format!("{} events in {}", answer.events.len(), services.join(" → ")))?;
             answer.events.iter().try_for_each(|e| output::line(&event_line(e)))?;
         }
-            for lane in &answer.lanes_not_readable {
+        for lane in &answer.lanes_not_readable {
             eprintln!("lane `{lane}` holds more of this story, which you may not read");
         }
         check_whole(&answer.explain)?;

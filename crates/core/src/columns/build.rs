@@ -9,6 +9,11 @@ use xxhash_rust::xxh3::Xxh3Default;
 
 type FastMap<K, V> = HashMap<K, V, BuildHasherDefault<Xxh3Default>>;
 
+/// Reads a text part of an event; empty where it has none.
+type TextPart = fn(&Event) -> &str;
+/// Reads an id of an event.
+type IdPart = fn(&Event) -> Option<&[u8]>;
+
 /// Builds a page; the events must be in (time, id) order and at most [`super::PAGE_ROWS`].
 ///
 /// # Errors
@@ -32,7 +37,7 @@ fn own_columns(events: &[Event]) -> Vec<(ColumnKey, Column)> {
     parts.push(ints(Own::IdPlace, |e| i64::from(e.id.place)));
     parts.push(ints(Own::Severity, |e| i64::from(e.severity.0)));
     parts.push(ints(Own::Kind, |e| e.kind as i64));
-    let texts: [(Own, fn(&Event) -> &str); 5] = [
+    let texts: [(Own, TextPart); 5] = [
         (Own::Service, |e| &e.service),
         (Own::Host, |e| &e.host),
         (Own::Sender, |e| &e.sender),
@@ -48,7 +53,7 @@ fn own_columns(events: &[Event]) -> Vec<(ColumnKey, Column)> {
         }
         push_present(&mut parts, own, column.finish(events.len()));
     }
-    let ids: [(Own, fn(&Event) -> Option<&[u8]>); 3] = [
+    let ids: [(Own, IdPart); 3] = [
         (Own::Trace, |e| e.trace.as_ref().map(|i| i.as_slice())),
         (Own::Span, |e| e.span.as_ref().map(|i| i.as_slice())),
         (Own::Parent, |e| e.parent.as_ref().map(|i| i.as_slice())),

@@ -146,7 +146,7 @@ impl Parser<'_> {
             }
             list.push(self.and());
         }
-        flat(list, Filter::Or, |f| if let Filter::Or(l) = f { Ok(l) } else { Err(f) })
+        flat(list, Filter::Or)
     }
 
     fn and(&mut self) -> Filter {
@@ -175,7 +175,7 @@ impl Parser<'_> {
             let at = self.scan.at;
             self.mistake(at, 1, "expected a word or a comparison here", "try severity>=warn");
         }
-        flat(list, Filter::And, |f| if let Filter::And(l) = f { Ok(l) } else { Err(f) })
+        flat(list, Filter::And)
     }
 
     fn warn_of_not(&mut self, before: Option<&Filter>) {
@@ -730,13 +730,16 @@ fn field_named(name: &str) -> Field {
     }
 }
 
-fn flat(list: Vec<Filter>, join: fn(Vec<Filter>) -> Filter, open: fn(Filter) -> Result<Vec<Filter>, Filter>) -> Filter {
+/// Joins filters; those that are joined the same way already are taken apart first.
+fn flat(list: Vec<Filter>, join: fn(Vec<Filter>) -> Filter) -> Filter {
+    let is_or = matches!(join(Vec::new()), Filter::Or(_));
     let mut out = Vec::new();
     for f in list {
-        match open(f) {
-            Ok(inner) => out.extend(inner),
-            Err(Filter::All) => {}
-            Err(f) => out.push(f),
+        match f {
+            Filter::Or(inner) if is_or => out.extend(inner),
+            Filter::And(inner) if !is_or => out.extend(inner),
+            Filter::All => {}
+            f => out.push(f),
         }
     }
     match out.len() {

@@ -45,7 +45,8 @@ async fn main() -> Result<()> {
     let mut calvex_rates = Vec::new();
     let mut kept = None;
     for senders in [1, 8] {
-        let service = Service::start(&[("CALVEX_DATABASE_BUFFER_POOL_MIB", "256"), ("CALVEX_DATABASE_REDO_LOG_MIB", "256")])?;
+        let service =
+            Service::start(&[("CALVEX_DATABASE_BUFFER_POOL_MIB", "256"), ("CALVEX_DATABASE_REDO_LOG_MIB", "256")])?;
         let rate = send(&service, &batches, senders).await?;
         println!("calvex, {senders} senders: {rate:.0} events/s");
         calvex_rates.push(rate);
@@ -83,7 +84,12 @@ async fn main() -> Result<()> {
     let trace = needle["trace_id"].as_str().context("no trace")?.to_owned();
     let rare = "rare3".to_owned();
     let searches = [
-        ("one trace id", format!("trace={trace}"), format!("JSON_VALUE(event, '$.trace_id') = '{trace}'"), trace.clone()),
+        (
+            "one trace id",
+            format!("trace={trace}"),
+            format!("JSON_VALUE(event, '$.trace_id') = '{trace}'"),
+            trace.clone(),
+        ),
         ("one rare word", rare.clone(), format!("MATCH(message) AGAINST('{rare}')"), rare.clone()),
         (
             "newest 100 of two fields",
@@ -152,7 +158,10 @@ fn ms(d: Duration) -> f64 {
 
 fn machine() -> String {
     let info = std::fs::read_to_string("/proc/cpuinfo").unwrap_or_default();
-    let model = info.lines().find_map(|l| l.strip_prefix("model name")).map_or("an unknown processor", |m| m.trim_start_matches(['\t', ':', ' ']));
+    let model = info
+        .lines()
+        .find_map(|l| l.strip_prefix("model name"))
+        .map_or("an unknown processor", |m| m.trim_start_matches(['\t', ':', ' ']));
     let cores = std::thread::available_parallelism().map_or(0, usize::from);
     format!("{cores} cores of {model}")
 }
@@ -201,7 +210,11 @@ async fn send(service: &Service, batches: &Arc<Vec<String>>, senders: usize) -> 
                 let n = next.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
                 let Some(batch) = batches.get(n) else { return Ok::<(), anyhow::Error>(()) };
                 loop {
-                    let request = client.post(&url).bearer_auth(&key).header("idempotency-key", format!("b{n}")).body(batch.clone());
+                    let request = client
+                        .post(&url)
+                        .bearer_auth(&key)
+                        .header("idempotency-key", format!("b{n}"))
+                        .body(batch.clone());
                     let response = request.send().await?;
                     if response.status().is_success() {
                         break;
@@ -228,7 +241,8 @@ async fn ask(service: &Service, path: &str, body: &Value, client: &reqwest::Clie
 
 async fn count(service: &Service) -> Result<u64> {
     let client = reqwest::Client::builder().no_proxy().build()?;
-    let answer = ask(service, "/api/histogram", &json!({ "from": "now-2d", "to": "now+1d", "buckets": 1 }), &client).await?;
+    let answer =
+        ask(service, "/api/histogram", &json!({ "from": "now-2d", "to": "now+1d", "buckets": 1 }), &client).await?;
     answer["total"].as_u64().context("no total")
 }
 
@@ -261,7 +275,8 @@ fn time_rg(file: &Path, pattern: &str) -> Result<Duration> {
         } else {
             command.args(["--no-config", "--fixed-strings", pattern]);
         }
-        let status = command.arg(file).stdout(Stdio::null()).status().context("rg does not start; ./run bench installs it")?;
+        let status =
+            command.arg(file).stdout(Stdio::null()).status().context("rg does not start; ./run bench installs it")?;
         if !status.success() {
             bail!("rg found nothing for `{pattern}`");
         }
@@ -301,7 +316,8 @@ impl PlainTable {
             let (rows, pool) = (rows.clone(), self.pool.clone());
             tasks.spawn(async move {
                 for batch in rows.chunks(BATCH).skip(writer).step_by(writers) {
-                    let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new("INSERT INTO plain.event (at, message, event) ");
+                    let mut insert =
+                        sqlx::QueryBuilder::<sqlx::MySql>::new("INSERT INTO plain.event (at, message, event) ");
                     let parsed: Vec<(String, String, &String)> = batch
                         .iter()
                         .map(|line| {

@@ -308,7 +308,7 @@ fn answer(submissions: Vec<Waiting>, in_flight: &InFlight, outcome: &std::result
         if let Some(r) = receipt {
             marks.remove(&(r.key_id, r.idempotency));
         }
-        let told = outcome.as_ref().map(|()| ()).map_err(|(why, after)| ServiceError::Busy(why.clone(), *after));
+        let told = outcome.as_ref().copied().map_err(|(why, after)| ServiceError::Busy(why.clone(), *after));
         // A sender that has gone away will ask again, and be answered from its receipt.
         let _ = done.send(told);
     }
