@@ -1,9 +1,10 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import type { ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 import { NavLink } from "react-router";
 import styled from "styled-components";
 import { api } from "../api/client";
 import { Quiet } from "../ui/controls";
+import { KeyList } from "./KeyList";
 import { useKeys } from "./keys";
 import { useMe } from "./session";
 import { useThemeName } from "./theme";
@@ -81,7 +82,8 @@ export function Shell({ children }: { children: ReactNode }) {
     refetchInterval: 15_000,
   });
   const raised = alerts.data?.filter((a) => !a.ended).length ?? 0;
-  useKeys({ u: toggleZone });
+  const [keys, setKeys] = useState(false);
+  useKeys({ u: toggleZone, "?": () => setKeys(true) });
   const leave = async () => {
     await api.logout();
     queries.clear();
@@ -105,6 +107,7 @@ export function Shell({ children }: { children: ReactNode }) {
         <Quiet onPress={leave}>sign out</Quiet>
       </Bar>
       <Body>{children}</Body>
+      <KeyList open={keys} onClose={() => setKeys(false)} />
     </Frame>
   );
 }

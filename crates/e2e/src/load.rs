@@ -94,7 +94,7 @@ impl Load {
             event["http"] = json!({ "method": "POST", "route": format!("/{thing}s"), "status": status });
         }
         if self.serial.is_multiple_of(10_000) {
-            event["seal"] = json!(format!("rare{}", self.serial / 10_000));
+            event["message"] = json!(format!("door {door} seal rare{} found broken", self.serial / 10_000));
         }
         out.push_str(&event.to_string());
         out.push('\n');

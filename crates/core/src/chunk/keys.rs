@@ -5,7 +5,27 @@ use crate::error::Result;
 use crate::event::{Value, decode_value};
 use crate::query::{Num, words_of};
 use std::collections::HashSet;
+use std::hash::{BuildHasherDefault, Hasher};
 use xxhash_rust::xxh3::Xxh3;
+
+/// Keys are hashes already; hashing them once more would only cost time.
+pub type KeySet = HashSet<u64, BuildHasherDefault<AsIs>>;
+
+/// Takes a `u64` for its own hash.
+#[derive(Default)]
+pub struct AsIs(u64);
+
+impl Hasher for AsIs {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+    fn write(&mut self, bytes: &[u8]) {
+        self.0 = bytes.iter().fold(self.0, |n, b| n << 8 | u64::from(*b));
+    }
+    fn write_u64(&mut self, n: u64) {
+        self.0 = n;
+    }
+}
 
 fn hash(domain: u8, parts: &[&[u8]]) -> u64 {
     let mut h = Xxh3::new();
@@ -51,7 +71,7 @@ pub fn own_text(own: Own, text: &str) -> u64 {
 ///
 /// # Errors
 /// Where a column cannot be read.
-pub fn collect(page: &dyn PageRead, keys: &mut HashSet<u64>) -> Result<()> {
+pub fn collect(page: &dyn PageRead, keys: &mut KeySet) -> Result<()> {
     for (index, key) in page.keys().iter().enumerate() {
         let Some(column) = page.column(index)? else { continue };
         match key {
@@ -62,7 +82,7 @@ pub fn collect(page: &dyn PageRead, keys: &mut HashSet<u64>) -> Result<()> {
     Ok(())
 }
 
-fn collect_own(own: Own, column: &Column, keys: &mut HashSet<u64>) {
+fn collect_own(own: Own, column: &Column, keys: &mut KeySet) {
     match (own, &column.values) {
         (Own::Message, Values::Texts { dictionary, .. }) => {
             (0..dictionary.len()).for_each(|c| add_words(dictionary.text(c), keys));
@@ -80,7 +100,7 @@ fn collect_own(own: Own, column: &Column, keys: &mut HashSet<u64>) {
     }
 }
 
-fn collect_field(dotted: &str, kind: FieldType, column: &Column, keys: &mut HashSet<u64>) {
+fn collect_field(dotted: &str, kind: FieldType, column: &Column, keys: &mut KeySet) {
     match (&column.values, kind) {
         (Values::Texts { dictionary, .. }, _) => {
             (0..dictionary.len()).for_each(|c| add_text(dotted, dictionary.text(c), keys));
@@ -99,21 +119,21 @@ fn collect_field(dotted: &str, kind: FieldType, column: &Column, keys: &mut Hash
     }
 }
 
-fn add_words(text: &str, keys: &mut HashSet<u64>) {
+fn add_words(text: &str, keys: &mut KeySet) {
     keys.extend(words_of(text).map(|w| word(&crate::query::fold(w))));
 }
 
-fn add_text(dotted: &str, text: &str, keys: &mut HashSet<u64>) {
+fn add_text(dotted: &str, text: &str, keys: &mut KeySet) {
     keys.insert(text_value(dotted, text));
     add_words(text, keys);
 }
 
-fn add_number(dotted: &str, n: Num, keys: &mut HashSet<u64>) {
+fn add_number(dotted: &str, n: Num, keys: &mut KeySet) {
     keys.insert(number_value(dotted, n));
     keys.insert(number(n));
 }
 
-fn add_value(dotted: &str, value: &Value, keys: &mut HashSet<u64>) {
+fn add_value(dotted: &str, value: &Value, keys: &mut KeySet) {
     match value {
         Value::Text(t) => add_text(dotted, t, keys),
         Value::Int(n) => add_number(dotted, Num::int(i128::from(*n)), keys),

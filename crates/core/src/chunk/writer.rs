@@ -91,7 +91,7 @@ struct BlockRef {
 
 fn write(pages: &[Page], id: u64) -> Result<BuiltChunk> {
     let mut index: BTreeMap<&ColumnKey, Vec<Option<usize>>> = BTreeMap::new();
-    let mut membership: HashSet<u64> = HashSet::new();
+    let mut membership = keys::KeySet::default();
     for (nth, page) in pages.iter().enumerate() {
         keys::collect(page, &mut membership)?;
         for (at, key) in page.keys().iter().enumerate() {

@@ -125,6 +125,11 @@ pub fn normalise(raw: RawEvent, arrival: &Arrival) -> Result<Normalised, Refusal
     for (name, value) in raw.object {
         flatten(None, name, value, 1, &arrival.limits, &mut fields)?;
     }
+    let text_bytes = raw.known.message.as_ref().map_or(0, String::len)
+        + fields.iter().map(|(path, value): &(Path, Value)| path.as_str().len() + text_bytes(value)).sum::<usize>();
+    if text_bytes > arrival.limits.event_bytes {
+        return Err(Refusal::TooLarge(text_bytes, arrival.limits.event_bytes));
+    }
     let mut event = Event {
         arrived_ns: arrival.arrived_ns,
         time_ns: arrival.arrived_ns,
@@ -152,6 +157,17 @@ pub fn check_age(event: &Event, lane: &str, retention_days: u32) -> Result<(), R
         return Err(Refusal::TooOld(age_days, lane.to_owned(), retention_days));
     }
     Ok(())
+}
+
+/// Bytes of text and bytes in a value: what a protocol without lines can make as large as a whole body.
+fn text_bytes(value: &Value) -> usize {
+    match value {
+        Value::Text(t) => t.len(),
+        Value::Bytes(b) => b.len(),
+        Value::List(list) => list.iter().map(text_bytes).sum(),
+        Value::Object(entries) => entries.iter().map(|(name, v)| name.len() + text_bytes(v)).sum(),
+        _ => 0,
+    }
 }
 
 fn flatten(
@@ -255,6 +271,22 @@ mod tests {
         let wide = format!("{{{}}}", (0..2000).map(|i| format!(r#""f{i}":1"#)).collect::<Vec<_>>().join(","));
         assert_eq!(take(&wide).unwrap_err().reason(), "too-many-fields");
         assert_eq!(take(&format!(r#"{{"{}":1}}"#, "n".repeat(600))).unwrap_err().reason(), "name-too-long");
+    }
+
+    #[test]
+    fn an_event_of_any_protocol_is_bounded() {
+        let arrival = Arrival {
+            arrived_ns: 0,
+            sender: "x",
+            fixed: &[],
+            limits: Limits { event_bytes: 100, ..Limits::default() },
+        };
+        let message = |n: usize| RawEvent {
+            known: Known { message: Some("m".repeat(n)), ..Known::default() },
+            ..RawEvent::default()
+        };
+        assert!(normalise(message(100), &arrival).is_ok());
+        assert_eq!(normalise(message(101), &arrival).unwrap_err().reason(), "too-large");
     }
 
     #[test]

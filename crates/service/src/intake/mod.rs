@@ -9,6 +9,7 @@ pub use otlp::post_logs;
 
 use crate::access::Sender;
 use crate::error::{Result, ServiceError};
+use crate::metrics::LaneLabel;
 use crate::pipeline::Receipt;
 use crate::state::Shared;
 use axum::http::HeaderMap;
@@ -16,6 +17,7 @@ use calvex_core::event::Event;
 use calvex_core::normalise::{Arrival, RawEvent, Refusal, check_age, normalise};
 use calvex_wire::api::{IDEMPOTENCY_HEADER, RefusedEvent, SendAnswer};
 use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
@@ -67,9 +69,6 @@ async fn take(
         Ok::<_, ServiceError>(shape(&app2, &sender2, decode(&body)?))
     });
     let batch = batch.await.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??;
-    for refused in &batch.answer.refusals {
-        app.metrics.refuse(&refused.reason, 1);
-    }
 
     let mark = match mark {
         Some(mark) => Some(mark),
@@ -90,7 +89,14 @@ async fn take(
         _ => (None, None),
     };
     if !batch.events.is_empty() || receipt.is_some() {
+        let mut by_lane: BTreeMap<u32, u64> = BTreeMap::new();
+        batch.events.iter().for_each(|(lane, _)| *by_lane.entry(*lane).or_default() += 1);
         app.intake.submit(batch.events, receipt, mark).await?;
+        let config = app.catalogue.get();
+        for (lane, events) in by_lane {
+            let label = LaneLabel { lane: config.name(lane).to_string() };
+            app.metrics.stored.get_or_create(&label).inc_by(events);
+        }
     }
     Ok(batch.answer)
 }
@@ -163,6 +169,7 @@ fn shape(app: &Shared, sender: &Sender, decoded: Decoded) -> Batch {
                 batch.events.push((lane, n.event));
             }
             Err(refusal) => {
+                app.metrics.refuse(refusal.reason(), 1);
                 batch.answer.refused += 1;
                 if batch.answer.refusals.len() < MAX_TOLD {
                     let told = RefusedEvent { line, reason: refusal.reason().to_owned(), message: refusal.to_string() };

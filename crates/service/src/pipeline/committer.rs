@@ -4,7 +4,7 @@
 use super::group::{Built, build};
 use super::{HeadKey, View};
 use crate::error::{Result, ServiceError};
-use crate::metrics::{LaneLabel, Metrics};
+use crate::metrics::Metrics;
 use crate::state::Clock;
 use calvex_core::columns::PageRead;
 use calvex_core::event::Event;
@@ -137,7 +137,6 @@ pub struct Committer {
 /// The few figures the committer moves; the registry itself lives with the app.
 #[derive(Clone)]
 pub struct CommitFigures {
-    stored: prometheus_client::metrics::family::Family<LaneLabel, prometheus_client::metrics::counter::Counter>,
     commits: prometheus_client::metrics::counter::Counter,
     seconds: prometheus_client::metrics::histogram::Histogram,
 }
@@ -145,11 +144,7 @@ pub struct CommitFigures {
 impl CommitFigures {
     /// Shares the counters of `metrics`.
     pub fn of(metrics: &Metrics) -> Self {
-        CommitFigures {
-            stored: metrics.stored.clone(),
-            commits: metrics.commits.clone(),
-            seconds: metrics.commit_seconds.clone(),
-        }
+        CommitFigures { commits: metrics.commits.clone(), seconds: metrics.commit_seconds.clone() }
     }
 }
 
@@ -225,12 +220,14 @@ impl Committer {
         let outcome = self.commit_surely(&commit).await;
         self.metrics.seconds.observe(began.elapsed().as_secs_f64());
         self.metrics.commits.inc();
+        let mut heads = BTreeSet::new();
         if outcome.is_ok() {
             *seq += commit.rows.len() as u64;
             *table_bytes += commit.rows.iter().map(|r| r.batch.len() as u64).sum::<u64>();
-            self.admit(built, after_seq, table, now_ns);
+            heads = self.admit(built, after_seq, table, now_ns);
         }
         answer(group.submissions, in_flight, &outcome);
+        heads.into_iter().for_each(|key| self.view.compact(key));
     }
 
     /// Commits, however long the database is away: what may have been committed must become known.
@@ -256,19 +253,16 @@ impl Committer {
         }
     }
 
-    fn admit(&self, built: Vec<Built>, after_seq: u64, table: u32, now_ns: i64) {
-        let mut heads: BTreeSet<HeadKey> = BTreeSet::new();
-        let lanes = built.iter().map(|b| (b.key.lane, b.page.rows() as u64)).collect::<Vec<_>>();
+    /// Puts committed pages into their heads; which heads these are.
+    fn admit(&self, built: Vec<Built>, after_seq: u64, table: u32, now_ns: i64) -> BTreeSet<HeadKey> {
+        let mut heads = BTreeSet::new();
         for (seq, b) in (after_seq + 1..).zip(built) {
             self.touched_from_ns.fetch_min(b.page.time_span().0, Ordering::SeqCst);
             let page = b.page.with_origin(self.claim.node, self.claim.epoch, seq);
             self.view.admit(b.key, page, JournalRowRef { table, epoch: self.claim.epoch, seq }, now_ns);
             heads.insert(b.key);
         }
-        for (lane, rows) in lanes {
-            self.metrics.stored.get_or_create(&LaneLabel { lane: lane.to_string() }).inc_by(rows);
-        }
-        heads.into_iter().for_each(|key| self.view.compact(key));
+        heads
     }
 }
 

@@ -10,6 +10,9 @@ use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+/// Pages of this many rows are left as they are: joining them would cost more than scanning them apart.
+const SMALL_PAGE: usize = 1024;
+
 /// A head: the events of one lane and day, late ones apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct HeadKey {
@@ -66,7 +69,9 @@ impl View {
             let pair = {
                 let inner = self.inner.read();
                 match inner.heads.get(&key).map(|h| h.pages.as_slice()) {
-                    Some([.., a, b]) if a.rows() <= b.rows() * 2 => Some((a.clone(), b.clone())),
+                    Some([.., a, b]) if a.rows() <= b.rows() * 2 && a.rows() < SMALL_PAGE => {
+                        Some((a.clone(), b.clone()))
+                    }
                     _ => None,
                 }
             };

@@ -1,0 +1,70 @@
+import { Dialog, Heading, Modal, ModalOverlay } from "react-aria-components";
+import styled from "styled-components";
+import { Button } from "../ui/controls";
+import { radius, space, type } from "./tokens";
+
+const Over = styled(ModalOverlay)`
+  position: fixed;
+  inset: 0;
+  display: grid;
+  place-items: center;
+  background: color-mix(in srgb, ${(p) => p.theme.ground} 70%, transparent);
+  z-index: 10;
+`;
+
+const Sheet = styled(Modal)`
+  background: ${(p) => p.theme.raised};
+  border: 1px solid ${(p) => p.theme.line};
+  border-radius: ${radius};
+  padding: ${space.xl};
+  h2 {
+    margin: 0 0 ${space.m};
+    font-size: ${type.lead};
+  }
+  dl {
+    display: grid;
+    grid-template-columns: auto 1fr;
+    gap: ${space.xs} ${space.l};
+    margin: 0 0 ${space.l};
+  }
+  dt {
+    font-family: ${type.mono};
+    color: ${(p) => p.theme.accent};
+  }
+  dd {
+    margin: 0;
+  }
+`;
+
+const KEYS: [string, string][] = [
+  ["/", "to the query"],
+  ["j  k", "next and previous row"],
+  ["Enter", "open the row"],
+  ["s", "its story"],
+  ["[  ]", "earlier and later by one range"],
+  ["u", "UTC or local time"],
+  ["Esc", "close what is open"],
+  ["?", "this list"],
+];
+
+/** The keys, to be read. */
+export function KeyList({ open, onClose }: { open: boolean; onClose: () => void }) {
+  return (
+    <Over isOpen={open} onOpenChange={(now) => !now && onClose()} isDismissable>
+      <Sheet>
+        <Dialog>
+          <Heading slot="title">Keys</Heading>
+          <dl>
+            {KEYS.map(([key, what]) => (
+              <div key={key} style={{ display: "contents" }}>
+                <dt>{key}</dt>
+                <dd>{what}</dd>
+              </div>
+            ))}
+          </dl>
+          <Button slot="close">Close</Button>
+        </Dialog>
+      </Sheet>
+    </Over>
+  );
+}
