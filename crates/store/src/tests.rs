@@ -273,6 +273,25 @@ fn rights_of_tokens_and_sessions() {
 }
 
 #[test]
+fn an_outside_database_is_taken_unless_it_may_lose() {
+    run(async {
+        let own = store().await;
+        let socket = SHARED.get().unwrap().socket.display().to_string();
+        let options =
+            |lossy| StoreOptions::url(&format!("mysql://root@localhost/outside?socket={socket}"), lossy).unwrap();
+        let outside = Store::open(options(false)).await.unwrap();
+        assert_eq!(outside.lanes().await.unwrap().len(), 1);
+        let set = |n: u8| sql::safe(format!("SET GLOBAL innodb_flush_log_at_trx_commit = {n}"));
+        sqlx::query(set(2)).execute(&own.pool).await.unwrap();
+        let refused = Store::open(options(false)).await;
+        let allowed = Store::open(options(true)).await;
+        sqlx::query(set(1)).execute(&own.pool).await.unwrap();
+        assert!(matches!(refused, Err(StoreError::Lossy(_))) && allowed.is_ok());
+        assert!(StoreOptions::url("mysql//", false).is_err());
+    });
+}
+
+#[test]
 fn a_private_server_comes_back_after_kill_and_takes_an_orphan_over() {
     run(async {
         let dir = tempfile::tempdir().unwrap();
