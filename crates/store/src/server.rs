@@ -59,6 +59,8 @@ impl Server {
             ))
         })?;
         stop_orphan(&home).await?;
+        // Of its own: a server that starts clears the temporary tables it finds, also those of another one.
+        fs::create_dir_all(home.join("tmp")).map_err(|e| told("cannot make a directory below", &e))?;
         let data = home.join("data");
         if !data.join("mysql").is_dir() {
             install(&home, &data).await?;
@@ -145,6 +147,7 @@ async fn install(home: &Path, data: &Path) -> Result<()> {
         .arg("--no-defaults")
         .arg(format!("--datadir={}", making.display()))
         .arg(format!("--user={}", current_user()))
+        .arg(format!("--tmpdir={}", home.join("tmp").display()))
         .args(["--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"])
         .stdin(Stdio::null())
         .output()
@@ -152,8 +155,8 @@ async fn install(home: &Path, data: &Path) -> Result<()> {
         .map_err(|e| StoreError::Server(format!("mariadb-install-db did not start: {e}")))?;
     if !output.status.success() {
         let told = String::from_utf8_lossy(&output.stderr);
-        let last = told.lines().rev().find(|l| !l.trim().is_empty()).unwrap_or("no reason given");
-        return Err(StoreError::Server(format!("mariadb-install-db failed in {}: {last}", home.display())));
+        let why = told.lines().find(|l| l.to_uppercase().contains("ERROR")).unwrap_or("no reason given");
+        return Err(StoreError::Server(format!("mariadb-install-db failed in {}: {why}", home.display())));
     }
     fs::rename(&making, data).map_err(|e| StoreError::Server(format!("cannot make {}: {e}", data.display())))
 }
@@ -167,6 +170,7 @@ fn spawn(settings: &ServerSettings, home: &Path, socket: &Path) -> Result<Child>
         .arg(format!("--datadir={}", home.join("data").display()))
         .arg(format!("--socket={}", socket.display()))
         .arg(format!("--pid-file={}", home.join("pid").display()))
+        .arg(format!("--tmpdir={}", home.join("tmp").display()))
         .arg(format!("--user={}", current_user()))
         .args(["--skip-networking", "--skip-name-resolve", "--skip-log-bin", "--character-set-server=utf8mb4"])
         .args(["--innodb-flush-log-at-trx-commit=1", "--innodb-file-per-table=1", "--max-allowed-packet=64M"])
