@@ -248,13 +248,10 @@ async fn an_expired_bucket_is_dropped_and_a_live_one_is_not() -> Result<()> {
     let range = ["--from", "now-7d"];
     assert_eq!(service.search("service in (short, long)", &range)?.len(), 200);
 
-    let pool = sqlx::MySqlPool::connect_with(
-        sqlx::mysql::MySqlConnectOptions::new()
-            .socket(service.dir.join("mariadb/sock"))
-            .username("root")
-            .database("calvex"),
-    )
-    .await?;
+    // One connection, because what is set on it must hold for the statements after.
+    let options = sqlx::mysql::MySqlConnectOptions::new().socket(service.dir.join("mariadb/sock"));
+    let options = options.username("root").database("calvex");
+    let pool = sqlx::mysql::MySqlPoolOptions::new().max_connections(1).connect_with(options).await?;
     let tables = || async {
         let select = "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'calvex' AND TABLE_NAME LIKE 'parts\\_%'";
         sqlx::query_scalar::<_, i64>(select).fetch_one(&pool).await
