@@ -5,6 +5,7 @@
 
 pub mod error;
 pub mod event;
+pub mod json;
 pub mod normalise;
 pub mod query;
 pub mod route;
@@ -13,10 +14,14 @@ pub mod shape;
 pub mod chunk;
 pub mod columns;
 pub mod journal;
+pub mod measure;
 
 pub mod retention;
 pub mod rule;
 pub mod search;
 pub mod story;
+
+#[cfg(test)]
+mod testing;
 
 pub use error::CoreError;

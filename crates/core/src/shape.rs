@@ -1,22 +1,24 @@
 //! Step 5, shape: what is done to an event on purpose before it is kept. So far: the fixed fields of the key.
 
-use crate::event::{Event, Path, Value};
+use crate::event::{Draft, Leaf, PathTable, Value};
 
 /// Where a sent value that a stamp displaced is kept, so that the change can be seen.
 const DISPLACED: &str = "displaced";
 
 /// Stamps the key's fixed fields. The key speaks for the operator, so it wins over what was sent; a differing sent
 /// value is kept under `displaced`.
-pub fn stamp(event: &mut Event, fixed: &[(String, Value)]) {
+pub fn stamp<'a>(draft: &mut Draft<'a>, paths: &mut PathTable, fixed: &'a [(String, Value)]) {
     for (name, value) in fixed {
-        let path = Path::root(name);
-        if let Some(slot) = event.fields.iter_mut().find(|(p, _)| *p == path) {
-            if slot.1 != *value {
-                let sent = std::mem::replace(&mut slot.1, value.clone());
-                event.fields.push((Path::new([DISPLACED, name]), sent));
+        let path = paths.child(None, name);
+        let leaf = Leaf::of(value);
+        if let Some(slot) = draft.fields.iter_mut().find(|(p, _)| *p == path) {
+            if slot.1 != leaf {
+                let sent = std::mem::replace(&mut slot.1, leaf);
+                let displaced = paths.child(None, DISPLACED);
+                draft.fields.push((paths.child(Some(displaced), name), sent));
             }
         } else {
-            event.fields.push((path, value.clone()));
+            draft.fields.push((path, leaf));
         }
     }
 }
@@ -24,12 +26,18 @@ pub fn stamp(event: &mut Event, fixed: &[(String, Value)]) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::event::Path;
 
     #[test]
     fn the_key_wins_and_the_displaced_value_stays_visible() {
         let text = |t: &str| Value::Text(t.into());
-        let mut event = Event { fields: vec![(Path::root("env"), text("dev"))], ..Event::default() };
-        stamp(&mut event, &[("env".into(), text("night")), ("region".into(), text("north"))]);
+        let mut paths = PathTable::default();
+        let sent = text("dev");
+        let fields = vec![(paths.child(None, "env"), Leaf::of(&sent))];
+        let mut draft = Draft { fields, ..Draft::default() };
+        let fixed = [("env".into(), text("night")), ("region".into(), text("north"))];
+        stamp(&mut draft, &mut paths, &fixed);
+        let event = draft.into_event(&paths);
         let expected = vec![
             (Path::root("env"), text("night")),
             (Path::new(["displaced", "env"]), text("dev")),

@@ -1,62 +1,69 @@
-//! Membership filter: a split block Bloom filter (Putze, Sanders, Singler: "Cache-, Hash- and Space-Efficient Bloom
-//! Filters", 2007). A key sets one bit in each of the eight 32-bit words of one block, so a probe touches one cache
-//! line. At 10 bits a key about one absent key in a hundred is let through.
+//! Membership filters of a chunk's pages, one beside the other: split block Bloom filters (Putze, Sanders, Singler:
+//! "Cache-, Hash- and Space-Efficient Bloom Filters", 2007). A key sets one bit in each of the eight 32-bit words of
+//! one block.
+//!
+//! ```text
+//! filter := block 0 of page 0, block 0 of page 1 …, block 1 of page 0 …        32 bytes each
+//! ```
+//!
+//! All pages of a chunk have the same number of blocks, so a key has the same block in each, and one probe of the whole
+//! chunk reads one run of bytes. At 14 bits a key about one absent key in four hundred is let through.
+
+use crate::columns::Rows;
 
 const BLOCK_BYTES: usize = 32;
-const BITS_PER_KEY: usize = 10;
-/// A filter never outgrows half a part; with more keys it only lets more through.
-const MAX_BYTES: usize = 2 << 20;
+const BITS_PER_KEY: usize = 14;
+/// A filter never outgrows a part; with more keys it only lets more through.
+const MAX_BYTES: usize = 4_000_000;
 /// Odd multipliers, one a word, that choose the bits.
 const SALT: [u32; 8] =
     [0x47b6_137b, 0x4497_4d91, 0x8824_ad5b, 0xa2b7_289d, 0x7054_95c7, 0x2df1_424b, 0x9efc_4947, 0x5c6b_fb31];
 
-/// Tells for sure that a key is absent, and nearly that one is there.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Membership {
-    blocks: Vec<u8>,
-}
-
-impl Membership {
-    /// A filter of `keys` (hashes, each once).
-    pub fn build(keys: impl ExactSizeIterator<Item = u64>) -> Self {
-        let bytes = (keys.len() * BITS_PER_KEY / 8).clamp(BLOCK_BYTES, MAX_BYTES).next_multiple_of(BLOCK_BYTES);
-        let mut filter = Membership { blocks: vec![0; bytes] };
+/// The filters of the pages whose keys (hashes, each once) are given.
+pub(super) fn build(pages: &[Vec<u64>]) -> Vec<u8> {
+    let most = pages.iter().map(Vec::len).max().unwrap_or(0);
+    let blocks =
+        (most * BITS_PER_KEY / 8).div_ceil(BLOCK_BYTES).clamp(1, (MAX_BYTES / BLOCK_BYTES / pages.len().max(1)).max(1));
+    let mut bytes = vec![0; blocks * pages.len() * BLOCK_BYTES];
+    for (page, keys) in pages.iter().enumerate() {
         for key in keys {
-            let at = filter.block_of(key);
-            for (word, mask) in masks(key).into_iter().enumerate() {
+            let at = (block_of(*key, blocks) * pages.len() + page) * BLOCK_BYTES;
+            for (word, mask) in masks(*key).into_iter().enumerate() {
                 for (byte, bits) in mask.to_le_bytes().into_iter().enumerate() {
-                    filter.blocks[at + word * 4 + byte] |= bits;
+                    bytes[at + word * 4 + byte] |= bits;
                 }
             }
         }
-        filter
     }
+    bytes
+}
 
-    /// From stored bytes.
-    pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
-        let whole = !bytes.is_empty() && bytes.len().is_multiple_of(BLOCK_BYTES) && bytes.len() <= MAX_BYTES;
-        whole.then(|| Membership { blocks: bytes.to_vec() })
-    }
+/// Whether `bytes` can be the filter of so many pages.
+pub(super) fn fits(bytes: &[u8], pages: usize) -> bool {
+    pages > 0 && !bytes.is_empty() && bytes.len().is_multiple_of(pages * BLOCK_BYTES)
+}
 
-    /// To be stored.
-    pub fn as_bytes(&self) -> &[u8] {
-        &self.blocks
+/// The pages that may hold `key`; a page left out does not.
+pub(super) fn probe(bytes: &[u8], pages: usize, key: u64) -> Rows {
+    let mut found = Rows::none(pages);
+    let blocks = bytes.len() / BLOCK_BYTES / pages.max(1);
+    let at = block_of(key, blocks) * pages * BLOCK_BYTES;
+    let masks = masks(key);
+    let run = bytes.get(at..at + pages * BLOCK_BYTES).unwrap_or(&[]);
+    for (page, block) in run.chunks_exact(BLOCK_BYTES).enumerate() {
+        let holds = block
+            .chunks_exact(4)
+            .zip(masks)
+            .all(|(word, mask)| u32::from_le_bytes([word[0], word[1], word[2], word[3]]) & mask == mask);
+        if holds {
+            found.set(page);
+        }
     }
+    found
+}
 
-    fn block_of(&self, key: u64) -> usize {
-        let blocks = (self.blocks.len() / BLOCK_BYTES) as u64;
-        (((key >> 32) * blocks) >> 32) as usize * BLOCK_BYTES
-    }
-
-    /// False only where the key was not among those built from.
-    pub fn may_hold(&self, key: u64) -> bool {
-        let at = self.block_of(key);
-        masks(key).into_iter().enumerate().all(|(word, mask)| {
-            let from = at + word * 4;
-            let stored = self.blocks.get(from..from + 4).map_or(0, |b| u32::from_le_bytes([b[0], b[1], b[2], b[3]]));
-            stored & mask == mask
-        })
-    }
+fn block_of(key: u64, blocks: usize) -> usize {
+    (((key >> 32) * blocks as u64) >> 32) as usize
 }
 
 fn masks(key: u64) -> [u32; 8] {
@@ -71,11 +78,11 @@ mod tests {
     #[test]
     fn none_is_missed_and_few_are_let_through() {
         let key = |n: u32| xxh3_64(&n.to_le_bytes());
-        let filter = Membership::build((0..20_000u32).map(key).collect::<Vec<_>>().into_iter());
-        assert!((0..20_000).all(|n| filter.may_hold(key(n))));
-        let through = (20_000..60_000).filter(|n| filter.may_hold(key(*n))).count();
-        assert!(through < 1200, "{through} of 40000 absent keys were let through");
-        assert_eq!(Membership::from_bytes(filter.as_bytes()), Some(filter));
-        assert_eq!(Membership::from_bytes(&[0; 31]), None);
+        let pages: Vec<Vec<u64>> = (0..5).map(|p| (p * 20_000..(p + 1) * 20_000).map(key).collect()).collect();
+        let bytes = build(&pages);
+        assert!(fits(&bytes, 5));
+        assert!((0..100_000).all(|n| probe(&bytes, 5, key(n)).has(n as usize / 20_000)));
+        let through: usize = (100_000..140_000).map(|n| probe(&bytes, 5, key(n)).count()).sum();
+        assert!(through < 5 * 40_000 / 200, "{through} of 200000 absent keys were let through");
     }
 }

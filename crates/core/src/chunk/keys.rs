@@ -1,12 +1,21 @@
-//! What goes into a chunk's membership filter, and under which hash. Stable for ever: part of the format.
+//! What goes into a page's membership filter, and under which hash. Stable for ever: part of the format.
+//!
+//! | domain | what | of |
+//! | --- | --- | --- |
+//! | 1 | each word, folded | messages, text fields, service, host, sender |
+//! | 4 | each number, by the bits of its double | number fields |
+//! | 5 | each id | trace, span, parent |
+//! | 6 | each whole text | service, host, sender |
+//!
+//! A text field with an exact value is found by the words of that value, so values need no keys of their own.
 
-use crate::columns::{Column, ColumnKey, FieldType, Own, PageRead, Values};
+use crate::columns::{Column, ColumnKey, FieldType, Own, Values, overflow_fields};
 use crate::error::Result;
 use crate::event::{Value, decode_value};
 use crate::query::{Num, words_of};
 use std::collections::HashSet;
 use std::hash::{BuildHasherDefault, Hasher};
-use xxhash_rust::xxh3::Xxh3;
+use xxhash_rust::xxh3::xxh3_64_with_seed;
 
 /// Keys are hashes already; hashing them once more would only cost time.
 pub type KeySet = HashSet<u64, BuildHasherDefault<AsIs>>;
@@ -27,93 +36,70 @@ impl Hasher for AsIs {
     }
 }
 
-fn hash(domain: u8, parts: &[&[u8]]) -> u64 {
-    let mut h = Xxh3::new();
-    h.update(&[domain]);
-    for part in parts {
-        h.update(&(part.len() as u32).to_le_bytes());
-        h.update(part);
-    }
-    h.digest()
-}
-
 /// A word (folded) of the message or of any text value.
 pub fn word(folded: &str) -> u64 {
-    hash(1, &[folded.as_bytes()])
-}
-
-/// A sent field with exactly this text.
-pub fn text_value(dotted: &str, text: &str) -> u64 {
-    hash(2, &[dotted.as_bytes(), text.as_bytes()])
-}
-
-/// A sent field with this number.
-pub fn number_value(dotted: &str, n: Num) -> u64 {
-    hash(3, &[dotted.as_bytes(), &n.key_bits().to_le_bytes()])
+    xxh3_64_with_seed(folded.as_bytes(), 1)
 }
 
 /// Any sent field with this number.
 pub fn number(n: Num) -> u64 {
-    hash(4, &[&n.key_bits().to_le_bytes()])
+    xxh3_64_with_seed(&n.key_bits().to_le_bytes(), 4)
 }
 
 /// A trace, span or parent id.
 pub fn id(bytes: &[u8]) -> u64 {
-    hash(5, &[bytes])
+    xxh3_64_with_seed(bytes, 5)
 }
 
 /// An own text part with exactly this text.
 pub fn own_text(own: Own, text: &str) -> u64 {
-    hash(6, &[&[own as u8], text.as_bytes()])
+    xxh3_64_with_seed(text.as_bytes(), 6 | (own as u64) << 8)
 }
 
-/// Adds every key of a page.
+/// Adds every key of a column.
 ///
 /// # Errors
-/// Where a column cannot be read.
-pub fn collect(page: &dyn PageRead, keys: &mut KeySet) -> Result<()> {
-    for (index, key) in page.keys().iter().enumerate() {
-        let Some(column) = page.column(index)? else { continue };
-        match key {
-            ColumnKey::Own(own) => collect_own(*own, &column, keys),
-            ColumnKey::Field(path, kind) => collect_field(&path.dotted(), *kind, &column, keys),
+/// Where the column does not decode.
+pub fn collect(key: &ColumnKey, column: &Column, keys: &mut KeySet) -> Result<()> {
+    match (key, &column.values) {
+        (_, Values::Messages(m)) => {
+            // Templates that several pages share are in the dictionary, used here or not.
+            let used: HashSet<u32> = m.codes.iter().copied().collect();
+            used.into_iter().for_each(|c| add_words(m.templates.get(c as usize), keys));
+            let variables = m.variables()?;
+            (0..m.codes.len()).flat_map(|place| variables.of(place)).for_each(|v| add_words(v, keys));
         }
+        (ColumnKey::Own(own @ (Own::Service | Own::Host | Own::Sender)), Values::Texts { dictionary, .. }) => {
+            for text in dictionary.iter() {
+                keys.insert(own_text(*own, text));
+                add_words(text, keys);
+            }
+        }
+        (ColumnKey::Own(Own::Trace | Own::Span | Own::Parent), Values::Blobs { dictionary, .. }) => {
+            keys.extend(dictionary.iter().map(id));
+        }
+        (ColumnKey::Own(Own::Overflow), values) => {
+            for place in 0..values.len().unwrap_or(0) {
+                overflow_fields(values, place)?.iter().for_each(|(_, value)| add_value(value, keys));
+            }
+        }
+        (ColumnKey::Own(_), _) => {}
+        (ColumnKey::Field(_, kind), values) => collect_field(*kind, values, keys),
     }
     Ok(())
 }
 
-fn collect_own(own: Own, column: &Column, keys: &mut KeySet) {
-    match (own, &column.values) {
-        (Own::Message, Values::Texts { dictionary, .. }) => {
-            (0..dictionary.len()).for_each(|c| add_words(dictionary.text(c), keys));
+fn collect_field(kind: FieldType, values: &Values, keys: &mut KeySet) {
+    match (values, kind) {
+        (Values::Texts { dictionary, .. }, FieldType::Decimal) => {
+            keys.extend(dictionary.iter().map(|t| number(Num::decimal(t))));
         }
-        (Own::Service | Own::Host | Own::Sender, Values::Texts { dictionary, .. }) => {
-            for code in 0..dictionary.len() {
-                keys.insert(own_text(own, dictionary.text(code)));
-                add_words(dictionary.text(code), keys);
-            }
-        }
-        (Own::Trace | Own::Span | Own::Parent, Values::Blobs { dictionary, .. }) => {
-            keys.extend((0..dictionary.len()).map(|c| id(dictionary.bytes(c))));
-        }
-        _ => {}
-    }
-}
-
-fn collect_field(dotted: &str, kind: FieldType, column: &Column, keys: &mut KeySet) {
-    match (&column.values, kind) {
-        (Values::Texts { dictionary, .. }, _) => {
-            (0..dictionary.len()).for_each(|c| add_text(dotted, dictionary.text(c), keys));
-        }
-        (Values::Ints(v), FieldType::Int) => v.iter().for_each(|n| add_number(dotted, Num::int(i128::from(*n)), keys)),
-        (Values::Ints(v), _) => v.iter().for_each(|n| add_number(dotted, Num::int(i128::from(*n as u64)), keys)),
-        (Values::Floats(v), _) => v.iter().for_each(|f| add_number(dotted, Num::float(*f), keys)),
+        (Values::Texts { dictionary, .. }, _) => dictionary.iter().for_each(|t| add_words(t, keys)),
+        (Values::Ints(v), FieldType::UInt) => keys.extend(v.iter().map(|n| number(Num::int(i128::from(*n as u64))))),
+        (Values::Ints(v), _) => keys.extend(v.iter().map(|n| number(Num::int(i128::from(*n))))),
+        (Values::Floats(v), _) => keys.extend(v.iter().map(|f| number(Num::float(*f)))),
         (Values::Blobs { dictionary, .. }, _) => {
-            for code in 0..dictionary.len() {
-                if let Some(value) = decode_value(dictionary.bytes(code)) {
-                    add_value(dotted, &value, keys);
-                }
-            }
+            dictionary.iter().filter_map(decode_value).for_each(|value| add_value(&value, keys));
         }
         _ => {}
     }
@@ -123,24 +109,16 @@ fn add_words(text: &str, keys: &mut KeySet) {
     keys.extend(words_of(text).map(|w| word(&crate::query::fold(w))));
 }
 
-fn add_text(dotted: &str, text: &str, keys: &mut KeySet) {
-    keys.insert(text_value(dotted, text));
-    add_words(text, keys);
-}
-
-fn add_number(dotted: &str, n: Num, keys: &mut KeySet) {
-    keys.insert(number_value(dotted, n));
-    keys.insert(number(n));
-}
-
-fn add_value(dotted: &str, value: &Value, keys: &mut KeySet) {
+fn add_value(value: &Value, keys: &mut KeySet) {
+    let mut add = |n: Num| keys.insert(number(n));
     match value {
-        Value::Text(t) => add_text(dotted, t, keys),
-        Value::Int(n) => add_number(dotted, Num::int(i128::from(*n)), keys),
-        Value::UInt(n) => add_number(dotted, Num::int(i128::from(*n)), keys),
-        Value::Float(f) => add_number(dotted, Num::float(*f), keys),
-        Value::List(list) => list.iter().for_each(|v| add_value(dotted, v, keys)),
-        Value::Object(entries) => entries.iter().for_each(|(name, v)| add_value(&format!("{dotted}.{name}"), v, keys)),
+        Value::Int(n) => drop(add(Num::int(i128::from(*n)))),
+        Value::UInt(n) => drop(add(Num::int(i128::from(*n)))),
+        Value::Float(f) => drop(add(Num::float(*f))),
+        Value::Decimal(t) => drop(add(Num::decimal(t))),
+        Value::Text(t) => add_words(t, keys),
+        Value::List(list) => list.iter().for_each(|v| add_value(v, keys)),
+        Value::Object(entries) => entries.iter().for_each(|(_, v)| add_value(v, keys)),
         Value::Null | Value::Bool(_) | Value::Bytes(_) => {}
     }
 }

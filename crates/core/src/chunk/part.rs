@@ -20,10 +20,22 @@ pub(super) fn seal_part(chunk: u64, part: u16, payload: &[u8]) -> Vec<u8> {
     out
 }
 
+/// Bytes that a part may be held in: on the heap, or mapped from a file of the cache.
+pub trait PartBytes: AsRef<[u8]> + Send + Sync {}
+
+impl<T: AsRef<[u8]> + Send + Sync> PartBytes for T {}
+
 /// A part whose header and checksum held. Only these are read.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct VerifiedPart {
-    bytes: Arc<[u8]>,
+    bytes: Arc<dyn PartBytes>,
+    version: u16,
+}
+
+impl std::fmt::Debug for VerifiedPart {
+    fn fmt(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
+        write!(f, "VerifiedPart({} bytes, version {})", self.len(), self.version)
+    }
 }
 
 impl VerifiedPart {
@@ -31,38 +43,49 @@ impl VerifiedPart {
     ///
     /// # Errors
     /// [`CoreError::Damaged`] or [`CoreError::Version`], naming the part.
-    pub fn check(bytes: Vec<u8>, chunk: u64, part: u16) -> Result<Self> {
+    pub fn check(bytes: impl PartBytes + 'static, chunk: u64, part: u16) -> Result<Self> {
         let place = || format!("chunk {chunk:x} part {part}");
         let damaged = |what: &str| CoreError::damaged(place(), what);
-        let header = bytes.get(..HEADER_BYTES).ok_or_else(|| damaged("it is cut short"))?;
+        let all = bytes.as_ref();
+        let header = all.get(..HEADER_BYTES).ok_or_else(|| damaged("it is cut short"))?;
         if &header[..4] != MAGIC {
             return Err(damaged("it does not begin as one"));
         }
         let version = u16::from_le_bytes([header[4], header[5]]);
-        if version != VERSION {
+        if !(1..=VERSION).contains(&version) {
             return Err(CoreError::Version { place: place(), found: version, known: VERSION });
         }
         if header[6..8] != part.to_le_bytes() || header[8..16] != chunk.to_le_bytes() {
             return Err(damaged("it names another chunk or part"));
         }
-        if header[16..20] != crc32fast::hash(&bytes[HEADER_BYTES..]).to_le_bytes() {
+        if header[16..20] != crc32fast::hash(&all[HEADER_BYTES..]).to_le_bytes() {
             return Err(damaged("its checksum does not hold"));
         }
-        Ok(VerifiedPart { bytes: bytes.into() })
+        Ok(VerifiedPart { bytes: Arc::new(bytes), version })
     }
 
     /// What the checksum covers.
     pub fn payload(&self) -> &[u8] {
-        self.bytes.get(HEADER_BYTES..).unwrap_or(&[])
+        (*self.bytes).as_ref().get(HEADER_BYTES..).unwrap_or(&[])
+    }
+
+    /// All bytes, as stored.
+    pub fn bytes(&self) -> &[u8] {
+        (*self.bytes).as_ref()
+    }
+
+    /// The version of the format it is written in.
+    pub fn version(&self) -> u16 {
+        self.version
     }
 
     /// Size with header.
     pub fn len(&self) -> usize {
-        self.bytes.len()
+        self.bytes().len()
     }
 
     /// Never, for a checked part; here because `len` is.
     pub fn is_empty(&self) -> bool {
-        self.bytes.is_empty()
+        self.bytes().is_empty()
     }
 }

@@ -1,46 +1,34 @@
-//! Whether a chunk can hold an event that a filter asks for, told from its directory alone. "No" is certain.
+//! Which pages of a chunk can hold an event that a filter asks for, told from directory and membership filters alone.
+//! "No" is certain.
 
-use super::keys;
-use super::reader::Directory;
-use crate::columns::{ColumnKey, FieldType, Own};
+use super::part::VerifiedPart;
+use super::reader::{ChunkSource, Directory};
+use super::{filter, keys};
+use crate::columns::{ColumnKey, FieldType, Own, Rows, zone_excludes};
+use crate::error::Result;
 use crate::event::{parse_span, parse_trace};
-use crate::query::{Field, Filter, Literal, Op, OwnPart, Test, WordsTest, matching};
+use crate::query::{Field, Filter, Literal, Op, OwnPart, Test, WordsTest, fold, matching, words_of};
 
-/// False only where no event of the chunk passes.
-pub fn may_match(filter: &Filter, directory: &Directory) -> bool {
+/// The pages that may hold a match; reads the chunk's filters only where the question can be answered by them.
+///
+/// # Errors
+/// Where the filters cannot be read.
+pub fn pages_that_may_match(filter: &Filter, directory: &Directory, source: &dyn ChunkSource) -> Result<Rows> {
+    let probes = directory.version > 1 && asks_for_keys(filter);
+    let part = if probes { Some(source.part(directory.chunk, 1)?) } else { None };
+    let part = part.filter(|p| filter::fits(p.payload(), directory.pages.len()));
+    Ok(Pruner { directory, part }.pages(filter))
+}
+
+/// Whether some part of the filter asks for a word, an id or an exact value.
+fn asks_for_keys(filter: &Filter) -> bool {
     match filter {
-        Filter::All | Filter::Not(_) => true,
-        Filter::And(list) => list.iter().all(|f| may_match(f, directory)),
-        Filter::Or(list) => list.iter().any(|f| may_match(f, directory)),
-        Filter::Words(test) => may_hold_words(test, directory),
-        Filter::Has(Field::Sent(name)) => has_column(name, directory),
-        Filter::Has(Field::Own(_)) => true,
-        Filter::Compare(Field::Own(part), test) => may_hold_own(*part, test, directory),
-        Filter::Compare(Field::Sent(name), test) => has_column(name, directory) && may_hold_sent(name, test, directory),
+        Filter::And(list) | Filter::Or(list) => list.iter().any(asks_for_keys),
+        Filter::Words(_) => true,
+        Filter::Compare(Field::Own(OwnPart::Severity), _) => false,
+        Filter::Compare(_, test) => wanted(test).is_some(),
+        Filter::All | Filter::Not(_) | Filter::Has(_) => false,
     }
-}
-
-fn may_hold_words(test: &WordsTest, directory: &Directory) -> bool {
-    let whole = if test.prefix { test.words.len() - 1 } else { test.words.len() };
-    let worded = test.words.iter().take(whole).all(|w| directory.filter.may_hold(keys::word(w)));
-    let hexed = || match test.words.as_slice() {
-        [word] => hex_ids(word).is_some_and(|id| directory.filter.may_hold(keys::id(&id))),
-        _ => false,
-    };
-    worded || test.number.is_some_and(|n| directory.filter.may_hold(keys::number(n))) || hexed()
-}
-
-fn hex_ids(text: &str) -> Option<Vec<u8>> {
-    parse_trace(text).map(|id| id.to_vec()).or_else(|| parse_span(text).map(|id| id.to_vec()))
-}
-
-/// A column of this name, or below it, or a list that could hold it.
-fn has_column(name: &str, directory: &Directory) -> bool {
-    directory.keys.iter().any(|key| {
-        let ColumnKey::Field(path, kind) = key else { return false };
-        let dotted = path.dotted();
-        matching::at_or_below(&dotted, name) || *kind == FieldType::Nested && matching::at_or_below(name, &dotted)
-    })
 }
 
 /// The values one of which must be there, if the test is of that sort.
@@ -52,30 +40,142 @@ fn wanted(test: &Test) -> Option<&[Literal]> {
     }
 }
 
-fn may_hold_sent(name: &str, test: &Test, directory: &Directory) -> bool {
-    let Some(literals) = wanted(test) else { return true };
-    literals.iter().any(|l| {
-        let is_bool = !l.quoted && (l.text == "true" || l.text == "false");
-        is_bool
-            || directory.filter.may_hold(keys::text_value(name, &l.text))
-            || l.number.is_some_and(|n| directory.filter.may_hold(keys::number_value(name, n)))
-    })
+struct Pruner<'a> {
+    directory: &'a Directory,
+    part: Option<VerifiedPart>,
 }
 
-fn may_hold_own(part: OwnPart, test: &Test, directory: &Directory) -> bool {
-    if part == OwnPart::Severity && !test.is_ne() {
-        return directory.severities & test.severities() != 0;
+impl Pruner<'_> {
+    fn all(&self) -> Rows {
+        Rows::all(self.directory.pages.len())
     }
-    let Some(literals) = wanted(test) else { return true };
-    let any = |holds: &dyn Fn(&Literal) -> bool| literals.iter().any(holds);
-    let text = |own| any(&|l| directory.filter.may_hold(keys::own_text(own, &l.text)));
-    match part {
-        OwnPart::Service => text(Own::Service),
-        OwnPart::Host => text(Own::Host),
-        OwnPart::Sender => text(Own::Sender),
-        OwnPart::Trace | OwnPart::Span | OwnPart::Parent => {
-            any(&|l| hex_ids(&l.text).is_some_and(|id| directory.filter.may_hold(keys::id(&id))))
+
+    fn none(&self) -> Rows {
+        Rows::none(self.directory.pages.len())
+    }
+
+    fn any(&self, pages: impl Iterator<Item = Rows>) -> Rows {
+        pages.fold(self.none(), |mut all, pages| {
+            all.or(&pages);
+            all
+        })
+    }
+
+    fn probe(&self, key: u64) -> Rows {
+        match &self.part {
+            Some(part) => filter::probe(part.payload(), self.directory.pages.len(), key),
+            None => self.all(),
         }
-        _ => true,
     }
+
+    fn pages(&self, filter: &Filter) -> Rows {
+        match filter {
+            Filter::All | Filter::Not(_) | Filter::Has(Field::Own(_)) => self.all(),
+            Filter::And(list) => list.iter().fold(self.all(), |mut all, f| {
+                if !all.is_empty() {
+                    all.and(&self.pages(f));
+                }
+                all
+            }),
+            Filter::Or(list) => self.any(list.iter().map(|f| self.pages(f))),
+            Filter::Words(test) => self.words(test),
+            Filter::Has(Field::Sent(name)) => self.having(name, None),
+            Filter::Compare(Field::Own(part), test) => self.own(*part, test),
+            Filter::Compare(Field::Sent(name), test) => {
+                let mut pages = self.having(name, Some(test));
+                if !pages.is_empty()
+                    && let Some(literals) = wanted(test)
+                {
+                    pages.and(&self.any(literals.iter().map(|l| self.value(l))));
+                }
+                pages
+            }
+        }
+    }
+
+    /// The pages that hold all of `words`.
+    fn all_words<'w>(&self, words: impl Iterator<Item = std::borrow::Cow<'w, str>>) -> Rows {
+        words.fold(self.all(), |mut all, w| {
+            all.and(&self.probe(keys::word(&w)));
+            all
+        })
+    }
+
+    fn words(&self, test: &WordsTest) -> Rows {
+        let whole = test.words.len() - usize::from(test.prefix);
+        let mut pages = self.all_words(test.words.iter().take(whole).map(|w| w.as_str().into()));
+        if let Some(n) = test.number {
+            pages.or(&self.probe(keys::number(n)));
+        }
+        if let [word] = test.words.as_slice()
+            && let Some(id) = hex_id(word)
+        {
+            pages.or(&self.probe(keys::id(&id)));
+        }
+        pages
+    }
+
+    /// The pages with a value that equals `literal`.
+    fn value(&self, literal: &Literal) -> Rows {
+        if !literal.quoted && (literal.text == "true" || literal.text == "false") {
+            return self.all();
+        }
+        let mut pages = self.all_words(words_of(&literal.text).map(fold));
+        if let Some(n) = literal.number {
+            pages.or(&self.probe(keys::number(n)));
+        }
+        pages
+    }
+
+    /// The pages with a column of this name, or below it, or a list or overflow that could hold it; with a test, those
+    /// of them whose numbers it does not exclude.
+    fn having(&self, name: &str, test: Option<&Test>) -> Rows {
+        let directory = self.directory;
+        let mut pages = self.none();
+        for (index, key) in directory.keys.iter().enumerate() {
+            let zoned = match key {
+                ColumnKey::Own(Own::Overflow) => None,
+                ColumnKey::Own(_) => continue,
+                ColumnKey::Field(path, kind) => {
+                    let dotted = path.dotted();
+                    let below = if test.is_some() { path.is(name) } else { matching::at_or_below(&dotted, name) };
+                    if !below && !(*kind == FieldType::Nested && matching::at_or_below(name, &dotted)) {
+                        continue;
+                    }
+                    test.filter(|_| below)
+                }
+            };
+            for page in 0..directory.pages.len() {
+                if let Some(block) = directory.block(index, page)
+                    && !zoned.is_some_and(|test| zone_excludes(test, block.zone))
+                {
+                    pages.set(page);
+                }
+            }
+        }
+        pages
+    }
+
+    fn own(&self, part: OwnPart, test: &Test) -> Rows {
+        if part == OwnPart::Severity && !test.is_ne() {
+            return if self.directory.severities & test.severities() != 0 { self.all() } else { self.none() };
+        }
+        let Some(literals) = wanted(test) else { return self.all() };
+        let text = |own| self.any(literals.iter().map(|l| self.probe(keys::own_text(own, &l.text))));
+        match part {
+            OwnPart::Service => text(Own::Service),
+            OwnPart::Host => text(Own::Host),
+            OwnPart::Sender => text(Own::Sender),
+            OwnPart::Message => self.any(literals.iter().map(|l| self.all_words(words_of(&l.text).map(fold)))),
+            OwnPart::Trace | OwnPart::Span | OwnPart::Parent => {
+                let id = |l: &Literal| hex_id(&l.text).map_or_else(|| self.none(), |id| self.probe(keys::id(&id)));
+                self.any(literals.iter().map(id))
+            }
+            _ => self.all(),
+        }
+    }
+}
+
+fn hex_id(text: &str) -> Option<Vec<u8>> {
+    parse_trace(text).map(|id| id.to_vec()).or_else(|| parse_span(text).map(|id| id.to_vec()))
 }

@@ -1,18 +1,25 @@
-//! Events to chunks.
+//! Rows of pages to chunks, a column at a time: what seals a head and what merges chunks.
 
-use super::filter::Membership;
 use super::part::{HEADER_BYTES, seal_part};
-use super::{MAX_PART_BYTES, keys};
-use crate::columns::{ColumnKey, PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead, build_page, encode_block};
-use crate::error::Result;
-use crate::event::{Event, put_varint, zigzag};
+use super::{MAX_PART_BYTES, filter, keys};
+use crate::columns::{
+    Blobs, Column, ColumnKey, Dictionary, Effort, Interner, Joined, Loaded, MAX_FIELD_COLUMNS, Own, PAGE_ROWS,
+    PageRead, Placed, Presences, Spill, Texts, Values, encode_blobs, encode_block, encode_texts,
+};
+use crate::error::{CoreError, Result};
+use crate::event::{put_varint, zigzag};
 use crate::journal::put_key;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::Arc;
 
 /// Most rows of a chunk.
 pub const MAX_CHUNK_ROWS: usize = 1 << 20;
-/// A chunk with more columns than this is cut in two, so that its directory stays within a part.
-const MAX_CHUNK_COLUMNS: usize = 4096;
+/// A page is closed when its events weigh this much in memory.
+const MAX_PAGE_WEIGHT: usize = 8 << 20;
+/// A chunk is closed when its events weigh this much in memory.
+const MAX_CHUNK_WEIGHT: usize = 512 << 20;
+/// Parts are about this large, so that a search that needs two columns does not read them all.
+const PART_BYTES: usize = 512 << 10;
 /// Chunks are written once and read often; this level costs little and packs well.
 const LEVEL: i32 = 3;
 
@@ -21,7 +28,7 @@ const LEVEL: i32 = 3;
 pub struct BuiltChunk {
     /// Its id.
     pub id: u64,
-    /// Part 0 holds directory and filter, the others columns.
+    /// Part 0 is the directory, part 1 the filter, the others hold columns.
     pub parts: Vec<Vec<u8>>,
     /// How many events.
     pub rows: usize,
@@ -38,136 +45,337 @@ impl BuiltChunk {
     }
 }
 
-/// Builds chunks of `events`, which it sorts; `next_id` gives each chunk its id. Usually one; more where the events
-/// exceed what a chunk may hold.
+/// Builds chunks of all rows of `sources`, in (time, id) order; `next_id` gives each chunk its id. Usually one; more
+/// where the events exceed what a chunk may hold.
 ///
 /// # Errors
-/// Where a column cannot be read back, which only a defect could cause.
-pub fn build_chunks(mut events: Vec<Event>, mut next_id: impl FnMut() -> u64) -> Result<Vec<BuiltChunk>> {
-    events.sort_by_key(Event::order_key);
+/// Where a source cannot be read; nothing of it is kept then.
+pub fn build_chunks(sources: &[&dyn PageRead], next_id: impl FnMut() -> u64) -> Result<Vec<BuiltChunk>> {
+    build_chunks_of(sources, PAGE_ROWS, next_id)
+}
+
+/// As [`build_chunks`], with pages of at most `page_rows`.
+pub(crate) fn build_chunks_of(
+    sources: &[&dyn PageRead],
+    page_rows: usize,
+    mut next_id: impl FnMut() -> u64,
+) -> Result<Vec<BuiltChunk>> {
+    let order = time_order(sources)?;
     let mut chunks = Vec::new();
-    let mut pages: Vec<Page> = Vec::new();
-    let mut columns: HashSet<ColumnKey> = HashSet::new();
-    let mut rows = 0;
-    let mut from = 0;
-    while from < events.len() {
-        let to = page_end(&events, from);
-        let page = build_page(&events[from..to])?;
-        let new_columns = page.keys().iter().filter(|k| !columns.contains(k)).count();
-        let full = rows + page.rows() > MAX_CHUNK_ROWS || columns.len() + new_columns > MAX_CHUNK_COLUMNS;
-        if full && !pages.is_empty() {
-            chunks.push(write(&std::mem::take(&mut pages), next_id())?);
-            columns.clear();
-            rows = 0;
-        }
-        columns.extend(page.keys().iter().cloned());
-        rows += page.rows();
-        pages.push(page);
-        from = to;
-    }
-    if !pages.is_empty() {
-        chunks.push(write(&pages, next_id())?);
+    let mut rest = order.as_slice();
+    while !rest.is_empty() {
+        let pages = cut(rest, sources, page_rows);
+        let rows: usize = pages.iter().map(|p| p.len()).sum();
+        chunks.push(write(sources, &pages, next_id())?);
+        rest = &rest[rows..];
     }
     Ok(chunks)
 }
 
-/// Where the page that begins at `from` ends.
-pub(crate) fn page_end(events: &[Event], from: usize) -> usize {
-    let mut weight = 0;
-    let mut to = from;
-    while to < events.len() && to - from < PAGE_ROWS && (to == from || weight < PAGE_WEIGHT_BYTES) {
-        weight += events[to].weight_bytes();
-        to += 1;
+/// All rows of all sources by (time, id).
+fn time_order(sources: &[&dyn PageRead]) -> Result<Vec<Placed>> {
+    let missing = || CoreError::damaged("a page", "it lacks times or ids");
+    let mut keyed = Vec::with_capacity(sources.iter().map(|s| s.rows()).sum());
+    for (source, page) in sources.iter().enumerate() {
+        let column = |own| page.own(own)?.ok_or_else(missing);
+        let [time, origin, seq, place] =
+            [column(Own::Time)?, column(Own::IdOrigin)?, column(Own::IdSeq)?, column(Own::IdPlace)?];
+        for row in 0..page.rows() {
+            let int = |c: &Column| c.int(row).ok_or_else(missing);
+            // Within a node's epoch a seq is far below 2^40, and a place below 2^20.
+            let id = (int(&origin)? as u64, int(&seq)? as u64, int(&place)? as u32);
+            keyed.push((int(&time)?, id, Placed { source: source as u32, row: row as u32 }));
+        }
     }
-    to
+    keyed.sort_unstable_by_key(|(time, id, _)| (*time, *id));
+    Ok(keyed.into_iter().map(|(_, _, placed)| placed).collect())
 }
 
-struct BlockRef {
-    part: usize,
-    offset: usize,
-    length: usize,
-    zone: Option<(f64, f64)>,
+/// The pages of the next chunk, from the start of `order`.
+fn cut<'a>(order: &'a [Placed], sources: &[&dyn PageRead], page_rows: usize) -> Vec<&'a [Placed]> {
+    let each: Vec<usize> = sources.iter().map(|s| s.weight_bytes() / s.rows().max(1)).collect();
+    let mut pages = Vec::new();
+    let (mut rows, mut weight, mut from) = (0, 0, 0);
+    while from < order.len() && rows < MAX_CHUNK_ROWS && weight < MAX_CHUNK_WEIGHT {
+        let (mut to, mut page_weight) = (from, 0);
+        while to < order.len() && to - from < page_rows && page_weight < MAX_PAGE_WEIGHT {
+            page_weight += each[order[to].source as usize];
+            to += 1;
+        }
+        pages.push(&order[from..to]);
+        rows += to - from;
+        weight += page_weight;
+        from = to;
+    }
+    pages
 }
 
-fn write(pages: &[Page], id: u64) -> Result<BuiltChunk> {
-    let mut index: BTreeMap<&ColumnKey, Vec<Option<usize>>> = BTreeMap::new();
-    let mut membership = keys::KeySet::default();
-    for (nth, page) in pages.iter().enumerate() {
-        keys::collect(page, &mut membership)?;
-        for (at, key) in page.keys().iter().enumerate() {
-            index.entry(key).or_insert_with(|| vec![None; pages.len()])[nth] = Some(at);
+/// Payloads of the parts behind directory and filter.
+struct Parts {
+    payloads: Vec<Vec<u8>>,
+}
+
+impl Parts {
+    const ROOM: usize = MAX_PART_BYTES - HEADER_BYTES;
+    /// Parts before the first of columns.
+    const FIRST: usize = 2;
+
+    /// Begins a part of its own where `bytes` more would make the current one large.
+    fn make_room(&mut self, bytes: usize) {
+        if self.payloads.last().is_none_or(|p| !p.is_empty() && p.len() + bytes > PART_BYTES) {
+            self.payloads.push(Vec::new());
         }
     }
 
-    let mut payloads: Vec<Vec<u8>> = vec![Vec::new()];
+    /// Puts a block and its place in `directory`. A block larger than a part goes on in the next.
+    fn put(&mut self, block: &[u8], directory: &mut Vec<u8>) {
+        if self.payloads.last().is_none_or(|p| p.len() + block.len() > Self::ROOM && !p.is_empty()) {
+            self.payloads.push(Vec::new());
+        }
+        put_varint(directory, (Self::FIRST + self.payloads.len() - 1) as u64);
+        put_varint(directory, self.payloads.last().map_or(0, Vec::len) as u64);
+        put_varint(directory, block.len() as u64);
+        for (n, piece) in block.chunks(Self::ROOM).enumerate() {
+            if n > 0 {
+                self.payloads.push(Vec::new());
+            }
+            if let Some(payload) = self.payloads.last_mut() {
+                payload.extend_from_slice(piece);
+            }
+        }
+    }
+}
+
+fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<BuiltChunk> {
+    let all = column_keys(sources, pages);
+    let kept = kept_fields(&all);
+    let mut parts = Parts { payloads: Vec::new() };
+    let mut columns = Vec::new();
+    let mut count = 0u32;
+    let mut spills: Vec<Spill> = pages.iter().map(|_| Spill::default()).collect();
+    let mut presences: Vec<Presences> = pages.iter().map(|_| Presences::default()).collect();
+    let mut membership: Vec<keys::KeySet> = pages.iter().map(|_| keys::KeySet::default()).collect();
+    let mut spans = vec![(0i64, 0i64); pages.len()];
+    let mut severities = 0u32;
+    let overflow = ColumnKey::Own(Own::Overflow);
+    let mut add = |key: &ColumnKey, made: Vec<Option<Column>>| -> Result<()> {
+        for (n, column) in made.iter().enumerate() {
+            let Some(column) = column else { continue };
+            keys::collect(key, column, &mut membership[n])?;
+            match (key, &column.values) {
+                (ColumnKey::Own(Own::Time), Values::Ints(v)) => {
+                    spans[n] = (v.iter().min().copied().unwrap_or(0), v.iter().max().copied().unwrap_or(0));
+                }
+                (ColumnKey::Own(Own::Severity), Values::Ints(v)) => {
+                    severities = v.iter().fold(severities, |m, s| m | 1 << (s & 31));
+                }
+                _ => {}
+            }
+        }
+        put_column(key, count, made, pages, &mut presences, &mut parts, &mut columns);
+        count += 1;
+        Ok(())
+    };
+    let is_field = |key: &ColumnKey| matches!(key, ColumnKey::Field(..));
+    let spills_over =
+        |key: &ColumnKey| *key == overflow || is_field(key) && kept.as_ref().is_some_and(|kept| !kept.contains(key));
+    let column = |key: &ColumnKey| -> Result<Vec<Option<Column>>> {
+        let loaded = Loaded::of(sources, key)?;
+        pages.iter().map(|page| loaded.arranged(page)).collect()
+    };
+    // Own columns stand before fields, and the overflow is one of them.
+    for key in all.keys().filter(|k| !is_field(k) && ***k != overflow) {
+        add(key, column(key)?)?;
+    }
+    for key in all.keys().filter(|k| spills_over(k)) {
+        let loaded = Loaded::of(sources, key)?;
+        for (spill, page) in spills.iter_mut().zip(pages) {
+            spill.take(key, &loaded, page)?;
+        }
+    }
+    let made: Vec<_> = spills.into_iter().zip(pages).map(|(spill, page)| spill.column(page.len())).collect();
+    if made.iter().any(Option::is_some) {
+        add(&overflow, made)?;
+    }
+    for key in all.keys().filter(|k| is_field(k) && !spills_over(k)) {
+        add(key, column(key)?)?;
+    }
+
     let mut directory = Vec::new();
-    let rows: usize = pages.iter().map(PageRead::rows).sum();
+    let rows: usize = pages.iter().map(|p| p.len()).sum();
     put_varint(&mut directory, rows as u64);
-    put_varint(&mut directory, u64::from(severities(pages)?));
+    put_varint(&mut directory, u64::from(severities));
     put_varint(&mut directory, pages.len() as u64);
-    for page in pages {
-        put_varint(&mut directory, page.rows() as u64);
-        put_varint(&mut directory, zigzag(page.time_span().0));
-        put_varint(&mut directory, zigzag(page.time_span().1));
+    for (page, span) in pages.iter().zip(&spans) {
+        put_varint(&mut directory, page.len() as u64);
+        put_varint(&mut directory, zigzag(span.0));
+        put_varint(&mut directory, zigzag(span.1));
+        put_varint(&mut directory, page.iter().map(|p| weight(sources, p)).sum::<usize>() as u64);
     }
-    put_varint(&mut directory, index.len() as u64);
-    let mut block = Vec::new();
-    for (key, places) in index {
-        put_key(&mut directory, key);
-        for (page, place) in pages.iter().zip(places) {
-            let Some((place, column)) = place.and_then(|p| Some((p, page.column(p).ok()??))) else {
-                directory.push(0);
-                continue;
-            };
-            block.clear();
-            encode_block(&column, LEVEL, &mut block);
-            let room = MAX_PART_BYTES - HEADER_BYTES;
-            if payloads.last().is_some_and(|p| !p.is_empty() && p.len() + block.len() > room) {
-                payloads.push(Vec::new());
-            }
-            let part = payloads.len();
-            if let Some(payload) = payloads.last_mut() {
-                let at = BlockRef { part, offset: payload.len(), length: block.len(), zone: page.zone(place) };
-                payload.extend_from_slice(&block);
-                put_block(&mut directory, &at);
-            }
-        }
-    }
-
+    put_varint(&mut directory, u64::from(count));
+    directory.extend_from_slice(&columns);
     let packed = zstd::bulk::compress(&directory, LEVEL).unwrap_or_default();
-    let filter = Membership::build(membership.into_iter().collect::<Vec<_>>().into_iter());
-    let mut first = Vec::with_capacity(8 + packed.len() + filter.as_bytes().len());
-    first.extend_from_slice(&(packed.len() as u32).to_le_bytes());
-    first.extend_from_slice(&(directory.len() as u32).to_le_bytes());
+    let mut first = (directory.len() as u32).to_le_bytes().to_vec();
     first.extend_from_slice(&packed);
-    first.extend_from_slice(filter.as_bytes());
 
-    let mut parts = vec![seal_part(id, 0, &first)];
-    parts.extend(payloads.iter().enumerate().map(|(i, p)| seal_part(id, i as u16 + 1, p)));
-    let time_min = pages.iter().map(|p| p.time_span().0).min().unwrap_or(0);
-    let time_max = pages.iter().map(|p| p.time_span().1).max().unwrap_or(0);
-    Ok(BuiltChunk { id, parts, rows, time_min, time_max })
+    let membership: Vec<Vec<u64>> = membership.into_iter().map(|keys| keys.into_iter().collect()).collect();
+    let mut sealed = vec![seal_part(id, 0, &first), seal_part(id, 1, &filter::build(&membership))];
+    sealed.extend(parts.payloads.iter().enumerate().map(|(n, p)| seal_part(id, (n + Parts::FIRST) as u16, p)));
+    let time_min = spans.iter().map(|s| s.0).min().unwrap_or(0);
+    let time_max = spans.iter().map(|s| s.1).max().unwrap_or(0);
+    Ok(BuiltChunk { id, parts: sealed, rows, time_min, time_max })
 }
 
-fn put_block(directory: &mut Vec<u8>, block: &BlockRef) {
-    directory.push(if block.zone.is_some() { 2 } else { 1 });
-    put_varint(directory, block.part as u64);
-    put_varint(directory, block.offset as u64);
-    put_varint(directory, block.length as u64);
-    if let Some((lo, hi)) = block.zone {
-        directory.extend_from_slice(&lo.to_le_bytes());
-        directory.extend_from_slice(&hi.to_le_bytes());
+fn weight(sources: &[&dyn PageRead], placed: &Placed) -> usize {
+    sources.get(placed.source as usize).map_or(0, |s| s.weight_bytes() / s.rows().max(1))
+}
+
+/// Every column of the sources that the pages draw from, and in how many of them it stands.
+fn column_keys<'a>(sources: &[&'a dyn PageRead], pages: &[&[Placed]]) -> BTreeMap<&'a ColumnKey, usize> {
+    let mut used = vec![false; sources.len()];
+    pages.iter().flat_map(|p| p.iter()).for_each(|p| used[p.source as usize] = true);
+    let mut all: BTreeMap<&ColumnKey, usize> = BTreeMap::new();
+    for page in sources.iter().zip(used).filter_map(|(page, used)| used.then_some(*page)) {
+        page.keys().iter().for_each(|key| *all.entry(key).or_default() += 1);
     }
+    all
 }
 
-fn severities(pages: &[Page]) -> Result<u32> {
-    let mut mask = 0;
-    for page in pages {
-        if let Some(column) = page.own(crate::columns::Own::Severity)?
-            && let crate::columns::Values::Ints(v) = &column.values
-        {
-            mask = v.iter().fold(mask, |m, n| m | 1 << (n & 31));
+/// The fields that stay columns where there are too many: those of most sources.
+fn kept_fields<'a>(all: &BTreeMap<&'a ColumnKey, usize>) -> Option<HashSet<&'a ColumnKey>> {
+    let mut fields: Vec<(&ColumnKey, usize)> =
+        all.iter().filter(|(key, _)| matches!(key, ColumnKey::Field(..))).map(|(key, n)| (*key, *n)).collect();
+    if fields.len() <= MAX_FIELD_COLUMNS {
+        return None;
+    }
+    fields.sort_by_key(|(_, n)| std::cmp::Reverse(*n));
+    Some(fields.into_iter().take(MAX_FIELD_COLUMNS).map(|(key, _)| key).collect())
+}
+
+/// Writes the blocks of one column, what its pages share first.
+fn put_column(
+    key: &ColumnKey,
+    number: u32,
+    mut made: Vec<Option<Column>>,
+    pages: &[&[Placed]],
+    presences: &mut [Presences],
+    parts: &mut Parts,
+    directory: &mut Vec<u8>,
+) {
+    put_key(directory, key);
+    let shared = share(&mut made);
+    let mut blocks: Vec<Vec<u8>> = Vec::with_capacity(made.len());
+    for (n, column) in made.iter().enumerate() {
+        let mut block = Vec::new();
+        if let Some(column) = column {
+            encode_block(column, number, pages[n].len(), &mut presences[n], Effort::Full, LEVEL, &mut block);
+        }
+        blocks.push(block);
+    }
+    parts.make_room(blocks.iter().map(Vec::len).sum::<usize>() + shared.as_ref().map_or(0, |(_, s)| s.len()));
+    match shared {
+        None => directory.push(0),
+        Some((count, block)) => {
+            directory.push(1);
+            put_varint(directory, count as u64);
+            parts.put(&block, directory);
         }
     }
-    Ok(mask)
+    for (column, block) in made.iter().zip(blocks) {
+        let Some(column) = column else {
+            directory.push(0);
+            continue;
+        };
+        let zone = column.zone_of(key);
+        directory.push(if zone.is_some() { 2 } else { 1 });
+        parts.put(&block, directory);
+        if let Some((lo, hi)) = zone {
+            directory.extend_from_slice(&lo.to_le_bytes());
+            directory.extend_from_slice(&hi.to_le_bytes());
+        }
+    }
+}
+
+/// Moves values that stand in several pages into one dictionary for all; how many and their block.
+fn share(made: &mut [Option<Column>]) -> Option<(usize, Vec<u8>)> {
+    let first = made.iter().flatten().next()?;
+    let mut block = Vec::new();
+    let count = match &first.values {
+        Values::Texts { .. } | Values::Messages(_) => {
+            let mut coded: Vec<(&mut Texts, &mut Vec<u32>)> = made
+                .iter_mut()
+                .flatten()
+                .filter_map(|c| match &mut c.values {
+                    Values::Texts { dictionary, codes } => Some((dictionary, codes)),
+                    Values::Messages(m) => Some((&mut m.templates, &mut m.codes)),
+                    _ => None,
+                })
+                .collect();
+            let shared = shared_of(&mut coded)?;
+            encode_texts(&shared, LEVEL, &mut block);
+            shared.len()
+        }
+        Values::Blobs { .. } => {
+            let mut coded: Vec<(&mut Blobs, &mut Vec<u32>)> = made
+                .iter_mut()
+                .flatten()
+                .filter_map(|c| match &mut c.values {
+                    Values::Blobs { dictionary, codes } => Some((dictionary, codes)),
+                    _ => None,
+                })
+                .collect();
+            let shared = shared_of(&mut coded)?;
+            encode_blobs(&shared, LEVEL, &mut block);
+            shared.len()
+        }
+        _ => return None,
+    };
+    Some((count, block))
+}
+
+/// Finds what to share and recodes the pages by it; the most frequent values get the smallest codes.
+fn shared_of<T: Joined>(coded: &mut [(&mut Dictionary<T>, &mut Vec<u32>)]) -> Option<Arc<Dictionary<T>>> {
+    // In how many pages a value must stand to be worth reading for every page.
+    let wanted = (coded.len() / 8).max(2);
+    if coded.len() < 2 {
+        return None;
+    }
+    let mut interner = Interner::<T>::default();
+    let mut seen: Vec<(usize, usize)> = Vec::new();
+    let mut global: Vec<Vec<u32>> = Vec::with_capacity(coded.len());
+    for (dictionary, codes) in coded.iter() {
+        let mut rows = vec![0usize; dictionary.len()];
+        codes.iter().for_each(|c| rows[*c as usize] += 1);
+        let mut ids = Vec::with_capacity(dictionary.len());
+        for (value, rows) in dictionary.iter().zip(rows) {
+            let code = interner.code(value);
+            seen.resize(interner.len(), (0, 0));
+            seen[code as usize].0 += 1;
+            seen[code as usize].1 += rows;
+            ids.push(code);
+        }
+        global.push(ids);
+    }
+    let mut common: Vec<u32> = (0..seen.len() as u32).filter(|c| seen[*c as usize].0 >= wanted).collect();
+    if common.is_empty() {
+        return None;
+    }
+    common.sort_by_key(|c| std::cmp::Reverse(seen[*c as usize].1));
+    let mut shared = Dictionary::<T>::default();
+    let mut place: HashMap<u32, u32> = HashMap::with_capacity(common.len());
+    for code in common {
+        place.insert(code, shared.push(interner.dictionary.get(code as usize)));
+    }
+    let shared = Arc::new(shared);
+    for ((dictionary, codes), ids) in coded.iter_mut().zip(global) {
+        let mut fresh = Dictionary { shared: Some(shared.clone()), ..Dictionary::default() };
+        let recode: Vec<u32> = ids
+            .iter()
+            .enumerate()
+            .map(|(old, id)| place.get(id).copied().unwrap_or_else(|| fresh.push(dictionary.get(old))))
+            .collect();
+        codes.iter_mut().for_each(|c| *c = recode[*c as usize]);
+        **dictionary = fresh;
+    }
+    Some(shared)
 }

@@ -1,252 +1,314 @@
-//! Events to a page of columns.
+//! Events to a page of columns, row by row.
 
-use super::{Column, ColumnKey, Dictionary, FieldType, Own, Page, Values};
+use super::column::{Column, Values};
+use super::dictionary::{Interner, Joined};
+use super::key::{ColumnKey, FieldType, Own};
+use super::messages::{Messages, Variables};
+use super::{MAX_FIELD_COLUMNS, Page};
 use crate::error::Result;
-use crate::event::{Event, Path, Value, encode_value};
-use std::collections::HashMap;
-use std::hash::BuildHasherDefault;
-use xxhash_rust::xxh3::Xxh3Default;
+use crate::event::{Draft, Event, Leaf, Path, PathTable, Value, encode_value, template};
+use crate::json::Scalar;
+use std::sync::Arc;
 
-type FastMap<K, V> = HashMap<K, V, BuildHasherDefault<Xxh3Default>>;
-
-/// Reads a text part of an event; empty where it has none.
-type TextPart = fn(&Event) -> &str;
-/// Reads an id of an event.
-type IdPart = fn(&Event) -> Option<&[u8]>;
-
-/// Builds a page; the events must be in (time, id) order and at most [`super::PAGE_ROWS`].
+/// Builds a page of events in their order.
 ///
 /// # Errors
 /// Where `events` is empty.
 pub fn build_page(events: &[Event]) -> Result<Page> {
-    let mut parts = own_columns(events);
-    parts.extend(field_columns(events));
+    let mut paths = PathTable::default();
+    let mut builder = PageBuilder::default();
+    let mut ids: [Vec<i64>; 3] = Default::default();
+    for event in events {
+        let draft = event.draft(&mut paths);
+        builder.push(&draft, &paths);
+        ids[0].push(i64::from(event.id.node) << 32 | i64::from(event.id.epoch));
+        ids[1].push(event.id.seq as i64);
+        ids[2].push(i64::from(event.id.place));
+    }
+    let mut parts = builder.parts(&paths);
+    for (own, numbers) in [Own::IdOrigin, Own::IdSeq, Own::IdPlace].into_iter().zip(ids) {
+        parts.push((ColumnKey::Own(own), Column { present: None, values: Values::Ints(numbers) }));
+    }
     parts.sort_by(|(a, _), (b, _)| a.cmp(b));
     Page::new(events.len(), parts)
 }
 
-fn own_columns(events: &[Event]) -> Vec<(ColumnKey, Column)> {
-    let mut parts = Vec::with_capacity(16);
-    let ints = |own, f: fn(&Event) -> i64| {
-        (ColumnKey::Own(own), Column { present: None, values: Values::Ints(events.iter().map(f).collect()) })
-    };
-    parts.push(ints(Own::Time, |e| e.time_ns));
-    parts.push(ints(Own::Arrived, |e| e.arrived_ns));
-    parts.push(ints(Own::IdOrigin, |e| i64::from(e.id.node) << 32 | i64::from(e.id.epoch)));
-    parts.push(ints(Own::IdSeq, |e| e.id.seq as i64));
-    parts.push(ints(Own::IdPlace, |e| i64::from(e.id.place)));
-    parts.push(ints(Own::Severity, |e| i64::from(e.severity.0)));
-    parts.push(ints(Own::Kind, |e| e.kind as i64));
-    let texts: [(Own, TextPart); 5] = [
-        (Own::Service, |e| &e.service),
-        (Own::Host, |e| &e.host),
-        (Own::Sender, |e| &e.sender),
-        (Own::Layout, |e| &e.layout),
-        (Own::Message, |e| &e.message),
-    ];
-    for (own, text) in texts {
-        let mut column = TextBuilder::default();
-        for (row, event) in events.iter().enumerate() {
-            if !text(event).is_empty() {
-                column.push(row, text(event));
-            }
-        }
-        push_present(&mut parts, own, column.finish(events.len()));
-    }
-    let ids: [(Own, IdPart); 3] = [
-        (Own::Trace, |e| e.trace.as_ref().map(|i| i.as_slice())),
-        (Own::Span, |e| e.span.as_ref().map(|i| i.as_slice())),
-        (Own::Parent, |e| e.parent.as_ref().map(|i| i.as_slice())),
-    ];
-    for (own, id) in ids {
-        let mut column = BlobBuilder::default();
-        for (row, event) in events.iter().enumerate() {
-            if let Some(id) = id(event) {
-                column.push(row, id.to_vec());
-            }
-        }
-        push_present(&mut parts, own, column.finish(events.len()));
-    }
-    let sent: Vec<(u32, i64)> =
-        events.iter().enumerate().filter_map(|(row, e)| Some((row as u32, e.sent_time_ns?))).collect();
-    if !sent.is_empty() {
-        let (rows, times): (Vec<u32>, Vec<i64>) = sent.into_iter().unzip();
-        parts.push((
-            ColumnKey::Own(Own::SentTime),
-            Column { present: presence(rows, events.len()), values: Values::Ints(times) },
-        ));
-    }
-    parts
+/// The rows that have a value, as a column keeps them: `None` where every one of `of` has.
+pub(super) fn presence(rows: Vec<u32>, of: usize) -> Option<Arc<[u32]>> {
+    (rows.len() < of).then(|| rows.into())
 }
 
-fn push_present(parts: &mut Vec<(ColumnKey, Column)>, own: Own, column: Option<Column>) {
-    parts.extend(column.map(|c| (ColumnKey::Own(own), c)));
-}
-
-/// `None` where every row is there.
-fn presence(rows: Vec<u32>, of: usize) -> Option<Vec<u32>> {
-    (rows.len() < of).then_some(rows)
-}
-
+/// Takes drafts and gives a page whose ids are still to be set.
 #[derive(Default)]
-struct TextBuilder<'a> {
+pub struct PageBuilder {
+    rows: usize,
+    weight: usize,
+    numbers: [Vec<i64>; 4],
+    sent_time: (Vec<u32>, Vec<i64>),
+    texts: [Coded<String>; 4],
+    ids: [Coded<Vec<u8>>; 3],
+    messages: MessageBuilder,
+    fields: Vec<(u32, FieldType, FieldBuilder)>,
+    /// By path and type, the index in `fields` and one; 0 where there is none.
+    slots: Vec<[u32; FieldType::ALL.len()]>,
+    overflow: Coded<Vec<u8>>,
+    scratch: Vec<u8>,
+}
+
+/// Own number columns in the order of `PageBuilder::numbers`.
+const NUMBERS: [Own; 4] = [Own::Time, Own::Arrived, Own::Severity, Own::Kind];
+/// Own text columns in the order of `PageBuilder::texts`.
+const TEXTS: [Own; 4] = [Own::Service, Own::Host, Own::Sender, Own::Layout];
+/// Own id columns in the order of `PageBuilder::ids`.
+const IDS: [Own; 3] = [Own::Trace, Own::Span, Own::Parent];
+
+impl PageBuilder {
+    /// How many rows so far.
+    pub fn rows(&self) -> usize {
+        self.rows
+    }
+
+    /// A rough size of what was taken.
+    pub fn weight_bytes(&self) -> usize {
+        self.weight
+    }
+
+    /// Takes one event, whose fields' paths stand in `paths`; always the same table for one page.
+    pub fn push(&mut self, draft: &Draft, paths: &PathTable) {
+        let row = self.rows as u32;
+        self.rows += 1;
+        self.weight += draft.weight_bytes();
+        let numbers = [draft.time_ns, draft.arrived_ns, i64::from(draft.severity.0), draft.kind as i64];
+        self.numbers.iter_mut().zip(numbers).for_each(|(column, n)| column.push(n));
+        if let Some(sent) = draft.sent_time_ns {
+            self.sent_time.0.push(row);
+            self.sent_time.1.push(sent);
+        }
+        let texts: [&str; 4] = [&draft.service, &draft.host, &draft.sender, &draft.layout];
+        for (column, text) in self.texts.iter_mut().zip(texts) {
+            if !text.is_empty() {
+                column.push(row, text);
+            }
+        }
+        let ids = [
+            draft.trace.as_ref().map(|i| i.as_slice()),
+            draft.span.as_ref().map(|i| i.as_slice()),
+            draft.parent.as_ref().map(|i| i.as_slice()),
+        ];
+        for (column, id) in self.ids.iter_mut().zip(ids) {
+            if let Some(id) = id {
+                column.push(row, id);
+            }
+        }
+        if !draft.message.is_empty() {
+            self.messages.push(row, &draft.message);
+        }
+        self.slots.resize(paths.len(), Default::default());
+        let mut beyond: Vec<(String, Value)> = Vec::new();
+        for (path, leaf) in &draft.fields {
+            let kind = type_of(leaf);
+            let slot = &mut self.slots[path.0 as usize][kind as usize];
+            if *slot == 0 {
+                if self.fields.len() >= MAX_FIELD_COLUMNS {
+                    beyond.push((paths.path(*path).as_str().to_owned(), leaf.clone().into_value()));
+                    continue;
+                }
+                self.fields.push((path.0, kind, FieldBuilder::new(kind)));
+                *slot = self.fields.len() as u32;
+            }
+            self.fields[*slot as usize - 1].2.push(row, leaf, &mut self.scratch);
+        }
+        if !beyond.is_empty() {
+            self.scratch.clear();
+            encode_value(&Value::Object(beyond), &mut self.scratch);
+            self.overflow.push(row, &self.scratch);
+        }
+    }
+
+    /// The page; its events' places are their rows.
+    ///
+    /// # Errors
+    /// Where no row was taken.
+    pub fn finish(self, paths: &PathTable) -> Result<Page> {
+        let rows = self.rows;
+        let mut parts = self.parts(paths);
+        parts.sort_by(|(a, _), (b, _)| a.cmp(b));
+        Ok(Page::new(rows, parts)?.with_places())
+    }
+
+    fn parts(self, paths: &PathTable) -> Vec<(ColumnKey, Column)> {
+        let rows = self.rows;
+        let mut parts = Vec::with_capacity(16 + self.fields.len());
+        let mut own = |own: Own, column: Option<Column>| parts.extend(column.map(|c| (ColumnKey::Own(own), c)));
+        for (key, numbers) in NUMBERS.into_iter().zip(self.numbers) {
+            own(key, Some(Column { present: None, values: Values::Ints(numbers) }));
+        }
+        let (sent_rows, sent) = self.sent_time;
+        let sent = Column { present: presence(sent_rows, rows), values: Values::Ints(sent) };
+        own(Own::SentTime, (!sent.values.is_empty()).then_some(sent));
+        for (key, texts) in TEXTS.into_iter().zip(self.texts) {
+            own(key, texts.column(rows));
+        }
+        for (key, ids) in IDS.into_iter().zip(self.ids) {
+            own(key, ids.column(rows));
+        }
+        own(Own::Message, self.messages.column(rows));
+        own(Own::Overflow, self.overflow.column(rows));
+        for (path, kind, builder) in self.fields {
+            let path: &Path = paths.path(crate::event::PathId(path));
+            parts.push((ColumnKey::Field(path.clone(), kind), builder.column(rows)));
+        }
+        parts
+    }
+}
+
+fn type_of(leaf: &Leaf) -> FieldType {
+    match leaf {
+        Leaf::Nested(_) => FieldType::Nested,
+        Leaf::Scalar(s) => match s {
+            Scalar::Null => FieldType::Null,
+            Scalar::Bool(_) => FieldType::Bool,
+            Scalar::Int(_) => FieldType::Int,
+            Scalar::UInt(_) => FieldType::UInt,
+            Scalar::Float(_) => FieldType::Float,
+            Scalar::Decimal(_) => FieldType::Decimal,
+            Scalar::Text(_) => FieldType::Text,
+        },
+    }
+}
+
+/// A dictionary column being built.
+#[derive(Default)]
+pub(super) struct Coded<T> {
     rows: Vec<u32>,
     codes: Vec<u32>,
-    known: FastMap<&'a str, u32>,
-    dictionary: Dictionary<String>,
+    interner: Interner<T>,
 }
 
-impl<'a> TextBuilder<'a> {
-    fn push(&mut self, row: usize, text: &'a str) {
-        let next = self.known.len() as u32;
-        let dictionary = &mut self.dictionary;
-        let code = *self.known.entry(text).or_insert_with(|| {
-            dictionary.joined.push_str(text);
-            dictionary.ends.push(dictionary.joined.len() as u32);
-            next
+impl<T: Joined> Coded<T> {
+    pub(super) fn push(&mut self, row: u32, item: &T::Item) {
+        self.rows.push(row);
+        self.codes.push(self.interner.code(item));
+    }
+}
+
+impl Coded<String> {
+    pub(super) fn column(self, of: usize) -> Option<Column> {
+        let values = Values::Texts { dictionary: self.interner.dictionary, codes: self.codes };
+        (!self.rows.is_empty()).then(|| Column { present: presence(self.rows, of), values })
+    }
+}
+
+impl Coded<Vec<u8>> {
+    pub(super) fn column(self, of: usize) -> Option<Column> {
+        let values = Values::Blobs { dictionary: self.interner.dictionary, codes: self.codes };
+        (!self.rows.is_empty()).then(|| Column { present: presence(self.rows, of), values })
+    }
+}
+
+/// A message column being built.
+#[derive(Default)]
+pub(super) struct MessageBuilder {
+    rows: Vec<u32>,
+    codes: Vec<u32>,
+    templates: Interner<String>,
+    variables: Variables,
+    template: String,
+}
+
+impl MessageBuilder {
+    pub(super) fn push(&mut self, row: u32, message: &str) {
+        self.template.clear();
+        let variables = &mut self.variables;
+        variables.first.push(variables.ends.len() as u32);
+        template::split(message, &mut self.template, |variable| {
+            variables.joined.push_str(variable);
+            variables.ends.push(variables.joined.len() as u32);
         });
-        self.rows.push(row as u32);
-        self.codes.push(code);
+        self.rows.push(row);
+        self.codes.push(self.templates.code(&self.template));
     }
 
-    fn finish(self, of: usize) -> Option<Column> {
-        let values = Values::Texts { dictionary: self.dictionary, codes: self.codes };
-        (!self.rows.is_empty()).then(|| Column { present: presence(self.rows, of), values })
-    }
-}
-
-#[derive(Default)]
-struct BlobBuilder {
-    rows: Vec<u32>,
-    codes: Vec<u32>,
-    known: FastMap<Vec<u8>, u32>,
-    dictionary: Dictionary<Vec<u8>>,
-}
-
-impl BlobBuilder {
-    fn push(&mut self, row: usize, bytes: Vec<u8>) {
-        let next = self.known.len() as u32;
-        let code = match self.known.get(&bytes) {
-            Some(code) => *code,
-            None => {
-                self.dictionary.joined.extend_from_slice(&bytes);
-                self.dictionary.ends.push(self.dictionary.joined.len() as u32);
-                self.known.insert(bytes, next);
-                next
-            }
-        };
-        self.rows.push(row as u32);
-        self.codes.push(code);
+    /// Takes a message that was split before.
+    pub(super) fn push_split<'a>(&mut self, row: u32, template: &str, parts: impl Iterator<Item = &'a str>) {
+        self.variables.first.push(self.variables.ends.len() as u32);
+        for variable in parts {
+            self.variables.joined.push_str(variable);
+            self.variables.ends.push(self.variables.joined.len() as u32);
+        }
+        self.rows.push(row);
+        self.codes.push(self.templates.code(template));
     }
 
-    fn finish(self, of: usize) -> Option<Column> {
-        let values = Values::Blobs { dictionary: self.dictionary, codes: self.codes };
-        (!self.rows.is_empty()).then(|| Column { present: presence(self.rows, of), values })
+    pub(super) fn column(mut self, of: usize) -> Option<Column> {
+        self.variables.first.push(self.variables.ends.len() as u32);
+        let messages = Messages::new(self.templates.dictionary, self.codes, self.variables);
+        (!self.rows.is_empty()).then(|| Column { present: presence(self.rows, of), values: Values::Messages(messages) })
     }
 }
 
-enum FieldBuilder<'a> {
+enum FieldBuilder {
     Null(Vec<u32>),
     Bool(Vec<u32>, Vec<bool>),
     Int(Vec<u32>, Vec<i64>),
     Float(Vec<u32>, Vec<f64>),
-    Text(TextBuilder<'a>),
-    Nested(BlobBuilder),
+    Text(Coded<String>),
+    Nested(Coded<Vec<u8>>),
 }
 
-fn type_of(value: &Value) -> FieldType {
-    match value {
-        Value::Null => FieldType::Null,
-        Value::Bool(_) => FieldType::Bool,
-        Value::Int(_) => FieldType::Int,
-        Value::UInt(_) => FieldType::UInt,
-        Value::Float(_) => FieldType::Float,
-        Value::Text(_) => FieldType::Text,
-        Value::Bytes(_) | Value::List(_) | Value::Object(_) => FieldType::Nested,
-    }
-}
-
-impl<'a> FieldBuilder<'a> {
+impl FieldBuilder {
     fn new(kind: FieldType) -> Self {
         match kind {
             FieldType::Null => Self::Null(Vec::new()),
             FieldType::Bool => Self::Bool(Vec::new(), Vec::new()),
             FieldType::Int | FieldType::UInt => Self::Int(Vec::new(), Vec::new()),
             FieldType::Float => Self::Float(Vec::new(), Vec::new()),
-            FieldType::Text => Self::Text(TextBuilder::default()),
-            FieldType::Nested => Self::Nested(BlobBuilder::default()),
+            FieldType::Text | FieldType::Decimal => Self::Text(Coded::default()),
+            FieldType::Nested => Self::Nested(Coded::default()),
         }
     }
 
-    fn push(&mut self, row: usize, value: &'a Value) {
-        match (self, value) {
-            (Self::Bool(rows, values), Value::Bool(b)) => {
-                rows.push(row as u32);
+    fn push(&mut self, row: u32, leaf: &Leaf, scratch: &mut Vec<u8>) {
+        match (self, leaf) {
+            (Self::Bool(rows, values), Leaf::Scalar(Scalar::Bool(b))) => {
+                rows.push(row);
                 values.push(*b);
             }
-            (Self::Int(rows, values), Value::Int(n)) => {
-                rows.push(row as u32);
+            (Self::Int(rows, values), Leaf::Scalar(Scalar::Int(n))) => {
+                rows.push(row);
                 values.push(*n);
             }
-            (Self::Int(rows, values), Value::UInt(n)) => {
-                rows.push(row as u32);
+            (Self::Int(rows, values), Leaf::Scalar(Scalar::UInt(n))) => {
+                rows.push(row);
                 values.push(*n as i64);
             }
-            (Self::Float(rows, values), Value::Float(f)) => {
-                rows.push(row as u32);
+            (Self::Float(rows, values), Leaf::Scalar(Scalar::Float(f))) => {
+                rows.push(row);
                 values.push(*f);
             }
-            (Self::Text(builder), Value::Text(t)) => builder.push(row, t),
-            (Self::Nested(builder), value) => {
-                let mut bytes = Vec::new();
-                encode_value(value, &mut bytes);
-                builder.push(row, bytes);
+            (Self::Text(coded), Leaf::Scalar(Scalar::Text(t))) => coded.push(row, t),
+            (Self::Text(coded), Leaf::Scalar(Scalar::Decimal(t))) => coded.push(row, t),
+            (Self::Nested(coded), Leaf::Nested(value)) => {
+                scratch.clear();
+                encode_value(value, scratch);
+                coded.push(row, scratch);
             }
-            (Self::Null(rows), _) => rows.push(row as u32),
-            // `type_of` chose the builder by the value; no other pair exists.
+            (Self::Null(rows), _) => rows.push(row),
+            // `type_of` chose the builder by the leaf; no other pair exists.
             _ => {}
         }
     }
 
-    fn finish(self, of: usize) -> Option<Column> {
-        let column = |rows: Vec<u32>, values| Some(Column { present: presence(rows, of), values });
+    fn column(self, of: usize) -> Column {
+        let empty = |values| Column { present: Some(Arc::from([])), values };
         match self {
-            Self::Null(rows) => column(rows, Values::Nulls),
-            Self::Bool(rows, v) => column(rows, Values::Bools(v)),
-            Self::Int(rows, v) => column(rows, Values::Ints(v)),
-            Self::Float(rows, v) => column(rows, Values::Floats(v)),
-            Self::Text(builder) => builder.finish(of),
-            Self::Nested(builder) => builder.finish(of),
+            Self::Null(rows) => Column { present: presence(rows, of), values: Values::Nulls },
+            Self::Bool(rows, v) => Column { present: presence(rows, of), values: Values::Bools(v) },
+            Self::Int(rows, v) => Column { present: presence(rows, of), values: Values::Ints(v) },
+            Self::Float(rows, v) => Column { present: presence(rows, of), values: Values::Floats(v) },
+            // A builder is made for a value, so there is a column always.
+            Self::Text(coded) => coded.column(of).unwrap_or_else(|| empty(Values::Nulls)),
+            Self::Nested(coded) => coded.column(of).unwrap_or_else(|| empty(Values::Nulls)),
         }
     }
-}
-
-fn field_columns(events: &[Event]) -> Vec<(ColumnKey, Column)> {
-    let mut index: FastMap<(&str, FieldType), usize> = FastMap::default();
-    let mut builders: Vec<(&Path, FieldType, FieldBuilder)> = Vec::new();
-    // Events of one kind follow each other's order of fields, so the previous event tells where the next value goes.
-    let mut order: Vec<usize> = Vec::new();
-    for (row, event) in events.iter().enumerate() {
-        for (nth, (path, value)) in event.fields.iter().enumerate() {
-            let kind = type_of(value);
-            let guess = order.get(nth).copied().filter(|&b| builders[b].1 == kind && builders[b].0 == path);
-            let at = guess.unwrap_or_else(|| {
-                *index.entry((path.as_str(), kind)).or_insert_with(|| {
-                    builders.push((path, kind, FieldBuilder::new(kind)));
-                    builders.len() - 1
-                })
-            });
-            if nth < order.len() {
-                order[nth] = at;
-            } else {
-                order.push(at);
-            }
-            builders[at].2.push(row, value);
-        }
-    }
-    let rows = events.len();
-    let finish = |(path, kind, b): (&Path, FieldType, FieldBuilder)| {
-        Some((ColumnKey::Field(path.clone(), kind), b.finish(rows)?))
-    };
-    builders.into_iter().filter_map(finish).collect()
 }

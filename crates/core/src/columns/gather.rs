@@ -2,6 +2,7 @@
 
 use super::{ColumnKey, FieldType, Own, PageRead, Values};
 use crate::error::{CoreError, Result};
+use crate::event::Path;
 use crate::event::{Event, EventId, Kind, Severity, Value, decode_value};
 
 fn damaged(what: &str) -> CoreError {
@@ -44,15 +45,23 @@ pub fn gather(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
                     Own::Host => &mut e.host,
                     Own::Sender => &mut e.sender,
                     Own::Layout => &mut e.layout,
-                    Own::Message => &mut e.message,
                     _ => return Err(damaged("text in a column of another type")),
                 };
-                dictionary.text(code as usize).clone_into(slot);
+                dictionary.get(code as usize).clone_into(slot);
+                Ok(())
+            })?,
+            (ColumnKey::Own(Own::Message), Values::Messages(messages)) => take(&mut |e, place| {
+                e.message = messages.text(place)?;
+                Ok(())
+            })?,
+            (ColumnKey::Own(Own::Overflow), values) => take(&mut |e, place| {
+                let fields = overflow_fields(values, place)?;
+                e.fields.extend(fields.into_iter().map(|(path, value)| (Path::from_stored(&path), value)));
                 Ok(())
             })?,
             (ColumnKey::Own(own), Values::Blobs { dictionary, codes }) => take(&mut |e, place| {
                 let code = *codes.get(place).ok_or_else(|| damaged("too few codes"))?;
-                let bytes = dictionary.bytes(code as usize);
+                let bytes = dictionary.get(code as usize);
                 let short = || damaged("an id of the wrong length");
                 match own {
                     Own::Trace => e.trace = Some(bytes.try_into().map_err(|_| short())?),
@@ -96,7 +105,7 @@ fn set_int(event: &mut Event, own: Own, n: i64) -> Result<()> {
 ///
 /// # Errors
 /// Where the column does not hold what its type says.
-pub(super) fn field_value(kind: FieldType, values: &Values, place: usize) -> Result<Value> {
+pub(crate) fn field_value(kind: FieldType, values: &Values, place: usize) -> Result<Value> {
     let value = match (kind, values) {
         (FieldType::Null, Values::Nulls) => Some(Value::Null),
         (FieldType::Bool, Values::Bools(v)) => v.get(place).map(|b| Value::Bool(*b)),
@@ -104,12 +113,28 @@ pub(super) fn field_value(kind: FieldType, values: &Values, place: usize) -> Res
         (FieldType::UInt, Values::Ints(v)) => v.get(place).map(|n| Value::UInt(*n as u64)),
         (FieldType::Float, Values::Floats(v)) => v.get(place).map(|f| Value::Float(*f)),
         (FieldType::Text, Values::Texts { dictionary, codes }) => {
-            codes.get(place).map(|c| Value::Text(dictionary.text(*c as usize).to_owned()))
+            codes.get(place).map(|c| Value::Text(dictionary.get(*c as usize).to_owned()))
+        }
+        (FieldType::Decimal, Values::Texts { dictionary, codes }) => {
+            codes.get(place).map(|c| Value::Decimal(dictionary.get(*c as usize).to_owned()))
         }
         (FieldType::Nested, Values::Blobs { dictionary, codes }) => {
-            codes.get(place).and_then(|c| decode_value(dictionary.bytes(*c as usize)))
+            codes.get(place).and_then(|c| decode_value(dictionary.get(*c as usize)))
         }
         _ => None,
     };
     value.ok_or_else(|| damaged("a field that is not of its column's type"))
+}
+
+/// The fields beyond the columns at `place` of an overflow column: stored paths and values.
+///
+/// # Errors
+/// Where the column is none.
+pub(crate) fn overflow_fields(values: &Values, place: usize) -> Result<Vec<(String, Value)>> {
+    let Values::Blobs { dictionary, codes } = values else { return Err(damaged("an overflow column of another type")) };
+    let fields = codes.get(place).and_then(|c| decode_value(dictionary.get(*c as usize)));
+    match fields {
+        Some(Value::Object(fields)) => Ok(fields),
+        _ => Err(damaged("overflow that does not decode")),
+    }
 }

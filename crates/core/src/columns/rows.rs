@@ -20,6 +20,18 @@ impl Rows {
         rows
     }
 
+    /// The rows of `list`.
+    pub fn of(list: &[u32], len: usize) -> Self {
+        let mut rows = Rows::none(len);
+        list.iter().for_each(|row| rows.set(*row as usize));
+        rows
+    }
+
+    /// How many rows there could be.
+    pub fn len(&self) -> usize {
+        self.len
+    }
+
     fn trim(&mut self) {
         if !self.len.is_multiple_of(64)
             && let Some(last) = self.bits.last_mut()

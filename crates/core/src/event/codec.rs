@@ -1,7 +1,7 @@
 //! Varints and the binary form of a [`Value`], used inside blob columns.
 //!
 //! A value is a tag byte and its content: 0 null, 1 false, 2 true, 3 zigzag varint, 4 varint (above `i64::MAX`),
-//! 5 eight bytes of a float (little endian), 6 text, 7 bytes, 8 list, 9 object. Lengths and counts are varints.
+//! 5 eight bytes of a float (little endian), 6 text, 7 bytes, 8 list, 9 object, 10 a decimal as text. Lengths and counts are varints.
 
 use super::Value;
 
@@ -68,6 +68,7 @@ pub fn encode_value(value: &Value, out: &mut Vec<u8>) {
         }
         Value::Text(v) => sized(out, 6, v.as_bytes()),
         Value::Bytes(v) => sized(out, 7, v),
+        Value::Decimal(v) => sized(out, 10, v.as_bytes()),
         Value::List(v) => {
             out.push(8);
             put_varint(out, v.len() as u64);
@@ -134,6 +135,7 @@ fn take_value(bytes: &[u8], at: &mut usize, depth: usize) -> Option<Value> {
                 .collect::<Option<Vec<_>>>()
                 .map(Value::Object)?
         }
+        10 => Value::Decimal(take_text(bytes, at)?),
         _ => return None,
     })
 }
@@ -152,6 +154,7 @@ mod tests {
             any::<f64>().prop_map(Value::Float),
             ".*".prop_map(Value::Text),
             any::<Vec<u8>>().prop_map(Value::Bytes),
+            "[1-9][0-9]{20,30}".prop_map(Value::Decimal),
         ];
         leaf.prop_recursive(4, 24, 5, |inner| {
             prop_oneof![

@@ -1,14 +1,17 @@
 //! One log event: its own parts, its fields as typed dotted paths, and how it came.
 
 mod codec;
+mod draft;
 mod id;
 mod json;
 mod path;
 mod severity;
+pub mod template;
 pub mod time;
 mod value;
 
 pub use codec::{decode_value, encode_value, put_varint, take_varint, unzigzag, zigzag};
+pub use draft::{Draft, Leaf, PathId, PathTable};
 pub use id::{EventId, SpanId, TraceId, parse_span, parse_trace, to_hex};
 pub use json::{answer_json, sent_json};
 pub use path::Path;

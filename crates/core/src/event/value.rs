@@ -1,6 +1,6 @@
 //! A field's value, as typed as it came.
 
-use serde::de::{Deserialize, Deserializer, MapAccess, SeqAccess, Visitor};
+use serde::de::{Deserialize, Deserializer};
 use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
 
 /// A value. In an event's fields, objects are flattened away: only an empty one, or one inside a list, stays a value.
@@ -17,6 +17,8 @@ pub enum Value {
     UInt(u64),
     /// A binary floating point number.
     Float(f64),
+    /// A number that neither 64 bits nor a double hold exactly, as it was written.
+    Decimal(String),
     /// Text.
     Text(String),
     /// Bytes (OTLP only); shown as base64.
@@ -37,7 +39,7 @@ impl PartialEq for Value {
             (Int(a), Int(b)) => a == b,
             (UInt(a), UInt(b)) => a == b,
             (Float(a), Float(b)) => a.to_bits() == b.to_bits(),
-            (Text(a), Text(b)) => a == b,
+            (Text(a), Text(b)) | (Decimal(a), Decimal(b)) => a == b,
             (Bytes(a), Bytes(b)) => a == b,
             (List(a), List(b)) => a == b,
             (Object(a), Object(b)) => {
@@ -55,7 +57,7 @@ impl Value {
             Value::Null => "null",
             Value::Bool(_) => "bool",
             Value::Int(_) | Value::UInt(_) => "integer",
-            Value::Float(_) => "number",
+            Value::Float(_) | Value::Decimal(_) => "number",
             Value::Text(_) => "text",
             Value::Bytes(_) => "bytes",
             Value::List(_) => "list",
@@ -74,7 +76,7 @@ impl Value {
     /// A rough size in memory.
     pub fn weight_bytes(&self) -> usize {
         match self {
-            Value::Text(t) => t.len(),
+            Value::Text(t) | Value::Decimal(t) => t.len(),
             Value::Bytes(b) => b.len(),
             Value::List(l) => l.iter().map(|v| 32 + v.weight_bytes()).sum(),
             Value::Object(o) => o.iter().map(|(k, v)| 56 + k.len() + v.weight_bytes()).sum(),
@@ -100,65 +102,11 @@ impl Value {
     }
 }
 
+/// Reads by the rules of [`crate::json`], so that numbers stay exact; works with `serde_json` alone.
 impl<'de> Deserialize<'de> for Value {
     fn deserialize<D: Deserializer<'de>>(de: D) -> Result<Self, D::Error> {
-        struct Seen;
-        impl<'de> Visitor<'de> for Seen {
-            type Value = Value;
-            fn expecting(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
-                f.write_str("a JSON value")
-            }
-            fn visit_unit<E>(self) -> Result<Value, E> {
-                Ok(Value::Null)
-            }
-            fn visit_bool<E>(self, v: bool) -> Result<Value, E> {
-                Ok(Value::Bool(v))
-            }
-            fn visit_i64<E>(self, v: i64) -> Result<Value, E> {
-                Ok(Value::Int(v))
-            }
-            fn visit_u64<E>(self, v: u64) -> Result<Value, E> {
-                Ok(i64::try_from(v).map_or(Value::UInt(v), Value::Int))
-            }
-            fn visit_f64<E>(self, v: f64) -> Result<Value, E> {
-                Ok(Value::Float(v))
-            }
-            fn visit_str<E>(self, v: &str) -> Result<Value, E> {
-                Ok(Value::Text(v.to_owned()))
-            }
-            fn visit_string<E>(self, v: String) -> Result<Value, E> {
-                Ok(Value::Text(v))
-            }
-            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Value, A::Error> {
-                let mut list = Vec::new();
-                while let Some(v) = seq.next_element()? {
-                    list.push(v);
-                }
-                Ok(Value::List(list))
-            }
-            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Value, A::Error> {
-                let mut object: Vec<(String, Value)> = Vec::new();
-                // A linear look for an earlier equal name is quadratic; a hostile object with many names pays by hash.
-                let mut seen: Option<std::collections::HashMap<String, usize>> = None;
-                while let Some((k, v)) = map.next_entry::<String, Value>()? {
-                    if object.len() == 64 {
-                        seen = Some(object.iter().enumerate().map(|(i, (k, _))| (k.clone(), i)).collect());
-                    }
-                    match seen.as_mut() {
-                        None => Value::set(&mut object, k, v),
-                        Some(index) => match index.get(&k) {
-                            Some(&i) => object[i].1 = v,
-                            None => {
-                                index.insert(k.clone(), object.len());
-                                object.push((k, v));
-                            }
-                        },
-                    }
-                }
-                Ok(Value::Object(object))
-            }
-        }
-        de.deserialize_any(Seen)
+        let raw = Box::<serde_json::value::RawValue>::deserialize(de)?;
+        crate::json::parse_value(raw.get()).map_err(serde::de::Error::custom)
     }
 }
 
@@ -173,6 +121,10 @@ impl Serialize for Value {
             // JSON has no such numbers; the names are those of the OTLP JSON mapping.
             Value::Float(v) if v.is_nan() => ser.serialize_str("NaN"),
             Value::Float(v) => ser.serialize_str(if *v > 0.0 { "Infinity" } else { "-Infinity" }),
+            Value::Decimal(v) => match crate::json::write_number(v) {
+                Some(number) => number.serialize(ser),
+                None => ser.serialize_str(v),
+            },
             Value::Text(v) => ser.serialize_str(v),
             Value::Bytes(v) => ser.serialize_str(&base64(v)),
             Value::List(v) => {
@@ -213,7 +165,7 @@ mod tests {
 
     #[test]
     fn json_round_trip_keeps_types() {
-        let text = r#"{"a":1,"b":1.0,"c":18446744073709551615,"d":[1,"x",{"y":null}],"e":{},"f":-0.0,"g":0.9675705172575757,"h":5e-324}"#;
+        let text = r#"{"a":1,"b":1.0,"c":18446744073709551615,"d":[1,"x",{"y":null}],"e":{},"f":-0.0,"g":0.9675705172575757,"h":5e-324,"i":1e400,"j":[0.1000000000000000055]}"#;
         let value: Value = serde_json::from_str(text).unwrap();
         assert_eq!(serde_json::to_string(&value).unwrap(), text);
     }

@@ -15,7 +15,8 @@
 use super::spellings::severity_from_number;
 use super::{Known, Part, SPELLINGS, severity_from_text};
 use crate::event::time::{format_utc, parse_plain_utc, parse_time};
-use crate::event::{Event, Path, Value, parse_span, parse_trace, to_hex};
+use crate::event::{Draft, Event, Leaf, Path, PathId, PathTable, Value, parse_span, parse_trace, to_hex};
+use crate::json::Scalar;
 use std::collections::HashMap;
 use std::sync::LazyLock;
 
@@ -41,53 +42,89 @@ const EPOCH_UNITS: [(char, i64, std::ops::Range<i64>); 4] = [
     ('n', 1, 100_000_000_000_000_000..i64::MAX),
 ];
 
-/// Moves own parts out of `fields` into `event`, writes the layout, and tells whether a time was found.
-pub(super) fn take_parts(fields: &mut Vec<(Path, Value)>, event: &mut Event, known: &Known) -> bool {
-    let mut candidates: Vec<(Part, usize, usize)> = Vec::new();
-    for (i, (path, _)) in fields.iter().enumerate() {
-        let stored = path.as_str();
-        let meanings =
-            if stored.contains('\u{1f}') { MEANING.get(path.dotted().as_str()) } else { MEANING.get(stored) };
-        for (part, rank) in meanings.into_iter().flatten() {
-            candidates.push((*part, *rank, i));
-        }
-    }
-    candidates.sort_by_key(|(part, rank, i)| (*part as u8, *rank, *i));
+/// What the paths of one table may mean, looked up once each.
+#[derive(Default)]
+pub struct Meanings {
+    of_path: Vec<&'static [(Part, usize)]>,
+    candidates: Vec<(Part, usize, usize)>,
+}
 
-    let mut timed = apply_known(event, known);
-    let mut set = known_parts(known);
-    let mut removed: Vec<usize> = Vec::new();
-    for (part, rank, i) in candidates {
-        if set.contains(&part) || removed.contains(&i) {
+impl Meanings {
+    fn of(&mut self, path: PathId, paths: &PathTable) -> &'static [(Part, usize)] {
+        for id in self.of_path.len()..paths.len() {
+            let stored = paths.path(PathId(id as u32));
+            let meaning = if stored.as_str().contains('\u{1f}') {
+                MEANING.get(stored.dotted().as_str())
+            } else {
+                MEANING.get(stored.as_str())
+            };
+            self.of_path.push(meaning.map_or(&[], Vec::as_slice));
+        }
+        self.of_path.get(path.0 as usize).copied().unwrap_or(&[])
+    }
+}
+
+/// Moves own parts out of the draft's fields, writes the layout, and tells whether a time was found.
+pub(super) fn take_parts<'a>(
+    draft: &mut Draft<'a>,
+    known: Known<'a>,
+    paths: &PathTable,
+    meanings: &mut Meanings,
+) -> bool {
+    let mut candidates = std::mem::take(&mut meanings.candidates);
+    candidates.clear();
+    for (i, (path, _)) in draft.fields.iter().enumerate() {
+        candidates.extend(meanings.of(*path, paths).iter().map(|(part, rank)| (*part, *rank, i)));
+    }
+    candidates.sort_unstable_by_key(|(part, rank, i)| (*part as u8, *rank, *i));
+
+    let mut set = known_parts(&known);
+    let mut timed = apply_known(draft, known);
+    let mut removed = 0u64;
+    let mut fields = std::mem::take(&mut draft.fields);
+    for (part, rank, i) in &candidates {
+        // The mask has room for every field that has a meaning, for those come first in what senders write; one that
+        // stands beyond it stays a field.
+        if set & part_bit(*part) != 0 || *i >= 64 || removed >> i & 1 == 1 {
             continue;
         }
-        let (path, value) = &fields[i];
-        let spelling = SPELLINGS.iter().find(|(p, _)| *p == part).map_or("", |(_, s)| s[rank]);
-        let Some(form) = read(part, spelling, value, event) else { continue };
-        set.push(part);
-        timed |= part == Part::Time;
-        if let Some(form) = form {
-            if !event.layout.is_empty() {
-                event.layout.push(ENTRY_END);
-            }
-            event.layout.push(part as u8 as char);
-            event.layout.push_str(&form);
-            event.layout.push(PATH_START);
-            event.layout.push_str(path.as_str());
-            removed.push(i);
+        let (path, leaf) = &fields[*i];
+        let spelling = SPELLINGS.iter().find(|(p, _)| p == part).map_or("", |(_, s)| s[*rank]);
+        let start = draft.layout.len();
+        if start > 0 {
+            draft.layout.push(ENTRY_END);
+        }
+        draft.layout.push(*part as u8 as char);
+        let taken = read(*part, spelling, leaf, draft);
+        if let Some(true) = taken {
+            draft.layout.push(PATH_START);
+            draft.layout.push_str(paths.path(*path).as_str());
+            removed |= 1 << i;
+        } else {
+            draft.layout.truncate(start);
+        }
+        if taken.is_some() {
+            set |= part_bit(*part);
+            timed |= *part == Part::Time;
         }
     }
-    if !removed.is_empty() {
+    if removed != 0 {
         let mut i = 0;
         fields.retain(|_| {
             i += 1;
-            !removed.contains(&(i - 1))
+            i > 64 || removed >> (i - 1) & 1 == 0
         });
     }
+    draft.fields = fields;
+    meanings.candidates = candidates;
     timed
 }
 
-fn known_parts(known: &Known) -> Vec<Part> {
+fn part_bit(part: Part) -> u32 {
+    1 << (part as u8 - b'a')
+}
+
+fn known_parts(known: &Known) -> u32 {
     let told = [
         (Part::Time, known.time_ns.is_some()),
         (Part::Severity, known.severity.is_some()),
@@ -97,92 +134,111 @@ fn known_parts(known: &Known) -> Vec<Part> {
         (Part::Trace, known.trace.is_some()),
         (Part::Span, known.span.is_some()),
     ];
-    told.into_iter().filter_map(|(part, is)| is.then_some(part)).collect()
+    told.into_iter().filter(|(_, is)| *is).fold(0, |set, (part, _)| set | part_bit(part))
 }
 
-fn apply_known(event: &mut Event, known: &Known) -> bool {
-    event.time_ns = known.time_ns.unwrap_or(event.time_ns);
-    event.severity = known.severity.unwrap_or(event.severity);
-    event.service = known.service.clone().unwrap_or_default();
-    event.host = known.host.clone().unwrap_or_default();
-    event.message = known.message.clone().unwrap_or_default();
-    event.trace = known.trace;
-    event.span = known.span;
+fn apply_known<'a>(draft: &mut Draft<'a>, known: Known<'a>) -> bool {
+    draft.time_ns = known.time_ns.unwrap_or(draft.time_ns);
+    draft.severity = known.severity.unwrap_or(draft.severity);
+    draft.service = known.service.unwrap_or_default();
+    draft.host = known.host.unwrap_or_default();
+    draft.message = known.message.unwrap_or_default();
+    draft.trace = known.trace;
+    draft.span = known.span;
     known.time_ns.is_some()
 }
 
-/// Reads `value` as `part`. `None`: it is no such thing. `Some(None)`: taken, but the field must stay.
-/// `Some(Some(form))`: taken, and the form rebuilds the field.
-fn read(part: Part, spelling: &str, value: &Value, event: &mut Event) -> Option<Option<String>> {
-    let same = || Some("=".to_owned());
+/// Reads `leaf` as `part`. `None`: it is no such thing. `Some(false)`: taken, but the field must stay. `Some(true)`:
+/// taken, and the form that rebuilds the field was appended to the layout.
+fn read<'a>(part: Part, spelling: &str, leaf: &Leaf<'a>, draft: &mut Draft<'a>) -> Option<bool> {
     match part {
         Part::Time => {
-            let (time_ns, form) = read_time(value)?;
-            event.time_ns = time_ns;
-            Some(form)
+            let (time_ns, exact) = read_time(leaf, &mut draft.layout)?;
+            draft.time_ns = time_ns;
+            Some(exact)
         }
-        Part::Severity => match value {
-            Value::Text(t) => {
-                event.severity = severity_from_text(t)?;
-                Some(Some(format!("v{t}")))
+        Part::Severity => {
+            match leaf {
+                Leaf::Scalar(Scalar::Text(t)) => {
+                    draft.severity = severity_from_text(t)?;
+                    draft.layout.push('v');
+                    draft.layout.push_str(t);
+                }
+                Leaf::Scalar(Scalar::Int(n)) => {
+                    draft.severity = severity_from_number(spelling, *n)?;
+                    draft.layout.push('#');
+                    draft.layout.push_str(&n.to_string());
+                }
+                _ => return None,
             }
-            Value::Int(n) => {
-                event.severity = severity_from_number(spelling, *n)?;
-                Some(Some(format!("#{n}")))
-            }
-            _ => None,
-        },
+            Some(true)
+        }
         Part::Service | Part::Host | Part::Message => {
-            let text = value.as_text().filter(|t| !t.is_empty())?;
+            let text = leaf.as_text().filter(|t| !t.is_empty())?;
             let slot = match part {
-                Part::Service => &mut event.service,
-                Part::Host => &mut event.host,
-                _ => &mut event.message,
+                Part::Service => &mut draft.service,
+                Part::Host => &mut draft.host,
+                _ => &mut draft.message,
             };
-            text.clone_into(slot);
-            Some(same())
+            slot.clone_from(text);
+            draft.layout.push('=');
+            Some(true)
         }
         Part::Trace | Part::Span if spelling == "traceparent" => {
             // version "-" trace-id "-" parent-id "-" flags (W3C Trace Context, 3.2)
-            let mut segments = value.as_text()?.split('-').skip(1);
+            let mut segments = leaf.as_text()?.split('-').skip(1);
             let (trace, span) = (parse_trace(segments.next()?)?, parse_span(segments.next()?)?);
             if part == Part::Trace {
-                event.trace = Some(trace)
+                draft.trace = Some(trace)
             } else {
-                event.span = Some(span)
+                draft.span = Some(span)
             }
-            Some(None)
+            Some(false)
         }
         Part::Trace => {
-            let text = value.as_text()?;
-            let id = parse_trace(text)?;
-            event.trace = Some(id);
-            Some((to_hex(&id) == text).then(same).flatten())
+            let text = leaf.as_text()?;
+            draft.trace = Some(parse_trace(text)?);
+            Some(as_written(text, &mut draft.layout))
         }
         Part::Span | Part::Parent => {
-            let text = value.as_text()?;
+            let text = leaf.as_text()?;
             let id = parse_span(text)?;
-            *(if part == Part::Span { &mut event.span } else { &mut event.parent }) = Some(id);
-            Some((to_hex(&id) == text).then(same).flatten())
+            *(if part == Part::Span { &mut draft.span } else { &mut draft.parent }) = Some(id);
+            Some(as_written(text, &mut draft.layout))
         }
     }
 }
 
-fn read_time(value: &Value) -> Option<(i64, Option<String>)> {
-    match value {
-        Value::Text(t) => match parse_plain_utc(t) {
-            Some((ns, digits)) => Some((ns, Some(format!("z{digits}")))),
-            None => Some((parse_time(t)?, None)),
+/// Whether the hex of an id is that which would be written; an upper-case one stays as it came.
+fn as_written(hex: &str, layout: &mut String) -> bool {
+    let lower = !hex.bytes().any(|b| b.is_ascii_uppercase());
+    if lower {
+        layout.push('=');
+    }
+    lower
+}
+
+/// The time, and whether the form appended to the layout rebuilds what was sent.
+fn read_time(leaf: &Leaf, layout: &mut String) -> Option<(i64, bool)> {
+    match leaf {
+        Leaf::Scalar(Scalar::Text(t)) => match parse_plain_utc(t) {
+            Some((ns, digits)) => {
+                layout.push('z');
+                layout.push((b'0' + digits) as char);
+                Some((ns, true))
+            }
+            None => Some((parse_time(t)?, false)),
         },
-        Value::Int(n) => {
+        Leaf::Scalar(Scalar::Int(n)) => {
             let (form, each_ns, _) = EPOCH_UNITS.iter().find(|(_, _, range)| range.contains(n))?;
-            Some((n * each_ns, Some(form.to_string())))
+            layout.push(*form);
+            Some((n * each_ns, true))
         }
-        Value::Float(f) => {
+        Leaf::Scalar(Scalar::Float(f)) => {
             let (_, each_ns, _) = EPOCH_UNITS.iter().find(|(_, _, range)| range.contains(&(*f as i64)))?;
             // The fraction of a float of seconds is good to about a microsecond.
             let whole = f.trunc() as i64 * each_ns;
-            Some((whole + (f.fract() * *each_ns as f64).round() as i64, None))
+            Some((whole + (f.fract() * *each_ns as f64).round() as i64, false))
         }
         _ => None,
     }

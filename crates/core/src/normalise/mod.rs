@@ -2,34 +2,17 @@
 //! in use, flattens the rest to typed dotted paths, and remembers where everything stood.
 
 mod layout;
+mod raw;
 mod spellings;
 
 use crate::event::time::{DAY_NS, SECOND_NS};
-use crate::event::{Event, Kind, Path, Severity, SpanId, TraceId, Value};
-pub use layout::restore;
+use crate::event::{Draft, Kind, PathTable, Value};
+pub use layout::{Meanings, restore};
+pub use raw::{Flattener, Known, Limits, RawEvent};
 pub use spellings::{Part, SPELLINGS, severity_from_text};
 
 /// A time further ahead of its arrival than this is ordered by the arrival.
 pub const AHEAD_LIMIT_NS: i64 = 600 * SECOND_NS;
-
-/// What one event may measure at most.
-#[derive(Debug, Clone, Copy)]
-pub struct Limits {
-    /// Bytes of one event as sent.
-    pub event_bytes: usize,
-    /// Fields after flattening.
-    pub fields: usize,
-    /// Levels of objects and lists.
-    pub depth: usize,
-    /// Bytes of one field name.
-    pub name_bytes: usize,
-}
-
-impl Default for Limits {
-    fn default() -> Self {
-        Limits { event_bytes: 1 << 20, fields: 1024, depth: 32, name_bytes: 512 }
-    }
-}
 
 /// Why one event was not taken. [`Refusal::reason`] is the code that is counted.
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
@@ -72,28 +55,6 @@ impl Refusal {
     }
 }
 
-/// An event as decoded, before anything is made of it.
-#[derive(Debug, Clone, Default)]
-pub struct RawEvent {
-    /// What was sent, as an object.
-    pub object: Vec<(String, Value)>,
-    /// What the protocol itself names; wins over spellings.
-    pub known: Known,
-}
-
-/// Parts that a protocol (OTLP) names itself.
-#[derive(Debug, Clone, Default)]
-#[allow(missing_docs)]
-pub struct Known {
-    pub time_ns: Option<i64>,
-    pub severity: Option<Severity>,
-    pub service: Option<String>,
-    pub host: Option<String>,
-    pub message: Option<String>,
-    pub trace: Option<TraceId>,
-    pub span: Option<SpanId>,
-}
-
 /// What is known of the way an event came.
 #[derive(Debug, Clone)]
 pub struct Arrival<'a> {
@@ -109,98 +70,53 @@ pub struct Arrival<'a> {
 
 /// A normalised event, and whether it carried a time of its own.
 #[derive(Debug)]
-pub struct Normalised {
+pub struct Normalised<'a> {
     /// The event; its id is given at commit.
-    pub event: Event,
+    pub draft: Draft<'a>,
     /// False where the arrival time stands in.
     pub timed: bool,
 }
 
-/// Makes an [`Event`] of what was decoded.
+/// Makes a [`Draft`] of what was decoded; `meanings` belongs to `paths`.
 ///
 /// # Errors
 /// A [`Refusal`] where the event breaks a limit; nothing of it is kept then.
-pub fn normalise(raw: RawEvent, arrival: &Arrival) -> Result<Normalised, Refusal> {
-    let mut fields = Vec::with_capacity(raw.object.len());
-    for (name, value) in raw.object {
-        flatten(None, name, value, 1, &arrival.limits, &mut fields)?;
-    }
-    let text_bytes = raw.known.message.as_ref().map_or(0, String::len)
-        + fields.iter().map(|(path, value): &(Path, Value)| path.as_str().len() + text_bytes(value)).sum::<usize>();
+pub fn normalise<'a>(
+    raw: RawEvent<'a>,
+    paths: &mut PathTable,
+    meanings: &mut Meanings,
+    arrival: &Arrival<'a>,
+) -> Result<Normalised<'a>, Refusal> {
+    let text_bytes = raw.known.message.as_ref().map_or(0, |m| m.len())
+        + raw.fields.iter().map(|(path, leaf)| paths.path(*path).as_str().len() + leaf.text_bytes()).sum::<usize>();
     if text_bytes > arrival.limits.event_bytes {
         return Err(Refusal::TooLarge(text_bytes, arrival.limits.event_bytes));
     }
-    let mut event = Event {
+    let mut draft = Draft {
         arrived_ns: arrival.arrived_ns,
         time_ns: arrival.arrived_ns,
-        sender: arrival.sender.to_owned(),
+        sender: arrival.sender.into(),
         kind: Kind::Log,
-        ..Event::default()
+        fields: raw.fields,
+        ..Draft::default()
     };
-    let found = layout::take_parts(&mut fields, &mut event, &raw.known);
-    event.fields = fields;
-    crate::shape::stamp(&mut event, arrival.fixed);
-    if event.time_ns > arrival.arrived_ns.saturating_add(AHEAD_LIMIT_NS) {
-        event.sent_time_ns = Some(event.time_ns);
-        event.time_ns = arrival.arrived_ns;
+    let timed = layout::take_parts(&mut draft, raw.known, paths, meanings);
+    crate::shape::stamp(&mut draft, paths, arrival.fixed);
+    if draft.time_ns > arrival.arrived_ns.saturating_add(AHEAD_LIMIT_NS) {
+        draft.sent_time_ns = Some(draft.time_ns);
+        draft.time_ns = arrival.arrived_ns;
     }
-    Ok(Normalised { event, timed: found })
+    Ok(Normalised { draft, timed })
 }
 
 /// Refuses an event that lies before what its lane keeps.
 ///
 /// # Errors
 /// [`Refusal::TooOld`].
-pub fn check_age(event: &Event, lane: &str, retention_days: u32) -> Result<(), Refusal> {
-    let age_days = (event.arrived_ns.saturating_sub(event.time_ns)).div_euclid(DAY_NS);
+pub fn check_age(time_ns: i64, arrived_ns: i64, lane: &str, retention_days: u32) -> Result<(), Refusal> {
+    let age_days = arrived_ns.saturating_sub(time_ns).div_euclid(DAY_NS);
     if age_days >= i64::from(retention_days) {
         return Err(Refusal::TooOld(age_days, lane.to_owned(), retention_days));
-    }
-    Ok(())
-}
-
-/// Bytes of text and bytes in a value: what a protocol without lines can make as large as a whole body.
-fn text_bytes(value: &Value) -> usize {
-    match value {
-        Value::Text(t) => t.len(),
-        Value::Bytes(b) => b.len(),
-        Value::List(list) => list.iter().map(text_bytes).sum(),
-        Value::Object(entries) => entries.iter().map(|(name, v)| name.len() + text_bytes(v)).sum(),
-        _ => 0,
-    }
-}
-
-fn flatten(
-    parent: Option<&Path>,
-    name: String,
-    value: Value,
-    depth: usize,
-    limits: &Limits,
-    out: &mut Vec<(Path, Value)>,
-) -> Result<(), Refusal> {
-    if name.len() > limits.name_bytes {
-        return Err(Refusal::NameTooLong(name.len(), limits.name_bytes));
-    }
-    if depth > limits.depth {
-        return Err(Refusal::TooDeep(depth, limits.depth));
-    }
-    let path = parent.map_or_else(|| Path::root(&name), |p| p.child(&name));
-    match value {
-        Value::Object(entries) if !entries.is_empty() => {
-            for (name, value) in entries {
-                flatten(Some(&path), name, value, depth + 1, limits, out)?;
-            }
-        }
-        leaf => {
-            let below = depth + leaf.depth();
-            if below > limits.depth {
-                return Err(Refusal::TooDeep(below, limits.depth));
-            }
-            out.push((path, leaf));
-            if out.len() > limits.fields {
-                return Err(Refusal::TooManyFields(out.len(), limits.fields));
-            }
-        }
     }
     Ok(())
 }
@@ -208,16 +124,24 @@ fn flatten(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::{parse_trace, sent_json, time::parse_time};
+    use crate::event::{Event, Severity, parse_trace, sent_json, time::parse_time};
 
     const ARRIVED: &str = "2026-10-04T02:40:00Z";
 
-    fn take(json: &str) -> Result<Normalised, Refusal> {
-        let Value::Object(object) = serde_json::from_str(json).unwrap() else { panic!("not an object") };
+    struct Taken {
+        event: Event,
+        timed: bool,
+    }
+
+    fn take(json: &str) -> Result<Taken, Refusal> {
         let fixed = [("env".to_owned(), Value::Text("night".into()))];
         let arrived_ns = parse_time(ARRIVED).unwrap();
         let arrival = Arrival { arrived_ns, sender: "slots-prod", fixed: &fixed, limits: Limits::default() };
-        normalise(RawEvent { object, known: Known::default() }, &arrival)
+        let mut paths = PathTable::default();
+        let fields = Flattener::default().json(json, &mut paths, &arrival.limits)?;
+        let raw = RawEvent { fields, known: Known::default() };
+        let n = normalise(raw, &mut paths, &mut Meanings::default(), &arrival)?;
+        Ok(Taken { timed: n.timed, event: n.draft.into_event(&paths) })
     }
 
     #[test]
@@ -264,13 +188,14 @@ mod tests {
 
     #[test]
     fn limits_refuse() {
+        let told = |json: &str| take(json).err().map(|r| r.reason());
         let deep = format!("{}1{}", r#"{"a":"#.repeat(40), "}".repeat(40));
-        assert_eq!(take(&deep).unwrap_err().reason(), "too-deep");
+        assert_eq!(told(&deep), Some("too-deep"));
         let lists = format!(r#"{{"a":{}1{}}}"#, "[".repeat(40), "]".repeat(40));
-        assert_eq!(take(&lists).unwrap_err().reason(), "too-deep");
+        assert_eq!(told(&lists), Some("too-deep"));
         let wide = format!("{{{}}}", (0..2000).map(|i| format!(r#""f{i}":1"#)).collect::<Vec<_>>().join(","));
-        assert_eq!(take(&wide).unwrap_err().reason(), "too-many-fields");
-        assert_eq!(take(&format!(r#"{{"{}":1}}"#, "n".repeat(600))).unwrap_err().reason(), "name-too-long");
+        assert_eq!(told(&wide), Some("too-many-fields"));
+        assert_eq!(told(&format!(r#"{{"{}":1}}"#, "n".repeat(600))), Some("name-too-long"));
     }
 
     #[test]
@@ -281,18 +206,25 @@ mod tests {
             fixed: &[],
             limits: Limits { event_bytes: 100, ..Limits::default() },
         };
-        let message = |n: usize| RawEvent {
-            known: Known { message: Some("m".repeat(n)), ..Known::default() },
-            ..RawEvent::default()
+        let message = |n: usize| {
+            let known = Known { message: Some("m".repeat(n).into()), ..Known::default() };
+            let raw = RawEvent { known, ..RawEvent::default() };
+            normalise(raw, &mut PathTable::default(), &mut Meanings::default(), &arrival).err().map(|r| r.reason())
         };
-        assert!(normalise(message(100), &arrival).is_ok());
-        assert_eq!(normalise(message(101), &arrival).unwrap_err().reason(), "too-large");
+        assert_eq!((message(100), message(101)), (None, Some("too-large")));
+    }
+
+    #[test]
+    fn equal_names_in_one_object() {
+        let n = take(r#"{"a":1,"b":{"c":1,"d":2},"b":{"c":3},"a":{"e":[1,{"x":1,"x":2}]}}"#).unwrap();
+        let told = serde_json::to_string(&sent_json(&n.event)).unwrap();
+        assert_eq!(told, r#"{"a":{"e":[1,{"x":2}]},"b":{"c":3},"env":"night"}"#);
     }
 
     #[test]
     fn age_is_checked_against_the_lane() {
         let n = take(r#"{"time":"2026-09-01T00:00:00Z"}"#).unwrap();
-        assert_eq!(check_age(&n.event, "main", 30).unwrap_err().reason(), "too-old");
-        assert!(check_age(&n.event, "main", 60).is_ok());
+        let age = |days| check_age(n.event.time_ns, n.event.arrived_ns, "main", days).err().map(|r| r.reason());
+        assert_eq!((age(30), age(60)), (Some("too-old"), None));
     }
 }

@@ -205,6 +205,7 @@ impl Test {
             Value::Int(n) => self.number(Num::int(i128::from(*n))),
             Value::UInt(n) => self.number(Num::int(i128::from(*n))),
             Value::Float(f) => self.number(Num::float(*f)),
+            Value::Decimal(t) => self.number(Num::decimal(t)),
             Value::Bool(b) => self.bool(*b),
             Value::List(list) => list.iter().any(|v| self.value(v)),
             Value::Null | Value::Bytes(_) | Value::Object(_) => false,
@@ -225,6 +226,19 @@ pub struct WordsTest {
     pub text: String,
     /// A bare number also finds number fields with that value.
     pub number: Option<Num>,
+}
+
+impl WordsTest {
+    /// Whether the one word can be (or begin) the hex form of an id.
+    pub fn may_be_id(&self) -> bool {
+        match self.words.as_slice() {
+            [word] => {
+                let length = if self.prefix { word.len() <= 32 } else { matches!(word.len(), 16 | 32) };
+                length && word.bytes().all(|b| b.is_ascii_hexdigit())
+            }
+            _ => false,
+        }
+    }
 }
 
 /// A filter's tree.

@@ -75,6 +75,12 @@ pub(super) fn field(name: &Field) -> String {
     }
 }
 
+/// A name given with `as`.
+pub(super) fn name(alias: &str) -> String {
+    let plain = !super::parser::is_reserved(alias) && alias.chars().all(|c| c.is_alphanumeric() || "_-.".contains(c));
+    if plain && !alias.is_empty() { alias.to_owned() } else { format!("`{alias}`") }
+}
+
 pub(super) fn quote(text: &str) -> String {
     serde_json::to_string(text).unwrap_or_default()
 }

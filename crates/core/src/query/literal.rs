@@ -35,6 +35,14 @@ impl Num {
         text.parse::<f64>().ok().filter(|f| f.is_finite()).map(Num::float)
     }
 
+    /// A number written in JSON that no narrower form holds; beyond a float it is infinite.
+    pub fn decimal(text: &str) -> Self {
+        match text.parse::<i128>() {
+            Ok(n) => Num::int(n),
+            Err(_) => Num::float(text.parse().unwrap_or(f64::NAN)),
+        }
+    }
+
     /// How the two stand to each other; `None` for NaN.
     pub fn order(self, other: Num) -> Option<Ordering> {
         match (self.whole, other.whole) {

@@ -1,6 +1,7 @@
 //! A filter against one event: what routes use, and the plain meaning that the columnar search must equal.
 
 use super::{Field, Filter, Num, OwnPart, WordsTest, contains_words};
+use crate::event::template::shape_of;
 use crate::event::{Event, Path, Value, to_hex};
 
 /// Whether `filter` holds for `event` in `lane`.
@@ -46,8 +47,9 @@ fn own_value(part: OwnPart, event: &Event, lane: &str) -> Option<Value> {
         OwnPart::Trace => event.trace.map(|id| Value::Text(to_hex(&id))),
         OwnPart::Span => event.span.map(|id| Value::Text(to_hex(&id))),
         OwnPart::Parent => event.parent.map(|id| Value::Text(to_hex(&id))),
-        // Parts that no log event has yet; a comparison with a missing part fails.
-        OwnPart::Shape | OwnPart::Took | OwnPart::Status => None,
+        OwnPart::Shape => (!event.message.is_empty()).then(|| Value::Text(shape_of(&event.message))),
+        // Parts that no log event has; a comparison with a missing part fails.
+        OwnPart::Took | OwnPart::Status => None,
     }
 }
 
@@ -129,6 +131,7 @@ pub(crate) fn words_in_value(test: &WordsTest, value: &Value) -> bool {
         Value::Int(n) => equal(Num::int(i128::from(*n))),
         Value::UInt(n) => equal(Num::int(i128::from(*n))),
         Value::Float(f) => equal(Num::float(*f)),
+        Value::Decimal(t) => equal(Num::decimal(t)),
         Value::List(list) => list.iter().any(|v| words_in_value(test, v)),
         Value::Object(entries) => entries.iter().any(|(_, v)| words_in_value(test, v)),
         Value::Null | Value::Bool(_) | Value::Bytes(_) => false,

@@ -1,4 +1,4 @@
-//! The query language: the filter part and `over`. Text to a checked tree ([`parse`]), the tree to one stable text
+//! The query language: filter, `measure` and `over`. Text to a checked tree ([`parse`]), the tree to one stable text
 //! ([`Query::canonical`]), and the tree against one event ([`matches`]).
 //!
 //! The grammar with examples is `docs/query-language.md`; its examples run as tests.
@@ -7,16 +7,20 @@ mod ast;
 mod canonical;
 mod literal;
 pub(crate) mod matching;
+mod measure;
 mod parser;
 mod range;
 mod scan;
+mod syntax;
 mod words;
 
 pub use ast::{Field, Filter, Op, OwnPart, RegexTest, Test, TextOp, WordsTest};
-pub use literal::{Literal, Num};
+pub use literal::{FieldUnit, Literal, Num, unit_of_field};
 pub use matching::matches;
+pub use measure::{Aggregate, Every, Function, Having, Measure, Top};
 pub use parser::{Context, Mistake, Parsed, Query, parse, parse_filter};
 pub use range::{Over, TimeRange};
+pub use syntax::{Kind as SyntaxKind, Syntax};
 pub use words::{contains_words, fold, words_of};
 
 #[cfg(test)]

@@ -12,6 +12,11 @@ impl Scan {
         Scan { chars: text.chars().collect(), at: 0 }
     }
 
+    /// How many characters the text has.
+    pub fn length(&self) -> usize {
+        self.chars.len()
+    }
+
     pub fn peek(&self) -> Option<char> {
         self.chars.get(self.at).copied()
     }

@@ -1,9 +1,8 @@
 //! The newest (or oldest) events that pass, by (time, id), reading no more than it takes to be sure.
 
 use super::scan::{PageAt, open, scan};
-use super::{Explanation, Segment, Stop, touching};
-use crate::chunk::ChunkSource;
-use crate::columns::{Own, PageRead, Values, gather};
+use super::{Explanation, Scope, Segment};
+use crate::columns::{Column, Own, PageRead, gather};
 use crate::error::{CoreError, Result};
 use crate::event::{Event, EventId};
 use crate::query::{Filter, TimeRange};
@@ -84,92 +83,128 @@ fn rank(order: Order, key: Cursor) -> Rank {
     }
 }
 
+#[derive(Clone)]
 enum Work<'a> {
     Segment(&'a Segment),
     Page(Arc<str>, PageAt),
 }
 
-/// Finds events. Segments are opened in the order in which they could hold the next event; the search ends when
-/// nothing unopened can come before the last of a full answer.
-pub fn find(view: &[Segment], ask: &Find, source: &dyn ChunkSource, stop: Stop) -> Found {
-    let mut explain = Explanation::default();
-    let is_chunk = |s: &&Segment| matches!(s.place, super::Place::Chunk(_));
-    explain.chunks = view.iter().filter(is_chunk).count();
-    explain.skipped_by_time = explain.chunks - touching(view, &ask.range).filter(is_chunk).count();
+/// What a piece of work gave.
+enum Done {
+    Opened(Vec<PageAt>, Explanation),
+    Scanned(Vec<(Rank, usize)>, Explanation),
+}
 
+/// Pieces of the first wave; each wave is twice as large as the last, up to so many a worker.
+const WAVE_PER_WORKER: usize = 16;
+
+/// Finds events. Segments and pages are taken in the order in which they could hold the next event, a wave at a time;
+/// the search ends when nothing left can come before the last of a full answer.
+pub fn find(scope: &Scope, ask: &Find) -> Found {
+    let mut explain = scope.explain(&ask.range);
     // What could come first, by the near end of its time span.
     let near = |span: (i64, i64)| match ask.order {
         Order::Newest => -i128::from(span.1),
         Order::Oldest => i128::from(span.0),
     };
     let mut queue: BTreeMap<(i128, usize), Work> = BTreeMap::new();
-    for (n, s) in touching(view, &ask.range).enumerate() {
+    for (n, s) in scope.touching(&ask.range).enumerate() {
         queue.insert((near((s.time_min, s.time_max)), n), Work::Segment(s));
     }
     let mut serial = queue.len();
     let mut best: BinaryHeap<(Rank, usize, usize)> = BinaryHeap::new();
     let mut pages: Vec<(Arc<str>, PageAt)> = Vec::new();
     let wanted = ask.limit.saturating_add(1);
+    let mut wave = 1;
 
-    while let Some(((bound, _), work)) = queue.pop_first() {
-        if best.len() == wanted && best.peek().is_some_and(|(worst, _, _)| worst.0 < bound) {
-            let unopened = std::iter::once(&work).chain(queue.values());
-            explain.skipped_by_order = unopened.filter(|w| matches!(w, Work::Segment(s) if is_chunk(s))).count();
+    while explain.stopped.is_none() {
+        let settled = |bound: i128| best.len() == wanted && best.peek().is_some_and(|(worst, _, _)| worst.0 < bound);
+        let mut works = Vec::new();
+        while works.len() < wave
+            && let Some(entry) = queue.first_entry()
+            && !settled(entry.key().0)
+        {
+            works.push(entry.remove());
+        }
+        if works.is_empty() {
             break;
         }
-        if let Some(reason) = stop() {
-            explain.stopped = Some(reason);
-            break;
-        }
-        match work {
+        let mut opened_pages = false;
+        let scans = works.iter().any(|w| matches!(w, Work::Page(..)));
+        let done = scope.map(works.len(), &mut explain, |n| match &works[n] {
             Work::Segment(segment) => {
-                for page in open(segment, ask.filter, &ask.range, source, &mut explain) {
-                    queue.insert((near(page.time_span()), serial), Work::Page(segment.lane.clone(), page));
-                    serial += 1;
-                }
+                let (pages, explain) = open(segment, ask.filter, &ask.range, scope.source);
+                Done::Opened(pages, explain)
             }
             Work::Page(lane, at) => {
-                let is_head = matches!(at, PageAt::Head(_));
-                let index = pages.len();
-                let scanned = at.with(source, |page| {
-                    let rows = scan(page, ask.filter, &ask.range, &lane, is_head, &mut explain)?;
-                    if rows.is_empty() {
-                        return Ok(());
+                let mut explain = Explanation::default();
+                let scanned =
+                    at.with(scope.source, |page| candidates(page, ask, lane, at.is_head(), wanted, &mut explain));
+                let found = scanned.unwrap_or_else(|e| {
+                    explain.left_out.push(e.to_string());
+                    Vec::new()
+                });
+                Done::Scanned(found, explain)
+            }
+        });
+        for (work, done) in works.into_iter().zip(done) {
+            match (work, done) {
+                (Work::Segment(segment), Some(Done::Opened(opened, part))) => {
+                    explain.add(part);
+                    opened_pages |= !opened.is_empty();
+                    for page in opened {
+                        queue.insert((near(page.time_span()), serial), Work::Page(segment.lane.clone(), page));
+                        serial += 1;
                     }
-                    for (row, key) in keys(page, rows.iter())? {
-                        let rank = rank(ask.order, key);
-                        if ask.after.is_some_and(|after| rank <= self::rank(ask.order, after)) {
-                            continue;
-                        }
+                }
+                (Work::Page(lane, at), Some(Done::Scanned(found, part))) => {
+                    explain.add(part);
+                    if found.is_empty() {
+                        continue;
+                    }
+                    for (rank, row) in found {
                         if best.len() < wanted {
-                            best.push((rank, index, row));
+                            best.push((rank, pages.len(), row));
                         } else if best.peek().is_some_and(|worst| rank < worst.0) {
                             best.pop();
-                            best.push((rank, index, row));
+                            best.push((rank, pages.len(), row));
                         }
                     }
-                    Ok(())
-                });
-                if let Err(e) = scanned {
-                    explain.left_out.push(e.to_string());
+                    pages.push((lane, at));
                 }
-                pages.push((lane, at));
+                _ => {}
             }
         }
+        // While chunks open to pages that are still to be scanned, the first of these may be all that is needed.
+        if scans || !opened_pages {
+            wave = (wave * 2).min(WAVE_PER_WORKER * scope.workers.width());
+        }
     }
-    collect(best, &pages, ask.limit, source, explain)
+    let chunks_left =
+        queue.values().filter(|w| matches!(w, Work::Segment(s) if matches!(s.place, super::Place::Chunk(_))));
+    explain.skipped_by_order = if explain.stopped.is_none() { chunks_left.count() } else { 0 };
+    collect(scope, best, &pages, ask.limit, explain)
 }
 
-fn keys(page: &dyn PageRead, rows: impl Iterator<Item = usize>) -> Result<Vec<(usize, Cursor)>> {
+/// The matching rows of a page that could be among the `wanted` first.
+fn candidates(
+    page: &dyn PageRead,
+    ask: &Find,
+    lane: &str,
+    is_head: bool,
+    wanted: usize,
+    explain: &mut Explanation,
+) -> Result<Vec<(Rank, usize)>> {
+    let rows = scan(page, ask.filter, &ask.range, lane, is_head, explain)?;
+    if rows.is_empty() {
+        return Ok(Vec::new());
+    }
     let missing = || CoreError::damaged("a page", "it lacks times or ids");
     let column = |own| page.own(own)?.ok_or_else(missing);
-    let (time, origin) = (column(Own::Time)?, column(Own::IdOrigin)?);
-    let (seq, place) = (column(Own::IdSeq)?, column(Own::IdPlace)?);
-    let int = |c: &crate::columns::Column, row| match &c.values {
-        Values::Ints(v) if c.present.is_none() => v.get(row).copied().ok_or_else(missing),
-        _ => c.int(row).ok_or_else(missing),
-    };
-    rows.map(|row| {
+    let [time, origin, seq, place] =
+        [column(Own::Time)?, column(Own::IdOrigin)?, column(Own::IdSeq)?, column(Own::IdPlace)?];
+    let int = |c: &Column, row| c.int(row).ok_or_else(missing);
+    let key = |row| -> Result<Cursor> {
         let origin = int(&origin, row)?;
         let id = EventId {
             node: (origin >> 32) as u16,
@@ -177,16 +212,30 @@ fn keys(page: &dyn PageRead, rows: impl Iterator<Item = usize>) -> Result<Vec<(u
             seq: int(&seq, row)? as u64,
             place: int(&place, row)? as u32,
         };
-        Ok((row, Cursor { time_ns: int(&time, row)?, id }))
-    })
-    .collect()
+        Ok(Cursor { time_ns: int(&time, row)?, id })
+    };
+    let after = ask.after.map(|after| rank(ask.order, after));
+    let mut heap: BinaryHeap<(Rank, usize)> = BinaryHeap::new();
+    for row in rows.iter() {
+        let rank = rank(ask.order, key(row)?);
+        if after.is_some_and(|after| rank <= after) {
+            continue;
+        }
+        if heap.len() < wanted {
+            heap.push((rank, row));
+        } else if heap.peek().is_some_and(|worst| rank < worst.0) {
+            heap.pop();
+            heap.push((rank, row));
+        }
+    }
+    Ok(heap.into_vec())
 }
 
 fn collect(
+    scope: &Scope,
     best: BinaryHeap<(Rank, usize, usize)>,
     pages: &[(Arc<str>, PageAt)],
     limit: usize,
-    source: &dyn ChunkSource,
     mut explain: Explanation,
 ) -> Found {
     let mut winners = best.into_sorted_vec();
@@ -196,18 +245,25 @@ fn collect(
     for (nth, (_, page, row)) in winners.iter().enumerate() {
         by_page.entry(*page).or_default().push((*row, nth));
     }
+    let mut wanted: Vec<(usize, Vec<(usize, usize)>)> = by_page.into_iter().collect();
+    wanted.iter_mut().for_each(|(_, rows)| rows.sort_unstable());
+    let gathered = scope.map(wanted.len(), &mut explain, |n| {
+        let (page, rows) = &wanted[n];
+        let rows: Vec<usize> = rows.iter().map(|(row, _)| *row).collect();
+        pages[*page].1.with(scope.source, |p| gather(p, &rows))
+    });
     let mut slots: Vec<Option<(Event, Arc<str>)>> = winners.iter().map(|_| None).collect();
-    for (page, mut rows) in by_page {
-        rows.sort_unstable();
-        let (lane, at) = &pages[page];
-        let wanted: Vec<usize> = rows.iter().map(|(row, _)| *row).collect();
-        match at.with(source, |p| gather(p, &wanted)) {
-            Ok(events) => {
+    for ((page, rows), events) in wanted.into_iter().zip(gathered) {
+        match events {
+            Some(Ok(events)) => {
                 for (event, (_, nth)) in events.into_iter().zip(rows) {
-                    slots[nth] = Some((event, lane.clone()));
+                    slots[nth] = Some((event, pages[page].0.clone()));
                 }
             }
-            Err(e) => explain.left_out.push(e.to_string()),
+            Some(Err(e)) => {
+                explain.add(Explanation { left_out: vec![e.to_string()], ..Explanation::default() });
+            }
+            None => {}
         }
     }
     Found { events: slots.into_iter().flatten().collect(), more, explain }

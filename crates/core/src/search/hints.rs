@@ -1,8 +1,9 @@
 //! Help for an empty answer: fields that no event has, and what may have been meant.
 
-use super::{Place, Segment};
-use crate::chunk::ChunkSource;
-use crate::columns::{ColumnKey, PageRead};
+use super::{Place, Scope};
+use crate::chunk::ChunkPage;
+use crate::columns::{ColumnKey, Own, PageRead, overflow_fields};
+use crate::event::Path;
 use crate::query::{Filter, OwnPart, TimeRange};
 use std::collections::BTreeSet;
 
@@ -16,26 +17,43 @@ pub struct FieldHint {
 }
 
 /// Every sent field that events of `range` have, dotted.
-pub fn field_names(view: &[Segment], range: &TimeRange, source: &dyn ChunkSource) -> BTreeSet<String> {
+pub fn field_names(scope: &Scope, range: &TimeRange) -> BTreeSet<String> {
     let mut names = BTreeSet::new();
-    let mut add = |keys: &[ColumnKey]| {
-        for key in keys {
-            if let ColumnKey::Field(path, _) = key {
-                names.insert(path.dotted());
-            }
-        }
-    };
-    for segment in super::touching(view, range) {
+    for segment in scope.touching(range) {
         match &segment.place {
-            Place::Head(page) => add(page.keys()),
+            Place::Head(page) => {
+                columns(page.keys(), &mut names);
+                beyond(page.as_ref(), &mut names);
+            }
             Place::Chunk(id) => {
-                if let Ok(directory) = source.directory(*id) {
-                    add(&directory.keys);
+                let Ok(directory) = scope.source.directory(*id) else { continue };
+                columns(&directory.keys, &mut names);
+                if directory.keys.contains(&ColumnKey::Own(Own::Overflow)) {
+                    for page in 0..directory.pages.len() {
+                        beyond(&ChunkPage::new(directory.clone(), page, scope.source), &mut names);
+                    }
                 }
             }
         }
     }
     names
+}
+
+fn columns(keys: &[ColumnKey], names: &mut BTreeSet<String>) {
+    for key in keys {
+        if let ColumnKey::Field(path, _) = key {
+            names.insert(path.dotted());
+        }
+    }
+}
+
+/// Fields that have no column of their own; a page that cannot be read adds none.
+fn beyond(page: &dyn PageRead, names: &mut BTreeSet<String>) {
+    let Ok(Some(column)) = page.own(Own::Overflow) else { return };
+    for place in 0..column.values.len().unwrap_or(0) {
+        let fields = overflow_fields(&column.values, place).unwrap_or_default();
+        names.extend(fields.into_iter().map(|(path, _)| Path::from_stored(&path).dotted()));
+    }
 }
 
 /// The fields of `filter` that none of `names` satisfies.

@@ -1,12 +1,13 @@
 //! Counts over time by severity.
 
-use super::scan::{open, scan};
-use super::{Explanation, Place, Segment, Stop, touching};
-use crate::chunk::ChunkSource;
+use super::scan::{open_all, scan};
+use super::{Explanation, Scope};
 use crate::columns::{Own, PageRead, Rows, Values};
 use crate::error::Result;
 use crate::query::{Filter, TimeRange};
 
+/// Buckets at most.
+const MAX_BUCKETS: usize = 100_000;
 /// How many severities have a name.
 pub const SEVERITY_COUNT: usize = 6;
 
@@ -31,59 +32,74 @@ impl Histogram {
 }
 
 /// Counts the events of `range` that pass, in steps of `step_ns`.
-pub fn histogram(
-    view: &[Segment],
-    filter: &Filter,
-    range: TimeRange,
-    step_ns: i64,
-    source: &dyn ChunkSource,
-    stop: Stop,
-) -> Histogram {
+pub fn histogram(scope: &Scope, filter: &Filter, range: TimeRange, step_ns: i64) -> Histogram {
     let step_ns = step_ns.max(1);
     let length = (i128::from(range.to_ns) - i128::from(range.from_ns)).max(0);
-    let count = usize::try_from((length + i128::from(step_ns) - 1) / i128::from(step_ns)).unwrap_or(0).min(100_000);
+    let count = usize::try_from((length + i128::from(step_ns) - 1) / i128::from(step_ns)).unwrap_or(0).min(MAX_BUCKETS);
+    let mut explain = scope.explain(&range);
+    let pages = open_all(scope, filter, &range, &mut explain);
+    let grid = Grid { from_ns: range.from_ns, step_ns, count };
+    let counted = scope.map(pages.len(), &mut explain, |n| {
+        let (lane, at) = &pages[n];
+        let mut explain = Explanation::default();
+        let counted = at.with(scope.source, |page| {
+            let rows = scan(page, filter, &range, lane, at.is_head(), &mut explain)?;
+            count_rows(page, &rows, &grid)
+        });
+        let counts = counted.unwrap_or_else(|e| {
+            explain.left_out.push(e.to_string());
+            (0, Vec::new())
+        });
+        (counts, explain)
+    });
     let mut buckets = vec![[0; SEVERITY_COUNT]; count];
-    let mut explain = Explanation::default();
-    let is_chunk = |s: &&Segment| matches!(s.place, Place::Chunk(_));
-    explain.chunks = view.iter().filter(is_chunk).count();
-    explain.skipped_by_time = explain.chunks - touching(view, &range).filter(is_chunk).count();
-    'segments: for segment in touching(view, &range) {
-        let is_head = matches!(segment.place, Place::Head(_));
-        for at in open(segment, filter, &range, source, &mut explain) {
-            if let Some(reason) = stop() {
-                explain.stopped = Some(reason);
-                break 'segments;
-            }
-            let counted = at.with(source, |page| {
-                let rows = scan(page, filter, &range, &segment.lane, is_head, &mut explain)?;
-                count_rows(page, &rows, range.from_ns, step_ns, &mut buckets)
-            });
-            if let Err(e) = counted {
-                explain.left_out.push(e.to_string());
-            }
+    for ((first, counts), part) in counted.into_iter().flatten() {
+        explain.add(part);
+        for (bucket, counts) in buckets.iter_mut().skip(first).zip(counts) {
+            bucket.iter_mut().zip(counts).for_each(|(all, n)| *all += n);
         }
     }
     Histogram { from_ns: range.from_ns, step_ns, buckets, explain }
 }
 
-fn count_rows(
-    page: &dyn PageRead,
-    rows: &Rows,
+/// Where buckets begin.
+struct Grid {
     from_ns: i64,
     step_ns: i64,
-    buckets: &mut [[u64; SEVERITY_COUNT]],
-) -> Result<()> {
-    if rows.is_empty() {
-        return Ok(());
+    count: usize,
+}
+
+impl Grid {
+    fn bucket(&self, time_ns: i64) -> usize {
+        (time_ns.wrapping_sub(self.from_ns) as u64 / self.step_ns as u64) as usize
     }
-    let (Some(time), Some(severity)) = (page.own(Own::Time)?, page.own(Own::Severity)?) else { return Ok(()) };
-    let (Values::Ints(times), Values::Ints(severities)) = (&time.values, &severity.values) else { return Ok(()) };
+}
+
+/// The counts of one page, and the bucket they begin with.
+fn count_rows(page: &dyn PageRead, rows: &Rows, grid: &Grid) -> Result<(usize, Vec<[u64; SEVERITY_COUNT]>)> {
+    if rows.is_empty() || grid.count == 0 {
+        return Ok((0, Vec::new()));
+    }
+    let Some(severity) = page.own(Own::Severity)? else { return Ok((0, Vec::new())) };
+    let Values::Ints(severities) = &severity.values else { return Ok((0, Vec::new())) };
+    let level = |s: i64| (s.clamp(1, 24) as usize - 1) / 4;
+    let (lo, hi) = page.time_span();
+    let clamp = |bucket: usize| bucket.min(grid.count - 1);
+    let first = clamp(if lo < grid.from_ns { 0 } else { grid.bucket(lo) });
+    let last = clamp(if hi < grid.from_ns { 0 } else { grid.bucket(hi) });
+    let mut counts = vec![[0; SEVERITY_COUNT]; last - first + 1];
+    if first == last {
+        // The whole page lies in one bucket: its times are not read.
+        rows.iter().filter_map(|row| severities.get(row)).for_each(|s| counts[0][level(*s)] += 1);
+        return Ok((first, counts));
+    }
+    let Some(time) = page.own(Own::Time)? else { return Ok((0, Vec::new())) };
+    let Values::Ints(times) = &time.values else { return Ok((0, Vec::new())) };
     for row in rows.iter() {
         let (Some(t), Some(s)) = (times.get(row), severities.get(row)) else { continue };
-        let bucket = (t.wrapping_sub(from_ns) as u64 / step_ns as u64) as usize;
-        if let Some(counts) = buckets.get_mut(bucket) {
-            counts[(s.clamp(&1, &24) - 1) as usize / 4] += 1;
+        if let Some(bucket) = counts.get_mut(grid.bucket(*t).wrapping_sub(first)) {
+            bucket[level(*s)] += 1;
         }
     }
-    Ok(())
+    Ok((first, counts))
 }

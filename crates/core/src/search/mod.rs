@@ -1,16 +1,24 @@
 //! Step 11: answers from one pinned view of head pages and chunks.
+//!
+//! A question is answered in four steps, each with its numbers in the [`Explanation`]: segments outside the range are
+//! left out; chunks are opened and their pages pruned (`scan::open`); the pages left are scanned by [`Workers`]; what
+//! they found is joined. `find` opens and scans in waves, newest first, and stops when nothing unopened can matter.
 
+mod breakdown;
 mod explain;
 mod find;
 mod hints;
 mod histogram;
 mod scan;
 
+pub use breakdown::{Breakdown, FieldCounts, breakdown};
 pub use explain::Explanation;
 pub use find::{Cursor, Find, Found, Order, find};
 pub use hints::{FieldHint, field_names, unknown_fields};
 pub use histogram::{Histogram, SEVERITY_COUNT, histogram};
+pub(crate) use scan::{open_all, scan};
 
+use crate::chunk::ChunkSource;
 use crate::columns::Page;
 use crate::query::TimeRange;
 use std::sync::Arc;
@@ -40,12 +48,81 @@ pub struct Segment {
 }
 
 /// Told between pages whether to go on: `Some` reason stops the search.
-pub type Stop<'a> = &'a dyn Fn() -> Option<String>;
+pub type Stop<'a> = &'a (dyn Fn() -> Option<String> + Sync);
 
-/// The segments of `view` that touch `range`.
-fn touching<'a>(view: &'a [Segment], range: &TimeRange) -> impl Iterator<Item = &'a Segment> {
-    let range = *range;
-    view.iter().filter(move |s| range.touches(s.time_min, s.time_max))
+/// Runs independent tasks, several at once where there are threads for it.
+pub trait Workers: Sync {
+    /// Calls `task` with each number below `tasks`, in any order, and returns when all are done.
+    fn each(&self, tasks: usize, task: &(dyn Fn(usize) + Sync));
+    /// How many tasks run at once.
+    fn width(&self) -> usize;
+}
+
+/// One task after the other, on the caller's thread.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct OneByOne;
+
+impl Workers for OneByOne {
+    fn each(&self, tasks: usize, task: &(dyn Fn(usize) + Sync)) {
+        (0..tasks).for_each(task);
+    }
+
+    fn width(&self) -> usize {
+        1
+    }
+}
+
+/// What a question is asked of, and how it may be worked out.
+#[derive(Clone, Copy)]
+pub struct Scope<'a> {
+    /// The segments of the lanes the reader may see, as they stood at one moment.
+    pub view: &'a [Segment],
+    /// Where chunks are read from.
+    pub source: &'a dyn ChunkSource,
+    /// Who scans.
+    pub workers: &'a dyn Workers,
+    /// When to give up.
+    pub stop: Stop<'a>,
+}
+
+impl<'a> Scope<'a> {
+    /// The segments that touch `range`.
+    fn touching(&self, range: &TimeRange) -> impl Iterator<Item = &'a Segment> + use<'a> {
+        let range = *range;
+        self.view.iter().filter(move |s| range.touches(s.time_min, s.time_max))
+    }
+
+    /// An explanation that counts the chunks and those whose times lie outside.
+    pub(crate) fn explain(&self, range: &TimeRange) -> Explanation {
+        let is_chunk = |s: &&Segment| matches!(s.place, Place::Chunk(_));
+        let chunks = self.view.iter().filter(is_chunk).count();
+        let skipped_by_time = chunks - self.touching(range).filter(is_chunk).count();
+        Explanation { chunks, skipped_by_time, ..Explanation::default() }
+    }
+
+    /// Calls `task` for each number below `tasks` and gives its results in order. Tasks after a stop give nothing, and
+    /// the reason stands in `explain`.
+    pub(crate) fn map<T: Send>(
+        &self,
+        tasks: usize,
+        explain: &mut Explanation,
+        task: impl Fn(usize) -> T + Sync,
+    ) -> Vec<Option<T>> {
+        let slots: Vec<parking_lot::Mutex<Option<T>>> = (0..tasks).map(|_| parking_lot::Mutex::new(None)).collect();
+        let stopped = parking_lot::Mutex::new(None);
+        self.workers.each(tasks, &|n| {
+            if stopped.lock().is_some() {
+                return;
+            }
+            if let Some(reason) = (self.stop)() {
+                *stopped.lock() = Some(reason);
+                return;
+            }
+            *slots[n].lock() = Some(task(n));
+        });
+        explain.stopped = explain.stopped.take().or(stopped.into_inner());
+        slots.into_iter().map(parking_lot::Mutex::into_inner).collect()
+    }
 }
 
 #[cfg(test)]

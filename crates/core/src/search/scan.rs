@@ -1,7 +1,7 @@
 //! Going through the pages of a view.
 
-use super::{Explanation, Place, Segment};
-use crate::chunk::{ChunkPage, ChunkSource, Directory, may_match};
+use super::{Explanation, Place, Scope, Segment};
+use crate::chunk::{ChunkPage, ChunkSource, Directory, pages_that_may_match};
 use crate::columns::{PageRead, Rows, select_in_range};
 use crate::error::Result;
 use crate::query::{Filter, TimeRange};
@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 /// A page of a view, not yet read.
 #[derive(Clone)]
-pub(super) enum PageAt {
+pub(crate) enum PageAt {
     Head(Arc<crate::columns::Page>),
     Chunk(Arc<Directory>, usize),
 }
@@ -23,6 +23,10 @@ impl PageAt {
         }
     }
 
+    pub fn is_head(&self) -> bool {
+        matches!(self, PageAt::Head(_))
+    }
+
     pub fn time_span(&self) -> (i64, i64) {
         match self {
             PageAt::Head(page) => page.time_span(),
@@ -31,37 +35,59 @@ impl PageAt {
     }
 }
 
-/// The pages of a segment that may hold a match in `range`; counts what was skipped, and notes what cannot be read.
-pub(super) fn open(
+/// The pages of a segment that may hold a match in `range`, and what was skipped or cannot be read.
+pub(crate) fn open(
     segment: &Segment,
     filter: &Filter,
     range: &TimeRange,
     source: &dyn ChunkSource,
-    explain: &mut Explanation,
-) -> Vec<PageAt> {
-    match &segment.place {
-        Place::Head(page) => vec![PageAt::Head(page.clone())],
-        Place::Chunk(id) => {
-            let directory = match source.directory(*id) {
-                Ok(directory) => directory,
-                Err(e) => {
-                    explain.left_out.push(e.to_string());
-                    return Vec::new();
-                }
-            };
-            if !may_match(filter, &directory) {
-                explain.skipped_by_filter += 1;
-                return Vec::new();
-            }
-            explain.chunks_read += 1;
-            let within = |p: &usize| directory.pages.get(*p).is_some_and(|p| range.touches(p.time_min, p.time_max));
-            (0..directory.pages.len()).filter(within).map(|p| PageAt::Chunk(directory.clone(), p)).collect()
+) -> (Vec<PageAt>, Explanation) {
+    let mut explain = Explanation::default();
+    let id = match &segment.place {
+        Place::Head(page) => return (vec![PageAt::Head(page.clone())], explain),
+        Place::Chunk(id) => *id,
+    };
+    let opened = source.directory(id).and_then(|d| Ok((pages_that_may_match(filter, &d, source)?, d)));
+    let (may_match, directory) = match opened {
+        Ok(opened) => opened,
+        Err(e) => {
+            explain.left_out.push(e.to_string());
+            return (Vec::new(), explain);
         }
+    };
+    let within = |p: usize| directory.pages.get(p).is_some_and(|p| range.touches(p.time_min, p.time_max));
+    let in_range = (0..directory.pages.len()).filter(|p| within(*p)).count();
+    let pages: Vec<PageAt> =
+        may_match.iter().filter(|p| within(*p)).map(|p| PageAt::Chunk(directory.clone(), p)).collect();
+    explain.pages_skipped = in_range - pages.len();
+    if pages.is_empty() {
+        explain.skipped_by_filter = 1;
+    } else {
+        explain.chunks_read = 1;
     }
+    (pages, explain)
+}
+
+/// Every page that may hold a match in `range`, with its lane.
+pub(crate) fn open_all(
+    scope: &Scope,
+    filter: &Filter,
+    range: &TimeRange,
+    explain: &mut Explanation,
+) -> Vec<(Arc<str>, PageAt)> {
+    let segments: Vec<&Segment> = scope.touching(range).collect();
+    let opened = scope.map(segments.len(), explain, |n| open(segments[n], filter, range, scope.source));
+    let mut pages = Vec::new();
+    for (segment, opened) in segments.iter().zip(opened) {
+        let Some((found, part)) = opened else { continue };
+        explain.add(part);
+        pages.extend(found.into_iter().map(|page| (segment.lane.clone(), page)));
+    }
+    pages
 }
 
 /// The matching rows of an open page, counted.
-pub(super) fn scan(
+pub(crate) fn scan(
     page: &dyn PageRead,
     filter: &Filter,
     range: &TimeRange,

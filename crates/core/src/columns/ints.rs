@@ -1,0 +1,283 @@
+//! Whole numbers as bytes. The form is chosen by size; how many there are is known from outside.
+//!
+//! ```text
+//! ints    := 0  value:zigzag                                         all equal
+//!          | 1  runs:varint  (value:zigzag length:varint)*           runs of equal ones
+//!          | 2  packed                                               each by itself
+//!          | 3  first:zigzag  packed (of the steps, one fewer)       each by its step from the one before
+//!          | 4  value:zigzag*                                        few, one behind another
+//! packed  := least:zigzag  unit:varint  width:u8  exceptions:varint  (gap:varint  high:varint)*  bits
+//! ```
+//!
+//! A packed number is `least + unit * n` (wrapping); the low `width` bits of the `n`s stand one behind another, least
+//! significant first, and fill whole bytes. Where a few `n`s are wider, an exception tells its distance from the last
+//! one (the first counts from 0) and the bits above: outliers do not widen the rest (after "patched" frame of
+//! reference, Zukowski et al., "Super-Scalar RAM-CPU Cache Compression", 2006). Width 57 and above is written as 64.
+
+use crate::event::{put_varint, take_varint, unzigzag, zigzag};
+
+/// Numbers of one list at most; a page has fewer, a dictionary of a chunk may have more.
+const MAX_COUNT: usize = 1 << 22;
+/// A list this short is tried one number behind another.
+const FEW: usize = 32;
+/// Widest packing that an unaligned read of eight bytes serves.
+const MAX_WIDTH: u32 = 56;
+
+fn varint_size(n: u64) -> usize {
+    (64 - (n | 1).leading_zeros() as usize).div_ceil(7)
+}
+
+/// Appends `numbers`.
+pub(super) fn encode(numbers: &[i64], out: &mut Vec<u8>) {
+    let first = numbers.first().copied().unwrap_or(0);
+    let runs = 1 + numbers.windows(2).filter(|w| w[0] != w[1]).count();
+    if numbers.is_empty() || runs == 1 {
+        out.push(0);
+        return put_varint(out, zigzag(first));
+    }
+    let plain = Packing::of(numbers.iter().copied(), numbers.len());
+    let steps: Vec<i64> = numbers.windows(2).map(|w| w[1].wrapping_sub(w[0])).collect();
+    let stepped = Packing::of(steps.iter().copied(), steps.len());
+    if numbers.len() <= FEW {
+        let plainly: usize = numbers.iter().map(|n| varint_size(zigzag(*n))).sum();
+        if plainly <= plain.bytes.min(stepped.bytes + 2) {
+            out.push(4);
+            return numbers.iter().for_each(|n| put_varint(out, zigzag(*n)));
+        }
+    }
+    let by_runs = if runs < numbers.len() / 4 { run_bytes(numbers) } else { usize::MAX };
+    if by_runs <= plain.bytes.min(stepped.bytes + 9) {
+        out.push(1);
+        put_varint(out, runs as u64);
+        for (value, length) in runs_of(numbers) {
+            put_varint(out, zigzag(value));
+            put_varint(out, length as u64);
+        }
+    } else if plain.bytes <= stepped.bytes + 9 {
+        out.push(2);
+        plain.write(numbers, out);
+    } else {
+        out.push(3);
+        put_varint(out, zigzag(first));
+        stepped.write(&steps, out);
+    }
+}
+
+fn runs_of(numbers: &[i64]) -> impl Iterator<Item = (i64, usize)> + '_ {
+    numbers.chunk_by(|a, b| a == b).map(|run| (run[0], run.len()))
+}
+
+fn run_bytes(numbers: &[i64]) -> usize {
+    runs_of(numbers).map(|(value, length)| varint_size(zigzag(value)) + varint_size(length as u64)).sum()
+}
+
+/// How a list is packed, and what that takes.
+struct Packing {
+    least: i64,
+    unit: u64,
+    width: u32,
+    bytes: usize,
+}
+
+impl Packing {
+    fn of(numbers: impl Iterator<Item = i64> + Clone, count: usize) -> Self {
+        let least = numbers.clone().min().unwrap_or(0);
+        let mut unit = 0u64;
+        for n in numbers.clone() {
+            unit = gcd(n.wrapping_sub(least) as u64, unit);
+            if unit == 1 {
+                break;
+            }
+        }
+        let unit = unit.max(1);
+        let mut of_width = [0usize; 65];
+        for n in numbers {
+            let n = n.wrapping_sub(least) as u64;
+            let n = if unit == 1 { n } else { n / unit };
+            of_width[(64 - n.leading_zeros()) as usize] += 1;
+        }
+        // From the widest down: what is wider than the width under trial becomes an exception.
+        let (mut best, mut best_bytes) = (64, count * 8);
+        let mut exceptions = 0;
+        for width in (0..=64u32).rev() {
+            let taken = if width > MAX_WIDTH { 64 } else { width as usize };
+            let bytes = (count * taken).div_ceil(8) + exceptions * (2 + (64 - width as usize).div_ceil(7).min(4));
+            if bytes < best_bytes {
+                (best, best_bytes) = (taken as u32, bytes);
+            }
+            exceptions += of_width[width as usize];
+        }
+        let header = varint_size(zigzag(least)) + varint_size(unit) + 2;
+        Packing { least, unit, width: best, bytes: best_bytes + header }
+    }
+
+    fn write(&self, numbers: &[i64], out: &mut Vec<u8>) {
+        put_varint(out, zigzag(self.least));
+        put_varint(out, self.unit);
+        out.push(self.width as u8);
+        let n = |value: i64| {
+            let distance = value.wrapping_sub(self.least) as u64;
+            if self.unit == 1 { distance } else { distance / self.unit }
+        };
+        let high = |n: u64| if self.width >= 64 { 0 } else { n >> self.width };
+        let wide: Vec<(usize, u64)> =
+            numbers.iter().enumerate().map(|(at, v)| (at, high(n(*v)))).filter(|(_, high)| *high > 0).collect();
+        put_varint(out, wide.len() as u64);
+        let mut before = 0;
+        for (at, high) in wide {
+            put_varint(out, (at - before) as u64);
+            put_varint(out, high);
+            before = at;
+        }
+        let mask = if self.width >= 64 { u64::MAX } else { (1 << self.width) - 1 };
+        let (mut held, mut bits) = (0u128, 0);
+        for value in numbers {
+            held |= u128::from(n(*value) & mask) << bits;
+            bits += self.width;
+            while bits >= 64 {
+                out.extend_from_slice(&(held as u64).to_le_bytes());
+                held >>= 64;
+                bits -= 64;
+            }
+        }
+        out.extend_from_slice(&held.to_le_bytes()[..bits.div_ceil(8) as usize]);
+    }
+}
+
+fn gcd(mut a: u64, mut b: u64) -> u64 {
+    while b != 0 {
+        (a, b) = (b, a % b);
+    }
+    a
+}
+
+/// Reads `count` numbers and moves `at` behind them; `None` where they do not decode.
+pub(super) fn decode(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i64>> {
+    if count > MAX_COUNT {
+        return None;
+    }
+    let form = *bytes.get(*at)?;
+    *at += 1;
+    match form {
+        0 => Some(vec![unzigzag(take_varint(bytes, at)?); count]),
+        1 => {
+            let mut out = Vec::with_capacity(count);
+            for _ in 0..take_varint(bytes, at)? {
+                let value = unzigzag(take_varint(bytes, at)?);
+                let length = usize::try_from(take_varint(bytes, at)?).ok()?;
+                if length > count - out.len() {
+                    return None;
+                }
+                out.resize(out.len() + length, value);
+            }
+            (out.len() == count).then_some(out)
+        }
+        2 => unpack(bytes, at, count),
+        3 => {
+            let mut before = unzigzag(take_varint(bytes, at)?);
+            let steps = unpack(bytes, at, count.checked_sub(1)?)?;
+            let mut out = Vec::with_capacity(count);
+            out.push(before);
+            out.extend(steps.into_iter().map(|step| {
+                before = before.wrapping_add(step);
+                before
+            }));
+            Some(out)
+        }
+        4 => (0..count).map(|_| Some(unzigzag(take_varint(bytes, at)?))).collect(),
+        _ => None,
+    }
+}
+
+fn unpack(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i64>> {
+    let least = unzigzag(take_varint(bytes, at)?);
+    let unit = take_varint(bytes, at)?;
+    let width = *bytes.get(*at)? as usize;
+    *at += 1;
+    if width > MAX_WIDTH as usize && width != 64 {
+        return None;
+    }
+    let wide = usize::try_from(take_varint(bytes, at)?).ok().filter(|n| *n <= count)?;
+    let mut exceptions = Vec::with_capacity(wide);
+    let mut place = 0usize;
+    for _ in 0..wide {
+        place = place.checked_add(usize::try_from(take_varint(bytes, at)?).ok()?)?;
+        exceptions.push((place, take_varint(bytes, at)?));
+    }
+    let length = (count * width).div_ceil(8);
+    let packed = bytes.get(*at..at.checked_add(length)?)?;
+    *at += length;
+    let value = |n: u64| least.wrapping_add(n.wrapping_mul(unit) as i64);
+    let mut out: Vec<i64> = match width {
+        0 => vec![least; count],
+        64 => packed.chunks_exact(8).map(|c| value(u64::from_le_bytes(c.try_into().unwrap_or_default()))).collect(),
+        _ => {
+            let mask = (1u64 << width) - 1;
+            // Eight bytes more, so that the last number is read like the first.
+            let mut padded = Vec::with_capacity(length + 8);
+            padded.extend_from_slice(packed);
+            padded.resize(length + 8, 0);
+            let low = |n: usize| {
+                let bit = n * width;
+                let from = bit >> 3;
+                let word = padded.get(from..from + 8).and_then(|b| b.try_into().ok()).map_or(0, u64::from_le_bytes);
+                (word >> (bit & 7)) & mask
+            };
+            (0..count).map(|n| value(low(n))).collect()
+        }
+    };
+    for (place, high) in exceptions {
+        let low = out.get(place)?.wrapping_sub(least) as u64 / unit.max(1);
+        let n = low | high.checked_shl(width as u32)?;
+        *out.get_mut(place)? = value(n);
+    }
+    Some(out)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn size(numbers: &[i64]) -> usize {
+        let mut out = Vec::new();
+        encode(numbers, &mut out);
+        let mut at = 0;
+        assert_eq!(decode(&out, &mut at, numbers.len()).as_deref(), Some(numbers));
+        assert_eq!(at, out.len());
+        out.len()
+    }
+
+    #[test]
+    fn each_form_where_it_pays() {
+        assert_eq!(size(&[7; 8192]), 2);
+        assert!(size(&(0..8192).collect::<Vec<_>>()) < 16, "equal steps");
+        assert!(size(&(0..8192).map(|n| n / 1000).collect::<Vec<_>>()) < 64, "runs");
+        let times: Vec<i64> = (0..8192).map(|n| 1_791_081_521_000_000_000 + n * 3_500_000 + n % 7 * 1000).collect();
+        assert!(size(&times) < 8192 * 2, "microseconds of a steady stream: {}", size(&times));
+        let mut outliers: Vec<i64> = (0..8192).map(|n| n * 37 % 61).collect();
+        outliers[5000] = i64::MAX;
+        assert!(size(&outliers) < 8192 + 64, "one outlier widens nothing");
+        assert!(size(&[i64::MIN, i64::MAX, 0, -1]) < 64);
+        assert_eq!(size(&[]), 2);
+    }
+
+    proptest! {
+        #[test]
+        fn round_trip(numbers in prop_oneof![
+            prop::collection::vec(any::<i64>(), 0..200),
+            prop::collection::vec(-5i64..1000, 0..200),
+            prop::collection::vec(prop_oneof![9 => 0i64..8, 1 => any::<i64>()], 0..200),
+            (any::<i64>(), prop::collection::vec(0i64..50, 0..200)).prop_map(|(from, steps)| {
+                steps.into_iter().scan(from, |n, s| { *n = n.wrapping_add(s * 1000); Some(*n) }).collect()
+            }),
+        ]) {
+            size(&numbers);
+        }
+
+        #[test]
+        fn any_bytes_are_answered(bytes in any::<Vec<u8>>(), count in 0usize..9000) {
+            let _ = decode(&bytes, &mut 0, count);
+        }
+    }
+}

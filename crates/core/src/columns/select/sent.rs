@@ -1,0 +1,132 @@
+//! Comparisons with sent fields: every column of the path, whatever its type, lists, and the overflow.
+
+use super::super::{ColumnKey, FieldType, Own, field_value, overflow_fields};
+use super::{Column, PageRead, Rows, Values, by_code, present};
+use crate::error::Result;
+use crate::event::{Path, Value, decode_value};
+use crate::query::{Literal, Num, Op, Test, matching};
+
+/// Whether no number between the ends of the zone can pass.
+pub(crate) fn zone_excludes(test: &Test, zone: Option<(f64, f64)>) -> bool {
+    let Some((lo, hi)) = zone else { return false };
+    let float = |l: &Literal| l.number.map(|n| n.float);
+    match test {
+        Test::Compare(op, l) => match (op, float(l)) {
+            (Op::Eq, Some(n)) => n < lo || n > hi,
+            (Op::Lt, Some(n)) => lo > n,
+            (Op::Le, Some(n)) => lo > n,
+            (Op::Gt, Some(n)) => hi < n,
+            (Op::Ge, Some(n)) => hi < n,
+            (Op::Ne, _) | (_, None) => false,
+        },
+        Test::Between(a, b) => float(a).is_some_and(|a| hi < a) || float(b).is_some_and(|b| lo > b),
+        _ => false,
+    }
+}
+
+/// The rows whose field `name` passes.
+pub(super) fn compare(name: &str, test: &Test, page: &dyn PageRead) -> Result<Rows> {
+    let len = page.rows();
+    let mut rows = Rows::none(len);
+    let mut there = Rows::none(len);
+    for (index, key) in page.keys().iter().enumerate() {
+        let ColumnKey::Field(path, kind) = key else { continue };
+        let exact = path.is(name);
+        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name, &path.dotted());
+        // A column left aside by its zone still has the field, which `!=` asks for; no zone excludes `!=`.
+        if !exact && !through_list || zone_excludes(test, page.zone(index)) {
+            continue;
+        }
+        let Some(column) = page.column(index)? else { continue };
+        if through_list {
+            nested(&column, &mut there, |v| !matching::descend(path, v, name).is_empty());
+            nested(&column, &mut rows, |v| matching::descend(path, v, name).into_iter().any(|v| test.value(v)));
+            continue;
+        }
+        there.or(&present(Some(&column), len));
+        column_passes(*kind, &column, test, &mut rows)?;
+    }
+    overflowing(page, |row, path, value| {
+        let found = matching::descend(path, value, name);
+        if !found.is_empty() {
+            there.set(row);
+            if found.into_iter().any(|v| test.value(v)) {
+                rows.set(row);
+            }
+        }
+    })?;
+    if test.is_ne() {
+        rows.invert();
+        rows.and(&there);
+    }
+    Ok(rows)
+}
+
+/// Calls `each` with row, path and value of every field beyond the columns.
+pub(super) fn overflowing(page: &dyn PageRead, mut each: impl FnMut(usize, &Path, &Value)) -> Result<()> {
+    let Some(column) = page.own(Own::Overflow)? else { return Ok(()) };
+    for place in 0..column.values.len().unwrap_or(0) {
+        for (path, value) in overflow_fields(&column.values, place)? {
+            each(column.row(place), &Path::from_stored(&path), &value);
+        }
+    }
+    Ok(())
+}
+
+/// Marks the rows whose list passes.
+pub(super) fn nested(column: &Column, rows: &mut Rows, passes: impl Fn(&Value) -> bool) {
+    if let Values::Blobs { dictionary, codes } = &column.values {
+        by_code(rows, column, dictionary.len(), codes, |c| decode_value(dictionary.get(c)).is_some_and(|v| passes(&v)));
+    }
+}
+
+fn column_passes(kind: FieldType, column: &Column, test: &Test, rows: &mut Rows) -> Result<()> {
+    match (&column.values, kind) {
+        (Values::Texts { dictionary, codes }, FieldType::Decimal) => {
+            by_code(rows, column, dictionary.len(), codes, |c| test.number(Num::decimal(dictionary.get(c))));
+        }
+        (Values::Texts { dictionary, codes }, _) => {
+            by_code(rows, column, dictionary.len(), codes, |c| test.text(dictionary.get(c)));
+        }
+        (Values::Ints(numbers), FieldType::Int) => {
+            let passes = |n: &i64| test.number(Num::int(i128::from(*n)));
+            numbers.iter().enumerate().filter(|(_, n)| passes(n)).for_each(|(p, _)| rows.set(column.row(p)));
+        }
+        (Values::Blobs { .. }, _) => nested(column, rows, |v| test.value(v)),
+        (Values::Nulls, _) => {}
+        (values, kind) => {
+            for place in 0..values.len().unwrap_or(0) {
+                if test.value(&field_value(kind, values, place)?) {
+                    rows.set(column.row(place));
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The rows that have the field `name`, or any below it.
+pub(super) fn has(name: &str, page: &dyn PageRead) -> Result<Rows> {
+    let mut rows = Rows::none(page.rows());
+    for (index, key) in page.keys().iter().enumerate() {
+        let ColumnKey::Field(path, kind) = key else { continue };
+        let dotted = path.dotted();
+        let below = matching::at_or_below(&dotted, name);
+        let through_list = !below && *kind == FieldType::Nested && matching::at_or_below(name, &dotted);
+        if !below && !through_list {
+            continue;
+        }
+        let Some(column) = page.column(index)? else { continue };
+        if below {
+            rows.or(&present(Some(&column), page.rows()));
+        } else {
+            nested(&column, &mut rows, |v| !matching::descend(path, v, name).is_empty());
+        }
+    }
+    overflowing(page, |row, path, value| {
+        if matching::at_or_below(&path.dotted(), name) || !matching::descend(path, value, name).is_empty() {
+            rows.set(row);
+        }
+    })?;
+    Ok(rows)
+}

@@ -1,0 +1,495 @@
+//! Lists of texts as bytes: what dictionaries and the variables of messages are written as.
+//!
+//! ```text
+//! list      := 0 lengths:ints bytes                                  plain
+//!            | 1 patterned
+//!            | 2 templates:list  codes:ints  variables (see streams)
+//! patterned := patterns:varint pattern*  [which:ints where there are several]  values of each pattern
+//! pattern   := 0                                                     any text
+//!            | 1 prefix suffix width:u8                              a number between two texts
+//!            | 2 upper:u8 groups:varint length:u8*                   hexadecimal groups joined by `-`
+//! values    := any text:   0 list (plain) | 1 distinct:list (plain) codes:ints       after a count
+//!            | number:     ints, each written with at least `width` digits
+//!            | hexadecimal: two digits a byte, values one behind another
+//! text      := length:varint bytes
+//! ```
+//!
+//! How many texts there are stands before the list: `count:varint`.
+
+use super::dictionary::Interner;
+use super::{ints, streams};
+use crate::event::{put_varint, take_varint};
+use std::collections::HashMap;
+
+/// Texts of one list at most, and their bytes together.
+const MAX_COUNT: usize = 1 << 22;
+const MAX_BYTES: usize = 64 << 20;
+/// Different patterns of one list at most; what fits none of them is any text.
+const MAX_PATTERNS: usize = 64;
+/// Longest text around a number.
+const MAX_AFFIX: usize = 24;
+/// Fewest digits of a hexadecimal pattern.
+const MIN_HEX: usize = 8;
+
+/// Texts joined, with the end of each.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub(super) struct List {
+    pub joined: String,
+    pub ends: Vec<u32>,
+}
+
+impl List {
+    fn get(&self, n: usize) -> &str {
+        let start = if n == 0 { 0 } else { self.ends.get(n - 1).copied().unwrap_or(0) };
+        self.joined.get(start as usize..self.ends.get(n).copied().unwrap_or(0) as usize).unwrap_or("")
+    }
+
+    fn push(&mut self, text: &str) -> Option<()> {
+        self.joined.push_str(text);
+        self.ends.push(u32::try_from(self.joined.len()).ok().filter(|n| *n as usize <= MAX_BYTES)?);
+        Some(())
+    }
+}
+
+/// How much work an encoding may be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Effort {
+    /// For the journal: written by the hundred thousand a second, read back once at most.
+    Light,
+    /// For chunks: written once, kept and read often.
+    Full,
+    /// As full, for texts that were cut from templates: they are not cut once more.
+    Cut,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+enum Pattern<'a> {
+    Any,
+    Number { prefix: &'a str, suffix: &'a str, width: usize },
+    Hex { upper: bool, form: &'a str },
+}
+
+/// The pattern of a text by itself, and its number.
+fn number_of(text: &str) -> Option<(&str, &str, &str)> {
+    let bytes = text.as_bytes();
+    let from = bytes.iter().position(u8::is_ascii_digit)?;
+    let length = bytes[from..].iter().take_while(|b| b.is_ascii_digit()).count();
+    let (prefix, digits, suffix) = (&text[..from], &text[from..from + length], &text[from + length..]);
+    let one = !suffix.bytes().any(|b| b.is_ascii_digit());
+    (one && length <= 18 && prefix.len() <= MAX_AFFIX && suffix.len() <= MAX_AFFIX).then_some((prefix, digits, suffix))
+}
+
+fn is_hex(text: &str) -> Option<bool> {
+    let digits = text.bytes().filter(|b| *b != b'-').count();
+    if digits < MIN_HEX || !digits.is_multiple_of(2) || text.len() > 255 {
+        return None;
+    }
+    let lower = text.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f' | b'-'));
+    let upper = !lower && text.bytes().all(|b| matches!(b, b'0'..=b'9' | b'A'..=b'F' | b'-'));
+    (lower || upper).then_some(upper)
+}
+
+/// Appends `list`, its count before it.
+pub(super) fn encode(list: &[&str], effort: Effort, out: &mut Vec<u8>) {
+    put_varint(out, list.len() as u64);
+    if effort == Effort::Light {
+        return encode_plain(list, out);
+    }
+    let patterns = patterns_of(list);
+    let any = patterns.iter().filter(|p| **p == Pattern::Any).count();
+    if any * 8 <= list.len() {
+        out.push(1);
+        return encode_patterned(list, &patterns, out);
+    }
+    if effort == Effort::Full
+        && list.len() >= 16
+        && let Some(bytes) = encode_templated(list)
+    {
+        out.push(2);
+        return out.extend_from_slice(&bytes);
+    }
+    if any == list.len() {
+        return encode_plain(list, out);
+    }
+    out.push(1);
+    encode_patterned(list, &patterns, out);
+}
+
+fn encode_plain(list: &[&str], out: &mut Vec<u8>) {
+    out.push(0);
+    ints::encode(&list.iter().map(|t| t.len() as i64).collect::<Vec<_>>(), out);
+    list.iter().for_each(|t| out.extend_from_slice(t.as_bytes()));
+}
+
+/// As templates and variables, where few templates serve many texts.
+fn encode_templated(list: &[&str]) -> Option<Vec<u8>> {
+    let mut templates = Interner::<String>::default();
+    let mut codes = Vec::with_capacity(list.len());
+    let mut variables = Vec::new();
+    let mut template = String::new();
+    for text in list {
+        template.clear();
+        crate::event::template::split(text, &mut template, |v| variables.push(v));
+        codes.push(templates.code(&template));
+        if templates.len() > 16 + list.len() / 8 {
+            return None;
+        }
+    }
+    let mut out = Vec::new();
+    let texts: Vec<&str> = templates.dictionary.iter().collect();
+    put_varint(&mut out, texts.len() as u64);
+    encode_plain(&texts, &mut out);
+    ints::encode(&codes.iter().map(|c| i64::from(*c)).collect::<Vec<_>>(), &mut out);
+    streams::pack(&templates.dictionary, &codes, variables.into_iter(), Effort::Full, &mut out);
+    Some(out)
+}
+
+/// The pattern of each text, chosen with the others in view: `PX-12345` goes with `PX-00017`.
+fn patterns_of<'a>(list: &[&'a str]) -> Vec<Pattern<'a>> {
+    let mut padded: HashMap<(&str, &str), usize> = HashMap::new();
+    for text in list {
+        if let Some((prefix, digits, suffix)) = number_of(text)
+            && digits.len() > 1
+            && digits.starts_with('0')
+        {
+            padded.entry((prefix, suffix)).or_insert(digits.len());
+        }
+    }
+    let mut known: Vec<Pattern> = Vec::new();
+    let mut admit = |pattern: Pattern<'a>| {
+        let same = |p: &&Pattern<'a>| match (p, &pattern) {
+            (Pattern::Hex { upper: a, form: f }, Pattern::Hex { upper: b, form: g }) => a == b && same_form(f, g),
+            (p, q) => *p == q,
+        };
+        if let Some(found) = known.iter().rev().find(same) {
+            return *found;
+        }
+        if known.len() >= MAX_PATTERNS {
+            return Pattern::Any;
+        }
+        known.push(pattern);
+        pattern
+    };
+    let mut last: Option<Pattern> = None;
+    list.iter()
+        .map(|text| {
+            let pattern = match number_of(text) {
+                Some((prefix, digits, suffix)) => {
+                    let zero = digits.len() > 1 && digits.starts_with('0');
+                    let width = padded.get(&(prefix, suffix)).copied().unwrap_or(0);
+                    match (zero, width) {
+                        (true, width) if width != digits.len() => Pattern::Any,
+                        (_, width) if width <= digits.len() => Pattern::Number { prefix, suffix, width },
+                        _ => Pattern::Number { prefix, suffix, width: 0 },
+                    }
+                }
+                None => is_hex(text).map_or(Pattern::Any, |upper| Pattern::Hex { upper, form: text }),
+            };
+            if pattern == Pattern::Any || Some(pattern) == last {
+                return pattern;
+            }
+            let admitted = admit(pattern);
+            last = Some(admitted);
+            admitted
+        })
+        .collect()
+}
+
+/// Whether two hexadecimal texts have their groups alike.
+fn same_form(a: &str, b: &str) -> bool {
+    a.len() == b.len() && a.bytes().zip(b.bytes()).all(|(a, b)| (a == b'-') == (b == b'-'))
+}
+
+fn put_text(text: &str, out: &mut Vec<u8>) {
+    put_varint(out, text.len() as u64);
+    out.extend_from_slice(text.as_bytes());
+}
+
+fn encode_patterned(list: &[&str], patterns: &[Pattern], out: &mut Vec<u8>) {
+    let mut codes: HashMap<Pattern, i64> = HashMap::new();
+    let mut distinct: Vec<Pattern> = Vec::new();
+    let which: Vec<i64> = patterns
+        .iter()
+        .map(|p| {
+            *codes.entry(*p).or_insert_with(|| {
+                distinct.push(*p);
+                distinct.len() as i64 - 1
+            })
+        })
+        .collect();
+    put_varint(out, distinct.len() as u64);
+    for pattern in &distinct {
+        match pattern {
+            Pattern::Any => out.push(0),
+            Pattern::Number { prefix, suffix, width } => {
+                out.push(1);
+                put_text(prefix, out);
+                put_text(suffix, out);
+                out.push(*width as u8);
+            }
+            Pattern::Hex { upper, form } => {
+                out.extend_from_slice(&[2, u8::from(*upper)]);
+                let groups: Vec<u8> = form.split('-').map(|g| g.len() as u8).collect();
+                put_varint(out, groups.len() as u64);
+                out.extend_from_slice(&groups);
+            }
+        }
+    }
+    if distinct.len() > 1 {
+        ints::encode(&which, out);
+    }
+    for (code, pattern) in distinct.iter().enumerate() {
+        let of = || list.iter().zip(&which).filter(|(_, w)| **w == code as i64).map(|(t, _)| *t);
+        match pattern {
+            Pattern::Any => encode_any(&of().collect::<Vec<_>>(), out),
+            Pattern::Number { .. } => {
+                let digits = |t: &str| number_of(t).and_then(|(_, d, _)| d.parse().ok()).unwrap_or(0);
+                ints::encode(&of().map(digits).collect::<Vec<i64>>(), out);
+            }
+            Pattern::Hex { .. } => {
+                let nibble = |b: u8| (b as char).to_digit(16).unwrap_or(0) as u8;
+                let digits: Vec<u8> = of().flat_map(|t| t.bytes()).filter(|b| *b != b'-').map(nibble).collect();
+                out.extend(digits.chunks_exact(2).map(|pair| pair[0] << 4 | pair[1]));
+            }
+        }
+    }
+}
+
+fn encode_any(list: &[&str], out: &mut Vec<u8>) {
+    let mut interner = Interner::<String>::default();
+    let codes: Vec<i64> = list.iter().map(|t| i64::from(interner.code(t))).collect();
+    if interner.len() * 2 > list.len() {
+        out.push(0);
+        return encode_plain(list, out);
+    }
+    out.push(1);
+    put_varint(out, interner.len() as u64);
+    encode_plain(&interner.dictionary.iter().collect::<Vec<_>>(), out);
+    ints::encode(&codes, out);
+}
+
+/// Reads what [`encode`] wrote, at most `max` texts, and moves `at` behind it.
+pub(super) fn decode(bytes: &[u8], at: &mut usize, max: usize) -> Option<List> {
+    let count = count_of(bytes, at).filter(|n| *n <= max)?;
+    match take_byte(bytes, at)? {
+        0 => decode_plain(bytes, at, count),
+        1 => decode_patterned(bytes, at, count),
+        2 => {
+            let templates = count_of(bytes, at).filter(|n| *n <= count)?;
+            if take_byte(bytes, at)? != 0 {
+                return None;
+            }
+            let templates = decode_plain(bytes, at, templates)?;
+            let codes: Option<Vec<u32>> =
+                ints::decode(bytes, at, count)?.into_iter().map(|c| u32::try_from(c).ok()).collect();
+            let codes = codes.filter(|c| c.iter().all(|c| (*c as usize) < templates.ends.len()))?;
+            let templates = super::Texts { shared: None, joined: templates.joined, ends: templates.ends };
+            let variables = streams::unpack_from(bytes, at, &templates, &codes)?;
+            let mut list = List::default();
+            for (n, code) in codes.iter().enumerate() {
+                crate::event::template::join(templates.get(*code as usize), variables.of(n), &mut list.joined);
+                list.push("")?;
+            }
+            Some(list)
+        }
+        _ => None,
+    }
+}
+
+fn count_of(bytes: &[u8], at: &mut usize) -> Option<usize> {
+    usize::try_from(take_varint(bytes, at)?).ok().filter(|n| *n <= MAX_COUNT)
+}
+
+fn take_byte(bytes: &[u8], at: &mut usize) -> Option<u8> {
+    let byte = *bytes.get(*at)?;
+    *at += 1;
+    Some(byte)
+}
+
+fn take_text<'a>(bytes: &'a [u8], at: &mut usize) -> Option<&'a str> {
+    let length = usize::try_from(take_varint(bytes, at)?).ok().filter(|n| *n <= MAX_AFFIX)?;
+    let taken = bytes.get(*at..at.checked_add(length)?)?;
+    *at += length;
+    std::str::from_utf8(taken).ok()
+}
+
+fn decode_plain(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
+    let mut end = 0u64;
+    let mut ends = Vec::with_capacity(count.min(bytes.len() * 64));
+    for length in ints::decode(bytes, at, count)? {
+        end = end.checked_add(u64::try_from(length).ok()?)?;
+        ends.push(u32::try_from(end).ok()?);
+    }
+    let taken = bytes.get(*at..at.checked_add(usize::try_from(end).ok()?)?)?;
+    *at += taken.len();
+    let joined = String::from_utf8(taken.to_vec()).ok()?;
+    ends.iter().all(|e| joined.is_char_boundary(*e as usize)).then_some(List { joined, ends })
+}
+
+enum Read<'a> {
+    Any(List),
+    Number { prefix: &'a str, suffix: &'a str, width: usize, values: Vec<i64> },
+    Hex { upper: bool, groups: &'a [u8], bytes: &'a [u8] },
+}
+
+fn decode_patterned(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
+    let patterns = count_of(bytes, at)?;
+    // The 65th stands for what fits none of the 64.
+    if patterns > MAX_PATTERNS + 1 {
+        return None;
+    }
+    let mut read = Vec::with_capacity(patterns);
+    for _ in 0..patterns {
+        read.push(match take_byte(bytes, at)? {
+            0 => Read::Any(List::default()),
+            1 => {
+                let (prefix, suffix) = (take_text(bytes, at)?, take_text(bytes, at)?);
+                let width = usize::from(take_byte(bytes, at).filter(|w| *w <= 18)?);
+                Read::Number { prefix, suffix, width, values: Vec::new() }
+            }
+            2 => {
+                let upper = take_byte(bytes, at)? == 1;
+                let groups = count_of(bytes, at)?;
+                let groups = bytes.get(*at..at.checked_add(groups)?)?;
+                *at += groups.len();
+                Read::Hex { upper, groups, bytes: &[] }
+            }
+            _ => return None,
+        });
+    }
+    let which = if patterns > 1 { ints::decode(bytes, at, count)? } else { vec![0; count] };
+    let mut counts = vec![0usize; patterns];
+    for w in &which {
+        *counts.get_mut(usize::try_from(*w).ok()?)? += 1;
+    }
+    for (pattern, count) in read.iter_mut().zip(counts) {
+        match pattern {
+            Read::Any(list) => *list = decode_any(bytes, at, count)?,
+            Read::Number { values, .. } => *values = ints::decode(bytes, at, count)?,
+            Read::Hex { groups, bytes: taken, .. } => {
+                let digits: usize = groups.iter().map(|g| usize::from(*g)).sum();
+                let length = (digits / 2).checked_mul(count).filter(|_| digits > 0 && digits.is_multiple_of(2))?;
+                *taken = bytes.get(*at..at.checked_add(length)?)?;
+                *at += length;
+            }
+        }
+    }
+    let mut cursors = vec![0usize; patterns];
+    let mut list = List::default();
+    for w in which {
+        let w = usize::try_from(w).ok()?;
+        let n = *cursors.get(w)?;
+        cursors[w] += 1;
+        write_value(read.get(w)?, n, &mut list)?;
+    }
+    Some(list)
+}
+
+fn write_value(pattern: &Read, n: usize, list: &mut List) -> Option<()> {
+    match pattern {
+        Read::Any(texts) => list.push(texts.get(n)),
+        Read::Number { prefix, suffix, width, values } => {
+            list.joined.push_str(prefix);
+            let value = u64::try_from(*values.get(n)?).ok()?;
+            put_decimal(value, *width, &mut list.joined);
+            list.push(suffix)
+        }
+        Read::Hex { upper, groups, bytes } => {
+            const LOWER: &[u8; 16] = b"0123456789abcdef";
+            const UPPER: &[u8; 16] = b"0123456789ABCDEF";
+            let alphabet = if *upper { UPPER } else { LOWER };
+            let digits: usize = groups.iter().map(|g| usize::from(*g)).sum();
+            let mut nibbles = bytes.get(n * digits / 2..(n + 1) * digits / 2)?.iter().flat_map(|b| [b >> 4, b & 15]);
+            for (g, length) in groups.iter().enumerate() {
+                if g > 0 {
+                    list.joined.push('-');
+                }
+                for nibble in nibbles.by_ref().take(usize::from(*length)) {
+                    list.joined.push(alphabet[usize::from(nibble)] as char);
+                }
+            }
+            list.push("")
+        }
+    }
+}
+
+/// Appends `value` with at least `width` digits.
+fn put_decimal(mut value: u64, width: usize, out: &mut String) {
+    let mut digits = [b'0'; 20];
+    let mut from = digits.len();
+    while value > 0 || from == digits.len() {
+        from -= 1;
+        digits[from] = b'0' + (value % 10) as u8;
+        value /= 10;
+    }
+    from = from.min(digits.len() - width.min(20));
+    out.extend(digits[from..].iter().map(|b| *b as char));
+}
+
+fn decode_any(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
+    match take_byte(bytes, at)? {
+        0 if take_byte(bytes, at)? == 0 => decode_plain(bytes, at, count),
+        1 => {
+            let distinct = count_of(bytes, at).filter(|n| *n <= count)?;
+            if take_byte(bytes, at)? != 0 {
+                return None;
+            }
+            let distinct = decode_plain(bytes, at, distinct)?;
+            let mut list = List::default();
+            for code in ints::decode(bytes, at, count)? {
+                let code = usize::try_from(code).ok().filter(|c| *c < distinct.ends.len())?;
+                list.push(distinct.get(code))?;
+            }
+            Some(list)
+        }
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn size(list: &[&str], effort: Effort) -> usize {
+        let mut out = Vec::new();
+        encode(list, effort, &mut out);
+        let mut at = 0;
+        let back = decode(&out, &mut at, list.len()).unwrap();
+        assert_eq!(at, out.len());
+        assert_eq!((0..list.len()).map(|n| back.get(n)).collect::<Vec<_>>(), list);
+        assert_eq!(back.ends.len(), list.len());
+        out.len()
+    }
+
+    #[test]
+    fn patterns_pack_ids_and_numbers() {
+        let owned: Vec<String> = (0..1000).map(|n| format!("PX-{:05}", n * 7919 % 90_000)).collect();
+        let parcels: Vec<&str> = owned.iter().map(String::as_str).collect();
+        assert!(size(&parcels, Effort::Full) < 1000 * 18 / 8, "17 bits a parcel");
+        let owned: Vec<String> =
+            (0..500u128).map(|n| format!("{:032x}", n * 0x1234_5678_9abc_def0_1357_9bdf)).collect();
+        let traces: Vec<&str> = owned.iter().map(String::as_str).collect();
+        assert!(size(&traces, Effort::Full) < 500 * 17, "two digits a byte");
+        let owned: Vec<String> = (0..500).map(|n| format!("/parcels/{n}/doors/{}/open", n % 36)).collect();
+        let routes: Vec<&str> = owned.iter().map(String::as_str).collect();
+        assert!(size(&routes, Effort::Full) < 500 * 4, "one template: {}", size(&routes, Effort::Full));
+    }
+
+    proptest! {
+        #[test]
+        fn round_trip(list in prop::collection::vec(
+            prop_oneof!["[A-Z]{0,2}-?[0-9]{0,20}[a-z]{0,2}", "[0-9a-f]{8,12}(-[0-9a-f]{4}){0,2}", "[0-9A-F]{8}", ".{0,12}", "00?0?1", "door [0-9]{1,2} é"],
+            0..80,
+        )) {
+            let list: Vec<&str> = list.iter().map(String::as_str).collect();
+            size(&list, Effort::Full);
+            size(&list, Effort::Light);
+        }
+
+        #[test]
+        fn any_bytes_are_answered(bytes in any::<Vec<u8>>()) {
+            let _ = decode(&bytes, &mut 0, 9000);
+        }
+    }
+}

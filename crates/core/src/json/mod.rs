@@ -1,0 +1,341 @@
+//! JSON (RFC 8259) read without building a tree: what senders write is read once, straight into fields.
+//!
+//! Kept exactly: integers of 64 bits, doubles, and any other number as its own text ([`Scalar::Decimal`]). Strings are
+//! borrowed from the text unless they hold an escape. Names and values are bounded by the caller; nesting is bounded
+//! here. Broken input ends in a [`JsonError`] with its place, never in a panic.
+
+mod number;
+mod tree;
+
+pub use tree::{parse_value, write_number};
+
+use std::borrow::Cow;
+
+/// Deepest nesting read; what an event may have is bounded lower (see `normalise::Limits`).
+pub const MAX_DEPTH: usize = 128;
+
+/// What is wrong with a text, and where.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("column {column}: {what}")]
+pub struct JsonError {
+    /// From 1, in bytes.
+    pub column: usize,
+    /// What was expected.
+    pub what: &'static str,
+}
+
+/// A value without parts.
+#[derive(Debug, Clone, PartialEq)]
+#[allow(missing_docs)]
+pub enum Scalar<'a> {
+    Null,
+    Bool(bool),
+    Int(i64),
+    UInt(u64),
+    Float(f64),
+    /// A number that neither 64 bits nor a double hold exactly.
+    Decimal(Cow<'a, str>),
+    Text(Cow<'a, str>),
+}
+
+/// What stands next.
+#[derive(Debug, Clone, PartialEq)]
+#[allow(missing_docs)]
+pub enum Next<'a> {
+    /// An object begins; [`Reader::name`] gives its names.
+    Object,
+    /// A list begins; [`Reader::item`] tells of its items.
+    List,
+    Scalar(Scalar<'a>),
+}
+
+/// Reads one JSON text from left to right.
+pub struct Reader<'a> {
+    text: &'a str,
+    at: usize,
+}
+
+impl<'a> Reader<'a> {
+    /// From the start of `text`.
+    pub fn new(text: &'a str) -> Self {
+        Reader { text, at: 0 }
+    }
+
+    fn error<T>(&self, what: &'static str) -> Result<T, JsonError> {
+        Err(JsonError { column: self.at + 1, what })
+    }
+
+    fn blanks(&mut self) -> Option<u8> {
+        let bytes = self.text.as_bytes();
+        loop {
+            let byte = *bytes.get(self.at)?;
+            if !matches!(byte, b' ' | b'\t' | b'\n' | b'\r') {
+                return Some(byte);
+            }
+            self.at += 1;
+        }
+    }
+
+    /// The value that stands next.
+    ///
+    /// # Errors
+    /// Where none does.
+    pub fn value(&mut self) -> Result<Next<'a>, JsonError> {
+        let scalar = match self.blanks() {
+            Some(b'"') => Scalar::Text(self.string()?),
+            Some(b'{') => {
+                self.at += 1;
+                return Ok(Next::Object);
+            }
+            Some(b'[') => {
+                self.at += 1;
+                return Ok(Next::List);
+            }
+            Some(b'-' | b'0'..=b'9') => self.number()?,
+            Some(b't') => self.word("true", Scalar::Bool(true))?,
+            Some(b'f') => self.word("false", Scalar::Bool(false))?,
+            Some(b'n') => self.word("null", Scalar::Null)?,
+            Some(_) => return self.error("expected a value"),
+            None => return self.error("the text ends where a value is expected"),
+        };
+        Ok(Next::Scalar(scalar))
+    }
+
+    /// The next name of the open object, or `None` at its end; `first` where no name was taken yet.
+    ///
+    /// # Errors
+    /// Where neither stands next.
+    pub fn name(&mut self, first: bool) -> Result<Option<Cow<'a, str>>, JsonError> {
+        match self.blanks() {
+            Some(b'}') => {
+                self.at += 1;
+                return Ok(None);
+            }
+            Some(b',') if !first => {
+                self.at += 1;
+                if self.blanks() != Some(b'"') {
+                    return self.error("expected a name in quotes");
+                }
+            }
+            Some(b'"') if first => {}
+            None => return self.error("the object is not closed"),
+            Some(_) if first => return self.error("expected a name in quotes, or `}`"),
+            Some(_) => return self.error("expected `,` or `}`"),
+        }
+        let name = self.string()?;
+        if self.blanks() != Some(b':') {
+            return self.error("expected `:`");
+        }
+        self.at += 1;
+        Ok(Some(name))
+    }
+
+    /// Whether another item of the open list follows; `first` where none was taken yet.
+    ///
+    /// # Errors
+    /// Where neither an item nor the end stands next.
+    pub fn item(&mut self, first: bool) -> Result<bool, JsonError> {
+        match self.blanks() {
+            Some(b']') => {
+                self.at += 1;
+                Ok(false)
+            }
+            Some(b',') if !first => {
+                self.at += 1;
+                Ok(true)
+            }
+            Some(_) if first => Ok(true),
+            None => self.error("the list is not closed"),
+            Some(_) => self.error("expected `,` or `]`"),
+        }
+    }
+
+    /// That nothing but blanks follows.
+    ///
+    /// # Errors
+    /// Where something does.
+    pub fn end(&mut self) -> Result<(), JsonError> {
+        if self.blanks().is_none() { Ok(()) } else { self.error("more follows the value") }
+    }
+
+    fn word(&mut self, word: &'static str, scalar: Scalar<'a>) -> Result<Scalar<'a>, JsonError> {
+        if self.text[self.at..].starts_with(word) {
+            self.at += word.len();
+            return Ok(scalar);
+        }
+        self.error("expected a value")
+    }
+
+    /// The string whose opening quote is next.
+    fn string(&mut self) -> Result<Cow<'a, str>, JsonError> {
+        let from = self.at + 1;
+        let bytes = self.text.as_bytes();
+        let rest = bytes.get(from..).unwrap_or(&[]);
+        let Some(length) = memchr::memchr2(b'"', b'\\', rest) else {
+            return self.error("the string is not closed");
+        };
+        let plain = &rest[..length];
+        if plain.iter().any(|b| *b < 0x20) {
+            return self.error("a control character stands in a string; escape it");
+        }
+        if rest[length] == b'"' {
+            self.at = from + length + 1;
+            return Ok(Cow::Borrowed(&self.text[from..from + length]));
+        }
+        self.escaped(from, from + length).map(Cow::Owned)
+    }
+
+    /// The string from `from` whose first escape stands at `escape`.
+    fn escaped(&mut self, from: usize, escape: usize) -> Result<String, JsonError> {
+        let bytes = self.text.as_bytes();
+        let mut out = String::with_capacity(escape - from + 32);
+        out.push_str(&self.text[from..escape]);
+        self.at = escape;
+        loop {
+            match bytes.get(self.at) {
+                Some(b'"') => {
+                    self.at += 1;
+                    return Ok(out);
+                }
+                Some(b'\\') => out.push(self.escape()?),
+                Some(byte) if *byte < 0x20 => return self.error("a control character stands in a string; escape it"),
+                Some(_) => {
+                    let rest = &bytes[self.at..];
+                    let length = rest.iter().position(|b| matches!(b, b'"' | b'\\' | 0..0x20)).unwrap_or(rest.len());
+                    out.push_str(&self.text[self.at..self.at + length]);
+                    self.at += length;
+                }
+                None => return self.error("the string is not closed"),
+            }
+        }
+    }
+
+    fn escape(&mut self) -> Result<char, JsonError> {
+        let plain = match self.text.as_bytes().get(self.at + 1) {
+            Some(b'"') => '"',
+            Some(b'\\') => '\\',
+            Some(b'/') => '/',
+            Some(b'b') => '\u{8}',
+            Some(b'f') => '\u{c}',
+            Some(b'n') => '\n',
+            Some(b'r') => '\r',
+            Some(b't') => '\t',
+            Some(b'u') => return self.unicode(),
+            _ => return self.error("an unknown escape"),
+        };
+        self.at += 2;
+        Ok(plain)
+    }
+
+    fn unicode(&mut self) -> Result<char, JsonError> {
+        let unit = |at: usize| {
+            let digits = self.text.as_bytes().get(at..at + 4)?;
+            digits.iter().try_fold(0u32, |n, b| Some(n << 4 | (*b as char).to_digit(16)?))
+        };
+        let Some(first) = unit(self.at + 2) else { return self.error("expected four hexadecimal digits after \\u") };
+        let (code, length) = match first {
+            0xd800..0xdc00 => {
+                let pair = self.text.as_bytes().get(self.at + 6..self.at + 8) == Some(b"\\u");
+                match unit(self.at + 8).filter(|_| pair) {
+                    Some(second @ 0xdc00..0xe000) => (0x10000 + ((first - 0xd800) << 10) + (second - 0xdc00), 12),
+                    _ => return self.error("half of a surrogate pair"),
+                }
+            }
+            code => (code, 6),
+        };
+        match char::from_u32(code) {
+            Some(c) => {
+                self.at += length;
+                Ok(c)
+            }
+            None => self.error("half of a surrogate pair"),
+        }
+    }
+
+    fn number(&mut self) -> Result<Scalar<'a>, JsonError> {
+        let length = match number::length(&self.text.as_bytes()[self.at..]) {
+            Some(length) => length,
+            None => return self.error("a number that JSON does not know"),
+        };
+        let text = &self.text[self.at..self.at + length];
+        self.at += length;
+        Ok(number::read(text))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::event::Value;
+    use proptest::prelude::*;
+
+    #[test]
+    fn broken_texts_are_answered_with_their_place() {
+        for (text, column) in [
+            ("", 1),
+            ("{", 2),
+            ("{\"a\"}", 5),
+            ("{\"a\":}", 6),
+            ("{\"a\":1,}", 8),
+            ("[1 2]", 4),
+            ("[1", 3),
+            ("\"\u{1}\"", 1),
+            ("\"a", 1),
+            ("\"\\x\"", 2),
+            ("\"\\ud800\"", 2),
+            ("01", 2),
+            ("-", 1),
+            ("1.", 1),
+            ("tru", 1),
+            ("{} x", 4),
+            ("{a:1}", 2),
+        ] {
+            assert_eq!(parse_value(text).map_err(|e| e.column), Err(column), "{text}");
+        }
+        assert_eq!(parse_value(&"[".repeat(100_000)).map_err(|e| e.what), Err("nested too deeply"));
+    }
+
+    #[test]
+    fn strings_and_their_escapes() {
+        let text = r#""\"\\\/\b\f\n\r\t\u00e9\ud83d\ude80 plain é""#;
+        assert_eq!(parse_value(text), Ok(Value::Text("\"\\/\u{8}\u{c}\n\r\té🚀 plain é".into())));
+    }
+
+    fn any_json() -> impl Strategy<Value = serde_json::Value> {
+        let leaf = prop_oneof![
+            Just(serde_json::Value::Null),
+            any::<bool>().prop_map(Into::into),
+            any::<i64>().prop_map(Into::into),
+            any::<u64>().prop_map(Into::into),
+            any::<f64>().prop_map(Into::into),
+            ".*".prop_map(Into::into),
+        ];
+        leaf.prop_recursive(4, 32, 6, |inner| {
+            prop_oneof![
+                prop::collection::vec(inner.clone(), 0..6).prop_map(Into::into),
+                prop::collection::vec((".{0,6}", inner), 0..6)
+                    .prop_map(|v| serde_json::Value::Object(v.into_iter().collect())),
+            ]
+        })
+    }
+
+    proptest! {
+        /// What a JSON library writes is read as that library reads it.
+        #[test]
+        fn agrees_with_another_reader(json in any_json()) {
+            let text = json.to_string();
+            let back = serde_json::to_string(&parse_value(&text).unwrap()).unwrap();
+            prop_assert_eq!(serde_json::from_str::<serde_json::Value>(&back).unwrap(), json);
+        }
+
+        #[test]
+        fn any_text_is_answered(text in ".*", near in "[\\[\\]{}:,\"0-9eE+\\-.\\\\utrfnals ]{0,24}") {
+            let _ = parse_value(&text);
+            let told = parse_value(&near);
+            let by_library = serde_json::from_str::<serde_json::Value>(&near);
+            // That library refuses numbers beyond a double, which are kept here; all else agrees.
+            let too_large = by_library.as_ref().is_err_and(|e| e.to_string().contains("out of range"));
+            prop_assert!(too_large || told.is_ok() == by_library.is_ok(), "{:?} {:?}", told, by_library);
+        }
+    }
+}

@@ -1,0 +1,78 @@
+//! `measure`: figures from columns. Pages are worked on side by side, each worker with figures of its own; what they
+//! have is joined at the end, and the order of joining changes nothing (a property test holds it to that).
+
+mod cells;
+mod coded;
+mod distinct;
+mod partial;
+mod quantiles;
+mod steps;
+mod sum;
+mod table;
+mod value;
+
+pub use cells::Cell;
+pub use distinct::Distinct;
+pub use quantiles::Quantiles;
+pub use steps::{MAX_STEPS, Steps};
+pub use sum::Sum;
+pub use table::{Group, Table};
+pub use value::GroupValue;
+
+pub(crate) use coded::{Coded, MISSING, code};
+
+use crate::query::{Filter, Measure, TimeRange};
+use crate::search::{Explanation, Scope, open_all, scan};
+use parking_lot::Mutex;
+use partial::Partial;
+
+/// What is asked.
+#[derive(Debug, Clone)]
+pub struct MeasureAsk<'a> {
+    /// Which events.
+    pub filter: &'a Filter,
+    /// When.
+    pub range: TimeRange,
+    /// What is worked out of them.
+    pub measure: &'a Measure,
+    /// Where the steps of `every` begin.
+    pub steps: Steps,
+    /// Memory the figures may take, in bytes.
+    pub budget_bytes: usize,
+}
+
+/// Works out a `measure`. The filter of a group's figures is that of the whole query; what stopped or was left out is
+/// told by the table.
+pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
+    let mut explain = scope.explain(&ask.range);
+    let pages = open_all(scope, ask.filter, &ask.range, &mut explain);
+    let idle: Mutex<Vec<Partial>> = Mutex::new(Vec::new());
+    let width = scope.workers.width().max(1);
+    let parts = scope.map(pages.len(), &mut explain, |n| {
+        let (lane, at) = &pages[n];
+        let mut explain = Explanation::default();
+        let mut partial = idle.lock().pop().unwrap_or_else(|| Partial::new(ask));
+        let added = at.with(scope.source, |page| {
+            let rows = scan(page, ask.filter, &ask.range, lane, at.is_head(), &mut explain)?;
+            if rows.is_empty() { Ok(()) } else { partial.add(ask, page, &rows, lane) }
+        });
+        if let Err(e) = added {
+            explain.left_out.push(e.to_string());
+        }
+        if partial.weight_bytes() > ask.budget_bytes / width {
+            explain.stopped = Some("the memory limit was reached; measure fewer groups or a shorter range".to_owned());
+        }
+        idle.lock().push(partial);
+        explain
+    });
+    for part in parts.into_iter().flatten() {
+        explain.add(part);
+    }
+    let mut parts = idle.into_inner().into_iter();
+    let mut whole = parts.next().unwrap_or_else(|| Partial::new(ask));
+    parts.for_each(|part| whole.join(&part));
+    Table::of(ask, whole, explain)
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,108 @@
+//! Breakdown: the top values of one or several fields among the events that pass, in one pass over their columns.
+
+use super::{Explanation, Scope, open_all, scan};
+use crate::measure::{Coded, GroupValue, MISSING, code};
+use crate::query::{Field, Filter, TimeRange};
+use std::collections::HashMap;
+
+/// Values counted of one field at most; further ones are counted together.
+const MAX_VALUES: usize = 100_000;
+
+/// The values of one field.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FieldCounts {
+    /// The field.
+    pub field: Field,
+    /// Events that have it.
+    pub having: u64,
+    /// The most frequent values and the events with each; equal counts in the order of values.
+    pub top: Vec<(GroupValue, u64)>,
+    /// How many distinct values were counted.
+    pub distinct: usize,
+    /// Events whose value came after there were too many to count each by itself.
+    pub uncounted: u64,
+}
+
+/// The answer.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Breakdown {
+    /// Events that pass.
+    pub events: u64,
+    /// In the order asked.
+    pub fields: Vec<FieldCounts>,
+    /// How it came about.
+    pub explain: Explanation,
+}
+
+#[derive(Default)]
+struct Counts {
+    having: u64,
+    values: HashMap<GroupValue, u64>,
+    uncounted: u64,
+}
+
+impl Counts {
+    fn add(&mut self, value: GroupValue, n: u64) {
+        if self.values.len() >= MAX_VALUES && !self.values.contains_key(&value) {
+            self.uncounted += n;
+        } else {
+            *self.values.entry(value).or_default() += n;
+        }
+    }
+}
+
+/// Counts the values of `fields`; `top` of each are given.
+pub fn breakdown(scope: &Scope, filter: &Filter, range: TimeRange, fields: &[Field], top: usize) -> Breakdown {
+    let mut explain = scope.explain(&range);
+    let pages = open_all(scope, filter, &range, &mut explain);
+    let counted = scope.map(pages.len(), &mut explain, |n| {
+        let (lane, at) = &pages[n];
+        let mut explain = Explanation::default();
+        let counted = at.with(scope.source, |page| {
+            let rows = scan(page, filter, &range, lane, at.is_head(), &mut explain)?;
+            if rows.is_empty() {
+                return Ok((0, Vec::new()));
+            }
+            let mut parts = Vec::with_capacity(fields.len());
+            for field in fields {
+                let coded = code(field, page, lane)?;
+                let mut counts = vec![0u64; coded.values.len()];
+                rows.iter().for_each(|row| counts[coded.first[row] as usize] += 1);
+                let having = rows.count() as u64 - counts[MISSING as usize];
+                coded
+                    .more
+                    .iter()
+                    .filter(|(row, _)| rows.has(*row as usize))
+                    .for_each(|(_, c)| counts[*c as usize] += 1);
+                let Coded { values, .. } = coded;
+                let values: Vec<(GroupValue, u64)> =
+                    values.into_iter().zip(counts).skip(1).filter(|(_, n)| *n > 0).collect();
+                parts.push((having, values));
+            }
+            Ok((rows.count() as u64, parts))
+        });
+        let counted = counted.unwrap_or_else(|e| {
+            explain.left_out.push(e.to_string());
+            (0, Vec::new())
+        });
+        (counted, explain)
+    });
+    let mut events = 0;
+    let mut all: Vec<Counts> = fields.iter().map(|_| Counts::default()).collect();
+    for ((rows, parts), part) in counted.into_iter().flatten() {
+        explain.add(part);
+        events += rows;
+        for (counts, (having, values)) in all.iter_mut().zip(parts) {
+            counts.having += having;
+            values.into_iter().for_each(|(value, n)| counts.add(value, n));
+        }
+    }
+    let told = |(field, counts): (&Field, Counts)| {
+        let distinct = counts.values.len();
+        let mut values: Vec<(GroupValue, u64)> = counts.values.into_iter().collect();
+        values.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+        values.truncate(top);
+        FieldCounts { field: field.clone(), having: counts.having, top: values, distinct, uncounted: counts.uncounted }
+    };
+    Breakdown { events, fields: fields.iter().zip(all).map(told).collect(), explain }
+}
