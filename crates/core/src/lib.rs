@@ -11,10 +11,12 @@ pub mod query;
 pub mod route;
 pub mod shape;
 
+pub mod batch;
 pub mod chunk;
 pub mod columns;
 pub mod journal;
 pub mod measure;
+pub mod merge;
 
 pub mod retention;
 pub mod rule;

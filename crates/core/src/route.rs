@@ -1,7 +1,8 @@
 //! Step 6: the lane of an event is that of the first route whose filter holds; a default lane always exists.
 
-use crate::event::Event;
-use crate::query::{Filter, matches};
+use crate::columns::{PageRead, Rows, select};
+use crate::error::Result;
+use crate::query::Filter;
 
 /// One route.
 #[derive(Debug, Clone)]
@@ -25,15 +26,29 @@ impl<L: Copy> RouteTable<L> {
         RouteTable { routes, default }
     }
 
-    /// The lane for `event`.
-    pub fn lane_of(&self, event: &Event) -> L {
-        self.routes.iter().find(|r| matches(&r.filter, event, "")).map_or(self.default, |r| r.lane)
+    /// The lane of each row of a page.
+    ///
+    /// # Errors
+    /// Where the page cannot be read.
+    pub fn lanes_of(&self, page: &dyn PageRead) -> Result<Vec<L>> {
+        let mut lanes = vec![self.default; page.rows()];
+        let mut free = Rows::all(page.rows());
+        for route in &self.routes {
+            let mut taken = select(&route.filter, page, "")?;
+            taken.and(&free);
+            taken.iter().for_each(|row| lanes[row] = route.lane);
+            taken.invert();
+            free.and(&taken);
+        }
+        Ok(lanes)
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::columns::build_page;
+    use crate::event::Event;
     use crate::query::parse_filter;
 
     #[test]
@@ -45,8 +60,7 @@ mod tests {
             severity: crate::event::Severity(severity),
             ..Event::default()
         };
-        assert_eq!(table.lane_of(&event("access", 17)), 1);
-        assert_eq!(table.lane_of(&event("edge", 17)), 2);
-        assert_eq!(table.lane_of(&event("edge", 9)), 0);
+        let events = [event("access", 17), event("edge", 17), event("edge", 9), event("access", 9)];
+        assert_eq!(table.lanes_of(&build_page(&events).unwrap()).unwrap(), [1, 2, 0, 1]);
     }
 }

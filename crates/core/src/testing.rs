@@ -156,7 +156,7 @@ impl Workers for Threads {
 }
 
 pub(crate) fn scope<'a>(view: &'a [Segment], shelf: &'a Shelf) -> Scope<'a> {
-    Scope { view, source: shelf, workers: &OneByOne, stop: &|| None }
+    Scope { view, source: shelf, workers: &OneByOne, stop: &|| None, progress: None }
 }
 
 /// Gives each event an id, as commits of seven would.

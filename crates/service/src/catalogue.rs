@@ -1,7 +1,6 @@
 //! Lanes, routes and chunks as this node knows them now; read by every request, changed by few.
 
 use crate::error::Result;
-use calvex_core::event::Event;
 use calvex_core::query::parse_filter;
 use calvex_core::route::{Route, RouteTable};
 use calvex_store::{LaneRow, Store};
@@ -35,9 +34,9 @@ impl Config {
         Ok(Config { lanes: lanes.into_iter().map(named).collect(), routes: RouteTable::new(routes, default) })
     }
 
-    /// The lane of an event.
-    pub fn lane_of(&self, event: &Event) -> u32 {
-        self.routes.lane_of(event)
+    /// The routes in force.
+    pub fn routes(&self) -> &RouteTable<u32> {
+        &self.routes
     }
 
     /// A lane by id.

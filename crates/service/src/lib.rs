@@ -3,6 +3,7 @@
 mod access;
 mod catalogue;
 mod error;
+mod figures;
 mod http;
 mod intake;
 mod jobs;
@@ -11,6 +12,7 @@ mod notify;
 mod pipeline;
 mod run;
 mod search;
+mod searchers;
 mod secrets;
 pub mod settings;
 pub mod standin;

@@ -33,6 +33,7 @@ pub struct Metrics {
     pub head_bytes: Gauge,
     pub chunks: Gauge,
     pub seals: Counter,
+    pub merges: Counter,
     pub seal_failures: Counter,
     pub searches: Counter,
     pub search_seconds: Histogram,
@@ -56,6 +57,7 @@ impl Metrics {
             head_bytes: Gauge::default(),
             chunks: Gauge::default(),
             seals: Counter::default(),
+            merges: Counter::default(),
             seal_failures: Counter::default(),
             searches: Counter::default(),
             search_seconds: seconds(),
@@ -73,6 +75,7 @@ impl Metrics {
         r.register("head_bytes", "Memory of the heads, roughly", m.head_bytes.clone());
         r.register("chunks", "Sealed chunks", m.chunks.clone());
         r.register("seals", "Chunks sealed", m.seals.clone());
+        r.register("merges", "Chunks made of smaller ones", m.merges.clone());
         r.register("seal_failures", "Seals tried in vain", m.seal_failures.clone());
         r.register("searches", "Searches and histograms", m.searches.clone());
         r.register("search_seconds", "Time of a search or histogram", m.search_seconds.clone());

@@ -4,11 +4,13 @@ use crate::access::{KeyCache, LoginLimiter};
 use crate::catalogue::{Catalogue, Config};
 use crate::error::{Result, ServiceError};
 use crate::metrics::Metrics;
-use crate::pipeline::{CommitFigures, Committer, HeadKey, Sealer, View};
+use crate::pipeline::{CommitFigures, Committer, Sealer, View};
+use crate::searchers::Searchers;
 use crate::secrets::hash_password;
 use crate::settings::Settings;
 use crate::state::{App, Clock, Shared, system_clock};
 use crate::{http, jobs};
+use calvex_core::batch::HeadKey;
 use calvex_core::columns::PageRead;
 use calvex_core::journal::decode_batch;
 use calvex_store::{PartCache, Server, ServerSettings, Store, StoreOptions};
@@ -149,13 +151,20 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
     let (intake, committing) = committer.start();
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
     let app = Arc::new(App {
-        cache: PartCache::new(settings.mib("search.cache_mib") as u64),
+        cache: PartCache::new(
+            settings.mib("search.cache_mib") as u64,
+            Some(settings.mib("search.disk_cache_mib") as u64)
+                .filter(|bytes| *bytes > 0)
+                .map(|bytes| (settings.data_dir().join("cache"), bytes)),
+        ),
         catalogue: Catalogue::new(config),
         keys: KeyCache::new(),
         logins: LoginLimiter::new(),
         decode_slots: Arc::new(Semaphore::new(cores)),
-        search_slots: Arc::new(Semaphore::new(cores.saturating_sub(1).max(1))),
+        search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
+        searchers: Searchers::new(cores)?,
         ready: AtomicBool::new(false),
+        upkeep: tokio::sync::Mutex::default(),
         sealer: std::sync::OnceLock::new(),
         settings,
         clock,

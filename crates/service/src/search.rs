@@ -3,12 +3,11 @@
 use crate::access::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::{App, Shared};
-use calvex_core::chunk::ChunkSource;
 use calvex_core::event::time::{SECOND_NS, format_utc, parse_time};
 use calvex_core::event::{Event, answer_json};
 use calvex_core::query::{Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse};
 use calvex_core::search::{
-    Cursor, Explanation, Find, Found, Histogram, Order, Segment, Stop, field_names, find, histogram, unknown_fields,
+    Cursor, Explanation, Find, Found, Histogram, Order, Progress, Scope, field_names, find, histogram, unknown_fields,
 };
 use calvex_core::story::{Tie, services_of, story_filter};
 use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer};
@@ -39,13 +38,7 @@ pub struct Plan {
 /// # Errors
 /// Mistakes with their places.
 pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
-    let zone = match ask.zone.as_deref() {
-        None | Some("") => jiff::tz::TimeZone::UTC,
-        Some(name) => jiff::tz::TimeZone::get(name).map_err(|_| {
-            ServiceError::BadRequest(format!("`{name}` is no time zone; use a name such as UTC or Europe/Oslo"))
-        })?,
-    };
-    let context = Context { now_ns: (app.clock)(), zone };
+    let context = Context { now_ns: (app.clock)(), zone: zone_of(ask)? };
     let parsed = parse(&ask.query, &context);
     if !parsed.mistakes.is_empty() {
         return Err(ServiceError::Query(parsed.mistakes));
@@ -65,6 +58,19 @@ pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
         )));
     }
     Ok(Plan { query: parsed.query, warnings: parsed.warnings, range })
+}
+
+/// The zone of a request.
+///
+/// # Errors
+/// Where it is none.
+pub fn zone_of(ask: &SearchRequest) -> Result<jiff::tz::TimeZone> {
+    match ask.zone.as_deref() {
+        None | Some("") => Ok(jiff::tz::TimeZone::UTC),
+        Some(name) => jiff::tz::TimeZone::get(name).map_err(|_| {
+            ServiceError::BadRequest(format!("`{name}` is no time zone; use a name such as UTC or Europe/Oslo"))
+        }),
+    }
 }
 
 /// A bound given beside the query, in the words of the language.
@@ -94,12 +100,25 @@ impl Drop for Limit {
     }
 }
 
+/// Who is told how far a search is.
+pub type Listener = Arc<dyn Fn(Progress) + Send + Sync>;
+
 /// Runs `work` in a search slot, with the view the reader may see. Dropping the future stops it at the next page.
 pub async fn run<T: Send + 'static>(
     app: &Shared,
     may_read: impl Fn(u32) -> bool,
-    work: impl FnOnce(&[Segment], &dyn ChunkSource, Stop) -> T + Send + 'static,
+    work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<T> {
+    Ok(run_told(app, may_read, None, work).await?.0)
+}
+
+/// As [`run`], telling `listener` on the way; with the parts read and the bytes fetched for them.
+pub async fn run_told<T: Send + 'static>(
+    app: &Shared,
+    may_read: impl Fn(u32) -> bool,
+    listener: Option<Listener>,
+    work: impl FnOnce(&Scope) -> T + Send + 'static,
+) -> Result<(T, (u64, u64))> {
     let slot = tokio::time::timeout(SLOT_WAIT, app.search_slots.clone().acquire_owned()).await;
     let slot = slot.map_err(|_| ServiceError::Busy("other searches take all slots; try again".into(), 2))?;
     let view = app.view.segments(&app.catalogue.get(), (app.clock)(), may_read);
@@ -119,7 +138,10 @@ pub async fn run<T: Send + 'static>(
             }
             (Instant::now() > until).then(|| "the time limit was reached; narrow the range or the query".to_owned())
         };
-        work(&view, &source, &stop)
+        let told = listener.as_deref().map(|l| l as &(dyn Fn(Progress) + Sync));
+        let scope = Scope { view: &view, source: &source, workers: &shared.searchers, stop: &stop, progress: told };
+        let done = work(&scope);
+        (done, source.reads())
     });
     let done = done.await.map_err(|e| ServiceError::Busy(format!("the search failed: {e}"), 1));
     app.metrics.searches.inc();
@@ -127,12 +149,15 @@ pub async fn run<T: Send + 'static>(
     done
 }
 
-fn timed(mut explain: Explanation, began: Instant) -> Explanation {
+/// Sets what only the one who ran it knows.
+pub fn timed(mut explain: Explanation, began: Instant, reads: (u64, u64)) -> Explanation {
+    (explain.parts_read, explain.fetched_bytes) = reads;
     explain.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
     explain
 }
 
-fn range_answer(range: &TimeRange) -> RangeAnswer {
+/// A range as answered.
+pub fn range_answer(range: &TimeRange) -> RangeAnswer {
     RangeAnswer { from: format_utc(range.from_ns, 9), to: format_utc(range.to_ns, 9) }
 }
 
@@ -140,9 +165,19 @@ fn range_answer(range: &TimeRange) -> RangeAnswer {
 ///
 /// # Errors
 /// Mistakes in the request; never for what merely could not be read, which the explanation tells.
-pub async fn search(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result<SearchAnswer> {
+pub async fn search(
+    app: &Shared,
+    reader: &Reader,
+    ask: SearchRequest,
+    listener: Option<Listener>,
+) -> Result<SearchAnswer> {
     let began = Instant::now();
     let plan = plan(app, &ask)?;
+    if plan.query.measure.is_some() {
+        return Err(ServiceError::BadRequest(
+            "the query measures; ask POST /api/measure, or leave `measure` out for events".into(),
+        ));
+    }
     let order = match ask.order.as_deref() {
         None | Some("" | "newest") => Order::Newest,
         Some("oldest") => Order::Oldest,
@@ -159,10 +194,11 @@ pub async fn search(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result
         .transpose()
         .map_err(ServiceError::BadRequest)?;
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let found = run(
+    let (found, reads) = run_told(
         app,
         |lane| reader.may_read(lane),
-        move |view, source, stop| find(view, &Find { filter: &filter, range, order, after, limit }, source, stop),
+        listener,
+        move |scope| find(scope, &Find { filter: &filter, range, order, after, limit }),
     )
     .await?;
     let empty =
@@ -174,7 +210,7 @@ pub async fn search(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result
         canonical: plan.query.canonical(),
         range: range_answer(&plan.range),
         warnings: plan.warnings,
-        explain: timed(found.explain, began),
+        explain: timed(found.explain, began, reads),
         empty,
     })
 }
@@ -199,15 +235,15 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
     let (in_range, unknown, last_seen) = run(
         app,
         |lane| reader.may_read(lane),
-        move |view, source, stop| {
-            let all = histogram(view, &Filter::All, range, i64::MAX, source, stop);
-            let unknown = unknown_fields(&filter, &field_names(view, &range, source));
+        move |scope| {
+            let all = histogram(scope, &Filter::All, range, range.from_ns, i64::MAX);
+            let unknown = unknown_fields(filter.sent_fields(), &field_names(scope, &range));
             let last_seen = asked.first().and_then(|service| {
                 let query =
                     calvex_core::query::parse_filter(&format!("service={}", serde_json::Value::from(service.as_str())))
                         .ok()?;
                 let ask = Find { filter: &query, range: TimeRange::ALL, order: Order::Newest, after: None, limit: 1 };
-                find(view, &ask, source, stop).events.first().map(|(e, _)| e.time_ns)
+                find(scope, &ask).events.first().map(|(e, _)| e.time_ns)
             });
             (all.total(), unknown, last_seen)
         },
@@ -236,7 +272,7 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
         });
     }
     plan.query.filter.walk(&mut |f| {
-        if let Filter::Compare(Field::Own(part @ (OwnPart::Status | OwnPart::Took | OwnPart::Shape)), _) = f {
+        if let Filter::Compare(Field::Own(part @ (OwnPart::Status | OwnPart::Took)), _) = f {
             reasons.push(format!(
                 "`{0}` is the event's own part, which no event has yet; a sent field is written `.{0}`.",
                 part.name()
@@ -273,17 +309,23 @@ fn step_ns(range: &TimeRange, buckets: usize) -> i64 {
 ///
 /// # Errors
 /// Mistakes in the request.
-pub async fn counts(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result<HistogramAnswer> {
+pub async fn counts(
+    app: &Shared,
+    reader: &Reader,
+    ask: SearchRequest,
+    listener: Option<Listener>,
+) -> Result<HistogramAnswer> {
     let began = Instant::now();
     let plan = plan(app, &ask)?;
     let step = step_ns(&plan.range, ask.buckets.unwrap_or(100));
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let Histogram { from_ns, step_ns, buckets, explain } = run(
+    let counted = run_told(
         app,
         |lane| reader.may_read(lane),
-        move |view, source, stop| aligned(view, &filter, range, step, source, stop),
-    )
-    .await?;
+        listener,
+        move |scope| histogram(scope, &filter, range, range.from_ns.div_euclid(step).saturating_mul(step), step),
+    );
+    let (Histogram { from_ns, step_ns, buckets, explain }, reads) = counted.await?;
     Ok(HistogramAnswer {
         range: range_answer(&plan.range),
         from_ns: from_ns.to_string(),
@@ -291,33 +333,8 @@ pub async fn counts(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result
         total: buckets.iter().flatten().sum(),
         buckets,
         canonical: plan.query.canonical(),
-        explain: timed(explain, began),
+        explain: timed(explain, began, reads),
     })
-}
-
-/// A histogram of `range` whose buckets begin at whole steps.
-fn aligned(
-    view: &[Segment],
-    filter: &Filter,
-    range: TimeRange,
-    step: i64,
-    source: &dyn ChunkSource,
-    stop: Stop,
-) -> Histogram {
-    let lead = range.from_ns.rem_euclid(step);
-    if lead == 0 {
-        return histogram(view, filter, range, step, source, stop);
-    }
-    let first_end = range.from_ns.saturating_add(step - lead).min(range.to_ns);
-    let first = TimeRange { from_ns: range.from_ns, to_ns: first_end };
-    let mut whole = histogram(view, filter, first, step, source, stop);
-    whole.from_ns = range.from_ns - lead;
-    if first_end < range.to_ns {
-        let rest = histogram(view, filter, TimeRange { from_ns: first_end, to_ns: range.to_ns }, step, source, stop);
-        whole.buckets.extend(rest.buckets);
-        whole.explain = rest.explain;
-    }
-    whole
 }
 
 /// Everything tied to an id.
@@ -330,13 +347,14 @@ pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswe
         .ok_or_else(|| ServiceError::BadRequest(format!("`{id}` holds no letter or digit; paste an id")))?;
     let query = filter.to_string();
     let asked = filter.clone();
-    let Found { events, more, explain } = run(
+    let (Found { events, more, explain }, reads) = run_told(
         app,
         |lane| reader.may_read(lane),
-        move |view, source, stop| {
+        None,
+        move |scope| {
             let ask =
                 Find { filter: &asked, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: STORY_LIMIT };
-            find(view, &ask, source, stop)
+            find(scope, &ask)
         },
     )
     .await?;
@@ -352,7 +370,7 @@ pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswe
         lanes,
         lanes_not_readable: hidden_lanes(app, reader, filter).await?,
         more,
-        explain: timed(explain, began),
+        explain: timed(explain, began, reads),
     })
 }
 
@@ -371,9 +389,9 @@ async fn hidden_lanes(app: &Shared, reader: &Reader, filter: Filter) -> Result<V
         let holds = run(
             app,
             |lane| lane == id,
-            move |view, source, stop| {
+            move |scope| {
                 let ask = Find { filter: &filter, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: 1 };
-                !find(view, &ask, source, stop).events.is_empty()
+                !find(scope, &ask).events.is_empty()
             },
         );
         if holds.await? {

@@ -36,12 +36,16 @@ pub struct App {
     pub decode_slots: Arc<Semaphore>,
     /// Searching has slots of its own, so that no query can stop intake.
     pub search_slots: Arc<Semaphore>,
+    /// The threads that scan for all searches.
+    pub searchers: crate::searchers::Searchers,
     /// Set once the journal is replayed.
     pub ready: AtomicBool,
     /// The earliest time admitted since rules looked last.
     pub touched_from_ns: Arc<AtomicI64>,
     /// Set by the committer when another process took this node's place.
     pub fenced: Arc<AtomicBool>,
+    /// Held where catalogue and view change together in more than one step.
+    pub upkeep: tokio::sync::Mutex<()>,
     /// Set once serving begins.
     pub sealer: std::sync::OnceLock<Arc<crate::pipeline::Sealer>>,
 }

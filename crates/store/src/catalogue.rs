@@ -3,11 +3,13 @@
 //! Rules of recovery, a test each:
 //! - Parts without a catalogue row belong to nothing and are swept.
 //! - A chunk is sealed when its catalogue row is there; the journal rows it covers went in the same transaction.
+//! - A merge happened when the catalogue names the new chunk; the old rows went in the same transaction.
 //! - A bucket that is closing takes no chunk; it is dropped only when no catalogue row names it.
 
+use crate::fault::Step;
 use crate::journal::{Claim, JournalRowRef};
 use crate::{Result, Store, StoreError, sql};
-use sqlx::{Executor, Row};
+use sqlx::{Executor, MySqlConnection, Row};
 use std::collections::BTreeMap;
 
 /// A lane as stored.
@@ -47,6 +49,15 @@ pub struct Seal {
     pub chunks: Vec<ChunkRow>,
     /// All of them go, or the seal does not happen.
     pub covers: Vec<JournalRowRef>,
+}
+
+/// Chunks whose parts are written, and the chunks they replace.
+#[derive(Debug, Clone)]
+pub struct Merge {
+    /// Usually one.
+    pub chunks: Vec<ChunkRow>,
+    /// All of them go, or the merge does not happen.
+    pub replaces: Vec<ChunkRow>,
 }
 
 fn parts_table(bucket: i32) -> String {
@@ -134,6 +145,24 @@ impl Store {
         found.ok_or_else(|| StoreError::Missing(format!("part {part} of chunk {chunk:x} in bucket {bucket}")))
     }
 
+    /// Writes all parts of chunks that no catalogue row names yet.
+    ///
+    /// # Errors
+    /// Where the database fails; what was written is swept later, or written again.
+    pub async fn write_chunks(&self, chunks: &[(ChunkRow, &[Vec<u8>])]) -> Result<()> {
+        self.faults.reach(Step::PartsBegin)?;
+        for (row, parts) in chunks {
+            self.open_bucket(row.bucket).await?;
+            for (n, part) in parts.iter().enumerate() {
+                if n * 2 >= parts.len() {
+                    self.faults.reach(Step::PartsHalf)?;
+                }
+                self.write_part(row.bucket, row.id, n as u16, part).await?;
+            }
+        }
+        self.faults.reach(Step::PartsDone)
+    }
+
     /// Seals: adds the catalogue rows and removes exactly the journal rows covered, or nothing. When the outcome of an
     /// earlier try is unknown, calling again finds out.
     ///
@@ -141,35 +170,8 @@ impl Store {
     /// [`StoreError::Fenced`], [`StoreError::Missing`] where the bucket is closing or a journal row is gone.
     pub async fn seal(&self, claim: &Claim, seal: &Seal) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let fence = sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch);
-        if fence.execute(&mut *tx).await?.rows_affected() != 1 {
-            return Err(StoreError::Fenced(claim.name.clone()));
-        }
-        if let Some(first) = seal.chunks.first() {
-            let done: i64 = sqlx::query_scalar(sql::CHUNK_EXISTS).bind(first.id).fetch_one(&mut *tx).await?;
-            if done > 0 {
-                return Ok(());
-            }
-        }
-        for chunk in &seal.chunks {
-            if sqlx::query(sql::BUCKET_USE).bind(chunk.bucket).execute(&mut *tx).await?.rows_affected() != 1 {
-                return Err(StoreError::Missing(format!("open bucket {}", chunk.bucket)));
-            }
-            sqlx::query(sql::CHUNK_ADD)
-                .bind(chunk.id)
-                .bind(chunk.lane)
-                .bind(chunk.day)
-                .bind(chunk.bucket)
-                .bind(chunk.visible_until_ns)
-                .bind(chunk.time_min)
-                .bind(chunk.time_max)
-                .bind(chunk.rows)
-                .bind(chunk.bytes)
-                .bind(chunk.parts)
-                .bind(calvex_core::chunk::VERSION)
-                .bind(chunk.late)
-                .execute(&mut *tx)
-                .await?;
+        if !self.begin_swap(&mut tx, claim, &seal.chunks).await? {
+            return Ok(());
         }
         let mut by_table: BTreeMap<(u32, u32), Vec<u64>> = BTreeMap::new();
         for row in &seal.covers {
@@ -190,7 +192,90 @@ impl Store {
                 seal.covers.len()
             )));
         }
+        self.end_swap(tx).await
+    }
+
+    /// Merges: puts chunks in the place of others, all of them or none. The parts of those replaced stay until
+    /// [`Store::remove_parts`], for searches that still read them. When the outcome of an earlier try is unknown,
+    /// calling again finds out.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`], [`StoreError::Missing`] where the bucket is closing, or one of the replaced is gone or
+    /// got another term meanwhile.
+    pub async fn merge(&self, claim: &Claim, merge: &Merge) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        if !self.begin_swap(&mut tx, claim, &merge.chunks).await? {
+            return Ok(());
+        }
+        for old in &merge.replaces {
+            let same = sqlx::query_scalar(sql::CHUNK_REMOVE_TERM).bind(old.id).bind(old.visible_until_ns);
+            let same: i64 = same.fetch_one(&mut *tx).await?;
+            if same != 1 {
+                return Err(StoreError::Missing(format!("chunk {:x} as it was; nothing was merged", old.id)));
+            }
+            sqlx::query(sql::CHUNK_REMOVE).bind(old.id).execute(&mut *tx).await?;
+        }
+        self.end_swap(tx).await
+    }
+
+    /// Fences a transaction and adds catalogue rows; false where an earlier try did so already.
+    async fn begin_swap(&self, tx: &mut MySqlConnection, claim: &Claim, chunks: &[ChunkRow]) -> Result<bool> {
+        let fence = sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch);
+        if fence.execute(&mut *tx).await?.rows_affected() != 1 {
+            return Err(StoreError::Fenced(claim.name.clone()));
+        }
+        self.faults.reach(Step::Fenced)?;
+        if let Some(first) = chunks.first() {
+            let done: i64 = sqlx::query_scalar(sql::CHUNK_EXISTS).bind(first.id).fetch_one(&mut *tx).await?;
+            if done > 0 {
+                return Ok(false);
+            }
+        }
+        for chunk in chunks {
+            if sqlx::query(sql::BUCKET_USE).bind(chunk.bucket).execute(&mut *tx).await?.rows_affected() != 1 {
+                return Err(StoreError::Missing(format!("open bucket {}", chunk.bucket)));
+            }
+            sqlx::query(sql::CHUNK_ADD)
+                .bind(chunk.id)
+                .bind(chunk.lane)
+                .bind(chunk.day)
+                .bind(chunk.bucket)
+                .bind(chunk.visible_until_ns)
+                .bind(chunk.time_min)
+                .bind(chunk.time_max)
+                .bind(chunk.rows)
+                .bind(chunk.bytes)
+                .bind(chunk.parts)
+                .bind(calvex_core::chunk::VERSION)
+                .bind(chunk.late)
+                .execute(&mut *tx)
+                .await?;
+        }
+        self.faults.reach(Step::Added)?;
+        Ok(true)
+    }
+
+    async fn end_swap(&self, tx: sqlx::Transaction<'_, sqlx::MySql>) -> Result<()> {
+        self.faults.reach(Step::BeforeCommit)?;
         tx.commit().await?;
+        self.faults.reach(Step::AfterCommit)
+    }
+
+    /// Removes the parts of a chunk that no catalogue row names any more.
+    ///
+    /// # Errors
+    /// Where the database fails; they are swept at the next start then.
+    pub async fn remove_parts(&self, bucket: i32, chunk: u64) -> Result<()> {
+        let named: i64 = sqlx::query_scalar(sql::CHUNK_EXISTS).bind(chunk).fetch_one(&self.pool).await?;
+        if named == 0 {
+            let delete = format!("DELETE FROM {} WHERE chunk = ?", parts_table(bucket));
+            match sqlx::query(sql::safe(delete)).bind(chunk).execute(&self.pool).await {
+                // 1146: the bucket was dropped meanwhile, parts and all.
+                Err(sqlx::Error::Database(e))
+                    if e.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().is_some_and(|e| e.number() == 1146) => {}
+                done => drop(done?),
+            }
+        }
         Ok(())
     }
 

@@ -24,6 +24,9 @@ pub enum StoreError {
     /// The outside database does not keep what it acknowledges.
     #[error("{0}")]
     Lossy(String),
+    /// A fault that a test asked for.
+    #[error("a fault at {0:?}, as asked")]
+    Injected(crate::fault::Step),
     /// Stored bytes do not decode.
     #[error(transparent)]
     Core(#[from] calvex_core::CoreError),

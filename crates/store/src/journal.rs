@@ -9,7 +9,7 @@ use crate::{Result, Store, StoreError, sql};
 use sqlx::{Executor, MySqlConnection, Row};
 
 /// A journal table is left for a new one beyond this size.
-pub const ROTATE_BYTES: u64 = 256 << 20;
+pub const ROTATE_BYTES: u64 = 64 << 20;
 
 /// A node's hold on its row: who it is, and in which epoch.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -2,6 +2,7 @@
 
 mod catalogue;
 mod error;
+pub mod fault;
 mod journal;
 mod parts;
 mod pool;
@@ -9,7 +10,7 @@ pub mod records;
 mod server;
 mod sql;
 
-pub use catalogue::{ChunkRow, LaneRow, Seal, chunk_id};
+pub use catalogue::{ChunkRow, LaneRow, Merge, Seal, chunk_id};
 pub use error::StoreError;
 pub use journal::{Claim, Commit, Committed, JournalRow, JournalRowRef, ROTATE_BYTES, ReceiptRow, StoredBatch};
 pub use parts::{PartCache, PartReader};

@@ -1,34 +1,53 @@
-//! Parts and directories kept in memory within a budget, read through to MariaDB when missing. Forgetting any of them
-//! changes no answer.
+//! Parts and directories near at hand: in memory within one budget, on the node's disk within another, read through to
+//! MariaDB when missing. Forgetting any of them changes no answer.
+//!
+//! On disk a part is one file, `CHUNK-PART`, with the part's bytes as stored; their checksum is verified whenever a file
+//! is read, and a file that does not hold is removed and fetched again. Files are read, not mapped: a mapped file that
+//! is cut short under a reader ends the process, and what is read often is in memory anyway.
 
 use crate::Store;
 use calvex_core::CoreError;
 use calvex_core::chunk::{ChunkSource, Directory, VerifiedPart};
+use moka::notification::RemovalCause;
 use moka::sync::Cache;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 /// How often a part is asked for again while the database is away, and the pause between.
 const AWAY_TRIES: u32 = 10;
 const AWAY_PAUSE: Duration = Duration::from_millis(200);
 
+/// The part of memory that directories get.
+const DIRECTORY_SHARE: u64 = 4;
+
+fn weigh(n: usize) -> u32 {
+    u32::try_from(n).unwrap_or(u32::MAX)
+}
+
 /// The shared caches.
 #[derive(Clone)]
 pub struct PartCache {
     parts: Cache<(u64, u16), VerifiedPart>,
     directories: Cache<u64, Arc<Directory>>,
+    disk: Option<Disk>,
 }
 
 impl PartCache {
-    /// With `bytes` for parts, and a quarter of that for directories.
-    pub fn new(bytes: u64) -> Self {
-        let weigh = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+    /// With `bytes` of memory, and in `disk` a folder and how many bytes it may hold. Files already there are kept.
+    pub fn new(bytes: u64, disk: Option<(PathBuf, u64)>) -> Self {
+        let directories = bytes / DIRECTORY_SHARE;
         PartCache {
-            parts: Cache::builder().max_capacity(bytes).weigher(move |_, p: &VerifiedPart| weigh(p.len())).build(),
-            directories: Cache::builder()
-                .max_capacity(bytes / 4)
-                .weigher(move |_, d: &Arc<Directory>| weigh(d.weight_bytes()))
+            parts: Cache::builder()
+                .max_capacity(bytes - directories)
+                .weigher(|_, p: &VerifiedPart| weigh(p.len()))
                 .build(),
+            directories: Cache::builder()
+                .max_capacity(directories)
+                .weigher(|_, d: &Arc<Directory>| weigh(d.weight_bytes()))
+                .build(),
+            disk: disk.and_then(|(folder, bytes)| Disk::open(folder, bytes)),
         }
     }
 
@@ -39,7 +58,110 @@ impl PartCache {
         runtime: tokio::runtime::Handle,
         bucket_of: &'a (dyn Fn(u64) -> Option<i32> + Sync),
     ) -> PartReader<'a> {
-        PartReader { cache: self, store, runtime, bucket_of }
+        PartReader {
+            cache: self,
+            store,
+            runtime,
+            bucket_of,
+            parts_read: AtomicU64::new(0),
+            fetched_bytes: AtomicU64::new(0),
+        }
+    }
+
+    /// Forgets a chunk of so many parts, on disk too: it expired or was merged.
+    pub fn forget(&self, chunk: u64, parts: u16) {
+        self.directories.invalidate(&chunk);
+        for part in 0..parts {
+            self.parts.invalidate(&(chunk, part));
+            if let Some(disk) = &self.disk {
+                disk.files.invalidate(&(chunk, part));
+            }
+        }
+    }
+
+    /// Forgets what is in memory; with `disk`, the files too. For measuring what a cold search costs.
+    pub fn clear(&self, disk: bool) {
+        self.parts.invalidate_all();
+        self.directories.invalidate_all();
+        if let Some(files) = self.disk.as_ref().filter(|_| disk) {
+            files.files.invalidate_all();
+            files.files.run_pending_tasks();
+        }
+    }
+}
+
+/// Parts on the node's disk; the least recently used go first.
+#[derive(Clone)]
+struct Disk {
+    folder: Arc<Path>,
+    /// Bytes of each file.
+    files: Cache<(u64, u16), u32>,
+}
+
+fn file_of(folder: &Path, (chunk, part): (u64, u16)) -> PathBuf {
+    folder.join(format!("{chunk:016x}-{part}"))
+}
+
+fn key_of(name: &str) -> Option<(u64, u16)> {
+    let (chunk, part) = name.split_once('-')?;
+    Some((u64::from_str_radix(chunk, 16).ok()?, part.parse().ok()?))
+}
+
+impl Disk {
+    /// Opens the folder and takes over what is in it; nothing where it cannot be made.
+    fn open(folder: PathBuf, bytes: u64) -> Option<Self> {
+        if let Err(e) = std::fs::create_dir_all(&folder) {
+            tracing::warn!("no cache of chunks on disk: {}: {e}", folder.display());
+            return None;
+        }
+        let folder: Arc<Path> = folder.into();
+        let evict = folder.clone();
+        let files = Cache::builder()
+            .max_capacity(bytes)
+            .weigher(|_, size: &u32| *size)
+            .eviction_listener(move |key: Arc<(u64, u16)>, _, cause| {
+                // A replaced entry is the same file, written anew.
+                if cause != RemovalCause::Replaced {
+                    let _ = std::fs::remove_file(file_of(&evict, *key));
+                }
+            })
+            .build();
+        for entry in std::fs::read_dir(&folder).into_iter().flatten().flatten() {
+            let name = entry.file_name();
+            match (name.to_str().and_then(key_of), entry.metadata()) {
+                (Some(key), Ok(meta)) => files.insert(key, u32::try_from(meta.len()).unwrap_or(u32::MAX)),
+                // A write that never ended.
+                _ => drop(std::fs::remove_file(entry.path())),
+            }
+        }
+        Some(Disk { folder, files })
+    }
+
+    /// A part whose file is there and whole.
+    fn read(&self, key: (u64, u16)) -> Option<VerifiedPart> {
+        self.files.get(&key)?;
+        let read = std::fs::read(file_of(&self.folder, key)).ok();
+        match read.map(|bytes| VerifiedPart::check(bytes, key.0, key.1)) {
+            Some(Ok(part)) => Some(part),
+            damaged => {
+                if let Some(Err(e)) = damaged {
+                    tracing::warn!("a file of the cache is fetched again: {e}");
+                }
+                self.files.invalidate(&key);
+                None
+            }
+        }
+    }
+
+    /// Writes a part beside and moves it in place, so that a file is whole or not there.
+    fn write(&self, key: (u64, u16), part: &VerifiedPart) {
+        let path = file_of(&self.folder, key);
+        let beside = path.with_extension("new");
+        let written = std::fs::write(&beside, part.bytes()).and_then(|()| std::fs::rename(&beside, &path));
+        match written {
+            Ok(()) => self.files.insert(key, weigh(part.len())),
+            Err(e) => tracing::debug!("a part was not cached on disk: {e}"),
+        }
     }
 }
 
@@ -49,9 +171,16 @@ pub struct PartReader<'a> {
     store: &'a Store,
     runtime: tokio::runtime::Handle,
     bucket_of: &'a (dyn Fn(u64) -> Option<i32> + Sync),
+    parts_read: AtomicU64,
+    fetched_bytes: AtomicU64,
 }
 
 impl PartReader<'_> {
+    /// Parts read so far, and bytes of those that came from the database.
+    pub fn reads(&self) -> (u64, u64) {
+        (self.parts_read.load(Ordering::Relaxed), self.fetched_bytes.load(Ordering::Relaxed))
+    }
+
     /// Reads a part; a database that is just coming back is waited for a little, so that an answer is whole.
     async fn read(&self, bucket: i32, chunk: u64, part: u16) -> crate::Result<Vec<u8>> {
         let mut tries = 0;
@@ -62,6 +191,16 @@ impl PartReader<'_> {
             }
             tokio::time::sleep(AWAY_PAUSE).await;
         }
+    }
+
+    fn fetch(&self, chunk: u64, part: u16) -> calvex_core::error::Result<VerifiedPart> {
+        let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
+        let bucket = (self.bucket_of)(chunk).ok_or_else(gone)?;
+        let read = self.runtime.block_on(self.read(bucket, chunk, part));
+        let bytes =
+            read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} part {part} could not be read: {e}")))?;
+        self.fetched_bytes.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+        VerifiedPart::check(bytes, chunk, part)
     }
 }
 
@@ -78,16 +217,22 @@ impl ChunkSource for PartReader<'_> {
     }
 
     fn part(&self, chunk: u64, part: u16) -> calvex_core::error::Result<VerifiedPart> {
-        if let Some(part) = self.cache.parts.get(&(chunk, part)) {
+        let key = (chunk, part);
+        self.parts_read.fetch_add(1, Ordering::Relaxed);
+        if let Some(part) = self.cache.parts.get(&key) {
             return Ok(part);
         }
-        let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
-        let bucket = (self.bucket_of)(chunk).ok_or_else(gone)?;
-        let read = self.runtime.block_on(self.read(bucket, chunk, part));
-        let bytes =
-            read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} part {part} could not be read: {e}")))?;
-        let verified = VerifiedPart::check(bytes, chunk, part)?;
-        self.cache.parts.insert((chunk, part), verified.clone());
+        let verified = match self.cache.disk.as_ref().and_then(|d| d.read(key)) {
+            Some(part) => part,
+            None => {
+                let fetched = self.fetch(chunk, part)?;
+                if let Some(disk) = &self.cache.disk {
+                    disk.write(key, &fetched);
+                }
+                fetched
+            }
+        };
+        self.cache.parts.insert(key, verified.clone());
         Ok(verified)
     }
 }

@@ -38,6 +38,8 @@ impl StoreOptions {
 #[derive(Debug, Clone)]
 pub struct Store {
     pub(crate) pool: MySqlPool,
+    /// Faults on purpose; none but in tests.
+    pub faults: crate::fault::Faults,
 }
 
 impl Store {
@@ -75,7 +77,7 @@ impl Store {
             }
         }
         sqlx::migrate!("./migrations").run(&pool).await?;
-        Ok(Store { pool })
+        Ok(Store { pool, faults: crate::fault::Faults::default() })
     }
 
     /// Whether the database answers.

@@ -41,6 +41,8 @@ statements! {
     BUCKET_CLEAR = "DELETE FROM chunk WHERE bucket = ? AND visible_until_ns <= ?";
     BUCKET_REMOVE = "DELETE FROM bucket WHERE day = ?";
     CHUNK_ADD = "INSERT INTO chunk (id, lane_id, day, bucket, visible_until_ns, time_min, time_max, row_count, byte_count, part_count, version, late) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+    CHUNK_REMOVE_TERM = "SELECT COUNT(*) FROM chunk WHERE id = ? AND visible_until_ns = ? FOR UPDATE";
+    CHUNK_REMOVE = "DELETE FROM chunk WHERE id = ?";
     CHUNK_EXISTS = "SELECT COUNT(*) FROM chunk WHERE id = ?";
     CHUNK_MOVE = "UPDATE chunk SET bucket = ? WHERE id = ? AND bucket = ?";
     CHUNK_ALL = "SELECT id, lane_id, day, bucket, visible_until_ns, time_min, time_max, row_count, byte_count, part_count, late FROM chunk";

@@ -5,6 +5,7 @@ use calvex_core::query::Mistake;
 use calvex_core::search::{Explanation, FieldHint};
 use calvex_core::story::ServiceShare;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// The header by which a batch is stored once however often it is sent.
 pub const IDEMPOTENCY_HEADER: &str = "idempotency-key";
@@ -68,6 +69,164 @@ pub struct RangeAnswer {
     pub from: String,
     /// Not included.
     pub to: String,
+}
+
+/// A chunk as the catalogue knows it.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct ChunkSummary {
+    /// In hex.
+    pub id: String,
+    /// The lane's name.
+    pub lane: String,
+    /// The earliest event, RFC 3339.
+    pub from: String,
+    /// The latest event, RFC 3339.
+    pub to: String,
+    /// Events.
+    pub rows: u32,
+    /// Bytes of all parts.
+    pub bytes: u64,
+    /// How many parts.
+    pub parts: u16,
+    /// Whether its events came late.
+    pub late: bool,
+}
+
+/// A line of a streamed answer; the last one is the answer itself, or a problem.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StreamLine<T> {
+    /// Pages looked at so far, and how many there are to look at as far as is known.
+    Progress {
+        /// Done.
+        done: usize,
+        /// Known of.
+        total: usize,
+    },
+    /// Further events of the answer, in its order.
+    Events(Vec<Value>),
+    /// Counts so far, of a histogram.
+    Counts(Vec<[u64; calvex_core::search::SEVERITY_COUNT]>),
+    /// The whole answer; events that were streamed are in it again.
+    Answer(T),
+    /// Why there is no answer.
+    Problem(crate::Problem),
+}
+
+/// Figures of a `measure`.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct MeasureAnswer {
+    /// The aggregates, in the order asked.
+    pub aggregates: Vec<AggregateColumn>,
+    /// The fields of `per`.
+    pub per: Vec<String>,
+    /// Start and end of each step of `every`, RFC 3339; none without.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<RangeAnswer>,
+    /// Largest first.
+    pub groups: Vec<GroupAnswer>,
+    /// How many groups there were before `top` or the limit.
+    pub group_count: usize,
+    /// Why groups are missing that were not asked to be left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limited: Option<String>,
+    /// By shape id that stands among the groups: its template.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub shapes: BTreeMap<String, String>,
+    /// The query as understood.
+    pub canonical: String,
+    /// The range as understood.
+    pub range: RangeAnswer,
+    /// Likely misunderstandings.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub warnings: Vec<Mistake>,
+    /// How the figures came about.
+    pub explain: Explanation,
+}
+
+/// One aggregate of a `measure`.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct AggregateColumn {
+    /// Its alias, or its text.
+    pub name: String,
+    /// How far its figures may be off, relative to them; absent where they are exact.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error: Option<f64>,
+    /// `ms`, `bytes` and so on, where the field's name tells it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unit: Option<String>,
+}
+
+/// One group of a `measure`.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct GroupAnswer {
+    /// Its value of each field of `per`; null where its events have none.
+    pub values: Vec<serde_json::Value>,
+    /// Its figures over the whole range.
+    pub total: Vec<serde_json::Value>,
+    /// With `every`: its figures step by step.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<Vec<serde_json::Value>>,
+}
+
+/// Asks for the top values of fields.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct BreakdownRequest {
+    /// In the query language; a `measure` in it is not looked at.
+    pub query: String,
+    /// As of a search.
+    pub from: Option<String>,
+    /// As of a search.
+    pub to: Option<String>,
+    /// As of a search.
+    pub zone: Option<String>,
+    /// Fields, as the language names them.
+    pub fields: Vec<String>,
+    /// Values of each at most, up to 1000; 10 if not given.
+    pub top: Option<usize>,
+}
+
+/// The top values of fields.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct BreakdownAnswer {
+    /// Events that pass.
+    pub events: u64,
+    /// In the order asked.
+    pub fields: Vec<FieldAnswer>,
+    /// The query as understood.
+    pub canonical: String,
+    /// The range as understood.
+    pub range: RangeAnswer,
+    /// How the counts came about.
+    pub explain: Explanation,
+}
+
+/// The top values of one field.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct FieldAnswer {
+    /// As the language names it.
+    pub field: String,
+    /// Events that have it.
+    pub having: u64,
+    /// Distinct values counted.
+    pub distinct: usize,
+    /// Events whose value came after there were too many to count each by itself.
+    pub uncounted: u64,
+    /// Most frequent first.
+    pub top: Vec<ValueCount>,
+}
+
+/// One value and its events.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct ValueCount {
+    /// The value; a shape by its id.
+    pub value: serde_json::Value,
+    /// A shape's template.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub template: Option<String>,
+    /// Events that have it.
+    pub count: u64,
 }
 
 /// Events found.

@@ -1,70 +1,98 @@
 //! Newline-delimited JSON: one event a line. Lines end with LF or CRLF; blank lines are passed over; a line that is not
 //! an event refuses itself and no other.
 
-use calvex_core::event::Value;
-use calvex_core::normalise::{Known, RawEvent, Refusal};
+use calvex_core::CoreError;
+use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_core::normalise::{Known, Limits, RawEvent, Refusal};
 
-/// A line and what it holds.
-#[derive(Debug)]
-pub struct Line {
-    /// From 1.
-    pub number: usize,
-    /// The event, or why it is none.
-    pub event: Result<RawEvent, Refusal>,
+/// Reads a body into `batch`, each line by its number from 1.
+///
+/// # Errors
+/// Only for a defect of the engine; a bad line refuses itself.
+pub fn decode(body: &[u8], batch: &mut BatchBuilder) -> Result<(), CoreError> {
+    decode_with(body, batch, &mut Reading::default())
 }
 
-/// Reads a body; `event_bytes` bounds one line.
-pub fn decode(body: &[u8], event_bytes: usize) -> Vec<Line> {
-    let lines = body.split(|b| *b == b'\n').enumerate();
-    lines
-        .map(|(i, line)| (i + 1, line.trim_ascii()))
-        .filter(|(_, line)| !line.is_empty())
-        .map(|(number, line)| Line { number, event: decode_line(line, event_bytes) })
-        .collect()
+/// As [`decode`], with a reading of the caller's.
+///
+/// # Errors
+/// As [`decode`].
+pub fn decode_with(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> Result<(), CoreError> {
+    // One look at the whole body is quicker than one at each line; only a body with a fault pays for the second.
+    let whole = std::str::from_utf8(body).ok();
+    let limits = batch.limits();
+    let mut from = 0;
+    let ends = memchr::memchr_iter(b'\n', body).chain([body.len()]);
+    for (number, end) in (1..).zip(ends) {
+        let line = body.get(from..end).unwrap_or_default();
+        let text = whole.and_then(|w| w.get(from..end));
+        from = end + 1;
+        if line.trim_ascii().is_empty() {
+            continue;
+        }
+        let text = match text {
+            Some(text) => Ok(text),
+            None => std::str::from_utf8(line)
+                .map_err(|e| Refusal::NotJson(format!("column {}: the text is not UTF-8", e.valid_up_to() + 1))),
+        };
+        let event = text.and_then(|text| decode_line(text.trim_ascii(), reading, &limits));
+        batch.push(number, event, reading)?;
+    }
+    Ok(())
 }
 
 /// Reads one line.
 ///
 /// # Errors
 /// A [`Refusal`] that says why it is no event.
-pub fn decode_line(line: &[u8], event_bytes: usize) -> Result<RawEvent, Refusal> {
-    if line.len() > event_bytes {
-        return Err(Refusal::TooLarge(line.len(), event_bytes));
+pub fn decode_line<'a>(line: &'a str, reading: &mut Reading, limits: &Limits) -> Result<RawEvent<'a>, Refusal> {
+    if line.len() > limits.event_bytes {
+        return Err(Refusal::TooLarge(line.len(), limits.event_bytes));
     }
-    match serde_json::from_slice::<Value>(line) {
-        Ok(Value::Object(object)) => Ok(RawEvent { object, known: Known::default() }),
-        Ok(other) => Err(Refusal::NotObject(other.type_name())),
-        Err(e) => Err(Refusal::NotJson(format!("{e}"))),
-    }
+    let fields = reading.flattener.json(line, &mut reading.paths, limits)?;
+    Ok(RawEvent { fields, known: Known::default() })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use calvex_core::batch::Batch;
+    use calvex_core::normalise::Arrival;
+    use calvex_core::route::RouteTable;
     use proptest::prelude::*;
+
+    fn take(body: &[u8], event_bytes: usize) -> Batch {
+        let limits = Limits { event_bytes, ..Limits::default() };
+        let mut reading = Reading::default();
+        let mut builder = BatchBuilder::new(Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits });
+        decode_with(body, &mut builder, &mut reading).unwrap();
+        builder.finish(&reading, &RouteTable::new(Vec::new(), 1), |_| ("main", 30)).unwrap()
+    }
+
+    fn told(body: &[u8]) -> (usize, Vec<(usize, &'static str)>) {
+        let batch = take(body, 1000);
+        (batch.stored, batch.refused.iter().map(|r| (r.line, r.refusal.reason())).collect())
+    }
 
     #[test]
     fn one_bad_line_refuses_itself() {
         let body = b"{\"msg\":\"a\"}\r\n\n{\"msg\":\n[1]\n{\"msg\":\"\xff\"}\n{\"msg\":\"b\"}";
-        let told: Vec<(usize, Result<usize, &str>)> = decode(body, 1 << 20)
-            .into_iter()
-            .map(|l| (l.number, l.event.map(|e| e.object.len()).map_err(|r| r.reason())))
-            .collect();
-        let expected = [(1, Ok(1)), (3, Err("not-json")), (4, Err("not-an-object")), (5, Err("not-json")), (6, Ok(1))];
-        assert_eq!(told, expected);
+        assert_eq!(told(body), (2, vec![(3, "not-json"), (4, "not-an-object"), (5, "not-json")]));
+        let error = take(b"{\"msg\" 1}", 1000).refused.remove(0).refusal.to_string();
+        assert!(error.contains("column 8") && error.contains("expected `:`"), "{error}");
     }
 
     #[test]
     fn deep_and_long_lines_are_refused() {
-        let deep = "[".repeat(100_000);
-        assert_eq!(decode_line(deep.as_bytes(), 1 << 20).unwrap_err().reason(), "not-json");
-        assert_eq!(decode_line(&[b' '; 100], 10).unwrap_err().reason(), "too-large");
+        assert_eq!(told("[".repeat(900).as_bytes()).1, [(1, "not-an-object")]);
+        assert_eq!(told(format!("{{\"a\":{}", "[".repeat(900)).as_bytes()).1, [(1, "not-json")]);
+        assert_eq!(told(&[b'x'; 1001]).1, [(1, "too-large")]);
     }
 
     proptest! {
         #[test]
         fn any_bytes_are_answered(body in any::<Vec<u8>>()) {
-            decode(&body, 1000);
+            told(&body);
         }
     }
 }

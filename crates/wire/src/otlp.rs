@@ -4,6 +4,8 @@
 //! `scope`. `service.name` and `host.name` of the resource become the event's service and host. A text body is the
 //! message; any other body stays a field.
 
+use calvex_core::CoreError;
+use calvex_core::batch::{BatchBuilder, Reading};
 use calvex_core::event::{Severity, Value};
 use calvex_core::normalise::{Known, RawEvent, severity_from_text};
 use opentelemetry_proto::tonic::collector::logs::v1::{
@@ -13,6 +15,7 @@ use opentelemetry_proto::tonic::common::v1::{AnyValue, InstrumentationScope, Key
 use opentelemetry_proto::tonic::logs::v1::LogRecord;
 use opentelemetry_proto::tonic::resource::v1::Resource;
 use prost::Message;
+use std::borrow::Cow;
 
 /// The two encodings of OTLP over HTTP.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -45,24 +48,54 @@ impl Encoding {
 ///
 /// # Errors
 /// What is wrong with the body; nothing of it can be taken then.
-pub fn decode_logs(body: &[u8], encoding: Encoding) -> Result<Vec<RawEvent>, String> {
-    let request = match encoding {
-        Encoding::Protobuf => ExportLogsServiceRequest::decode(body).map_err(|e| e.to_string())?,
-        Encoding::Json => serde_json::from_slice(body).map_err(|e| e.to_string())?,
-    };
-    let mut events = Vec::new();
-    for resource_logs in request.resource_logs {
-        let resource = resource_logs.resource.unwrap_or_default();
-        let (service, host, shared) = resource_fields(resource);
-        for scope_logs in resource_logs.scope_logs {
+pub fn decode_logs(body: &[u8], encoding: Encoding) -> Result<ExportLogsServiceRequest, String> {
+    match encoding {
+        Encoding::Protobuf => ExportLogsServiceRequest::decode(body).map_err(|e| e.to_string()),
+        Encoding::Json => serde_json::from_slice(body).map_err(|e| e.to_string()),
+    }
+}
+
+/// Takes the records of a request into `batch`, numbered from 1.
+///
+/// # Errors
+/// Only for a defect of the engine; a record that breaks a limit refuses itself.
+pub fn take_logs(request: ExportLogsServiceRequest, batch: &mut BatchBuilder) -> Result<(), CoreError> {
+    take_logs_with(request, batch, &mut Reading::default())
+}
+
+/// As [`take_logs`], with a reading of the caller's.
+///
+/// # Errors
+/// As [`take_logs`].
+pub fn take_logs_with(
+    request: ExportLogsServiceRequest,
+    batch: &mut BatchBuilder,
+    reading: &mut Reading,
+) -> Result<(), CoreError> {
+    let limits = batch.limits();
+    let mut number = 0;
+    for (known, object) in records(request) {
+        number += 1;
+        let fields = reading.flattener.entries(object, &mut reading.paths, &limits);
+        batch.push(number, fields.map(|fields| RawEvent { fields, known }), reading)?;
+    }
+    Ok(())
+}
+
+/// Each record's known parts, and all else as an object.
+fn records(request: ExportLogsServiceRequest) -> impl Iterator<Item = (Known<'static>, Vec<(String, Value)>)> {
+    request.resource_logs.into_iter().flat_map(|resource_logs| {
+        let (service, host, shared) = resource_fields(resource_logs.resource.unwrap_or_default());
+        resource_logs.scope_logs.into_iter().flat_map(move |scope_logs| {
             let mut shared = shared.clone();
             shared.extend(scope_logs.scope.and_then(scope_fields));
-            for record in scope_logs.log_records {
-                events.push(raw_event(record, service.clone(), host.clone(), &shared));
-            }
-        }
-    }
-    Ok(events)
+            let (service, host) = (service.clone(), host.clone());
+            scope_logs
+                .log_records
+                .into_iter()
+                .map(move |record| raw_event(record, service.clone(), host.clone(), &shared))
+        })
+    })
 }
 
 /// The answer to an export request: partial success where some were refused.
@@ -102,7 +135,12 @@ fn scope_fields(scope: InstrumentationScope) -> Option<(String, Value)> {
     (!entries.is_empty()).then(|| ("scope".to_owned(), Value::Object(entries)))
 }
 
-fn raw_event(record: LogRecord, service: Option<String>, host: Option<String>, shared: &[(String, Value)]) -> RawEvent {
+fn raw_event(
+    record: LogRecord,
+    service: Option<String>,
+    host: Option<String>,
+    shared: &[(String, Value)],
+) -> (Known<'static>, Vec<(String, Value)>) {
     let mut object = Vec::with_capacity(shared.len() + record.attributes.len());
     for attribute in record.attributes {
         let (name, value) = pair(attribute);
@@ -140,13 +178,13 @@ fn raw_event(record: LogRecord, service: Option<String>, host: Option<String>, s
     let known = Known {
         time_ns: time.and_then(|t| i64::try_from(t).ok()),
         severity,
-        service,
-        host,
-        message,
+        service: service.map(Cow::Owned),
+        host: host.map(Cow::Owned),
+        message: message.map(Cow::Owned),
         trace: record.trace_id.try_into().ok().filter(|id| *id != [0; 16]),
         span: record.span_id.try_into().ok().filter(|id| *id != [0; 8]),
     };
-    RawEvent { object, known }
+    (known, object)
 }
 
 fn pair(attribute: KeyValue) -> (String, Value) {
@@ -192,15 +230,16 @@ mod tests {
         let request: ExportLogsServiceRequest = serde_json::from_str(JSON).unwrap();
         let from_protobuf = decode_logs(&request.encode_to_vec(), Encoding::Protobuf).unwrap();
         for events in [from_json, from_protobuf] {
-            let [event] = events.as_slice() else { panic!("one event") };
-            let known = &event.known;
+            let mut events: Vec<_> = records(events).collect();
+            let (known, object) = events.pop().unwrap();
+            assert!(events.is_empty());
             assert_eq!(known.time_ns, Some(1_791_081_521_198_204_331));
             assert_eq!(
                 (known.service.as_deref(), known.message.as_deref()),
                 (Some("codes"), Some("pick-up code withheld"))
             );
             assert_eq!((known.severity, known.trace.is_some(), known.span.is_some()), (Some(Severity(13)), true, true));
-            let value = |name: &str| event.object.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
+            let value = |name: &str| object.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
             assert_eq!(value("try"), Some(Value::Int(3)));
             assert_eq!(value("doors"), Some(Value::List(vec![Value::Int(17), Value::Bool(true)])));
             assert!(matches!(value("resource"), Some(Value::Object(o)) if o.len() == 1));
@@ -217,8 +256,8 @@ mod tests {
     proptest! {
         #[test]
         fn any_bytes_are_answered(body in any::<Vec<u8>>()) {
-            let _ = decode_logs(&body, Encoding::Protobuf);
-            let _ = decode_logs(&body, Encoding::Json);
+            let _ = decode_logs(&body, Encoding::Protobuf).map(|r| records(r).count());
+            let _ = decode_logs(&body, Encoding::Json).map(|r| records(r).count());
         }
     }
 }

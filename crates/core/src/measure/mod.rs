@@ -22,7 +22,7 @@ pub use value::GroupValue;
 pub(crate) use coded::{Coded, MISSING, code};
 
 use crate::query::{Filter, Measure, TimeRange};
-use crate::search::{Explanation, Scope, open_all, scan};
+use crate::search::{Explanation, Progress, Scope, open_all, scan};
 use parking_lot::Mutex;
 use partial::Partial;
 
@@ -48,6 +48,7 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
     let pages = open_all(scope, ask.filter, &ask.range, &mut explain);
     let idle: Mutex<Vec<Partial>> = Mutex::new(Vec::new());
     let width = scope.workers.width().max(1);
+    let done = std::sync::atomic::AtomicUsize::new(0);
     let parts = scope.map(pages.len(), &mut explain, |n| {
         let (lane, at) = &pages[n];
         let mut explain = Explanation::default();
@@ -63,6 +64,10 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
             explain.stopped = Some("the memory limit was reached; measure fewer groups or a shorter range".to_owned());
         }
         idle.lock().push(partial);
+        if let Some(progress) = scope.progress {
+            let done = done.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1;
+            progress(Progress::Pages { done, total: pages.len() });
+        }
         explain
     });
     for part in parts.into_iter().flatten() {

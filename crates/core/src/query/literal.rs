@@ -120,6 +120,20 @@ pub enum FieldUnit {
     Size(f64),
 }
 
+impl FieldUnit {
+    /// The short name of the unit.
+    pub fn name(self) -> &'static str {
+        const DURATIONS: [(f64, &str); 7] =
+            [(1.0, "ns"), (1e3, "us"), (1e6, "ms"), (1e9, "s"), (60e9, "min"), (3600e9, "h"), (86_400e9, "d")];
+        const SIZES: [(f64, &str); 3] = [(1.0, "bytes"), (1024.0, "KiB"), (1_048_576.0, "MiB")];
+        let (table, each): (&[(f64, &'static str)], f64) = match self {
+            FieldUnit::Duration(each) => (&DURATIONS, each),
+            FieldUnit::Size(each) => (&SIZES, each),
+        };
+        table.iter().find(|(unit, _)| *unit == each).map_or("", |(_, name)| name)
+    }
+}
+
 /// The unit a field's name carries: `took_ms`, `wait_seconds`, `body_bytes`.
 pub fn unit_of_field(name: &str) -> Option<FieldUnit> {
     let last = name.rsplit(['.', '_', '-']).next().unwrap_or(name);

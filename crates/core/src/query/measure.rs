@@ -1,6 +1,7 @@
 //! The tree of `measure`: what is counted, over which groups, in which steps.
 
-use super::{Field, Filter, Op, canonical};
+use super::literal::{FieldUnit, unit_of_field};
+use super::{Field, Filter, Op, OwnPart, canonical};
 
 /// One aggregate.
 #[derive(Debug, Clone, PartialEq)]
@@ -38,6 +39,19 @@ impl Function {
                 Some(f)
             }
             Function::Percentile(_, f) | Function::First(f) | Function::Last(f) => Some(f),
+        }
+    }
+
+    /// What its figures are in: `per second`, or the unit that the field's name carries.
+    pub fn unit(&self) -> Option<&'static str> {
+        match self {
+            Function::Rate => Some("per second"),
+            Function::Count(_) | Function::Share(_) | Function::Distinct(_) => None,
+            _ => match self.field()? {
+                Field::Own(OwnPart::Took) => Some("ns"),
+                Field::Own(_) => None,
+                Field::Sent(name) => unit_of_field(name).map(FieldUnit::name),
+            },
         }
     }
 

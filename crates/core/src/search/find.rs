@@ -1,7 +1,7 @@
 //! The newest (or oldest) events that pass, by (time, id), reading no more than it takes to be sure.
 
 use super::scan::{PageAt, open, scan};
-use super::{Explanation, Scope, Segment};
+use super::{Explanation, Progress, Scope, Segment};
 use crate::columns::{Column, Own, PageRead, gather};
 use crate::error::{CoreError, Result};
 use crate::event::{Event, EventId};
@@ -116,6 +116,7 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
     let mut pages: Vec<(Arc<str>, PageAt)> = Vec::new();
     let wanted = ask.limit.saturating_add(1);
     let mut wave = 1;
+    let mut told = Told::default();
 
     while explain.stopped.is_none() {
         let settled = |bound: i128| best.len() == wanted && best.peek().is_some_and(|(worst, _, _)| worst.0 < bound);
@@ -159,6 +160,7 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
                 }
                 (Work::Page(lane, at), Some(Done::Scanned(found, part))) => {
                     explain.add(part);
+                    told.pages += 1;
                     if found.is_empty() {
                         continue;
                     }
@@ -173,6 +175,15 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
                     pages.push((lane, at));
                 }
                 _ => {}
+            }
+        }
+        if let Some(progress) = scope.progress {
+            let total = told.pages + queue.values().filter(|w| matches!(w, Work::Page(..))).count();
+            progress(Progress::Pages { done: told.pages, total });
+            let bound = queue.first_key_value().map(|((bound, _), _)| *bound);
+            let settled = told.settle(&best, bound, ask.limit);
+            if !settled.is_empty() {
+                progress(Progress::Found(gathered(scope, &settled, &pages, &mut explain)));
             }
         }
         // While chunks open to pages that are still to be scanned, the first of these may be all that is needed.
@@ -231,6 +242,30 @@ fn candidates(
     Ok(heap.into_vec())
 }
 
+/// What was told of while the search goes on.
+#[derive(Default)]
+struct Told {
+    pages: usize,
+    events: usize,
+}
+
+impl Told {
+    /// Events not told yet that nothing within `bound` can come before.
+    fn settle(
+        &mut self,
+        best: &BinaryHeap<(Rank, usize, usize)>,
+        bound: Option<i128>,
+        limit: usize,
+    ) -> Vec<(Rank, usize, usize)> {
+        let mut ordered = best.clone().into_sorted_vec();
+        ordered.truncate(limit);
+        ordered.retain(|(rank, _, _)| bound.is_none_or(|bound| rank.0 < bound));
+        let settled = ordered.split_off(self.events.min(ordered.len()));
+        self.events += settled.len();
+        settled
+    }
+}
+
 fn collect(
     scope: &Scope,
     best: BinaryHeap<(Rank, usize, usize)>,
@@ -241,30 +276,39 @@ fn collect(
     let mut winners = best.into_sorted_vec();
     let more = winners.len() > limit;
     winners.truncate(limit);
+    let events = gathered(scope, &winners, pages, &mut explain);
+    Found { events, more, explain }
+}
+
+/// The events of `winners`, in their order.
+fn gathered(
+    scope: &Scope,
+    winners: &[(Rank, usize, usize)],
+    pages: &[(Arc<str>, PageAt)],
+    explain: &mut Explanation,
+) -> Vec<(Event, Arc<str>)> {
     let mut by_page: BTreeMap<usize, Vec<(usize, usize)>> = BTreeMap::new();
     for (nth, (_, page, row)) in winners.iter().enumerate() {
         by_page.entry(*page).or_default().push((*row, nth));
     }
     let mut wanted: Vec<(usize, Vec<(usize, usize)>)> = by_page.into_iter().collect();
     wanted.iter_mut().for_each(|(_, rows)| rows.sort_unstable());
-    let gathered = scope.map(wanted.len(), &mut explain, |n| {
+    let read = scope.map(wanted.len(), explain, |n| {
         let (page, rows) = &wanted[n];
         let rows: Vec<usize> = rows.iter().map(|(row, _)| *row).collect();
         pages[*page].1.with(scope.source, |p| gather(p, &rows))
     });
     let mut slots: Vec<Option<(Event, Arc<str>)>> = winners.iter().map(|_| None).collect();
-    for ((page, rows), events) in wanted.into_iter().zip(gathered) {
+    for ((page, rows), events) in wanted.into_iter().zip(read) {
         match events {
             Some(Ok(events)) => {
                 for (event, (_, nth)) in events.into_iter().zip(rows) {
                     slots[nth] = Some((event, pages[page].0.clone()));
                 }
             }
-            Some(Err(e)) => {
-                explain.add(Explanation { left_out: vec![e.to_string()], ..Explanation::default() });
-            }
+            Some(Err(e)) => explain.add(Explanation { left_out: vec![e.to_string()], ..Explanation::default() }),
             None => {}
         }
     }
-    Found { events: slots.into_iter().flatten().collect(), more, explain }
+    slots.into_iter().flatten().collect()
 }

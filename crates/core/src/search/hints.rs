@@ -4,7 +4,7 @@ use super::{Place, Scope};
 use crate::chunk::ChunkPage;
 use crate::columns::{ColumnKey, Own, PageRead, overflow_fields};
 use crate::event::Path;
-use crate::query::{Filter, OwnPart, TimeRange};
+use crate::query::{OwnPart, TimeRange};
 use std::collections::BTreeSet;
 
 /// A field that nothing in range has.
@@ -56,14 +56,13 @@ fn beyond(page: &dyn PageRead, names: &mut BTreeSet<String>) {
     }
 }
 
-/// The fields of `filter` that none of `names` satisfies.
-pub fn unknown_fields(filter: &Filter, names: &BTreeSet<String>) -> Vec<FieldHint> {
+/// Those of the fields `asked` for that none of `names` satisfies.
+pub fn unknown_fields(mut asked: Vec<&str>, names: &BTreeSet<String>) -> Vec<FieldHint> {
     let known = |field: &str| {
         names
             .iter()
             .any(|n| crate::query::matching::at_or_below(n, field) || crate::query::matching::at_or_below(field, n))
     };
-    let mut asked = filter.sent_fields();
     asked.sort_unstable();
     asked.dedup();
     asked.into_iter().filter(|f| !known(f)).map(|f| FieldHint { field: f.to_owned(), near: near(f, names) }).collect()
@@ -113,7 +112,7 @@ mod tests {
     #[test]
     fn near_spellings() {
         let names = ["http.route", "http.status", "slot.bank"].map(String::from).into();
-        let hint = |q: &str| unknown_fields(&parse_filter(q).unwrap(), &names);
+        let hint = |q: &str| unknown_fields(parse_filter(q).unwrap().sent_fields(), &names);
         assert_eq!(hint("htpp.route=x")[0].near, ["http.route"]);
         assert_eq!(hint("bnak=BK-017")[0].near, ["slot.bank"]);
         assert!(hint("http.route=x has http").is_empty());

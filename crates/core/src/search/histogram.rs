@@ -1,13 +1,15 @@
 //! Counts over time by severity.
 
 use super::scan::{open_all, scan};
-use super::{Explanation, Scope};
+use super::{Explanation, Progress, Scope};
 use crate::columns::{Own, PageRead, Rows, Values};
 use crate::error::Result;
 use crate::query::{Filter, TimeRange};
 
 /// Buckets at most.
 const MAX_BUCKETS: usize = 100_000;
+/// Pages a worker takes before the counts so far are told.
+const WAVE_PER_WORKER: usize = 64;
 /// How many severities have a name.
 pub const SEVERITY_COUNT: usize = 6;
 
@@ -31,35 +33,47 @@ impl Histogram {
     }
 }
 
-/// Counts the events of `range` that pass, in steps of `step_ns`.
-pub fn histogram(scope: &Scope, filter: &Filter, range: TimeRange, step_ns: i64) -> Histogram {
+/// Counts the events of `range` that pass, in steps of `step_ns` from `from_ns`, which is not after the range's start.
+pub fn histogram(scope: &Scope, filter: &Filter, range: TimeRange, from_ns: i64, step_ns: i64) -> Histogram {
     let step_ns = step_ns.max(1);
-    let length = (i128::from(range.to_ns) - i128::from(range.from_ns)).max(0);
+    let from_ns = from_ns.min(range.from_ns);
+    let length = (i128::from(range.to_ns) - i128::from(from_ns)).max(0);
     let count = usize::try_from((length + i128::from(step_ns) - 1) / i128::from(step_ns)).unwrap_or(0).min(MAX_BUCKETS);
     let mut explain = scope.explain(&range);
     let pages = open_all(scope, filter, &range, &mut explain);
-    let grid = Grid { from_ns: range.from_ns, step_ns, count };
-    let counted = scope.map(pages.len(), &mut explain, |n| {
-        let (lane, at) = &pages[n];
-        let mut explain = Explanation::default();
-        let counted = at.with(scope.source, |page| {
-            let rows = scan(page, filter, &range, lane, at.is_head(), &mut explain)?;
-            count_rows(page, &rows, &grid)
-        });
-        let counts = counted.unwrap_or_else(|e| {
-            explain.left_out.push(e.to_string());
-            (0, Vec::new())
-        });
-        (counts, explain)
-    });
+    let total = pages.len();
+    let grid = Grid { from_ns, step_ns, count };
     let mut buckets = vec![[0; SEVERITY_COUNT]; count];
-    for ((first, counts), part) in counted.into_iter().flatten() {
-        explain.add(part);
-        for (bucket, counts) in buckets.iter_mut().skip(first).zip(counts) {
-            bucket.iter_mut().zip(counts).for_each(|(all, n)| *all += n);
+    // All at once, unless someone wants to see it grow.
+    let wave = if scope.progress.is_some() { WAVE_PER_WORKER * scope.workers.width() } else { pages.len() };
+    let mut done = 0;
+    for pages in pages.chunks(wave.max(1)) {
+        let counted = scope.map(pages.len(), &mut explain, |n| {
+            let (lane, at) = &pages[n];
+            let mut explain = Explanation::default();
+            let counted = at.with(scope.source, |page| {
+                let rows = scan(page, filter, &range, lane, at.is_head(), &mut explain)?;
+                count_rows(page, &rows, &grid)
+            });
+            let counts = counted.unwrap_or_else(|e| {
+                explain.left_out.push(e.to_string());
+                (0, Vec::new())
+            });
+            (counts, explain)
+        });
+        for ((first, counts), part) in counted.into_iter().flatten() {
+            explain.add(part);
+            for (bucket, counts) in buckets.iter_mut().skip(first).zip(counts) {
+                bucket.iter_mut().zip(counts).for_each(|(all, n)| *all += n);
+            }
+        }
+        done += pages.len();
+        if let Some(progress) = scope.progress {
+            progress(Progress::Pages { done, total });
+            progress(Progress::Counted(buckets.clone()));
         }
     }
-    Histogram { from_ns: range.from_ns, step_ns, buckets, explain }
+    Histogram { from_ns, step_ns, buckets, explain }
 }
 
 /// Where buckets begin.

@@ -83,6 +83,24 @@ pub struct Scope<'a> {
     pub workers: &'a dyn Workers,
     /// When to give up.
     pub stop: Stop<'a>,
+    /// Who is told how far it is; nobody, mostly.
+    pub progress: Option<&'a (dyn Fn(Progress) + Sync)>,
+}
+
+/// What is told while an answer is worked out.
+#[derive(Debug)]
+pub enum Progress {
+    /// Pages looked at, of those known of.
+    Pages {
+        /// Done.
+        done: usize,
+        /// Known of.
+        total: usize,
+    },
+    /// Further events of the answer: nothing found later can come before them.
+    Found(Vec<(crate::event::Event, Arc<str>)>),
+    /// Counts of a histogram so far.
+    Counted(Vec<[u64; SEVERITY_COUNT]>),
 }
 
 impl<'a> Scope<'a> {

@@ -61,7 +61,12 @@ proptest! {
                 }
             }
             prop_assert_eq!(&paged, &expected_ids, "paged {} of {}", name, text);
-            let counted = histogram(&scope, &filter, range, 7);
+            // What is told on the way is the answer, in its order.
+            let told = parking_lot::Mutex::new(Vec::new());
+            let note = |p| if let Progress::Found(events) = p { told.lock().extend(events) };
+            let told_all = find(&Scope { progress: Some(&note), ..scope }, &ask(&filter, range, order, 5));
+            prop_assert_eq!(&told_all.events, &*told.lock(), "told {} of {}", name, text);
+            let counted = histogram(&scope, &filter, range, from, 7);
             prop_assert_eq!(counted.total() as usize, expected_ids.len());
             for (i, bucket) in counted.buckets.iter().enumerate() {
                 let lo = from + i as i64 * 7;

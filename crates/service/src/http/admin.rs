@@ -8,11 +8,12 @@ use crate::state::Shared;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use calvex_core::chunk::{ChunkDescription, describe};
 use calvex_core::event::time::format_utc;
 use calvex_core::query::parse_filter;
 use calvex_store::StoreError;
 use calvex_store::records::access::SecretKind;
-use calvex_wire::api::{Lane, MadeSecret, NewSecret, NewUser, Route, SecretListed};
+use calvex_wire::api::{ChunkSummary, Lane, MadeSecret, NewSecret, NewUser, Route, SecretListed};
 use serde_json::{Value, json};
 
 /// Longest retention, in days.
@@ -203,4 +204,45 @@ pub async fn expire(State(app): State<Shared>, _admin: Admin) -> Result<Json<Val
 /// `POST /api/seal`: seals every head now.
 pub async fn seal(State(app): State<Shared>, _admin: Admin) -> Result<Json<Value>> {
     Ok(Json(json!({ "heads_sealed": jobs::seal_all(&app).await? })))
+}
+
+/// `POST /api/merge`: merges every chunk that can be merged, now.
+pub async fn merge(State(app): State<Shared>, _admin: Admin) -> Result<Json<Value>> {
+    Ok(Json(json!({ "chunks_replaced": jobs::merge_all(&app).await? })))
+}
+
+/// `DELETE /api/cache`: forgets every chunk part kept near at hand; answers are the same, only slower.
+pub async fn clear_cache(State(app): State<Shared>, _admin: Admin) -> StatusCode {
+    app.cache.clear(true);
+    StatusCode::NO_CONTENT
+}
+
+/// `GET /api/chunks`: every chunk, newest first.
+pub async fn chunks(State(app): State<Shared>, _admin: Admin) -> Json<Vec<ChunkSummary>> {
+    let config = app.catalogue.get();
+    let mut rows = app.view.chunks();
+    rows.sort_by_key(|c| std::cmp::Reverse((c.time_max, c.id)));
+    let summary = |c: calvex_store::ChunkRow| ChunkSummary {
+        id: format!("{:x}", c.id),
+        lane: config.name(c.lane).to_string(),
+        from: format_utc(c.time_min, 9),
+        to: format_utc(c.time_max, 9),
+        rows: c.rows,
+        bytes: c.bytes,
+        parts: c.parts,
+        late: c.late,
+    };
+    Json(rows.into_iter().map(summary).collect())
+}
+
+/// `GET /api/chunks/{id}`: a chunk's parts, columns, sizes and encodings.
+pub async fn chunk(State(app): State<Shared>, _admin: Admin, Path(id): Path<String>) -> Result<Json<ChunkDescription>> {
+    let row = u64::from_str_radix(&id, 16).ok().and_then(|id| app.view.chunk(id));
+    let row = row.ok_or_else(|| StoreError::Missing(format!("chunk `{id}`; GET /api/chunks lists them")))?;
+    let described = crate::search::run(
+        &app,
+        |_| false,
+        move |scope| scope.source.directory(row.id).and_then(|d| describe(&d, row.parts, scope.source)),
+    );
+    Ok(Json(described.await?.map_err(StoreError::Core)?))
 }

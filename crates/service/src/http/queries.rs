@@ -1,37 +1,124 @@
-//! Search, histogram, story, and checking a query while it is typed.
+//! Search, figures, story, and checking a query while it is typed. Where a client takes `application/x-ndjson`, answers
+//! of searches and figures are streamed: progress, what is found so far, then the answer.
 
 use crate::access::Reader;
-use crate::error::Result;
-use crate::search;
+use crate::error::{Result, ServiceError};
+use crate::search::Listener;
 use crate::state::Shared;
+use crate::{figures, search};
 use axum::Json;
+use axum::body::{Body, Bytes};
 use axum::extract::{Path, State};
+use axum::http::{HeaderMap, header};
+use axum::response::{IntoResponse, Response};
+use calvex_core::event::answer_json;
 use calvex_core::query::{Context, parse};
-use calvex_wire::api::{HistogramAnswer, SearchAnswer, SearchRequest, StoryAnswer};
+use calvex_core::search::Progress;
+use calvex_wire::api::{BreakdownAnswer, BreakdownRequest, SearchRequest, StoryAnswer, StreamLine};
+use serde::Serialize;
 use serde_json::{Value, json};
+use std::sync::Arc;
+use tokio::sync::mpsc;
+
+/// Lines waiting for a slow client at most; beyond, progress is left out, answers never.
+const LINES: usize = 64;
+const NDJSON: &str = "application/x-ndjson";
 
 /// `POST /api/search`
 pub async fn search(
     State(app): State<Shared>,
     reader: Reader,
+    headers: HeaderMap,
     Json(ask): Json<SearchRequest>,
-) -> Result<Json<SearchAnswer>> {
-    Ok(Json(search::search(&app, &reader, ask).await?))
+) -> Result<Response> {
+    answer(&headers, move |listener| async move { search::search(&app, &reader, ask, listener).await }).await
 }
 
 /// `POST /api/histogram`
 pub async fn histogram(
     State(app): State<Shared>,
     reader: Reader,
+    headers: HeaderMap,
     Json(ask): Json<SearchRequest>,
-) -> Result<Json<HistogramAnswer>> {
-    Ok(Json(search::counts(&app, &reader, ask).await?))
+) -> Result<Response> {
+    answer(&headers, move |listener| async move { search::counts(&app, &reader, ask, listener).await }).await
 }
 
-/// `POST /api/check`: mistakes and warnings of a query, and its one form.
+/// `POST /api/measure`
+pub async fn measure(
+    State(app): State<Shared>,
+    reader: Reader,
+    headers: HeaderMap,
+    Json(ask): Json<SearchRequest>,
+) -> Result<Response> {
+    answer(&headers, move |listener| async move { figures::measure(&app, &reader, ask, listener).await }).await
+}
+
+/// `POST /api/breakdown`
+pub async fn breakdown(
+    State(app): State<Shared>,
+    reader: Reader,
+    Json(ask): Json<BreakdownRequest>,
+) -> Result<Json<BreakdownAnswer>> {
+    Ok(Json(figures::breakdown(&app, &reader, ask).await?))
+}
+
+/// Answers whole, or line by line where the client asks for that. When the client goes, the work is dropped.
+async fn answer<T, F>(headers: &HeaderMap, work: impl FnOnce(Option<Listener>) -> F) -> Result<Response>
+where
+    T: Serialize + Send + 'static,
+    F: Future<Output = Result<T>> + Send + 'static,
+{
+    let accepts = |v: &header::HeaderValue| v.to_str().is_ok_and(|v| v.contains(NDJSON));
+    if !headers.get_all(header::ACCEPT).iter().any(accepts) {
+        return Ok(Json(work(None).await?).into_response());
+    }
+    let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES);
+    let told = lines.clone();
+    let listener: Listener = Arc::new(move |progress| {
+        // A client that does not keep up misses progress, not the answer.
+        let _ = told.try_send(line(&progress_line::<T>(progress)));
+    });
+    let work = work(Some(listener));
+    tokio::spawn(async move {
+        let last = tokio::select! {
+            done = work => match done {
+                Ok(answer) => StreamLine::Answer(answer),
+                Err(e) => StreamLine::Problem(ServiceError::problem(&e)),
+            },
+            () = lines.closed() => return,
+        };
+        let _ = lines.send(line(&last)).await;
+    });
+    let stream = futures_util::stream::poll_fn(move |context| {
+        waiting.poll_recv(context).map(|next| next.map(Ok::<_, std::convert::Infallible>))
+    });
+    Ok(([(header::CONTENT_TYPE, NDJSON)], Body::from_stream(stream)).into_response())
+}
+
+fn progress_line<T>(progress: Progress) -> StreamLine<T> {
+    match progress {
+        Progress::Pages { done, total } => StreamLine::Progress { done, total },
+        Progress::Found(events) => StreamLine::Events(events.iter().map(|(e, lane)| answer_json(e, lane)).collect()),
+        Progress::Counted(counts) => StreamLine::Counts(counts),
+    }
+}
+
+fn line<T: Serialize>(told: &StreamLine<T>) -> Bytes {
+    let mut bytes = serde_json::to_vec(told).unwrap_or_default();
+    bytes.push(b'\n');
+    bytes.into()
+}
+
+/// `POST /api/check`: mistakes and warnings of a query, its one form, and the text taken apart.
 pub async fn check(State(app): State<Shared>, _reader: Reader, Json(ask): Json<SearchRequest>) -> Json<Value> {
     let parsed = parse(&ask.query, &Context::utc((app.clock)()));
-    Json(json!({ "canonical": parsed.query.canonical(), "mistakes": parsed.mistakes, "warnings": parsed.warnings }))
+    Json(json!({
+        "canonical": parsed.query.canonical(),
+        "mistakes": parsed.mistakes,
+        "warnings": parsed.warnings,
+        "syntax": parsed.syntax,
+    }))
 }
 
 /// `GET /api/story/{id}`

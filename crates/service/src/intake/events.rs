@@ -8,6 +8,8 @@ use axum::Json;
 use axum::body::Body;
 use axum::extract::State;
 use axum::http::HeaderMap;
+use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_store::StoreError;
 use calvex_wire::api::SendAnswer;
 use calvex_wire::ndjson;
 
@@ -15,7 +17,8 @@ use calvex_wire::ndjson;
 pub async fn post_events(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Result<Json<SendAnswer>> {
     let sender = sender(&app, &headers).await?;
     let body = body::read(&app, &headers, content).await?;
-    let limit = app.settings.event_limits().event_bytes;
-    let decode = move |b: &[u8]| Ok(ndjson::decode(b, limit).into_iter().map(|l| (l.number, l.event)).collect());
+    let decode = |bytes: &[u8], batch: &mut BatchBuilder, reading: &mut Reading| {
+        Ok(ndjson::decode_with(bytes, batch, reading).map_err(StoreError::Core)?)
+    };
     Ok(Json(take(&app, &headers, sender, body, decode).await?))
 }

@@ -10,11 +10,13 @@ pub use otlp::post_logs;
 use crate::access::Sender;
 use crate::error::{Result, ServiceError};
 use crate::metrics::LaneLabel;
-use crate::pipeline::Receipt;
+use crate::pipeline::{HeadPage, Receipt};
 use crate::state::Shared;
 use axum::http::HeaderMap;
-use calvex_core::event::Event;
-use calvex_core::normalise::{Arrival, RawEvent, Refusal, check_age, normalise};
+use calvex_core::batch::{BatchBuilder, Reading, Refused};
+use calvex_core::columns::PageRead;
+use calvex_core::normalise::Arrival;
+use calvex_store::StoreError;
 use calvex_wire::api::{IDEMPOTENCY_HEADER, RefusedEvent, SendAnswer};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
@@ -24,24 +26,13 @@ use std::sync::atomic::Ordering;
 /// Refused events told one by one in an answer; the rest are counted.
 const MAX_TOLD: usize = 100;
 
-/// A batch, normalised and routed.
-struct Batch {
-    events: Vec<(u32, Event)>,
-    answer: SendAnswer,
-    /// Whether every event carried its own time.
-    timed: bool,
-}
-
-/// What is decoded off the async threads: each event with its line, or why it is none.
-type Decoded = Vec<(usize, Result<RawEvent, Refusal>)>;
-
 /// Takes a batch: decodes, normalises, routes, stores, and answers. The same for every way in over HTTP.
 async fn take(
     app: &Shared,
     headers: &HeaderMap,
     sender: Arc<Sender>,
     body: Vec<u8>,
-    decode: impl FnOnce(&[u8]) -> Result<Decoded> + Send + 'static,
+    decode: impl FnOnce(&[u8], &mut BatchBuilder, &mut Reading) -> Result<()> + Send + 'static,
 ) -> Result<SendAnswer> {
     if app.intake.disk_full.load(Ordering::Relaxed) {
         return Err(ServiceError::Busy("the disk is nearly full; free some, or shorten a lane's retention".into(), 60));
@@ -49,7 +40,9 @@ async fn take(
     if app.view.head_size().1 > app.settings.mib("head.budget_mib") * 2 {
         return Err(ServiceError::Busy("events come in faster than they are sealed; slow down".into(), 1));
     }
-    let body_hash: [u8; 32] = Sha256::digest(&body).into();
+
+    // Nothing here keeps a secret by the hash; it must be quick and must not collide.
+    let body_hash: [u8; 32] = blake3::hash(&body).into();
     let given = idempotency_of(headers)?;
     let mark = match given {
         Some(key) => {
@@ -64,41 +57,42 @@ async fn take(
 
     let permit = app.decode_slots.clone().acquire_owned().await;
     let (app2, sender2) = (app.clone(), sender.clone());
-    let batch = tokio::task::spawn_blocking(move || {
+    let taken = tokio::task::spawn_blocking(move || {
         let _permit = permit;
-        Ok::<_, ServiceError>(shape(&app2, &sender2, decode(&body)?))
+        shape(&app2, &sender2, &body, decode)
     });
-    let batch = batch.await.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??;
+    let batch = taken.await.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??;
+    let answer = batch.answer;
 
     let mark = match mark {
         Some(mark) => Some(mark),
         // A body whose events all carry their own time is the same only when it is sent again; one without times may
         // rightly be sent twice, and is stored twice.
-        None if batch.timed && !batch.events.is_empty() => repeat_mark(app, &sender, body_hash).await?,
+        None if batch.timed && !batch.pages.is_empty() => repeat_mark(app, &sender, body_hash).await?,
         None => None,
     };
     if let Some((_, Repeat::Answered(answer))) = mark {
         app.metrics.repeated.inc();
         return Ok(SendAnswer { repeated: true, ..answer });
     }
-    let stored = serde_json::to_vec(&batch.answer).unwrap_or_default();
+    let stored = serde_json::to_vec(&answer).unwrap_or_default();
     let (receipt, mark) = match mark {
         Some((idempotency, Repeat::Mark(mark))) => {
             (Some(Receipt { key_id: sender.key_id, idempotency, body: body_hash, answer: stored }), Some(mark))
         }
         _ => (None, None),
     };
-    if !batch.events.is_empty() || receipt.is_some() {
+    if !batch.pages.is_empty() || receipt.is_some() {
         let mut by_lane: BTreeMap<u32, u64> = BTreeMap::new();
-        batch.events.iter().for_each(|(lane, _)| *by_lane.entry(*lane).or_default() += 1);
-        app.intake.submit(batch.events, receipt, mark).await?;
+        batch.pages.iter().for_each(|p| *by_lane.entry(p.key.lane).or_default() += p.page.rows() as u64);
+        app.intake.submit(batch.pages, receipt, mark).await?;
         let config = app.catalogue.get();
         for (lane, events) in by_lane {
             let label = LaneLabel { lane: config.name(lane).to_string() };
             app.metrics.stored.get_or_create(&label).inc_by(events);
         }
     }
-    Ok(batch.answer)
+    Ok(answer)
 }
 
 enum Repeat {
@@ -150,34 +144,36 @@ async fn repeat_mark(app: &Shared, sender: &Sender, body: [u8; 32]) -> Result<Op
     Ok(Some((key(window), Repeat::Mark(mark))))
 }
 
-/// Normalises and routes; what is refused is told with its line.
-fn shape(app: &Shared, sender: &Sender, decoded: Decoded) -> Batch {
+/// A batch, normalised, routed and encoded.
+struct Taken {
+    pages: Vec<HeadPage>,
+    answer: SendAnswer,
+    timed: bool,
+}
+
+/// Decodes, normalises and routes; what is refused is told with its line.
+fn shape(
+    app: &Shared,
+    sender: &Sender,
+    body: &[u8],
+    decode: impl FnOnce(&[u8], &mut BatchBuilder, &mut Reading) -> Result<()>,
+) -> Result<Taken> {
     let config = app.catalogue.get();
     let limits = app.settings.event_limits();
     let arrival = Arrival { arrived_ns: (app.clock)(), sender: &sender.name, fixed: &sender.fixed, limits };
-    let mut batch = Batch { events: Vec::with_capacity(decoded.len()), answer: SendAnswer::default(), timed: true };
-    for (line, raw) in decoded {
-        let routed = raw.and_then(|raw| normalise(raw, &arrival)).and_then(|n| {
-            let lane = config.lane_of(&n.event);
-            let row = config.lane(lane);
-            check_age(&n.event, row.map_or("", |l| &l.name), row.map_or(u32::MAX, |l| l.retention_days))?;
-            Ok((lane, n))
-        });
-        match routed {
-            Ok((lane, n)) => {
-                batch.timed &= n.timed;
-                batch.events.push((lane, n.event));
-            }
-            Err(refusal) => {
-                app.metrics.refuse(refusal.reason(), 1);
-                batch.answer.refused += 1;
-                if batch.answer.refusals.len() < MAX_TOLD {
-                    let told = RefusedEvent { line, reason: refusal.reason().to_owned(), message: refusal.to_string() };
-                    batch.answer.refusals.push(told);
-                }
-            }
+    let mut builder = BatchBuilder::new(arrival);
+    let mut reading = Reading::default();
+    decode(body, &mut builder, &mut reading)?;
+    let term = |lane| config.lane(lane).map_or(("", u32::MAX), |l| (l.name.as_str(), l.retention_days));
+    let batch = builder.finish(&reading, config.routes(), term).map_err(StoreError::Core)?;
+    let mut answer = SendAnswer { stored: batch.stored, refused: batch.refused.len(), ..SendAnswer::default() };
+    for Refused { line, refusal } in batch.refused {
+        app.metrics.refuse(refusal.reason(), 1);
+        if answer.refusals.len() < MAX_TOLD {
+            let told = RefusedEvent { line, reason: refusal.reason().to_owned(), message: refusal.to_string() };
+            answer.refusals.push(told);
         }
     }
-    batch.answer.stored = batch.events.len();
-    batch
+    let pages = batch.pages.into_iter().map(|(key, page)| HeadPage::new(key, page)).collect();
+    Ok(Taken { pages, answer, timed: batch.timed })
 }

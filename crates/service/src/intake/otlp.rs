@@ -8,7 +8,9 @@ use axum::body::Body;
 use axum::extract::State;
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
-use calvex_wire::otlp::{Encoding, decode_logs, encode_answer};
+use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_store::StoreError;
+use calvex_wire::otlp::{Encoding, decode_logs, encode_answer, take_logs_with};
 
 /// Takes an export request of logs and answers in its own encoding, with partial success where some were refused.
 pub async fn post_logs(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Result<Response> {
@@ -22,8 +24,9 @@ pub async fn post_logs(State(app): State<Shared>, headers: HeaderMap, content: B
     })?;
     let body = body::read(&app, &headers, content).await?;
     let refuse = app.clone();
-    let decode = move |b: &[u8]| match decode_logs(b, encoding) {
-        Ok(events) => Ok((1..).zip(events.into_iter().map(Ok)).collect()),
+    let decode = move |bytes: &[u8], batch: &mut BatchBuilder, reading: &mut Reading| match decode_logs(bytes, encoding)
+    {
+        Ok(request) => Ok(take_logs_with(request, batch, reading).map_err(StoreError::Core)?),
         Err(e) => {
             refuse.metrics.refuse("not-otlp", 1);
             Err(ServiceError::BadRequest(format!("the body is no OTLP export request of logs: {e}")))

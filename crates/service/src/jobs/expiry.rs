@@ -41,8 +41,13 @@ pub async fn expire(app: &Shared) -> Result<usize> {
 /// # Errors
 /// Where the database fails.
 pub async fn reread_chunks(app: &Shared) -> Result<()> {
-    let known = app.view.chunk_ids();
+    let _upkeep = app.upkeep.lock().await;
+    let known = app.view.chunks();
     let chunks = app.store.chunks().await?;
-    app.view.replace_chunks(chunks, &known);
+    let ids: Vec<u64> = known.iter().map(|c| c.id).collect();
+    for gone in known.iter().filter(|k| !chunks.iter().any(|c| c.id == k.id)) {
+        app.cache.forget(gone.id, gone.parts);
+    }
+    app.view.replace_chunks(chunks, &ids);
     Ok(())
 }

@@ -1,10 +1,12 @@
-//! Steps 9, 12 and 13 on their timers: sealing, rules, the outbox, expiry. Each job is a plain function of the app and
+//! Steps 9, 10, 12 and 13 on their timers: sealing, merging, rules, the outbox, expiry. Each job is a plain function of the app and
 //! its clock; the timers are here.
 
 mod expiry;
+mod merge;
 mod rules;
 
 pub use expiry::{expire, reread_chunks};
+pub use merge::{merge_once, remove_retired};
 
 use crate::error::{Result, ServiceError};
 use crate::notify;
@@ -19,6 +21,7 @@ use tokio::task::JoinSet;
 /// A receipt's age is checked this often, and buckets.
 const EXPIRY_EVERY: Duration = Duration::from_secs(60);
 const SEAL_EVERY: Duration = Duration::from_millis(250);
+const MERGE_EVERY: Duration = Duration::from_secs(2);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
 /// Free bytes on the data directory's disk below which intake stops.
 const DISK_RESERVE: u64 = 512 << 20;
@@ -44,6 +47,14 @@ where
 /// Starts every job.
 pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) -> JoinSet<()> {
     let mut tasks = JoinSet::new();
+    let (own, merger) = (app.clone(), sealer.clone());
+    tasks.spawn(every(MERGE_EVERY, stop.clone(), "merge", move || {
+        let (app, sealer) = (own.clone(), merger.clone());
+        async move {
+            while merge_once(&app, &sealer, false).await? > 0 {}
+            remove_retired(&app).await
+        }
+    }));
     tasks.spawn(every(SEAL_EVERY, stop.clone(), "seal", move || {
         let sealer = sealer.clone();
         async move { sealer.run(false).await.map(|_| ()) }
@@ -104,4 +115,19 @@ fn nix_statvfs(dir: &std::path::Path) -> std::result::Result<u64, nix::Error> {
 pub async fn seal_all(app: &Shared) -> Result<usize> {
     let sealer = app.sealer.get().ok_or_else(|| ServiceError::Busy("the service is still starting".into(), 1))?;
     sealer.run(true).await
+}
+
+/// Merges until nothing is left that pays, on request; how many chunks were replaced.
+///
+/// # Errors
+/// Where the database fails.
+pub async fn merge_all(app: &Shared) -> Result<usize> {
+    let sealer = app.sealer.get().ok_or_else(|| ServiceError::Busy("the service is still starting".into(), 1))?;
+    let mut replaced = 0;
+    loop {
+        match merge_once(app, sealer, true).await? {
+            0 => return Ok(replaced),
+            n => replaced += n,
+        }
+    }
 }

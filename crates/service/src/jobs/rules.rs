@@ -116,8 +116,7 @@ async fn count(
     let lanes = app.store.lanes_of_user(rule.owner_id, &rule.owner_role).await?;
     let may_read = |lane: u32| lanes.as_ref().is_none_or(|l| l.contains(&lane));
     let counted =
-        search::run(app, may_read, move |view, source, stop| histogram(view, &filter, range, step_ns, source, stop))
-            .await?;
+        search::run(app, may_read, move |scope| histogram(scope, &filter, range, range.from_ns, step_ns)).await?;
     let explain = &counted.explain;
     if let Some(why) = explain.stopped.as_ref().or(explain.left_out.first()) {
         return Ok(Err(why.clone()));

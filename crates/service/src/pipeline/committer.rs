@@ -1,13 +1,13 @@
 //! Step 7, group commit. One task gathers submissions and builds their pages, a second commits group after group; so
 //! the next group is built while the last one is written. A sender's answer waits for the commit of its group.
 
-use super::group::{Built, build};
-use super::{HeadKey, View};
+use super::View;
+use super::group::{Built, HeadPage, build};
 use crate::error::{Result, ServiceError};
 use crate::metrics::Metrics;
 use crate::state::Clock;
+use calvex_core::batch::HeadKey;
 use calvex_core::columns::PageRead;
-use calvex_core::event::Event;
 use calvex_store::{Claim, Commit, Committed, JournalRow, JournalRowRef, ROTATE_BYTES, ReceiptRow, Store, StoreError};
 use parking_lot::Mutex;
 use std::collections::{BTreeSet, HashSet};
@@ -36,8 +36,8 @@ pub struct Receipt {
 
 /// One request's events.
 pub struct Submission {
-    /// Each with its lane.
-    pub events: Vec<(u32, Event)>,
+    /// Each with its head.
+    pub pages: Vec<HeadPage>,
     pub receipt: Option<Receipt>,
     done: oneshot::Sender<Result<()>>,
 }
@@ -77,16 +77,14 @@ impl Intake {
     /// and a retry under the same idempotency key finds them.
     pub async fn submit(
         &self,
-        events: Vec<(u32, Event)>,
+        pages: Vec<HeadPage>,
         receipt: Option<Receipt>,
         mark: Option<InFlightMark>,
     ) -> Result<()> {
         let (done, answer) = oneshot::channel();
         let busy = |why: &str| ServiceError::Busy(why.to_owned(), 1);
         let queue = self.queue.read().clone().ok_or_else(|| busy("the service is stopping; send again"))?;
-        queue
-            .try_send(Submission { events, receipt, done })
-            .map_err(|_| busy("the intake queue is full; slow down"))?;
+        queue.try_send(Submission { pages, receipt, done }).map_err(|_| busy("the intake queue is full; slow down"))?;
         drop(queue);
         // From here the committer ends the mark.
         if let Some(mut mark) = mark {
@@ -267,14 +265,15 @@ impl Committer {
 }
 
 async fn gather_group(first: Submission, queue: &mut mpsc::Receiver<Submission>, wait: Duration) -> Vec<Submission> {
-    let weight = |s: &Submission| s.events.iter().map(|(_, e)| e.weight_bytes()).sum::<usize>();
-    let (mut events, mut bytes) = (first.events.len(), weight(&first));
+    let weight = |s: &Submission| s.pages.iter().map(|p| p.page.weight_bytes()).sum::<usize>();
+    let rows = |s: &Submission| s.pages.iter().map(|p| p.page.rows()).sum::<usize>();
+    let (mut events, mut bytes) = (rows(&first), weight(&first));
     let mut group = vec![first];
     let until = tokio::time::Instant::now() + wait;
     while events < GROUP_EVENTS && bytes < GROUP_BYTES {
         match tokio::time::timeout_at(until, queue.recv()).await {
             Ok(Some(next)) => {
-                events += next.events.len();
+                events += rows(&next);
                 bytes += weight(&next);
                 group.push(next);
             }
@@ -285,13 +284,13 @@ async fn gather_group(first: Submission, queue: &mut mpsc::Receiver<Submission>,
 }
 
 fn build_group(group: Vec<Submission>) -> Group {
-    let mut events = Vec::new();
+    let mut pages = Vec::new();
     let mut submissions = Vec::with_capacity(group.len());
     for submission in group {
-        events.extend(submission.events);
+        pages.extend(submission.pages);
         submissions.push((submission.receipt, submission.done));
     }
-    let built = build(events).inspect_err(|e| tracing::error!("a group could not be built: {e}")).ok();
+    let built = build(pages).inspect_err(|e| tracing::error!("a group could not be built: {e}")).ok();
     Group { built, submissions }
 }
 

@@ -1,14 +1,27 @@
-//! A group of submissions as pages: what one commit writes.
+//! A group of submissions as journal rows: what one commit writes.
 
-use super::HeadKey;
-use calvex_core::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, build_page};
-use calvex_core::event::time::{SECOND_NS, day_of};
-use calvex_core::event::{Event, EventId};
+use calvex_core::batch::HeadKey;
+use calvex_core::columns::{Own, PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead, Placed, Values, arrange};
 use calvex_core::journal::encode_batch;
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 
-/// An event this much older than its arrival came late and goes to a head of its own.
-const LATE_NS: i64 = 600 * SECOND_NS;
+/// Pages of fewer rows wait to be joined with others of their head before they are encoded.
+const SMALL_ROWS: usize = 1024;
+
+/// A page on its way to a head, with its journal bytes where it is large enough to stand alone.
+pub struct HeadPage {
+    pub key: HeadKey,
+    pub page: Page,
+    batch: Option<Vec<u8>>,
+}
+
+impl HeadPage {
+    /// Encodes the page at once where it is large: that is work for the sender's own slot, not for the committer.
+    pub fn new(key: HeadKey, page: Page) -> Self {
+        let batch = (page.rows() >= SMALL_ROWS).then(|| encode_batch(&page));
+        HeadPage { key, page, batch }
+    }
+}
 
 /// A page and its journal bytes; ids get their origin at commit.
 pub struct Built {
@@ -17,60 +30,78 @@ pub struct Built {
     pub batch: Vec<u8>,
 }
 
-/// Builds the pages of a group: one head's events each, in (time, place) order.
-pub fn build(events: Vec<(u32, Event)>) -> calvex_core::error::Result<Vec<Built>> {
-    let mut by_head: HashMap<HeadKey, Vec<Event>> = HashMap::new();
-    for (lane, event) in events {
-        let late = event.arrived_ns.saturating_sub(event.time_ns) > LATE_NS;
-        by_head.entry(HeadKey { lane, day: day_of(event.time_ns), late }).or_default().push(event);
-    }
+/// The journal rows of a group: large pages as they are, small ones of one head together.
+///
+/// # Errors
+/// Only for a defect: a page that cannot be read back.
+pub fn build(pages: Vec<HeadPage>) -> calvex_core::error::Result<Vec<Built>> {
     let mut built = Vec::new();
-    for (key, mut events) in by_head {
-        events.sort_by_key(|e| e.time_ns);
-        while !events.is_empty() {
-            let mut weight = 0;
-            let within = |e: &&Event| {
-                weight += e.weight_bytes();
-                weight <= PAGE_WEIGHT_BYTES
+    let mut small: BTreeMap<HeadKey, Vec<Page>> = BTreeMap::new();
+    for HeadPage { key, page, batch } in pages {
+        match batch {
+            Some(batch) => built.push(Built { key, page, batch }),
+            None => small.entry(key).or_default().push(page),
+        }
+    }
+    for (key, pages) in small {
+        let mut rest = pages.as_slice();
+        while !rest.is_empty() {
+            let (mut rows, mut weight) = (0, 0);
+            let fits = |p: &&Page| {
+                rows += p.rows();
+                weight += p.weight_bytes();
+                rows <= PAGE_ROWS && weight <= PAGE_WEIGHT_BYTES
             };
-            let take = events.iter().take(PAGE_ROWS).take_while(within).count().max(1);
-            let rest = events.split_off(take);
-            for (place, event) in events.iter_mut().enumerate() {
-                event.id = EventId { place: place as u32, ..EventId::default() };
-            }
-            let page = build_page(&events)?;
+            let take = rest.iter().take_while(fits).count().max(1);
+            let (some, others) = rest.split_at(take);
+            let page = join(some)?.with_places();
             let batch = encode_batch(&page);
             built.push(Built { key, page, batch });
-            events = rest;
+            rest = others;
         }
     }
     Ok(built)
 }
 
+/// One page of all rows, in the order of time.
+pub fn join(pages: &[Page]) -> calvex_core::error::Result<Page> {
+    if let [page] = pages {
+        return Ok(page.clone());
+    }
+    let mut order = Vec::with_capacity(pages.iter().map(PageRead::rows).sum());
+    for (source, page) in pages.iter().enumerate() {
+        let time = page.own(Own::Time)?;
+        if let Some(Values::Ints(times)) = time.as_deref().map(|c| &c.values) {
+            let placed = |row: usize| Placed { source: source as u32, row: row as u32 };
+            order.extend(times.iter().enumerate().map(|(row, t)| (*t, placed(row))));
+        }
+    }
+    order.sort_by_key(|(time, _)| *time);
+    let order: Vec<Placed> = order.into_iter().map(|(_, placed)| placed).collect();
+    let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
+    arrange(&sources, &order)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use calvex_core::columns::PageRead;
+    use calvex_core::columns::build_page;
+    use calvex_core::event::Event;
 
     #[test]
-    fn heads_are_parted_by_lane_day_and_lateness() {
-        let day = 86_400 * SECOND_NS;
-        let event = |time_ns, arrived_ns| Event { time_ns, arrived_ns, ..Event::default() };
-        let events = vec![
-            (1, event(10 * day, 10 * day)),
-            (1, event(10 * day + 5, 10 * day)),
-            (2, event(10 * day, 10 * day)),
-            (1, event(9 * day, 10 * day)),
+    fn small_pages_of_one_head_become_one_row() {
+        let key = |lane| HeadKey { lane, day: 1, late: false };
+        let page = |times: std::ops::Range<i64>| {
+            build_page(&times.map(|time_ns| Event { time_ns, ..Event::default() }).collect::<Vec<_>>()).unwrap()
+        };
+        let pages = vec![
+            HeadPage::new(key(1), page(5..7)),
+            HeadPage::new(key(2), page(0..2000)),
+            HeadPage::new(key(1), page(0..6)),
+            HeadPage::new(key(2), page(0..1)),
         ];
-        let mut heads: Vec<_> =
-            build(events).unwrap().iter().map(|b| (b.key.lane, b.key.day, b.key.late, b.page.rows())).collect();
-        heads.sort_unstable();
-        assert_eq!(heads, [(1, 9, true, 1), (1, 10, false, 2), (2, 10, false, 1)]);
-    }
-
-    #[test]
-    fn heavy_events_get_pages_of_their_own() {
-        let heavy = Event { message: "x".repeat(PAGE_WEIGHT_BYTES), ..Event::default() };
-        assert_eq!(build(vec![(1, heavy.clone()), (1, heavy)]).unwrap().len(), 2);
+        let built = build(pages).unwrap();
+        let told: Vec<_> = built.iter().map(|b| (b.key.lane, b.page.rows(), b.page.time_span())).collect();
+        assert_eq!(told, [(2, 2000, (0, 1999)), (1, 8, (0, 6)), (2, 1, (0, 0))]);
     }
 }

@@ -6,5 +6,7 @@ mod sealer;
 mod view;
 
 pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Receipt};
+pub use group::HeadPage;
 pub use sealer::Sealer;
-pub use view::{HeadKey, View};
+pub(crate) use sealer::catalogued;
+pub use view::View;

@@ -1,16 +1,34 @@
 //! Step 9, sealing: a head that is full, old, or in the way of memory becomes a chunk.
 
-use super::view::{Head, HeadKey};
+use super::view::Head;
 use crate::error::Result;
 use crate::state::App;
-use calvex_core::chunk::build_chunks;
-use calvex_core::columns::gather_all;
+use calvex_core::batch::HeadKey;
+use calvex_core::chunk::{BuiltChunk, build_chunks};
+use calvex_core::columns::PageRead;
 use calvex_core::event::time::day_of;
 use calvex_core::retention::{bucket_day, visible_until_ns};
 use calvex_store::{ChunkRow, Seal, StoreError, chunk_id};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
+
+/// The catalogue row of a chunk of one head.
+pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_until_ns: i64) -> ChunkRow {
+    ChunkRow {
+        id: chunk.id,
+        lane: key.lane,
+        day: key.day,
+        bucket,
+        visible_until_ns,
+        time_min: chunk.time_min,
+        time_max: chunk.time_max,
+        rows: chunk.rows as u32,
+        bytes: chunk.bytes() as u64,
+        parts: chunk.parts.len() as u16,
+        late: key.late,
+    }
+}
 
 /// Seals heads as they come due.
 pub struct Sealer {
@@ -25,6 +43,13 @@ impl Sealer {
     /// For a running service.
     pub fn new(app: Arc<App>, table: Arc<AtomicU32>) -> Self {
         Sealer { app, number: AtomicU32::new(1), table }
+    }
+
+    /// Ids for chunks of this epoch, each given once.
+    pub fn numbers(&self, count: u32) -> impl Iterator<Item = u64> + Send + use<> {
+        let first = self.number.fetch_add(count, Ordering::SeqCst);
+        let (node, epoch) = (self.app.claim.node, self.app.claim.epoch);
+        (first..first + count).map(move |n| chunk_id(node, epoch, n))
     }
 
     /// Seals every head that is due; with `all`, every head. How many were sealed.
@@ -55,18 +80,12 @@ impl Sealer {
 
     async fn seal(&self, key: HeadKey, head: Head) -> Result<()> {
         let app = &self.app;
-        let first = self.number.fetch_add(1, Ordering::SeqCst);
-        let (node, epoch) = (app.claim.node, app.claim.epoch);
         let pages = head.pages.clone();
         // More chunks than one are so rare that their numbers may leave a gap.
-        let spare = self.number.fetch_add(64, Ordering::SeqCst);
+        let mut ids = self.numbers(64);
         let building = tokio::task::spawn_blocking(move || {
-            let mut events = Vec::new();
-            for page in &pages {
-                events.extend(gather_all(page.as_ref())?);
-            }
-            let mut numbers = std::iter::once(first).chain(spare..);
-            build_chunks(events, || chunk_id(node, epoch, numbers.next().unwrap_or(first)))
+            let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p.as_ref() as &dyn PageRead).collect();
+            build_chunks(&sources, || ids.next().unwrap_or(0))
         });
         let built = building.await.map_err(|e| StoreError::Server(format!("a chunk could not be built: {e}")))?;
         let built = built.map_err(StoreError::Core)?;
@@ -75,22 +94,7 @@ impl Sealer {
         let mut pause = Duration::from_millis(50);
         loop {
             let bucket = bucket_day(visible, day_of((app.clock)()));
-            let rows: Vec<ChunkRow> = built
-                .iter()
-                .map(|c| ChunkRow {
-                    id: c.id,
-                    lane: key.lane,
-                    day: key.day,
-                    bucket,
-                    visible_until_ns: visible,
-                    time_min: c.time_min,
-                    time_max: c.time_max,
-                    rows: c.rows as u32,
-                    bytes: c.bytes() as u64,
-                    parts: c.parts.len() as u16,
-                    late: key.late,
-                })
-                .collect();
+            let rows: Vec<ChunkRow> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();
             match self.store(&built, &rows, &head).await {
                 Ok(()) => {
                     app.view.finish_seal(key, &head, &rows);
@@ -108,19 +112,11 @@ impl Sealer {
         }
     }
 
-    async fn store(
-        &self,
-        built: &[calvex_core::chunk::BuiltChunk],
-        rows: &[ChunkRow],
-        head: &Head,
-    ) -> std::result::Result<(), StoreError> {
+    async fn store(&self, built: &[BuiltChunk], rows: &[ChunkRow], head: &Head) -> std::result::Result<(), StoreError> {
         let app = &self.app;
-        for (chunk, row) in built.iter().zip(rows) {
-            app.store.open_bucket(row.bucket).await?;
-            for (n, part) in chunk.parts.iter().enumerate() {
-                app.store.write_part(row.bucket, chunk.id, n as u16, part).await?;
-            }
-        }
+        let parts: Vec<(ChunkRow, &[Vec<u8>])> =
+            rows.iter().cloned().zip(built.iter().map(|c| c.parts.as_slice())).collect();
+        app.store.write_chunks(&parts).await?;
         app.store.seal(&app.claim, &Seal { chunks: rows.to_vec(), covers: head.rows.clone() }).await
     }
 

@@ -1,8 +1,8 @@
 //! What can be found now: heads, heads being sealed, and chunks, each event in exactly one of them at any moment.
 
 use crate::catalogue::Config;
-use calvex_core::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead, build_page, gather_all};
-use calvex_core::event::Event;
+use calvex_core::batch::HeadKey;
+use calvex_core::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
 use calvex_core::retention::visible_until_ns;
 use calvex_core::search::{Place, Segment};
 use calvex_store::{ChunkRow, JournalRowRef};
@@ -12,14 +12,6 @@ use std::sync::Arc;
 
 /// Pages of this many rows are left as they are: joining them would cost more than scanning them apart.
 const SMALL_PAGE: usize = 1024;
-
-/// A head: the events of one lane and day, late ones apart.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct HeadKey {
-    pub lane: u32,
-    pub day: i32,
-    pub late: bool,
-}
 
 /// Events in memory, and the journal rows that hold them meanwhile.
 #[derive(Debug, Clone, Default)]
@@ -37,6 +29,8 @@ struct Inner {
     heads: HashMap<HeadKey, Head>,
     sealing: HashMap<HeadKey, Vec<Head>>,
     chunks: HashMap<u64, ChunkRow>,
+    /// Chunks that were merged, and when, for searches that began before.
+    retired: HashMap<u64, (ChunkRow, i64)>,
 }
 
 /// The current state; each change is one step under one lock, so that a search sees every event once.
@@ -77,7 +71,7 @@ impl View {
             };
             let Some((a, b)) = pair else { return };
             let fits = a.rows() + b.rows() <= PAGE_ROWS && a.weight_bytes() + b.weight_bytes() <= PAGE_WEIGHT_BYTES;
-            let Some(joined) = fits.then(|| join(&a, &b)).flatten() else { return };
+            let Some(joined) = fits.then(|| build_joined(&a, &b)).flatten() else { return };
             let mut inner = self.inner.write();
             let Some(head) = inner.heads.get_mut(&key) else { return };
             let n = head.pages.len();
@@ -136,7 +130,42 @@ impl View {
 
     /// Where a chunk's parts stand.
     pub fn bucket_of(&self, chunk: u64) -> Option<i32> {
-        self.inner.read().chunks.get(&chunk).map(|c| c.bucket)
+        let inner = self.inner.read();
+        inner.chunks.get(&chunk).or_else(|| inner.retired.get(&chunk).map(|(c, _)| c)).map(|c| c.bucket)
+    }
+
+    /// Puts merged chunks in the place of those they were made of.
+    pub fn finish_merge(&self, replaced: &[ChunkRow], chunks: &[ChunkRow], now_ns: i64) {
+        let mut inner = self.inner.write();
+        for old in replaced {
+            if let Some(row) = inner.chunks.remove(&old.id) {
+                inner.retired.insert(old.id, (row, now_ns));
+            }
+        }
+        inner.chunks.extend(chunks.iter().map(|c| (c.id, c.clone())));
+    }
+
+    /// Takes the chunks that were merged before `before_ns`: no search reads them any more.
+    pub fn take_retired(&self, before_ns: i64) -> Vec<ChunkRow> {
+        let mut inner = self.inner.write();
+        let due: Vec<u64> = inner.retired.iter().filter(|(_, (_, at))| *at < before_ns).map(|(id, _)| *id).collect();
+        due.into_iter().filter_map(|id| inner.retired.remove(&id)).map(|(row, _)| row).collect()
+    }
+
+    /// Every chunk.
+    pub fn chunks(&self) -> Vec<ChunkRow> {
+        self.inner.read().chunks.values().cloned().collect()
+    }
+
+    /// A chunk by its id.
+    pub fn chunk(&self, id: u64) -> Option<ChunkRow> {
+        self.inner.read().chunks.get(&id).cloned()
+    }
+
+    /// Whether any head has events of this lane and day, or is being sealed.
+    pub fn has_head(&self, lane: u32, day: i32) -> bool {
+        let inner = self.inner.read();
+        inner.heads.keys().chain(inner.sealing.keys()).any(|k| k.lane == lane && k.day == day)
     }
 
     /// Takes the catalogue's word for all chunks: after terms changed, chunks moved, or buckets were dropped. Chunks
@@ -145,11 +174,6 @@ impl View {
         let mut inner = self.inner.write();
         inner.chunks.retain(|id, _| !known_before.contains(id));
         inner.chunks.extend(chunks.into_iter().map(|c| (c.id, c)));
-    }
-
-    /// The ids of all chunks.
-    pub fn chunk_ids(&self) -> Vec<u64> {
-        self.inner.read().chunks.keys().copied().collect()
     }
 
     /// The segments of the lanes that `may_read`, as they stand now, without what has expired.
@@ -188,9 +212,7 @@ impl View {
     }
 }
 
-fn join(a: &Page, b: &Page) -> Option<Page> {
-    let mut events = gather_all(a).ok()?;
-    events.extend(gather_all(b).ok()?);
-    events.sort_by_key(Event::order_key);
-    build_page(&events).ok()
+fn build_joined(a: &Page, b: &Page) -> Option<Page> {
+    // Within one head an earlier page has the lower ids, and joining keeps the order of equal times.
+    super::group::join(&[a.clone(), b.clone()]).ok()
 }

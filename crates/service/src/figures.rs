@@ -1,0 +1,165 @@
+//! Step 11, figures: `measure` and breakdown, as answers of the interface.
+
+use crate::access::Reader;
+use crate::error::{Result, ServiceError};
+use crate::search::{Listener, plan, range_answer, run_told, timed, zone_of};
+use crate::state::Shared;
+use calvex_core::event::template::{shape_id, shown};
+use calvex_core::event::time::format_utc;
+use calvex_core::measure::{Cell, GroupValue, MeasureAsk, Steps, Table, measure as work_out};
+use calvex_core::query::{Context, Field, Filter, Measure, OwnPart, parse};
+use calvex_core::search::breakdown as count_values;
+use calvex_wire::api::{
+    AggregateColumn, BreakdownAnswer, BreakdownRequest, FieldAnswer, GroupAnswer, MeasureAnswer, RangeAnswer,
+    SearchRequest, ValueCount,
+};
+use serde_json::Value;
+use std::collections::BTreeMap;
+use std::time::Instant;
+
+/// Fields of one breakdown at most.
+const MAX_FIELDS: usize = 50;
+/// Values of one field given at most.
+const MAX_TOP: usize = 1000;
+
+/// Answers a `measure`.
+///
+/// # Errors
+/// Mistakes in the request.
+pub async fn measure(
+    app: &Shared,
+    reader: &Reader,
+    ask: SearchRequest,
+    listener: Option<Listener>,
+) -> Result<MeasureAnswer> {
+    let began = Instant::now();
+    let plan = plan(app, &ask)?;
+    let Some(measure) = plan.query.measure.clone() else {
+        return Err(ServiceError::BadRequest(
+            "the query has no `measure`; add one, as in measure count per service, or ask POST /api/search".into(),
+        ));
+    };
+    let steps = match &measure.every {
+        None => Steps::None,
+        Some(every) => Steps::over(&plan.range, every.step_ns, &zone_of(&ask)?).map_err(ServiceError::BadRequest)?,
+    };
+    let (filter, range) = (plan.query.filter.clone(), plan.range);
+    let budget_bytes = app.settings.mib("search.memory_mib");
+    let asked = measure.clone();
+    let (table, reads) = run_told(
+        app,
+        |lane| reader.may_read(lane),
+        listener,
+        move |scope| work_out(scope, &MeasureAsk { filter: &filter, range, measure: &asked, steps, budget_bytes }),
+    )
+    .await?;
+    let Table { steps, groups, group_count, limited, errors, explain } = table;
+    let mut shapes = BTreeMap::new();
+    let group = |g: calvex_core::measure::Group| GroupAnswer {
+        values: g.values.iter().map(|v| value(v, &mut shapes)).collect(),
+        total: g.total.iter().map(cell).collect(),
+        steps: g.steps.iter().map(|s| s.iter().map(cell).collect()).collect(),
+    };
+    let groups = groups.into_iter().map(group).collect();
+    let range_of = |(from, to): (i64, i64)| RangeAnswer { from: format_utc(from, 9), to: format_utc(to, 9) };
+    Ok(MeasureAnswer {
+        aggregates: columns(&measure, errors),
+        per: measure.per.iter().map(field_name).collect(),
+        steps: steps.into_iter().map(range_of).collect(),
+        groups,
+        group_count,
+        limited,
+        shapes,
+        canonical: plan.query.canonical(),
+        range: range_answer(&plan.range),
+        warnings: plan.warnings,
+        explain: timed(explain, began, reads),
+    })
+}
+
+fn columns(measure: &Measure, errors: Vec<Option<f64>>) -> Vec<AggregateColumn> {
+    let column = |(a, error): (&calvex_core::query::Aggregate, Option<f64>)| AggregateColumn {
+        name: a.name(),
+        error,
+        unit: a.function.unit().map(str::to_owned),
+    };
+    measure.aggregates.iter().zip(errors).map(column).collect()
+}
+
+fn value(value: &GroupValue, shapes: &mut BTreeMap<String, String>) -> Value {
+    if let GroupValue::Shape(template) = value {
+        shapes.insert(shape_id(template), shown(template));
+    }
+    value.to_json()
+}
+
+fn cell(cell: &Cell) -> Value {
+    match cell {
+        Cell::Missing => Value::Null,
+        Cell::Count(n) => (*n).into(),
+        Cell::Number(f) => (*f).into(),
+        Cell::Value(v) => v.to_json(),
+    }
+}
+
+fn field_name(field: &Field) -> String {
+    match field {
+        Field::Own(part) => part.name().to_owned(),
+        Field::Sent(name) if OwnPart::from_name(name).is_some() => format!(".{name}"),
+        Field::Sent(name) => name.clone(),
+    }
+}
+
+/// A field as the language names it.
+fn field_of(name: &str) -> Result<Field> {
+    // The language reads names already; asking it keeps one reading of dots and backquotes.
+    let parsed = parse(&format!("has {name}"), &Context::utc(0));
+    match parsed.query.filter {
+        Filter::Has(field) if parsed.mistakes.is_empty() => Ok(field),
+        _ => Err(ServiceError::BadRequest(format!(
+            "`{name}` is no field; put backquotes around a path with odd characters"
+        ))),
+    }
+}
+
+/// Counts the values of fields.
+///
+/// # Errors
+/// Mistakes in the request.
+pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> Result<BreakdownAnswer> {
+    let began = Instant::now();
+    let search =
+        SearchRequest { query: ask.query, from: ask.from, to: ask.to, zone: ask.zone, ..SearchRequest::default() };
+    let plan = plan(app, &search)?;
+    if ask.fields.is_empty() || ask.fields.len() > MAX_FIELDS {
+        return Err(ServiceError::BadRequest(format!("name 1 to {MAX_FIELDS} fields, as in [\"service\"]")));
+    }
+    let fields = ask.fields.iter().map(|f| field_of(f)).collect::<Result<Vec<Field>>>()?;
+    let (filter, range, top) = (plan.query.filter.clone(), plan.range, ask.top.unwrap_or(10).clamp(1, MAX_TOP));
+    let (counted, reads) = run_told(
+        app,
+        |lane| reader.may_read(lane),
+        None,
+        move |scope| count_values(scope, &filter, range, &fields, top),
+    )
+    .await?;
+    let count = |(value, count): (GroupValue, u64)| ValueCount {
+        template: if let GroupValue::Shape(template) = &value { Some(shown(template)) } else { None },
+        value: value.to_json(),
+        count,
+    };
+    let told = |f: calvex_core::search::FieldCounts| FieldAnswer {
+        field: field_name(&f.field),
+        having: f.having,
+        distinct: f.distinct,
+        uncounted: f.uncounted,
+        top: f.top.into_iter().map(count).collect(),
+    };
+    Ok(BreakdownAnswer {
+        events: counted.events,
+        fields: counted.fields.into_iter().map(told).collect(),
+        canonical: plan.query.canonical(),
+        range: range_answer(&plan.range),
+        explain: timed(counted.explain, began, reads),
+    })
+}

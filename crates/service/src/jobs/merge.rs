@@ -1,0 +1,96 @@
+//! Step 10, merging: small chunks of a lane and day become larger ones.
+
+use crate::error::Result;
+use crate::pipeline::{Sealer, catalogued};
+use crate::state::Shared;
+use calvex_core::batch::HeadKey;
+use calvex_core::chunk::{ChunkPage, ChunkSource, build_chunks};
+use calvex_core::columns::PageRead;
+use calvex_core::event::time::{SECOND_NS, day_of};
+use calvex_core::merge::{Candidate, plan_merge};
+use calvex_core::retention::bucket_day;
+use calvex_store::{ChunkRow, Merge, StoreError};
+use std::collections::BTreeMap;
+
+/// How long replaced chunks stay readable beyond the longest search.
+const RETIRED_MARGIN_NS: i64 = 30 * SECOND_NS;
+
+/// Merges once where it pays; how many chunks were replaced. With `all`, days are taken as over.
+///
+/// # Errors
+/// Where the database fails; the chunks then stand as they stood, or the merge is found done at the next turn.
+pub async fn merge_once(app: &Shared, sealer: &Sealer, all: bool) -> Result<usize> {
+    let max_rows = app.settings.number("merge.rows") as usize;
+    let today = day_of((app.clock)());
+    let mut groups: BTreeMap<(u32, i32, bool, i64), Vec<ChunkRow>> = BTreeMap::new();
+    for chunk in app.view.chunks() {
+        // Once a day is over, its late events lie among the others.
+        let settled = chunk.day < today - 1 && !app.view.has_head(chunk.lane, chunk.day);
+        let late = chunk.late && !settled;
+        groups.entry((chunk.lane, chunk.day, late, chunk.visible_until_ns)).or_default().push(chunk);
+    }
+    for ((lane, day, late, _), chunks) in groups {
+        let settled = all || day < today - 1 && !app.view.has_head(lane, day);
+        let candidates: Vec<Candidate> =
+            chunks.iter().map(|c| Candidate { id: c.id, rows: c.rows as usize, time_min: c.time_min }).collect();
+        if let Some(ids) = plan_merge(&candidates, max_rows, settled) {
+            let replaces: Vec<ChunkRow> = chunks.into_iter().filter(|c| ids.contains(&c.id)).collect();
+            merge(app, sealer, HeadKey { lane, day, late }, &replaces).await?;
+            return Ok(replaces.len());
+        }
+    }
+    Ok(0)
+}
+
+async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow]) -> Result<()> {
+    let Some(visible) = replaces.first().map(|c| c.visible_until_ns) else { return Ok(()) };
+    let (own, ids, runtime) = (app.clone(), sealer.numbers(64), tokio::runtime::Handle::current());
+    let old: Vec<u64> = replaces.iter().map(|c| c.id).collect();
+    let building = tokio::task::spawn_blocking(move || {
+        let bucket_of = |chunk| own.view.bucket_of(chunk);
+        let source = own.cache.reader(&own.store, runtime, &bucket_of);
+        let mut pages = Vec::new();
+        for chunk in old {
+            let directory = source.directory(chunk)?;
+            for page in 0..directory.pages.len() {
+                pages.push(ChunkPage::passing(directory.clone(), page, &source));
+            }
+        }
+        let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
+        let mut ids = ids;
+        build_chunks(&sources, || ids.next().unwrap_or(0))
+    });
+    let built = building.await.map_err(|e| StoreError::Server(format!("chunks could not be merged: {e}")))?;
+    let built = built.map_err(StoreError::Core)?;
+    let now_ns = (app.clock)();
+    let bucket = bucket_day(visible, day_of(now_ns));
+    let rows: Vec<ChunkRow> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();
+    let parts: Vec<(ChunkRow, &[Vec<u8>])> =
+        rows.iter().cloned().zip(built.iter().map(|c| c.parts.as_slice())).collect();
+    app.store.write_chunks(&parts).await?;
+    // From here to the view, no one may take the catalogue's word for all chunks.
+    let _upkeep = app.upkeep.lock().await;
+    let merge = Merge { chunks: rows.clone(), replaces: replaces.to_vec() };
+    let mut merged = app.store.merge(&app.claim, &merge).await;
+    if merged.as_ref().is_err_and(StoreError::is_away) {
+        // Whether it was committed is not known; asking again finds out.
+        merged = app.store.merge(&app.claim, &merge).await;
+    }
+    merged?;
+    app.view.finish_merge(replaces, &rows, now_ns);
+    app.metrics.merges.inc_by(rows.len() as u64);
+    Ok(())
+}
+
+/// Removes the parts of chunks that were merged before any search still running began.
+///
+/// # Errors
+/// Where the database fails; a start sweeps what is left.
+pub async fn remove_retired(app: &Shared) -> Result<()> {
+    let longest_ns = app.settings.number("search.timeout_s") as i64 * SECOND_NS + RETIRED_MARGIN_NS;
+    for chunk in app.view.take_retired((app.clock)() - longest_ns) {
+        app.cache.forget(chunk.id, chunk.parts);
+        app.store.remove_parts(chunk.bucket, chunk.id).await?;
+    }
+    Ok(())
+}
