@@ -2,6 +2,7 @@
 
 mod client;
 mod commands;
+mod figures;
 mod output;
 
 use clap::{Parser, Subcommand};

@@ -24,6 +24,8 @@ pub mod search;
 pub mod story;
 
 #[cfg(test)]
+mod fuzz;
+#[cfg(test)]
 mod testing;
 
 pub use error::CoreError;

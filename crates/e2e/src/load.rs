@@ -1,9 +1,15 @@
 //! The load generator: events of the made-up network in several hundred message forms, requests interleaved, nested
 //! fields, free text, one in a thousand hours late.
 
+use opentelemetry_proto::tonic::collector::logs::v1::ExportLogsServiceRequest;
+use opentelemetry_proto::tonic::common::v1::{AnyValue, KeyValue, KeyValueList, any_value};
+use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
+use opentelemetry_proto::tonic::resource::v1::Resource;
+use prost::Message;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use serde_json::json;
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
 
 const SERVICES: [&str; 9] =
     ["edge", "parcels", "slots", "codes", "courier", "notify", "billing", "sorter", "locker-agent"];
@@ -42,8 +48,8 @@ impl Load {
         Load { rng: ChaCha8Rng::seed_from_u64(seed), serial: 0, now_ns: from_ns, step_ns, open: Vec::new() }
     }
 
-    /// The next event as a line, its newline included.
-    pub fn push_line(&mut self, out: &mut String) {
+    /// The next event.
+    fn event(&mut self) -> Value {
         self.serial += 1;
         self.now_ns += self.step_ns;
         let rng = &mut self.rng;
@@ -95,9 +101,34 @@ impl Load {
         }
         if self.serial.is_multiple_of(10_000) {
             event["message"] = json!(format!("door {door} seal rare{} found broken", self.serial / 10_000));
+            event["seal"] = json!(format!("SL-{}", self.serial / 10_000));
         }
-        out.push_str(&event.to_string());
+        event
+    }
+
+    /// The next event as a line, its newline included.
+    pub fn push_line(&mut self, out: &mut String) {
+        out.push_str(&self.event().to_string());
         out.push('\n');
+    }
+
+    /// An OTLP export request of `count` log records, protobuf.
+    pub fn otlp(&mut self, count: usize) -> Vec<u8> {
+        let mut by_service: BTreeMap<String, Vec<LogRecord>> = BTreeMap::new();
+        for _ in 0..count {
+            let event = self.event();
+            let service = event["service"].as_str().unwrap_or("").to_owned();
+            by_service.entry(service).or_default().push(record(&event));
+        }
+        let resource_logs = by_service.into_iter().map(|(service, log_records)| ResourceLogs {
+            resource: Some(Resource {
+                attributes: vec![attribute("service.name", &Value::String(service))],
+                ..Resource::default()
+            }),
+            scope_logs: vec![ScopeLogs { log_records, ..ScopeLogs::default() }],
+            ..ResourceLogs::default()
+        });
+        ExportLogsServiceRequest { resource_logs: resource_logs.collect() }.encode_to_vec()
     }
 
     /// `count` lines.
@@ -105,6 +136,37 @@ impl Load {
         let mut out = String::with_capacity(count * 420);
         (0..count).for_each(|_| self.push_line(&mut out));
         out
+    }
+}
+
+fn attribute(name: &str, value: &Value) -> KeyValue {
+    let value = match value {
+        Value::Number(n) => any_value::Value::IntValue(n.as_i64().unwrap_or(0)),
+        Value::Object(entries) => any_value::Value::KvlistValue(KeyValueList {
+            values: entries.iter().map(|(n, v)| attribute(n, v)).collect(),
+        }),
+        other => any_value::Value::StringValue(other.as_str().unwrap_or("").to_owned()),
+    };
+    KeyValue { key: name.to_owned(), value: Some(AnyValue { value: Some(value) }), ..KeyValue::default() }
+}
+
+fn record(event: &Value) -> LogRecord {
+    let text = |name: &str| event[name].as_str().unwrap_or("");
+    let hex = |name: &str| {
+        let digits = text(name).as_bytes().chunks_exact(2);
+        digits.filter_map(|d| u8::from_str_radix(std::str::from_utf8(d).ok()?, 16).ok()).collect::<Vec<u8>>()
+    };
+    let own = ["time", "level", "service", "message", "trace_id", "span_id"];
+    let time_ns = calvex_core::event::time::parse_time(text("time")).unwrap_or(0);
+    let fields = event.as_object().into_iter().flatten().filter(|(n, _)| !own.contains(&n.as_str()));
+    LogRecord {
+        time_unix_nano: u64::try_from(time_ns).unwrap_or(0),
+        severity_text: text("level").to_uppercase(),
+        body: Some(AnyValue { value: Some(any_value::Value::StringValue(text("message").to_owned())) }),
+        attributes: fields.map(|(n, v)| attribute(n, v)).collect(),
+        trace_id: hex("trace_id"),
+        span_id: hex("span_id"),
+        ..LogRecord::default()
     }
 }
 

@@ -164,6 +164,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         searchers: Searchers::new(cores)?,
         ready: AtomicBool::new(false),
+        merging: tokio::sync::Mutex::default(),
         upkeep: tokio::sync::Mutex::default(),
         sealer: std::sync::OnceLock::new(),
         settings,

@@ -44,6 +44,8 @@ pub struct App {
     pub touched_from_ns: Arc<AtomicI64>,
     /// Set by the committer when another process took this node's place.
     pub fenced: Arc<AtomicBool>,
+    /// Held while chunks are merged: one merge at a time, and none of a chunk that is being merged.
+    pub merging: tokio::sync::Mutex<()>,
     /// Held where catalogue and view change together in more than one step.
     pub upkeep: tokio::sync::Mutex<()>,
     /// Set once serving begins.

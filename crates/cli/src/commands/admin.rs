@@ -4,8 +4,9 @@ use super::serve::Sources;
 use crate::client::Connection;
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
+use calvex_core::chunk::{ChunkDescription, ColumnDescription};
 use calvex_store::{Server, ServerSettings};
-use calvex_wire::api::NewUser;
+use calvex_wire::api::{ChunkSummary, NewUser};
 use clap::{Args, Subcommand};
 use serde_json::Value;
 use std::fs::File;
@@ -46,6 +47,18 @@ enum Act {
     Expire,
     /// Seal every head now
     Seal,
+    /// Merge every chunk that can be merged now
+    Merge,
+    /// Forget every chunk part kept in memory and on the node's disk
+    Forget,
+    /// Show a chunk's parts, columns, sizes and encodings; without an id, list the chunks
+    Chunk {
+        /// The chunk's id
+        id: Option<String>,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// Make a person; the password comes from CALVEX_USER_PASSWORD
     User {
         name: String,
@@ -71,6 +84,19 @@ impl Admin {
                 let answer: Value = self.connection.open().await?.post("/api/seal", &()).await?;
                 output::line(&answer.to_string())?;
             }
+            Act::Merge => {
+                let answer: Value = self.connection.open().await?.post("/api/merge", &()).await?;
+                output::line(&answer.to_string())?;
+            }
+            Act::Forget => self.connection.open().await?.delete("/api/cache").await?,
+            Act::Chunk { id: None, json } => {
+                let chunks: Vec<ChunkSummary> = self.connection.open().await?.get("/api/chunks").await?;
+                if json { output::ndjson(&chunks)? } else { list_chunks(&chunks)? }
+            }
+            Act::Chunk { id: Some(id), json } => {
+                let chunk: ChunkDescription = self.connection.open().await?.get(&format!("/api/chunks/{id}")).await?;
+                if json { output::line(&serde_json::to_string(&chunk)?)? } else { show_chunk(&chunk)? }
+            }
             Act::User { name, role, lanes } => {
                 let password = std::env::var("CALVEX_USER_PASSWORD")
                     .context("set CALVEX_USER_PASSWORD to the new person's password")?;
@@ -79,6 +105,63 @@ impl Admin {
         }
         Ok(Ended::Well)
     }
+}
+
+fn list_chunks(chunks: &[ChunkSummary]) -> Result<()> {
+    let row = |c: &ChunkSummary| {
+        let each = c.bytes as f64 / f64::from(c.rows.max(1));
+        let late = if c.late { "late" } else { "" };
+        let time = |t: &str| t.get(..23).unwrap_or(t).replace('T', " ");
+        vec![
+            c.id.clone(),
+            c.lane.clone(),
+            time(&c.from),
+            time(&c.to),
+            c.rows.to_string(),
+            c.bytes.to_string(),
+            format!("{each:.1}"),
+            late.to_owned(),
+        ]
+    };
+    output::table(
+        &["chunk", "lane", "from", "to", "events", "bytes", "bytes/event", ""],
+        chunks.iter().map(row).collect(),
+    )
+}
+
+fn show_chunk(chunk: &ChunkDescription) -> Result<()> {
+    let bytes: usize = chunk.parts_bytes.iter().sum();
+    let each = |n: usize| format!("{:.2}", n as f64 / chunk.rows.max(1) as f64);
+    output::line(&format!(
+        "chunk {}  format {}  {} events in {} pages",
+        chunk.id, chunk.version, chunk.rows, chunk.pages
+    ))?;
+    output::line(&format!("{} to {}", chunk.from, chunk.to))?;
+    output::line(&format!(
+        "{bytes} bytes in {} parts, {} an event: directory {}, filter {}",
+        chunk.parts_bytes.len(),
+        each(bytes),
+        chunk.directory_bytes,
+        chunk.filter_bytes
+    ))?;
+    output::line("")?;
+    let number = |n: Option<f64>| n.map_or_else(String::new, |n| format!("{n}"));
+    let row = |c: &ColumnDescription| {
+        let distinct: usize = c.blocks.iter().filter_map(|b| b.distinct).sum();
+        let coded = c.shared > 0 || c.blocks.iter().any(|b| b.distinct.is_some());
+        vec![
+            c.name.clone(),
+            c.kind.clone(),
+            c.values.to_string(),
+            c.bytes.to_string(),
+            each(c.bytes),
+            if coded { format!("{} + {distinct}", c.shared) } else { String::new() },
+            number(c.least),
+            number(c.largest),
+        ]
+    };
+    let head = ["column", "type", "values", "bytes", "bytes/event", "distinct: shared + by page", "least", "largest"];
+    output::table(&head, chunk.columns.iter().map(row).collect())
 }
 
 /// The socket of the directory's database, which is started for as long as the server value lives where none runs.

@@ -1,15 +1,16 @@
 //! `calvex search`.
 
 use crate::client::Connection;
-use crate::{Ended, output};
+use crate::{Ended, figures, output};
 use anyhow::{Result, bail};
+use calvex_core::query::{Context, parse};
 use calvex_core::search::Explanation;
-use calvex_wire::api::{HistogramAnswer, SearchAnswer, SearchRequest};
+use calvex_wire::api::{HistogramAnswer, MeasureAnswer, RangeAnswer, SearchAnswer, SearchRequest};
 use clap::Args;
 use serde_json::Value;
 use std::io::IsTerminal;
 
-/// Search events; newest first. Exits 0 when something was found, 1 when nothing.
+/// Search events, newest first; with `measure` in the query, figures. Exits 0 when something was found, 1 when nothing.
 #[derive(Args)]
 pub struct Search {
     /// The query: words, comparisons, a range (docs/query-language.md)
@@ -58,6 +59,15 @@ impl Search {
             let answer: HistogramAnswer = client.post("/api/histogram", &ask).await?;
             return show_histogram(&answer, as_json);
         }
+        if parse(&ask.query, &Context::utc(0)).query.measure.is_some() {
+            ask.order = None;
+            let answer: MeasureAnswer = client.post("/api/measure", &ask).await?;
+            answer.warnings.iter().for_each(|w| eprintln!("{w}"));
+            if self.explain {
+                eprintln!("{}", explanation(&answer.range, &answer.explain));
+            }
+            return figures::show(&answer, as_json);
+        }
         let mut left = self.limit;
         let mut found = 0;
         let mut empty = None;
@@ -75,7 +85,7 @@ impl Search {
             found += answer.events.len();
             left = left.saturating_sub(answer.events.len());
             if self.explain {
-                eprintln!("{}", explanation(&answer));
+                eprintln!("{}", explanation(&answer.range, &answer.explain));
             }
             check_whole(&answer.explain)?;
             empty = empty.or(answer.empty);
@@ -102,19 +112,22 @@ pub fn check_whole(explain: &Explanation) -> Result<()> {
     if losses.is_empty() { Ok(()) } else { bail!("the answer is incomplete: {}", losses.join("; ")) }
 }
 
-fn explanation(answer: &SearchAnswer) -> String {
-    let e = &answer.explain;
+fn explanation(range: &RangeAnswer, e: &Explanation) -> String {
     format!(
-        "{} to {}: {} of {} chunks read ({} skipped by time, {} by filter, {} not needed), {} rows looked at, {} of them in memory, {:.1} ms",
-        answer.range.from,
-        answer.range.to,
+        "{} to {}: {} of {} chunks read ({} skipped by time, {} by filter, {} not needed), {} pages scanned and {} skipped, {} rows looked at, {} of them in memory, {} parts read, {} KiB of them from the database, {:.1} ms",
+        range.from,
+        range.to,
         e.chunks_read,
         e.chunks,
         e.skipped_by_time,
         e.skipped_by_filter,
         e.skipped_by_order,
+        e.pages_scanned,
+        e.pages_skipped,
         e.rows_looked_at,
         e.head_rows,
+        e.parts_read,
+        e.fetched_bytes / 1024,
         e.took_us as f64 / 1000.0
     )
 }

@@ -53,6 +53,9 @@ pub const VERSION: u16 = 2;
 /// A part's size at most, header included.
 pub const MAX_PART_BYTES: usize = 4 << 20;
 
+#[cfg(test)]
+pub(crate) use part::seal_part as resealed;
+
 /// The parts of a chunk under another id and with a filter that fits no page, so that nothing is pruned by it.
 #[cfg(test)]
 pub(crate) fn without_filter(parts: Vec<Vec<u8>>, from: u64, to: u64) -> Vec<Vec<u8>> {

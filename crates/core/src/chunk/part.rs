@@ -9,7 +9,7 @@ const MAGIC: &[u8; 4] = b"CvxP";
 pub(super) const HEADER_BYTES: usize = 20;
 
 /// Wraps a payload.
-pub(super) fn seal_part(chunk: u64, part: u16, payload: &[u8]) -> Vec<u8> {
+pub(crate) fn seal_part(chunk: u64, part: u16, payload: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(HEADER_BYTES + payload.len());
     out.extend_from_slice(MAGIC);
     out.extend_from_slice(&VERSION.to_le_bytes());

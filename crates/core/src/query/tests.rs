@@ -223,6 +223,30 @@ fn any_filter() -> impl Strategy<Value = String> {
     })
 }
 
+fn any_measure() -> impl Strategy<Value = String> {
+    let aggregate = prop::sample::select(vec![
+        "count",
+        "count(severity>=error) as bad",
+        "share(lease or has x)",
+        "rate",
+        "distinct(trace)",
+        "sum(n) as `my sum`",
+        "p99.9(took_ms)",
+        "first(.status)",
+    ]);
+    let tail = prop::sample::select(vec![
+        "",
+        " per service",
+        " per `odd name`, .status every 5m",
+        " having count > 10",
+        " top 3",
+        " top 3 by count",
+        " per a every 1d having count<=2 top 10 by count over last 6h",
+    ]);
+    (prop::collection::vec(aggregate, 0..3), tail)
+        .prop_map(|(more, tail)| format!("measure {}{tail}", [vec!["count"], more].concat().join(", ")))
+}
+
 proptest! {
     #[test]
     fn canonical_is_stable(text in any_filter()) {
@@ -233,6 +257,35 @@ proptest! {
         prop_assert_eq!(&second.mistakes, &vec![], "{} -> {}", text, canonical);
         prop_assert_eq!(&second.query, &first.query, "{} -> {}", text, canonical);
         prop_assert_eq!(second.query.canonical(), canonical);
+    }
+
+    /// The tree of the text: tokens in order, each within its node, and nothing but blanks between them.
+    #[test]
+    fn the_text_is_taken_apart_whole(text in prop_oneof![any_filter(), any_measure(), ".{0,60}", "[a-c()\"`=<>!~^$*/, -]{0,40}"]) {
+        let parsed = parse(&text, &context());
+        let chars: Vec<char> = text.chars().collect();
+        prop_assert_eq!((parsed.syntax.from, parsed.syntax.to), (0, chars.len()));
+        let mut end = 0;
+        for token in parsed.syntax.tokens() {
+            prop_assert!(end <= token.from && token.from < token.to && token.to <= chars.len(), "{:?}", token);
+            if parsed.mistakes.is_empty() {
+                prop_assert!(chars[end..token.from].iter().all(|c| c.is_whitespace()), "{} before {:?}", text, token);
+            }
+            prop_assert!(parsed.syntax.path_to(token.from).iter().any(|n| *n == token));
+            end = token.to;
+        }
+        if parsed.mistakes.is_empty() {
+            prop_assert!(chars[end..].iter().all(|c| c.is_whitespace()), "{} after its end", text);
+        }
+    }
+
+    #[test]
+    fn canonical_measures_are_stable(filter in any_filter(), clause in any_measure()) {
+        let first = parse(&format!("{filter} {clause}"), &context());
+        prop_assume!(first.mistakes.is_empty());
+        let second = parse(&first.query.canonical(), &context());
+        prop_assert_eq!(&second.mistakes, &vec![]);
+        prop_assert_eq!(second.query, first.query);
     }
 
     #[test]

@@ -20,6 +20,7 @@ const RETIRED_MARGIN_NS: i64 = 30 * SECOND_NS;
 /// # Errors
 /// Where the database fails; the chunks then stand as they stood, or the merge is found done at the next turn.
 pub async fn merge_once(app: &Shared, sealer: &Sealer, all: bool) -> Result<usize> {
+    let _merging = app.merging.lock().await;
     let max_rows = app.settings.number("merge.rows") as usize;
     let today = day_of((app.clock)());
     let mut groups: BTreeMap<(u32, i32, bool, i64), Vec<ChunkRow>> = BTreeMap::new();

@@ -14,12 +14,14 @@ impl Parser<'_> {
         self.scan.at += word.chars().count();
         self.scan.blanks();
         let next = self.scan.peek_bare();
+        let opens = self.scan.peek_at(next.chars().count()) == Some('(');
         let value = self.scan.bare_value();
         self.scan.blanks();
         let then = self.scan.peek_bare();
         self.scan.at = from;
         if word == "measure" {
-            return super::measure::is_aggregate(&next);
+            // `measure median(took)` can mean nothing else, and deserves its mistake.
+            return super::measure::is_aggregate(&next) || opens && !next.is_empty();
         }
         match next.as_str() {
             "last" => parse_duration_ns(&then).is_some(),

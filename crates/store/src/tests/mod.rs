@@ -1,5 +1,7 @@
 //! The store against a real MariaDB: one server for the run, one database a test.
 
+mod faults;
+
 use crate::*;
 use std::sync::atomic::{AtomicU32, Ordering};
 use tokio::sync::OnceCell;

@@ -1,0 +1,180 @@
+//! Fuzz targets for the chunk reader, the journal reader and the query parser. `cargo test` runs each briefly; with a
+//! fuzzing engine (`cargo bolero test fuzz::chunk_reader -p calvex-core`) they run for as long as wished.
+//!
+//! Bytes are changed behind the checksum, which is then set right: what a checksum catches never reaches a decoder.
+
+use crate::chunk::{ChunkPage, ChunkSource, Directory, VerifiedPart, pages_that_may_match, resealed};
+use crate::columns::{PageRead, gather_all, select};
+use crate::error::{CoreError, Result};
+use crate::journal::{decode_batch, encode_batch};
+use crate::query::{Context, Filter, parse};
+use bolero::{ValueGenerator, check, produce};
+use std::sync::Arc;
+
+const ROUNDS: usize = 3000;
+
+/// Changes to some bytes: where (in thousandths of the length), and what they become.
+type Edits = Vec<(u16, u8)>;
+
+fn edited(bytes: &[u8], edits: &Edits, cut: u16) -> Vec<u8> {
+    let mut bytes = bytes.to_vec();
+    for (place, value) in edits {
+        let at = usize::from(*place) * bytes.len() / usize::from(u16::MAX);
+        if let Some(byte) = bytes.get_mut(at) {
+            *byte = *value;
+        }
+    }
+    if cut < 2000 {
+        bytes.truncate(usize::from(cut) * bytes.len() / 2000);
+    }
+    bytes
+}
+
+struct Forged(Vec<Vec<u8>>);
+
+impl ChunkSource for Forged {
+    fn directory(&self, chunk: u64) -> Result<Arc<Directory>> {
+        Ok(Arc::new(Directory::read(chunk, &self.part(chunk, 0)?)?))
+    }
+    fn part(&self, chunk: u64, part: u16) -> Result<VerifiedPart> {
+        let bytes = self.0.get(usize::from(part)).ok_or_else(|| CoreError::Unavailable("gone".into()))?;
+        VerifiedPart::check(bytes.clone(), chunk, part)
+    }
+}
+
+fn golden() -> Vec<Vec<u8>> {
+    let bytes = include_bytes!("chunk/golden/v2.bin");
+    let (mut at, mut parts) = (0, Vec::new());
+    while at < bytes.len() {
+        let length = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap()) as usize;
+        parts.push(bytes[at + 4..at + 4 + length].to_vec());
+        at += 4 + length;
+    }
+    parts
+}
+
+#[test]
+fn chunk_reader() {
+    let parts = golden();
+    let filter = parse("lease door<9 slot.bank=BK-003 severity>=info", &Context::utc(0)).query.filter;
+    check!()
+        .with_iterations(ROUNDS)
+        .with_generator((produce::<u8>(), produce::<Edits>().with().len(0usize..6), produce::<u16>()))
+        .for_each(|(part, edits, cut)| {
+            let part = usize::from(*part) % parts.len();
+            let mut forged = parts.clone();
+            let payload = VerifiedPart::check(parts[part].clone(), 1, part as u16).unwrap().payload().to_vec();
+            forged[part] = resealed(1, part as u16, &edited(&payload, edits, *cut));
+            let source = Forged(forged);
+            let Ok(directory) = source.directory(1) else { return };
+            let _ = pages_that_may_match(&filter, &directory, &source);
+            for page in 0..directory.pages.len().min(64) {
+                let page = ChunkPage::new(directory.clone(), page, &source);
+                for told in
+                    [gather_all(&page).err(), select(&filter, &page, "").err(), select(&Filter::All, &page, "").err()]
+                {
+                    let named = told.is_none_or(|e| {
+                        e.to_string().contains("chunk 1 part")
+                            || e.to_string().contains("gone")
+                            || e.to_string().contains("page")
+                            || e.to_string().contains("block")
+                    });
+                    assert!(named, "an error names what is damaged");
+                }
+            }
+        });
+}
+
+#[test]
+fn parts_behind_their_checksum() {
+    let parts = golden();
+    check!().with_iterations(ROUNDS).with_type::<(u8, Edits, u16)>().for_each(|(part, edits, cut)| {
+        let part = usize::from(*part) % parts.len();
+        let bytes = edited(&parts[part], edits, *cut);
+        let same = bytes == parts[part];
+        match VerifiedPart::check(bytes, 1, part as u16) {
+            Ok(_) => assert!(same, "a changed part was taken"),
+            Err(e) => assert!(e.to_string().contains(&format!("chunk 1 part {part}")), "{e}"),
+        }
+    });
+}
+
+#[test]
+fn journal_reader() {
+    let source = Forged(golden());
+    let directory = source.directory(1).unwrap();
+    let page = gather_all(&ChunkPage::new(directory, 0, &source)).unwrap();
+    let batch = encode_batch(&crate::columns::build_page(&page).unwrap());
+    let (header, content) = batch.split_at(10);
+    check!().with_iterations(ROUNDS).with_type::<(Edits, u16, bool)>().for_each(|(edits, cut, behind)| {
+        let bytes = if *behind {
+            // The raw columns, packed again, so that the decoder of columns is reached.
+            let length = u32::from_le_bytes(content[..4].try_into().unwrap()) as usize;
+            let raw = zstd::bulk::decompress(&content[4..], length).unwrap();
+            let raw = edited(&raw, edits, *cut);
+            [&(raw.len() as u32).to_le_bytes()[..], &zstd::bulk::compress(&raw, 1).unwrap()].concat()
+        } else {
+            edited(content, edits, *cut)
+        };
+        let mut forged = header.to_vec();
+        forged[6..10].copy_from_slice(&crc32fast::hash(&bytes).to_le_bytes());
+        forged.extend_from_slice(&bytes);
+        match decode_batch(&forged, "1-1-1") {
+            Ok(page) => {
+                let _ = gather_all(&page.with_origin(1, 1, 1));
+            }
+            Err(e) => assert!(e.to_string().contains("journal batch 1-1-1"), "{e}"),
+        }
+    });
+}
+
+#[test]
+fn query_parser() {
+    const PIECES: [&str; 32] = [
+        "lease",
+        " ",
+        "severity",
+        ">=",
+        "error",
+        "(",
+        ")",
+        "\"",
+        "a b",
+        "`",
+        "measure ",
+        "count",
+        "p95",
+        "took_ms",
+        " per ",
+        " every 5m",
+        " having ",
+        " top 3",
+        " over last ",
+        "15m",
+        "~/",
+        "/i",
+        " in (",
+        ",",
+        " between ",
+        " and ",
+        " or ",
+        "not ",
+        "has ",
+        "*",
+        "é",
+        "=",
+    ];
+    check!().with_iterations(ROUNDS).with_type::<Vec<u8>>().for_each(|input| {
+        let text: String = match input.first() {
+            Some(0..128) => input.iter().map(|b| PIECES[usize::from(*b) % PIECES.len()]).collect(),
+            _ => String::from_utf8_lossy(input).into_owned(),
+        };
+        let parsed = parse(&text, &Context::utc(0));
+        let length = text.chars().count();
+        assert!(parsed.mistakes.iter().all(|m| m.column >= 1 && m.column <= length + 2 && !m.cure.is_empty()));
+        if parsed.mistakes.is_empty() {
+            let again = parse(&parsed.query.canonical(), &Context::utc(0));
+            assert_eq!((again.query, again.mistakes.len()), (parsed.query, 0), "{text}");
+        }
+    });
+}

@@ -1,0 +1,306 @@
+//! Faults between all steps of a seal and of a merge: after each, and after a restart, every acknowledged event stands
+//! in exactly one place, and the work can be done again. And the cache of parts, damaged and cold.
+
+use super::{run, store};
+use crate::fault::Step;
+use crate::*;
+use calvex_core::chunk::{BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks};
+use calvex_core::columns::{Page, PageRead, build_page, gather_all};
+use calvex_core::event::{Event, EventId};
+use calvex_core::journal::{decode_batch, encode_batch};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+const DAY: i32 = 20_000;
+const BUCKET: i32 = 20_100;
+
+fn page(from: i64, rows: i64) -> Page {
+    let event = |n: i64| Event { time_ns: n, message: format!("door {n} opened"), ..Event::default() };
+    build_page(&(from..from + rows).map(event).collect::<Vec<_>>()).unwrap().with_places()
+}
+
+/// Commits three journal rows of five events each; what they hold, as pages.
+async fn journalled(store: &Store, claim: &Claim, after_seq: u64) -> Vec<Page> {
+    let seqs: Vec<u64> = (after_seq + 1..=after_seq + 3).collect();
+    let pages: Vec<Page> = seqs.iter().map(|seq| page(*seq as i64 * 5, 5)).collect();
+    let row = |(seq, page): (&u64, &Page)| JournalRow {
+        seq: *seq,
+        lane: 1,
+        day: DAY,
+        late: false,
+        rows: page.rows(),
+        batch: encode_batch(page),
+    };
+    let rows = seqs.iter().zip(&pages).map(row).collect();
+    store.commit(claim, &Commit { table: 1, after_seq, rows, receipts: vec![] }).await.unwrap();
+    seqs.iter().zip(pages).map(|(seq, page)| page.with_origin(claim.node, claim.epoch, *seq)).collect()
+}
+
+/// Chunks read without any cache.
+struct Direct<'a>(&'a Store, tokio::runtime::Handle);
+
+impl ChunkSource for Direct<'_> {
+    fn directory(&self, chunk: u64) -> calvex_core::error::Result<Arc<Directory>> {
+        Ok(Arc::new(Directory::read(chunk, &self.part(chunk, 0)?)?))
+    }
+    fn part(&self, chunk: u64, part: u16) -> calvex_core::error::Result<VerifiedPart> {
+        let bytes = self.1.block_on(self.0.read_part(BUCKET, chunk, part));
+        VerifiedPart::check(bytes.map_err(|e| calvex_core::CoreError::Unavailable(e.to_string()))?, chunk, part)
+    }
+}
+
+async fn pages_of(store: &Store, chunks: Vec<u64>) -> Vec<Vec<Event>> {
+    let (store, handle) = (store.clone(), tokio::runtime::Handle::current());
+    tokio::task::spawn_blocking(move || {
+        let source = Direct(&store, handle);
+        let mut pages = Vec::new();
+        for chunk in chunks {
+            let directory = source.directory(chunk).unwrap();
+            for page in 0..directory.pages.len() {
+                pages.push(gather_all(&ChunkPage::new(directory.clone(), page, &source)).unwrap());
+            }
+        }
+        pages
+    })
+    .await
+    .unwrap()
+}
+
+/// Every event that is kept, with how often it is, in journal and catalogue together.
+async fn kept(store: &Store, node: u16) -> BTreeMap<EventId, (usize, String)> {
+    let mut found = BTreeMap::new();
+    let mut add = |e: Event| found.entry(e.id).or_insert((0, e.message)).0 += 1;
+    let mut rows = Vec::new();
+    let each = |b: StoredBatch| {
+        rows.push(b);
+        Ok(())
+    };
+    store.replay(node, each).await.unwrap();
+    for b in rows {
+        let page = decode_batch(&b.batch, "x").unwrap().with_origin(node, b.at.epoch, b.at.seq);
+        gather_all(&page).unwrap().into_iter().for_each(&mut add);
+    }
+    let chunks = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
+    pages_of(store, chunks).await.into_iter().flatten().for_each(&mut add);
+    found
+}
+
+async fn assert_whole(store: &Store, node: u16, events: usize, when: &str) {
+    let kept = kept(store, node).await;
+    assert_eq!(kept.len(), events, "{when}: an event is lost");
+    for (id, (times, message)) in kept {
+        assert_eq!(times, 1, "{when}: {id} stands {times} times");
+        let number = id.seq * 5 + u64::from(id.place);
+        assert_eq!(message, format!("door {number} opened"), "{when}");
+    }
+}
+
+fn catalogued(chunk: &BuiltChunk) -> ChunkRow {
+    ChunkRow {
+        id: chunk.id,
+        lane: 1,
+        day: DAY,
+        bucket: BUCKET,
+        visible_until_ns: i64::MAX,
+        time_min: chunk.time_min,
+        time_max: chunk.time_max,
+        rows: chunk.rows as u32,
+        bytes: chunk.bytes() as u64,
+        parts: chunk.parts.len() as u16,
+        late: false,
+    }
+}
+
+fn built(claim: &Claim, number: u32, pages: &[Page]) -> BuiltChunk {
+    let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
+    build_chunks(&sources, || chunk_id(claim.node, claim.epoch, number)).unwrap().remove(0)
+}
+
+async fn seal(store: &Store, claim: &Claim, chunk: &BuiltChunk, covers: Vec<JournalRowRef>) -> Result<()> {
+    let row = catalogued(chunk);
+    store.write_chunks(&[(row.clone(), chunk.parts.as_slice())]).await?;
+    store.seal(claim, &Seal { chunks: vec![row], covers }).await
+}
+
+async fn merge(store: &Store, claim: &Claim, chunk: &BuiltChunk, replaces: Vec<ChunkRow>) -> Result<()> {
+    let row = catalogued(chunk);
+    store.write_chunks(&[(row.clone(), chunk.parts.as_slice())]).await?;
+    store.merge(claim, &Merge { chunks: vec![row], replaces }).await
+}
+
+async fn parts_of(store: &Store) -> Vec<u64> {
+    let select = format!("SELECT DISTINCT chunk FROM parts_{BUCKET} ORDER BY chunk");
+    sqlx::query_scalar(sql::safe(select)).fetch_all(&store.pool).await.unwrap()
+}
+
+fn rows_of(claim: &Claim, seqs: std::ops::RangeInclusive<u64>) -> Vec<JournalRowRef> {
+    seqs.map(|seq| JournalRowRef { table: 1, epoch: claim.epoch, seq }).collect()
+}
+
+#[test]
+fn a_seal_is_whole_after_a_fault_at_any_step() {
+    run(async {
+        for step in Step::ALL {
+            let store = store().await;
+            store.journal_tables().await.unwrap();
+            let claim = store.claim("n").await.unwrap();
+            let pages = journalled(&store, &claim, 0).await;
+            let chunk = built(&claim, 1, &pages);
+            store.faults.arm(step);
+            let failed = seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await;
+            assert!(matches!(failed, Err(StoreError::Injected(s)) if s == step), "{step:?}: {failed:?}");
+            assert!(store.faults.spent());
+            assert_whole(&store, claim.node, 15, &format!("{step:?}, at once")).await;
+            // A restart sweeps what no catalogue row names; then the work is done again by the new epoch.
+            let again = store.claim("n").await.unwrap();
+            store.sweep_orphans(&again).await.unwrap();
+            assert_whole(&store, claim.node, 15, &format!("{step:?}, restarted")).await;
+            let named: Vec<u64> = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
+            if step != Step::PartsBegin {
+                assert_eq!(parts_of(&store).await, named, "{step:?}: parts without a name are swept");
+            }
+            if named.is_empty() {
+                let chunk = built(&again, 1, &pages);
+                seal(&store, &again, &chunk, rows_of(&claim, 1..=3)).await.unwrap();
+            }
+            assert_whole(&store, claim.node, 15, &format!("{step:?}, sealed")).await;
+            assert_eq!(store.chunks().await.unwrap().len(), 1);
+        }
+    });
+}
+
+#[test]
+fn a_seal_tried_again_by_the_same_process_is_done_once() {
+    run(async {
+        for step in Step::ALL {
+            let store = store().await;
+            store.journal_tables().await.unwrap();
+            let claim = store.claim("n").await.unwrap();
+            let pages = journalled(&store, &claim, 0).await;
+            let chunk = built(&claim, 1, &pages);
+            store.faults.arm(step);
+            while seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await.is_err() {}
+            assert_whole(&store, claim.node, 15, &format!("{step:?}")).await;
+            assert_eq!(store.chunks().await.unwrap().len(), 1, "{step:?}");
+        }
+    });
+}
+
+#[test]
+fn a_merge_is_whole_after_a_fault_at_any_step() {
+    run(async {
+        for step in Step::ALL {
+            let store = store().await;
+            store.journal_tables().await.unwrap();
+            let claim = store.claim("n").await.unwrap();
+            let mut pages = journalled(&store, &claim, 0).await;
+            pages.extend(journalled(&store, &claim, 3).await);
+            let (a, b) = (built(&claim, 1, &pages[..3]), built(&claim, 2, &pages[3..]));
+            seal(&store, &claim, &a, rows_of(&claim, 1..=3)).await.unwrap();
+            seal(&store, &claim, &b, rows_of(&claim, 4..=6)).await.unwrap();
+            let both = built(&claim, 3, &pages);
+            let replaces = store.chunks().await.unwrap();
+            store.faults.arm(step);
+            let failed = merge(&store, &claim, &both, replaces.clone()).await;
+            assert!(matches!(failed, Err(StoreError::Injected(s)) if s == step), "{step:?}: {failed:?}");
+            assert_whole(&store, claim.node, 30, &format!("{step:?}, at once")).await;
+            // Searches that began before still read what was replaced.
+            assert_eq!(pages_of(&store, vec![a.id, b.id]).await.len(), 2, "{step:?}");
+            merge(&store, &claim, &both, replaces.clone()).await.unwrap();
+            assert_whole(&store, claim.node, 30, &format!("{step:?}, again")).await;
+            let named: Vec<u64> = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
+            assert_eq!(named, [both.id], "{step:?}");
+            store.remove_parts(BUCKET, a.id).await.unwrap();
+            store.remove_parts(BUCKET, both.id).await.unwrap();
+            assert_eq!(parts_of(&store).await, [b.id, both.id], "{step:?}: only what nothing names goes");
+            let again = store.claim("n").await.unwrap();
+            store.sweep_orphans(&again).await.unwrap();
+            assert_eq!(parts_of(&store).await, [both.id], "{step:?}");
+            assert_whole(&store, claim.node, 30, &format!("{step:?}, restarted")).await;
+        }
+    });
+}
+
+#[test]
+fn a_merge_gives_way_to_whoever_changed_its_chunks() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        let claim = store.claim("n").await.unwrap();
+        let pages = journalled(&store, &claim, 0).await;
+        let (a, b) = (built(&claim, 1, &pages[..1]), built(&claim, 2, &pages[1..]));
+        seal(&store, &claim, &a, rows_of(&claim, 1..=1)).await.unwrap();
+        seal(&store, &claim, &b, rows_of(&claim, 2..=3)).await.unwrap();
+        let replaces = store.chunks().await.unwrap();
+        let both = built(&claim, 3, &pages);
+        // The lane's term was changed meanwhile.
+        store.reterm_chunks(1, 7).await.unwrap();
+        assert!(matches!(merge(&store, &claim, &both, replaces).await, Err(StoreError::Missing(_))));
+        assert_whole(&store, claim.node, 15, "after a change of term").await;
+        // Another process took the node's place.
+        let replaces = store.chunks().await.unwrap();
+        store.claim("n").await.unwrap();
+        assert!(matches!(merge(&store, &claim, &both, replaces).await, Err(StoreError::Fenced(_))));
+        assert_whole(&store, claim.node, 15, "after being fenced").await;
+    });
+}
+
+#[test]
+fn cached_cold_or_damaged_the_answer_is_the_same() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        let claim = store.claim("n").await.unwrap();
+        let pages = journalled(&store, &claim, 0).await;
+        let chunk = built(&claim, 1, &pages);
+        seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await.unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        let disk = || Some((folder.path().join("cache"), 1 << 20));
+        let read = |cache: PartCache| {
+            let (store, id) = (store.clone(), chunk.id);
+            async move {
+                let handle = tokio::runtime::Handle::current();
+                let reading = tokio::task::spawn_blocking(move || {
+                    let bucket_of = |_| Some(BUCKET);
+                    let reader = cache.reader(&store, handle, &bucket_of);
+                    let directory = reader.directory(id).unwrap();
+                    let page = ChunkPage::new(directory, 0, &reader);
+                    (gather_all(&page).unwrap().len(), reader.reads().1)
+                });
+                reading.await.unwrap()
+            }
+        };
+        let cache = PartCache::new(1 << 20, disk());
+        let (rows, fetched) = read(cache.clone()).await;
+        assert!(rows == 15 && fetched > 0, "cold");
+        assert_eq!(read(cache.clone()).await, (15, 0), "from memory");
+        cache.clear(false);
+        assert_eq!(read(cache).await, (15, 0), "from disk");
+        // A new process finds the files; one is damaged, one cut short, one is no part at all.
+        let names = || {
+            let entries = std::fs::read_dir(folder.path().join("cache")).unwrap().flatten();
+            let mut paths: Vec<_> = entries.map(|e| e.path()).collect();
+            paths.sort();
+            paths
+        };
+        let paths = names();
+        assert_eq!(paths.len(), 2, "directory and columns; nothing asked for the filter");
+        let mut bytes = std::fs::read(&paths[0]).unwrap();
+        bytes[30] ^= 1;
+        std::fs::write(&paths[0], bytes).unwrap();
+        let bytes = std::fs::read(&paths[1]).unwrap();
+        std::fs::write(&paths[1], &bytes[..bytes.len() / 2]).unwrap();
+        std::fs::write(folder.path().join("cache/half.new"), b"x").unwrap();
+        let cache = PartCache::new(1 << 20, disk());
+        let (rows, fetched) = read(cache.clone()).await;
+        assert!(rows == 15 && fetched > 0, "damaged files are fetched again");
+        assert_eq!(names(), paths);
+        let cache = PartCache::new(1 << 20, disk());
+        assert_eq!(read(cache.clone()).await, (15, 0), "and are whole then");
+        cache.forget(chunk.id, chunk.parts.len() as u16);
+        while !names().is_empty() {
+            cache.clear(true);
+        }
+        assert_eq!(read(PartCache::new(1 << 20, None)).await.0, 15, "without a disk");
+    });
+}
