@@ -55,13 +55,22 @@ pub struct Reading {
     pub flattener: Flattener,
 }
 
+/// A page being filled.
+struct OpenPage {
+    day: i32,
+    late: bool,
+    builder: PageBuilder,
+    /// The line of each row.
+    lines: Vec<usize>,
+}
+
 /// Takes the events of a request one by one.
 pub struct BatchBuilder<'a> {
     arrival: Arrival<'a>,
     meanings: Meanings,
-    builder: PageBuilder,
-    lines: Vec<usize>,
-    full: Vec<(Page, Vec<usize>)>,
+    /// A page for each day, late events apart: what would have to be parted later is never put together.
+    open: Vec<OpenPage>,
+    full: Vec<OpenPage>,
     batch: Batch,
 }
 
@@ -71,8 +80,7 @@ impl<'a> BatchBuilder<'a> {
         BatchBuilder {
             arrival,
             meanings: Meanings::default(),
-            builder: PageBuilder::default(),
-            lines: Vec::new(),
+            open: Vec::new(),
             full: Vec::new(),
             batch: Batch { timed: true, ..Batch::default() },
         }
@@ -100,21 +108,21 @@ impl<'a> BatchBuilder<'a> {
         match normalised {
             Ok(normalised) => {
                 self.batch.timed &= normalised.timed;
-                self.builder.push(&normalised.draft, &reading.paths);
-                self.lines.push(line);
-                if self.builder.rows() >= PAGE_ROWS || self.builder.weight_bytes() >= PAGE_WEIGHT_BYTES {
-                    self.close_page(reading)?;
+                let draft = &normalised.draft;
+                let day = day_of(draft.time_ns);
+                let late = self.arrival.arrived_ns.saturating_sub(draft.time_ns) > LATE_NS;
+                let at = self.open.iter().position(|p| p.day == day && p.late == late).unwrap_or_else(|| {
+                    self.open.push(OpenPage { day, late, builder: PageBuilder::default(), lines: Vec::new() });
+                    self.open.len() - 1
+                });
+                let page = &mut self.open[at];
+                page.builder.push(draft, &reading.paths);
+                page.lines.push(line);
+                if page.builder.rows() >= PAGE_ROWS || page.builder.weight_bytes() >= PAGE_WEIGHT_BYTES {
+                    self.full.push(self.open.swap_remove(at));
                 }
             }
             Err(refusal) => self.batch.refused.push(Refused { line, refusal }),
-        }
-        Ok(())
-    }
-
-    fn close_page(&mut self, reading: &Reading) -> Result<()> {
-        if self.builder.rows() > 0 {
-            let page = std::mem::take(&mut self.builder).finish(&reading.paths)?;
-            self.full.push((page, std::mem::take(&mut self.lines)));
         }
         Ok(())
     }
@@ -129,18 +137,20 @@ impl<'a> BatchBuilder<'a> {
         routes: &RouteTable<u32>,
         term: impl Fn(u32) -> (&'t str, u32),
     ) -> Result<Batch> {
-        self.close_page(reading)?;
-        for (page, lines) in std::mem::take(&mut self.full) {
-            part(&page, &lines, self.arrival.arrived_ns, routes, &term, &mut self.batch)?;
+        self.full.append(&mut self.open);
+        for OpenPage { day, late, builder, lines } in std::mem::take(&mut self.full) {
+            let page = builder.finish(&reading.paths)?;
+            part(&page, (day, late), &lines, self.arrival.arrived_ns, routes, &term, &mut self.batch)?;
         }
         self.batch.refused.sort_by_key(|r| r.line);
         Ok(self.batch)
     }
 }
 
-/// Parts a page by head; refuses what lies before its lane's term.
+/// Parts a page of one day by lane; refuses what lies before its lane's term.
 fn part<'t>(
     page: &Page,
+    (day, late): (i32, bool),
     lines: &[usize],
     arrived_ns: i64,
     routes: &RouteTable<u32>,
@@ -150,27 +160,18 @@ fn part<'t>(
     let lanes = routes.lanes_of(page)?;
     let time = page.own(Own::Time)?;
     let Some(Values::Ints(times)) = time.as_deref().map(|c| &c.values) else { return Ok(()) };
-    let mut by_head: BTreeMap<HeadKey, Vec<(i64, u32)>> = BTreeMap::new();
-    let mut last: Option<(HeadKey, i64)> = None;
+    let mut by_lane: BTreeMap<u32, Vec<(i64, u32)>> = BTreeMap::new();
     for (row, (time_ns, lane)) in times.iter().zip(lanes).enumerate() {
         let (name, days) = term(lane);
-        if let Err(refusal) = check_age(*time_ns, arrived_ns, name, days) {
-            batch.refused.push(Refused { line: lines.get(row).copied().unwrap_or(0), refusal });
-            continue;
+        match check_age(*time_ns, arrived_ns, name, days) {
+            Ok(()) => by_lane.entry(lane).or_default().push((*time_ns, row as u32)),
+            Err(refusal) => batch.refused.push(Refused { line: lines.get(row).copied().unwrap_or(0), refusal }),
         }
-        let late = arrived_ns.saturating_sub(*time_ns) > LATE_NS;
-        // Neighbours are mostly of one head; looking it up for each would cost more than all else here.
-        let key = match last {
-            Some((key, _)) if key.lane == lane && key.late == late && key.day == day_of(*time_ns) => key,
-            _ => HeadKey { lane, day: day_of(*time_ns), late },
-        };
-        last = Some((key, *time_ns));
-        by_head.entry(key).or_default().push((*time_ns, row as u32));
     }
-    for (key, mut rows) in by_head {
+    for (lane, mut rows) in by_lane {
+        let key = HeadKey { lane, day, late };
         batch.stored += rows.len();
-        let whole = rows.len() == page.rows() && rows.is_sorted();
-        if whole {
+        if rows.len() == page.rows() && rows.is_sorted() {
             batch.pages.push((key, page.clone()));
             continue;
         }
@@ -218,6 +219,8 @@ mod tests {
             "[]".to_owned(),
         ];
         let batch = take(&lines, 100 * DAY_NS, 1 << 20);
+        let mut batch = batch;
+        batch.pages.sort_by_key(|(key, _)| *key);
         let heads: Vec<_> = batch.pages.iter().map(|(k, p)| (k.lane, k.day, k.late, p.rows())).collect();
         assert_eq!(heads, [(1, 99, true, 1), (1, 100, false, 2), (2, 100, false, 1)]);
         let refused: Vec<_> = batch.refused.iter().map(|r| (r.line, r.refusal.reason())).collect();

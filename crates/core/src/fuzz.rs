@@ -4,11 +4,11 @@
 //! Bytes are changed behind the checksum, which is then set right: what a checksum catches never reaches a decoder.
 
 use crate::chunk::{ChunkPage, ChunkSource, Directory, VerifiedPart, pages_that_may_match, resealed};
-use crate::columns::{PageRead, gather_all, select};
+use crate::columns::{gather_all, select};
 use crate::error::{CoreError, Result};
 use crate::journal::{decode_batch, encode_batch};
 use crate::query::{Context, Filter, parse};
-use bolero::{ValueGenerator, check, produce};
+use bolero::{check, produce};
 use std::sync::Arc;
 
 const ROUNDS: usize = 3000;

@@ -414,8 +414,7 @@ impl<'a> Reader<'a> {
     }
 
     fn codes(&mut self, count: usize, distinct: usize) -> Option<Vec<u32>> {
-        let known = |c: i64| u32::try_from(c).ok().filter(|c| (*c as usize) < distinct);
-        ints::decode(self.bytes, &mut self.at, count)?.into_iter().map(known).collect()
+        ints::decode_codes(self.bytes, &mut self.at, count, distinct)
     }
 }
 

@@ -189,6 +189,13 @@ pub(super) fn decode(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i
     }
 }
 
+/// Reads `count` codes below `distinct` and moves `at` behind them; `None` where they do not decode.
+pub(super) fn decode_codes(bytes: &[u8], at: &mut usize, count: usize, distinct: usize) -> Option<Vec<u32>> {
+    let numbers = decode(bytes, at, count)?;
+    let known = numbers.iter().all(|n| (*n as u64) < distinct as u64) && distinct <= u32::MAX as usize;
+    known.then(|| numbers.into_iter().map(|n| n as u32).collect())
+}
+
 fn unpack(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i64>> {
     let least = unzigzag(take_varint(bytes, at)?);
     let unit = take_varint(bytes, at)?;
@@ -217,13 +224,14 @@ fn unpack(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i64>> {
             let mut padded = Vec::with_capacity(length + 8);
             padded.extend_from_slice(packed);
             padded.resize(length + 8, 0);
-            let low = |n: usize| {
-                let bit = n * width;
-                let from = bit >> 3;
-                let word = padded.get(from..from + 8).and_then(|b| b.try_into().ok()).map_or(0, u64::from_le_bytes);
-                (word >> (bit & 7)) & mask
-            };
-            (0..count).map(|n| value(low(n))).collect()
+            let mut out = Vec::with_capacity(count);
+            let mut bit = 0;
+            for _ in 0..count {
+                let word = padded.get(bit >> 3..).and_then(|b| b.first_chunk()).map_or(0, |b| u64::from_le_bytes(*b));
+                out.push(value((word >> (bit & 7)) & mask));
+                bit += width;
+            }
+            out
         }
     };
     for (place, high) in exceptions {

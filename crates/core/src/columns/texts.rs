@@ -280,9 +280,7 @@ pub(super) fn decode(bytes: &[u8], at: &mut usize, max: usize) -> Option<List> {
                 return None;
             }
             let templates = decode_plain(bytes, at, templates)?;
-            let codes: Option<Vec<u32>> =
-                ints::decode(bytes, at, count)?.into_iter().map(|c| u32::try_from(c).ok()).collect();
-            let codes = codes.filter(|c| c.iter().all(|c| (*c as usize) < templates.ends.len()))?;
+            let codes = ints::decode_codes(bytes, at, count, templates.ends.len())?;
             let templates = super::Texts { shared: None, joined: templates.joined, ends: templates.ends };
             let variables = streams::unpack_from(bytes, at, &templates, &codes)?;
             let mut list = List::default();
@@ -423,7 +421,7 @@ fn put_decimal(mut value: u64, width: usize, out: &mut String) {
         value /= 10;
     }
     from = from.min(digits.len() - width.min(20));
-    out.extend(digits[from..].iter().map(|b| *b as char));
+    out.push_str(std::str::from_utf8(&digits[from..]).unwrap_or(""));
 }
 
 fn decode_any(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {

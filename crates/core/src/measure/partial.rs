@@ -105,8 +105,11 @@ impl Partial {
     /// Adds the `rows` of a page.
     pub fn add(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<()> {
         let placement = self.place(ask, page, rows, lane)?;
-        for row in rows.iter() {
-            placement.each(row, |cell| self.events[cell] += 1);
+        if placement.more.is_empty() {
+            let events = &mut self.events;
+            placement.first.iter().filter(|c| **c != NONE).for_each(|cell| events[*cell as usize] += 1);
+        } else {
+            rows.iter().for_each(|row| placement.each(row, |cell| self.events[cell] += 1));
         }
         for (n, aggregate) in ask.measure.aggregates.iter().enumerate() {
             let state = &mut self.states[n];
@@ -193,9 +196,28 @@ impl Partial {
             }
         };
         let mut placement = Placement { first: vec![NONE; page.rows()], more: HashMap::new() };
-        for row in rows.iter() {
-            let cell = resolve(&mut fields.iter().map(|f| f.first[row]), step_of(row), self);
-            placement.first[row] = cell;
+        if product.is_some() {
+            // The key of each row, a field after the other: plain loops over codes.
+            let mut keys: Vec<u32> = match times {
+                None => vec![0; page.rows()],
+                Some(times) => times.iter().map(|t| (ask.steps.of(clamp(*t)) - first_step) as u32).collect(),
+            };
+            for field in &fields {
+                let values = field.values.len() as u32;
+                keys.iter_mut().zip(&field.first).for_each(|(key, code)| *key = *key * values + code);
+            }
+            let mut cells = vec![NONE; product.unwrap_or(0)];
+            for row in rows.iter() {
+                let cell = &mut cells[keys[row] as usize];
+                if *cell == NONE {
+                    *cell = resolve(&mut fields.iter().map(|f| f.first[row]), step_of(row), self);
+                }
+                placement.first[row] = *cell;
+            }
+        } else {
+            for row in rows.iter() {
+                placement.first[row] = resolve(&mut fields.iter().map(|f| f.first[row]), step_of(row), self);
+            }
         }
         // Rows with several values of a field stand in the group of each.
         let mut several: Vec<u32> = fields.iter().flat_map(|f| f.more.iter().map(|(row, _)| *row)).collect();

@@ -97,6 +97,8 @@ pub fn normalise<'a>(
         time_ns: arrival.arrived_ns,
         sender: arrival.sender.into(),
         kind: Kind::Log,
+        // Room for the usual number of entries, so that it is taken once.
+        layout: String::with_capacity(128),
         fields: raw.fields,
         ..Draft::default()
     };

@@ -60,10 +60,11 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
 
 /// The severity meant by a word, in any case.
 pub fn severity_from_text(text: &str) -> Option<Severity> {
-    if text.len() > 16 {
-        return None;
-    }
-    let number = match text.to_ascii_lowercase().as_str() {
+    let mut lower = [0u8; 16];
+    let lower = lower.get_mut(..text.len())?;
+    lower.copy_from_slice(text.as_bytes());
+    lower.make_ascii_lowercase();
+    let number = match std::str::from_utf8(lower).ok()? {
         "trace" | "verbose" | "finest" | "finer" => 1,
         "debug" | "dbg" | "fine" => 5,
         "info" | "information" | "informational" | "inf" => 9,

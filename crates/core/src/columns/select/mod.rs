@@ -10,8 +10,8 @@ pub(crate) use sent::zone_excludes;
 use super::{Column, Own, PageRead, Rows, Values};
 use crate::error::Result;
 use crate::event::template::shape_id;
-use crate::event::to_hex;
-use crate::query::{Field, Filter, Num, OwnPart, Test, TimeRange};
+use crate::event::{parse_span, parse_trace, to_hex};
+use crate::query::{Field, Filter, Num, Op, OwnPart, Test, TimeRange};
 
 /// The rows within `range` for which `filter` holds.
 ///
@@ -140,6 +140,21 @@ fn own_column(part: OwnPart) -> Option<Own> {
     })
 }
 
+/// The ids that the test asks for, as bytes, where it asks for ids by their whole hex.
+fn exact_ids(test: &Test) -> Option<Vec<Vec<u8>>> {
+    let literals = match test {
+        Test::Compare(Op::Eq | Op::Ne, literal) => std::slice::from_ref(literal),
+        Test::In(list) => list,
+        _ => return None,
+    };
+    let id = |text: &str| {
+        let lower = !text.bytes().any(|b| b.is_ascii_uppercase());
+        let id = parse_trace(text).map(|id| id.to_vec()).or_else(|| parse_span(text).map(|id| id.to_vec()));
+        id.filter(|_| lower)
+    };
+    literals.iter().map(|l| id(&l.text)).collect()
+}
+
 fn own_present(part: OwnPart, page: &dyn PageRead, lane: &str) -> Result<Rows> {
     let len = page.rows();
     match own_column(part) {
@@ -161,7 +176,7 @@ fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> R
     match (&column.values, part) {
         (Values::Ints(_), OwnPart::Severity) => {
             let mask = test.severities();
-            rows = marked(Some(column), len, |n| mask >> n & 1 == 1);
+            rows = marked(Some(column), len, |n| (0..32).contains(&n) && mask >> n & 1 == 1);
         }
         (Values::Ints(_), OwnPart::Kind) => {
             rows = marked(Some(column), len, |n| {
@@ -185,9 +200,12 @@ fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> R
                 }
             }
         }
-        (Values::Blobs { dictionary, codes }, _) => {
-            by_code(&mut rows, column, dictionary.len(), codes, |c| test.text(&to_hex(dictionary.get(c))));
-        }
+        (Values::Blobs { dictionary, codes }, _) => match exact_ids(test) {
+            Some(ids) => {
+                by_code(&mut rows, column, dictionary.len(), codes, |c| ids.iter().any(|id| id == dictionary.get(c)));
+            }
+            None => by_code(&mut rows, column, dictionary.len(), codes, |c| test.text(&to_hex(dictionary.get(c)))),
+        },
         _ => {}
     }
     if test.is_ne() {

@@ -179,7 +179,7 @@ impl Parser<'_> {
                     Some((text, true, at))
                 }
                 None => {
-                    self.syntax.token(Kind::Broken, at, self.scan.length());
+                    self.syntax.token(Kind::Broken, at, self.scan.at.min(self.scan.length()));
                     self.mistake(at, 1, "this quote is not closed, or has a broken escape", "add `\"`");
                     None
                 }

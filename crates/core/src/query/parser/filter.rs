@@ -118,7 +118,7 @@ impl Parser<'_> {
             Some('"') => {
                 let Some(text) = self.scan.quoted() else {
                     let length = self.scan.at.saturating_sub(at);
-                    self.syntax.token(Kind::Broken, at, self.scan.length());
+                    self.syntax.token(Kind::Broken, at, self.scan.at.min(self.scan.length()));
                     self.mistake(
                         at,
                         length,
