@@ -261,6 +261,11 @@ pub(crate) fn any_query() -> impl Strategy<Value = String> {
         "has service",
         "message*=\"ran\"",
         "message~/door \\d+/",
+        "message~/ran out/",
+        "message~/door (17|4) opened af/",
+        "message ~ /(r| opened )after/",
+        "message~/^lease (RAN|17)/i",
+        "slot.bank~/e ran o/",
         "slot.bank~/^bk/i",
         "n^=BK",
         "n=18446744073709551615",
@@ -288,9 +293,10 @@ pub(crate) fn any_query() -> impl Strategy<Value = String> {
         "message$=opened",
         "has message",
         "has shape",
-        "shape=SHAPE17",
     ])
     .prop_map(String::from);
+    let shape = format!("shape={}", crate::event::template::shape_of("door 17 opened"));
+    let leaf = prop_oneof![30 => leaf, 1 => Just(shape)];
     leaf.prop_recursive(3, 8, 2, |inner| {
         prop_oneof![
             (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a}) ({b})")),

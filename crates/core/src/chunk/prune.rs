@@ -7,7 +7,7 @@ use super::{filter, keys};
 use crate::columns::{ColumnKey, FieldType, Own, Rows, zone_excludes};
 use crate::error::Result;
 use crate::event::{parse_span, parse_trace};
-use crate::query::{Field, Filter, Literal, Op, OwnPart, Test, WordsTest, fold, matching, words_of};
+use crate::query::{Field, Filter, Literal, Op, OwnPart, RegexTest, Test, WordsTest, fold, matching, words_of};
 
 /// The pages that may hold a match; reads the chunk's filters only where the question can be answered by them.
 ///
@@ -26,6 +26,7 @@ fn asks_for_keys(filter: &Filter) -> bool {
         Filter::And(list) | Filter::Or(list) => list.iter().any(asks_for_keys),
         Filter::Words(_) => true,
         Filter::Compare(Field::Own(OwnPart::Severity), _) => false,
+        Filter::Compare(_, Test::Regex(regex)) => regex.words.is_some(),
         Filter::Compare(_, test) => wanted(test).is_some(),
         Filter::All | Filter::Not(_) | Filter::Has(_) => false,
     }
@@ -83,10 +84,14 @@ impl Pruner<'_> {
             Filter::Compare(Field::Own(part), test) => self.own(*part, test),
             Filter::Compare(Field::Sent(name), test) => {
                 let mut pages = self.having(name, Some(test));
-                if !pages.is_empty()
-                    && let Some(literals) = wanted(test)
-                {
+                if pages.is_empty() {
+                    return pages;
+                }
+                if let Some(literals) = wanted(test) {
                     pages.and(&self.any(literals.iter().map(|l| self.value(l))));
+                }
+                if let Test::Regex(regex) = test {
+                    pages.and(&self.regex(regex));
                 }
                 pages
             }
@@ -156,7 +161,16 @@ impl Pruner<'_> {
         pages
     }
 
+    /// The pages with a text that the expression could match.
+    fn regex(&self, regex: &RegexTest) -> Rows {
+        let Some(lists) = &regex.words else { return self.all() };
+        self.any(lists.iter().map(|words| self.all_words(words.iter().map(|w| w.as_str().into()))))
+    }
+
     fn own(&self, part: OwnPart, test: &Test) -> Rows {
+        if let (OwnPart::Message | OwnPart::Service | OwnPart::Host, Test::Regex(regex)) = (part, test) {
+            return self.regex(regex);
+        }
         if part == OwnPart::Severity && !test.is_ne() {
             return if self.directory.severities & test.severities() != 0 { self.all() } else { self.none() };
         }

@@ -223,6 +223,23 @@ fn any_filter() -> impl Strategy<Value = String> {
     })
 }
 
+#[test]
+fn what_a_regular_expression_needs() {
+    let words = |pattern: &str| {
+        let parsed = parse(&format!("message ~ /{pattern}/"), &context());
+        match parsed.query.filter {
+            Filter::Compare(_, Test::Regex(regex)) => regex.words,
+            other => panic!("{other}"),
+        }
+    };
+    let some = |lists: &[&[&str]]| Some(lists.iter().map(|l| l.iter().map(|w| (*w).to_owned()).collect()).collect());
+    assert_eq!(words("torn (again|quiet) \\w+ dim"), some(&[&["again"], &["quiet"]]));
+    assert_eq!(words("lease LS-\\d+ ran out"), some(&[&["ls"]]));
+    for none in ["lease", "ran out", "(a|b c d)", ".* of the door", "x*"] {
+        assert_eq!(words(none), None, "{none}");
+    }
+}
+
 fn any_measure() -> impl Strategy<Value = String> {
     let aggregate = prop::sample::select(vec![
         "count",

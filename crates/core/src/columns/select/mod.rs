@@ -192,7 +192,12 @@ fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> R
         }
         (Values::Messages(m), _) => {
             let mut message = String::new();
-            for place in 0..m.codes.len() {
+            let mut may: Vec<Option<bool>> = vec![None; m.templates.len()];
+            for (place, code) in m.codes.iter().enumerate() {
+                let Some(may) = may.get_mut(*code as usize) else { continue };
+                if !*may.get_or_insert_with(|| words::template_may_match(test, m.templates.get(*code as usize))) {
+                    continue;
+                }
                 message.clear();
                 m.write(place, &mut message)?;
                 if test.text(&message) {

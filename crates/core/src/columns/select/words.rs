@@ -5,7 +5,7 @@ use super::sent::{nested, overflowing};
 use super::{Column, PageRead, Rows, Values, by_code};
 use crate::error::Result;
 use crate::event::template::{HOLE, MAX_HOLES, MAX_LITERAL_BYTES, holes};
-use crate::query::{WordsTest, contains_words, matching};
+use crate::query::{RegexTest, Test, WordsTest, contains_words, matching};
 
 /// The rows in which the words stand.
 pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
@@ -91,6 +91,17 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
         }
     }
     Ok(())
+}
+
+/// Whether a message of this template could pass a test of its text; "no" is certain.
+pub(super) fn template_may_match(test: &Test, template: &str) -> bool {
+    let Test::Regex(RegexTest { words: Some(lists), .. }) = test else { return true };
+    let may_hold = |word: &String| {
+        let test =
+            WordsTest { words: vec![word.clone()], prefix: false, quoted: true, text: word.clone(), number: None };
+        judge(&test, template) != Verdict::None
+    };
+    lists.iter().any(|words| words.iter().all(may_hold))
 }
 
 /// A variable is made of whole words, so a word of the template is a word of each of its messages.

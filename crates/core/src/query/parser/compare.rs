@@ -153,7 +153,7 @@ impl Parser<'_> {
         self.syntax.token(Kind::Regex, at, self.scan.at);
         let built = regex::RegexBuilder::new(&pattern).case_insensitive(any_case).size_limit(MAX_REGEX_BYTES).build();
         match built {
-            Ok(regex) => Filter::Compare(field, Test::Regex(RegexTest { pattern, any_case, regex })),
+            Ok(regex) => Filter::Compare(field, Test::Regex(RegexTest::new(pattern, any_case, regex))),
             Err(e) => {
                 let why = e.to_string();
                 let why = why.lines().last().unwrap_or("it does not parse").trim_start_matches("error: ").to_owned();
