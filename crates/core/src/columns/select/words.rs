@@ -74,12 +74,19 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
     // A template that no message of the page has is not looked at.
     let mut verdicts: Vec<Option<Verdict>> = vec![None; messages.templates.len()];
     let mut message = String::new();
+    // Folding changes the length of few letters, and never to less than a third.
+    let shortest = test.words.first().map_or(0, |w| if w.is_ascii() { w.len() } else { w.len() / 3 });
     for (place, code) in messages.codes.iter().enumerate() {
         let Some(slot) = verdicts.get_mut(*code as usize) else { continue };
         let verdict = *slot.get_or_insert_with(|| judge(test, messages.templates.get(*code as usize)));
         let holds = match verdict {
             Verdict::All => true,
             Verdict::None => false,
+            // A variable is whole words, so one word stands in one of them or nowhere.
+            Verdict::Ask if test.words.len() == 1 => messages
+                .variables()?
+                .of(place)
+                .any(|variable| variable.len() >= shortest && contains_words(variable, &test.words, test.prefix)),
             Verdict::Ask => {
                 message.clear();
                 messages.write(place, &mut message)?;
@@ -96,12 +103,12 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
 /// Whether a message of this template could pass a test of its text; "no" is certain.
 pub(super) fn template_may_match(test: &Test, template: &str) -> bool {
     let Test::Regex(RegexTest { words: Some(lists), .. }) = test else { return true };
-    let may_hold = |word: &String| {
-        let test =
-            WordsTest { words: vec![word.clone()], prefix: false, quoted: true, text: word.clone(), number: None };
-        judge(&test, template) != Verdict::None
-    };
-    lists.iter().any(|words| words.iter().all(may_hold))
+    let may_hold = |word: &String| contains_words(template, std::slice::from_ref(word), false);
+    if lists.iter().any(|words| words.iter().all(may_hold)) {
+        return true;
+    }
+    let holes = holes(template);
+    holes > 0 && (has_rest(template, holes) || lists.iter().flatten().any(varies))
 }
 
 /// A variable is made of whole words, so a word of the template is a word of each of its messages.
@@ -111,13 +118,16 @@ fn judge(test: &WordsTest, template: &str) -> Verdict {
         return if within { Verdict::All } else { Verdict::Ask };
     }
     let holes = holes(template);
-    // The last variable of a long message is the rest of it, with any words.
-    let has_rest = holes > MAX_HOLES || template.len() >= MAX_LITERAL_BYTES;
-    if holes > 0 && (has_rest || may_stand_in_variable(test)) { Verdict::Ask } else { Verdict::None }
+    let may_vary = || test.prefix || test.words.iter().any(varies);
+    if holes > 0 && (has_rest(template, holes) || may_vary()) { Verdict::Ask } else { Verdict::None }
 }
 
-/// Whether one of the words can be (part of) a variable by the rules of the cut.
-fn may_stand_in_variable(test: &WordsTest) -> bool {
-    let varies = |w: &String| w.bytes().any(|b| b.is_ascii_digit()) || w.bytes().all(|b| b.is_ascii_hexdigit());
-    test.prefix || test.words.iter().any(varies)
+/// Whether the last variable is the rest of a long message, with any words.
+fn has_rest(template: &str, holes: usize) -> bool {
+    holes > MAX_HOLES || template.len() >= MAX_LITERAL_BYTES
+}
+
+/// Whether a word can be (part of) a variable by the rules of the cut.
+fn varies(word: &String) -> bool {
+    word.bytes().any(|b| b.is_ascii_digit()) || word.bytes().all(|b| b.is_ascii_hexdigit())
 }
