@@ -56,7 +56,7 @@ fn people(answer: &MeasureAnswer) -> Result<()> {
     }
     let rows = answer.groups.iter().map(|group| {
         let mut row: Vec<String> = group.values.iter().map(|v| value(answer, v)).collect();
-        row.extend(group.total.iter().map(|v| figure(v)));
+        row.extend(group.total.iter().map(figure));
         if !answer.steps.is_empty() {
             row.push(bars(group));
         }

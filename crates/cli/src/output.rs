@@ -49,10 +49,13 @@ pub fn severity(name: &str) -> String {
 pub fn table(head: &[&str], rows: Vec<Vec<String>>) -> anyhow::Result<()> {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
-    table.set_header(head.iter().map(|h| faint(h)).collect::<Vec<_>>());
+    table.set_header(head.to_vec());
     rows.into_iter().for_each(|row| {
         table.add_row(row);
     });
     let text = table.to_string();
-    text.lines().try_for_each(|l| line(l.trim_end()))
+    // Styled once it is laid out: the signs of a style would count as width.
+    let mut lines = text.lines().map(str::trim_end);
+    lines.next().map_or(Ok(()), |head| line(&faint(head)))?;
+    lines.try_for_each(line)
 }

@@ -273,7 +273,9 @@ impl Store {
                 // 1146: the bucket was dropped meanwhile, parts and all.
                 Err(sqlx::Error::Database(e))
                     if e.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().is_some_and(|e| e.number() == 1146) => {}
-                done => drop(done?),
+                done => {
+                    done?;
+                }
             }
         }
         Ok(())

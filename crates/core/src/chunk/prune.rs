@@ -144,7 +144,8 @@ impl Pruner<'_> {
                 ColumnKey::Field(path, kind) => {
                     let dotted = path.dotted();
                     let below = if test.is_some() { path.is(name) } else { matching::at_or_below(&dotted, name) };
-                    if !below && !(*kind == FieldType::Nested && matching::at_or_below(name, &dotted)) {
+                    let through_list = *kind == FieldType::Nested && matching::at_or_below(name, &dotted);
+                    if !below && !through_list {
                         continue;
                     }
                     test.filter(|_| below)

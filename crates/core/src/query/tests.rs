@@ -288,7 +288,7 @@ proptest! {
             if parsed.mistakes.is_empty() {
                 prop_assert!(chars[end..token.from].iter().all(|c| c.is_whitespace()), "{} before {:?}", text, token);
             }
-            prop_assert!(parsed.syntax.path_to(token.from).iter().any(|n| *n == token));
+            prop_assert!(parsed.syntax.path_to(token.from).contains(&token));
             end = token.to;
         }
         if parsed.mistakes.is_empty() {

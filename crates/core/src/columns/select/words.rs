@@ -108,7 +108,7 @@ pub(super) fn template_may_match(test: &Test, template: &str) -> bool {
         return true;
     }
     let holes = holes(template);
-    holes > 0 && (has_rest(template, holes) || lists.iter().flatten().any(varies))
+    holes > 0 && (has_rest(template, holes) || lists.iter().flatten().any(|w| varies(w)))
 }
 
 /// A variable is made of whole words, so a word of the template is a word of each of its messages.
@@ -118,7 +118,7 @@ fn judge(test: &WordsTest, template: &str) -> Verdict {
         return if within { Verdict::All } else { Verdict::Ask };
     }
     let holes = holes(template);
-    let may_vary = || test.prefix || test.words.iter().any(varies);
+    let may_vary = || test.prefix || test.words.iter().any(|w| varies(w));
     if holes > 0 && (has_rest(template, holes) || may_vary()) { Verdict::Ask } else { Verdict::None }
 }
 
@@ -128,6 +128,6 @@ fn has_rest(template: &str, holes: usize) -> bool {
 }
 
 /// Whether a word can be (part of) a variable by the rules of the cut.
-fn varies(word: &String) -> bool {
+fn varies(word: &str) -> bool {
     word.bytes().any(|b| b.is_ascii_digit()) || word.bytes().all(|b| b.is_ascii_hexdigit())
 }
