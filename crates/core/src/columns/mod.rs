@@ -38,7 +38,7 @@ pub use select::{select, select_in_range};
 pub use texts::Effort;
 
 pub(crate) use gather::{field_value, overflow_fields};
-pub(crate) use select::zone_excludes;
+pub(crate) use select::{own_column, zone_excludes};
 
 /// Most rows of a page.
 pub const PAGE_ROWS: usize = 8192;

@@ -1,7 +1,7 @@
 //! The values of one field over a page, as small codes: what groups, distinct counts and breakdowns are made from.
 
 use super::GroupValue;
-use crate::columns::{Column, ColumnKey, FieldType, Own, PageRead, Values, field_value, overflow_fields};
+use crate::columns::{Column, ColumnKey, FieldType, Own, PageRead, Values, field_value, overflow_fields, own_column};
 use crate::error::Result;
 use crate::event::{Kind, Path, Severity, Value, decode_value, to_hex};
 use crate::query::{Field, Num, OwnPart, matching};
@@ -114,24 +114,12 @@ pub(crate) fn code(field: &Field, page: &dyn PageRead, lane: &str) -> Result<Cod
 }
 
 fn own(part: OwnPart, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Result<()> {
-    let own = match part {
-        OwnPart::Time => Own::Time,
-        OwnPart::Arrived => Own::Arrived,
-        OwnPart::Severity => Own::Severity,
-        OwnPart::Service => Own::Service,
-        OwnPart::Host => Own::Host,
-        OwnPart::Message | OwnPart::Shape => Own::Message,
-        OwnPart::Sender => Own::Sender,
-        OwnPart::Trace => Own::Trace,
-        OwnPart::Span => Own::Span,
-        OwnPart::Parent => Own::Parent,
-        OwnPart::Kind => Own::Kind,
-        OwnPart::Lane => {
+    let Some(own) = own_column(part) else {
+        if part == OwnPart::Lane && !lane.is_empty() {
             coded.values.push(GroupValue::Text(lane.to_owned()));
             coded.first.fill(1);
-            return Ok(());
         }
-        OwnPart::Took | OwnPart::Status => return Ok(()),
+        return Ok(());
     };
     let Some(column) = page.own(own)? else { return Ok(()) };
     match (&column.values, part) {

@@ -123,7 +123,8 @@ fn by_code(rows: &mut Rows, column: &Column, distinct: usize, codes: &[u32], pas
     }
 }
 
-fn own_column(part: OwnPart) -> Option<Own> {
+/// The column that an own part is kept in, if in one.
+pub(crate) fn own_column(part: OwnPart) -> Option<Own> {
     Some(match part {
         OwnPart::Time => Own::Time,
         OwnPart::Arrived => Own::Arrived,
