@@ -26,7 +26,10 @@ pub fn show(answer: &MeasureAnswer, as_json: bool) -> Result<Ended> {
         eprintln!("{limited}");
     }
     check_whole(&answer.explain)?;
-    Ok(if answer.explain.pages_scanned > 0 && !answer.groups.is_empty() { Ended::Well } else { Ended::Nothing })
+    // Without `per` there is one group always; of no events its figures are zero or missing.
+    let tells = |v: &Value| !v.is_null() && v.as_f64() != Some(0.0);
+    let found = answer.groups.iter().any(|g| g.total.iter().any(tells));
+    Ok(if found { Ended::Well } else { Ended::Nothing })
 }
 
 /// A group as one object, or with `every` an object a step.

@@ -54,6 +54,8 @@ async fn one_answer_from_head_chunk_and_merged() {
         assert!(shown.contains(told), "{told} is not in {shown}");
     }
     assert_eq!(service.calvex(&["admin", "chunk", "ff"]).unwrap().status.code(), Some(2));
+    let nothing = service.calvex(&["search", "nowhere measure count"]).unwrap();
+    assert_eq!(nothing.status.code(), Some(1), "figures of no events are nothing found");
 }
 
 async fn check(service: &Service, sent: usize) {

@@ -5,19 +5,12 @@ use calvex_core::CoreError;
 use calvex_core::batch::{BatchBuilder, Reading};
 use calvex_core::normalise::{Known, Limits, RawEvent, Refusal};
 
-/// Reads a body into `batch`, each line by its number from 1.
+/// Reads a body into `batch`, each line by its number from 1. The paths met stand in `reading`, which the batch is
+/// finished with.
 ///
 /// # Errors
 /// Only for a defect of the engine; a bad line refuses itself.
-pub fn decode(body: &[u8], batch: &mut BatchBuilder) -> Result<(), CoreError> {
-    decode_with(body, batch, &mut Reading::default())
-}
-
-/// As [`decode`], with a reading of the caller's.
-///
-/// # Errors
-/// As [`decode`].
-pub fn decode_with(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> Result<(), CoreError> {
+pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> Result<(), CoreError> {
     // One look at the whole body is quicker than one at each line; only a body with a fault pays for the second.
     let whole = std::str::from_utf8(body).ok();
     let limits = batch.limits();
@@ -65,7 +58,7 @@ mod tests {
         let limits = Limits { event_bytes, ..Limits::default() };
         let mut reading = Reading::default();
         let mut builder = BatchBuilder::new(Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits });
-        decode_with(body, &mut builder, &mut reading).unwrap();
+        decode(body, &mut builder, &mut reading).unwrap();
         builder.finish(&reading, &RouteTable::new(Vec::new(), 1), |_| ("main", 30)).unwrap()
     }
 

@@ -55,19 +55,12 @@ pub fn decode_logs(body: &[u8], encoding: Encoding) -> Result<ExportLogsServiceR
     }
 }
 
-/// Takes the records of a request into `batch`, numbered from 1.
+/// Takes the records of a request into `batch`, numbered from 1. The paths met stand in `reading`, which the batch is
+/// finished with.
 ///
 /// # Errors
 /// Only for a defect of the engine; a record that breaks a limit refuses itself.
-pub fn take_logs(request: ExportLogsServiceRequest, batch: &mut BatchBuilder) -> Result<(), CoreError> {
-    take_logs_with(request, batch, &mut Reading::default())
-}
-
-/// As [`take_logs`], with a reading of the caller's.
-///
-/// # Errors
-/// As [`take_logs`].
-pub fn take_logs_with(
+pub fn take_logs(
     request: ExportLogsServiceRequest,
     batch: &mut BatchBuilder,
     reading: &mut Reading,

@@ -82,7 +82,6 @@ fn time_order(sources: &[&dyn PageRead]) -> Result<Vec<Placed>> {
             [column(Own::Time)?, column(Own::IdOrigin)?, column(Own::IdSeq)?, column(Own::IdPlace)?];
         for row in 0..page.rows() {
             let int = |c: &Column| c.int(row).ok_or_else(missing);
-            // Within a node's epoch a seq is far below 2^40, and a place below 2^20.
             let id = (int(&origin)? as u64, int(&seq)? as u64, int(&place)? as u32);
             keyed.push((int(&time)?, id, Placed { source: source as u32, row: row as u32 }));
         }

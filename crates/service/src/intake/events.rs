@@ -18,7 +18,7 @@ pub async fn post_events(State(app): State<Shared>, headers: HeaderMap, content:
     let sender = sender(&app, &headers).await?;
     let body = body::read(&app, &headers, content).await?;
     let decode = |bytes: &[u8], batch: &mut BatchBuilder, reading: &mut Reading| {
-        Ok(ndjson::decode_with(bytes, batch, reading).map_err(StoreError::Core)?)
+        Ok(ndjson::decode(bytes, batch, reading).map_err(StoreError::Core)?)
     };
     Ok(Json(take(&app, &headers, sender, body, decode).await?))
 }

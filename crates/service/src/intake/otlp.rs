@@ -10,7 +10,7 @@ use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use calvex_core::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;
-use calvex_wire::otlp::{Encoding, decode_logs, encode_answer, take_logs_with};
+use calvex_wire::otlp::{Encoding, decode_logs, encode_answer, take_logs};
 
 /// Takes an export request of logs and answers in its own encoding, with partial success where some were refused.
 pub async fn post_logs(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Result<Response> {
@@ -26,7 +26,7 @@ pub async fn post_logs(State(app): State<Shared>, headers: HeaderMap, content: B
     let refuse = app.clone();
     let decode = move |bytes: &[u8], batch: &mut BatchBuilder, reading: &mut Reading| match decode_logs(bytes, encoding)
     {
-        Ok(request) => Ok(take_logs_with(request, batch, reading).map_err(StoreError::Core)?),
+        Ok(request) => Ok(take_logs(request, batch, reading).map_err(StoreError::Core)?),
         Err(e) => {
             refuse.metrics.refuse("not-otlp", 1);
             Err(ServiceError::BadRequest(format!("the body is no OTLP export request of logs: {e}")))
