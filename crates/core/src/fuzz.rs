@@ -43,7 +43,7 @@ impl ChunkSource for Forged {
 }
 
 fn golden() -> Vec<Vec<u8>> {
-    let bytes = include_bytes!("chunk/golden/v2.bin");
+    let bytes = include_bytes!("chunk/golden/v3.bin");
     let (mut at, mut parts) = (0, Vec::new());
     while at < bytes.len() {
         let length = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap()) as usize;

@@ -11,6 +11,7 @@ use calvex_store::records::access::ReaderRow;
 use calvex_wire::api::{CONSOLE_HEADER, SESSION_COOKIE};
 use moka::sync::Cache;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 /// A key that may send.
@@ -24,20 +25,41 @@ pub struct Sender {
     pub fixed: Vec<(String, Value)>,
 }
 
-/// Keys looked up lately. Revoking clears it; on other nodes it ends by itself within seconds.
-pub struct KeyCache {
-    known: Cache<[u8; 32], Arc<Sender>>,
+/// Who stands behind secrets looked up lately. Any change made here forgets them all at once, what is being looked up
+/// meanwhile included; a change on another node is seen when the entry ends, within seconds.
+pub struct Lookups<T> {
+    known: Cache<[u8; 32], Arc<T>>,
+    /// Counts the changes.
+    turn: AtomicU64,
 }
 
-impl KeyCache {
-    /// Empty.
-    pub fn new() -> Self {
-        KeyCache { known: Cache::builder().max_capacity(10_000).time_to_live(Duration::from_secs(5)).build() }
+impl<T: Send + Sync + 'static> Lookups<T> {
+    /// Empty; entries end after `keep`.
+    pub fn new(keep: Duration) -> Self {
+        Lookups { known: Cache::builder().max_capacity(10_000).time_to_live(keep).build(), turn: AtomicU64::new(0) }
     }
 
     /// Forgets all.
     pub fn clear(&self) {
+        self.turn.fetch_add(1, Ordering::SeqCst);
         self.known.invalidate_all();
+    }
+
+    /// Who stands behind `hash`, by `look` where it is not known.
+    async fn get(&self, hash: [u8; 32], look: impl Future<Output = Result<Option<T>>>) -> Result<Option<Arc<T>>> {
+        if let Some(known) = self.known.get(&hash) {
+            return Ok(Some(known));
+        }
+        let turn = self.turn.load(Ordering::SeqCst);
+        let found = look.await?.map(Arc::new);
+        if let Some(found) = found.as_ref().filter(|_| self.turn.load(Ordering::SeqCst) == turn) {
+            self.known.insert(hash, found.clone());
+            // A change in between did not see this entry.
+            if self.turn.load(Ordering::SeqCst) != turn {
+                self.known.invalidate(&hash);
+            }
+        }
+        Ok(found)
     }
 }
 
@@ -58,33 +80,36 @@ pub async fn sender(app: &Shared, headers: &HeaderMap) -> Result<Arc<Sender>> {
         let cure = "send `Authorization: Bearer KEY`; `calvex key new` makes one";
         return Err(ServiceError::NotSignedIn(format!("this request carries no key; {cure}")));
     };
-    let hash = hash_secret(secret);
-    if let Some(sender) = app.keys.known.get(&hash) {
-        return Ok(sender);
+    let look = async {
+        let Some(key) = app.store.key(&hash_secret(secret)).await? else { return Ok(None) };
+        let fixed = match serde_json::from_str::<Value>(&key.fixed) {
+            Ok(Value::Object(fixed)) => fixed,
+            _ => Vec::new(),
+        };
+        Ok(Some(Sender { key_id: key.id, name: key.name, fixed }))
+    };
+    match app.keys.get(hash_secret(secret), look).await? {
+        Some(sender) => Ok(sender),
+        None => {
+            app.metrics.refuse("wrong-key", 1);
+            let begins: String = secret.chars().take(15).collect();
+            let what = if secret.starts_with("calvex-token-") {
+                "a token reads, a key sends"
+            } else {
+                "it is unknown or revoked"
+            };
+            Err(ServiceError::NotSignedIn(format!(
+                "the key beginning `{begins}` is not good ({what}); `calvex key list` shows those in use"
+            )))
+        }
     }
-    let Some(key) = app.store.key(&hash).await? else {
-        app.metrics.refuse("wrong-key", 1);
-        let begins: String = secret.chars().take(15).collect();
-        let what =
-            if secret.starts_with("calvex-token-") { "a token reads, a key sends" } else { "it is unknown or revoked" };
-        return Err(ServiceError::NotSignedIn(format!(
-            "the key beginning `{begins}` is not good ({what}); `calvex key list` shows those in use"
-        )));
-    };
-    let fixed = match serde_json::from_str::<Value>(&key.fixed) {
-        Ok(Value::Object(fixed)) => fixed,
-        _ => Vec::new(),
-    };
-    let sender = Arc::new(Sender { key_id: key.id, name: key.name, fixed });
-    app.keys.known.insert(hash, sender.clone());
-    Ok(sender)
 }
 
 /// A person, by session or token.
 #[derive(Debug, Clone)]
 pub struct Reader {
     /// Who, and which lanes.
-    pub who: ReaderRow,
+    pub who: Arc<ReaderRow>,
 }
 
 impl Reader {
@@ -105,7 +130,8 @@ impl FromRequestParts<Shared> for Reader {
 
     async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
         if let Some(secret) = bearer(&parts.headers) {
-            let found = app.store.token_reader(&hash_secret(secret)).await?;
+            let hash = hash_secret(secret);
+            let found = app.readers.get(hash, async { Ok(app.store.token_reader(&hash).await?) }).await?;
             let told =
                 || ServiceError::NotSignedIn("this token is unknown or revoked; `calvex token new` makes one".into());
             return Ok(Reader { who: found.ok_or_else(told)? });
@@ -123,7 +149,8 @@ impl FromRequestParts<Shared> for Reader {
             )));
         }
         let now_ns = (app.clock)();
-        let found = app.store.session_reader(&hash_secret(secret), now_ns).await?;
+        let hash = hash_secret(secret);
+        let found = app.readers.get(hash, async { Ok(app.store.session_reader(&hash, now_ns).await?) }).await?;
         Ok(Reader { who: found.ok_or_else(told)? })
     }
 }

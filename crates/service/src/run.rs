@@ -1,6 +1,6 @@
 //! Starting and stopping: database, claim, replay, tasks, listeners; and the same backwards.
 
-use crate::access::{KeyCache, LoginLimiter};
+use crate::access::{LoginLimiter, Lookups};
 use crate::catalogue::{Catalogue, Config};
 use crate::error::{Result, ServiceError};
 use crate::metrics::Metrics;
@@ -158,7 +158,8 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
                 .map(|bytes| (settings.data_dir().join("cache"), bytes)),
         ),
         catalogue: Catalogue::new(config),
-        keys: KeyCache::new(),
+        keys: Lookups::new(Duration::from_secs(5)),
+        readers: Lookups::new(Duration::from_secs(2)),
         logins: LoginLimiter::new(),
         decode_slots: Arc::new(Semaphore::new(cores)),
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),

@@ -1,11 +1,12 @@
 //! What the parts of a running service share.
 
-use crate::access::KeyCache;
 use crate::access::LoginLimiter;
+use crate::access::{Lookups, Sender};
 use crate::catalogue::Catalogue;
 use crate::metrics::Metrics;
 use crate::pipeline::{Intake, View};
 use crate::settings::Settings;
+use calvex_store::records::access::ReaderRow;
 use calvex_store::{Claim, PartCache, Store};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64};
@@ -30,7 +31,9 @@ pub struct App {
     pub intake: Intake,
     pub cache: PartCache,
     pub metrics: Metrics,
-    pub keys: KeyCache,
+    pub keys: Lookups<Sender>,
+    /// People by session or token.
+    pub readers: Lookups<ReaderRow>,
     pub logins: LoginLimiter,
     /// Decoding runs beside the async threads, at most this many at once.
     pub decode_slots: Arc<Semaphore>,

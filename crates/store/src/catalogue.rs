@@ -60,6 +60,9 @@ pub struct Merge {
     pub replaces: Vec<ChunkRow>,
 }
 
+/// Parts of one statement: about a MiB, so that a chunk is a few commits and no packet is large.
+const PARTS_AT_ONCE: usize = 16;
+
 fn parts_table(bucket: i32) -> String {
     // Days before 1970 have no events that are kept, but a name must hold for any number.
     if bucket < 0 { format!("parts_m{}", -i64::from(bucket)) } else { format!("parts_{bucket}") }
@@ -125,13 +128,18 @@ impl Store {
         Ok(())
     }
 
-    /// Writes one part. Until the seal, no one reads it. Writing the same part again replaces it.
+    /// Writes parts of a chunk, the first of them number `from`, together. Until the seal, no one reads them. Writing
+    /// the same part again replaces it.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn write_part(&self, bucket: i32, chunk: u64, part: u16, bytes: &[u8]) -> Result<()> {
-        let insert = format!("REPLACE INTO {} (chunk, part, bytes) VALUES (?, ?, ?)", parts_table(bucket));
-        sqlx::query(sql::safe(insert)).bind(chunk).bind(part).bind(bytes).execute(&self.pool).await?;
+    pub async fn write_parts(&self, bucket: i32, chunk: u64, from: u16, parts: &[Vec<u8>]) -> Result<()> {
+        let head = format!("REPLACE INTO {} (chunk, part, bytes) ", parts_table(bucket));
+        let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new(head);
+        insert.push_values((from..).zip(parts), |mut row, (n, part)| {
+            row.push_bind(chunk).push_bind(n).push_bind(part.as_slice());
+        });
+        insert.build().execute(&self.pool).await?;
         Ok(())
     }
 
@@ -153,11 +161,14 @@ impl Store {
         self.faults.reach(Step::PartsBegin)?;
         for (row, parts) in chunks {
             self.open_bucket(row.bucket).await?;
-            for (n, part) in parts.iter().enumerate() {
-                if n * 2 >= parts.len() {
+            let mut from = 0;
+            while let Some(rest) = parts.get(from..).filter(|rest| !rest.is_empty()) {
+                if from * 2 >= parts.len() || rest.len() <= PARTS_AT_ONCE {
                     self.faults.reach(Step::PartsHalf)?;
                 }
-                self.write_part(row.bucket, row.id, n as u16, part).await?;
+                let group = &rest[..rest.len().min(PARTS_AT_ONCE)];
+                self.write_parts(row.bucket, row.id, from as u16, group).await?;
+                from += group.len();
             }
         }
         self.faults.reach(Step::PartsDone)

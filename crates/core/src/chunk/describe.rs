@@ -92,7 +92,7 @@ pub fn describe(directory: &Arc<Directory>, parts: u16, source: &dyn ChunkSource
         to: format_utc(times(|p| p.time_max).max().unwrap_or(0), 9),
         pages: directory.pages.len(),
         directory_bytes: sizes.first().copied().unwrap_or(0),
-        filter_bytes: if directory.version > 1 { sizes.get(1).copied().unwrap_or(0) } else { 0 },
+        filter_bytes: directory.filter_parts().filter_map(|n| sizes.get(usize::from(n))).sum(),
         parts_bytes: sizes,
         columns,
     })

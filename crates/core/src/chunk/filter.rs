@@ -7,23 +7,24 @@
 //! ```
 //!
 //! All pages of a chunk have the same number of blocks, so a key has the same block in each, and one probe of the whole
-//! chunk reads one run of bytes. At 14 bits a key about one absent key in four hundred is let through.
+//! chunk reads one run of bytes. The runs are cut into parts, so that a probe fetches one of them and
+//! not the whole. At 14 bits a key about one absent key in four hundred is let through.
 
+use super::PART_BYTES;
 use crate::columns::Rows;
 
 const BLOCK_BYTES: usize = 32;
 const BITS_PER_KEY: usize = 14;
-/// A filter never outgrows a part; with more keys it only lets more through.
-const MAX_BYTES: usize = 4_000_000;
+/// A filter never outgrows this; with more keys it only lets more through.
+pub(super) const MAX_BYTES: usize = 16 << 20;
 /// Odd multipliers, one a word, that choose the bits.
 const SALT: [u32; 8] =
     [0x47b6_137b, 0x4497_4d91, 0x8824_ad5b, 0xa2b7_289d, 0x7054_95c7, 0x2df1_424b, 0x9efc_4947, 0x5c6b_fb31];
 
-/// The filters of the pages whose keys (hashes, each once) are given.
-pub(super) fn build(pages: &[Vec<u64>]) -> Vec<u8> {
+/// The filters of the pages whose keys (hashes, each once) are given: how many blocks a page has, and all bytes.
+pub(super) fn build(pages: &[Vec<u64>]) -> (usize, Vec<u8>) {
     let most = pages.iter().map(Vec::len).max().unwrap_or(0);
-    let blocks =
-        (most * BITS_PER_KEY / 8).div_ceil(BLOCK_BYTES).clamp(1, (MAX_BYTES / BLOCK_BYTES / pages.len().max(1)).max(1));
+    let blocks = (most * BITS_PER_KEY / 8).div_ceil(BLOCK_BYTES).clamp(1, (MAX_BYTES / run_bytes(pages.len())).max(1));
     let mut bytes = vec![0; blocks * pages.len() * BLOCK_BYTES];
     for (page, keys) in pages.iter().enumerate() {
         for key in keys {
@@ -35,21 +36,51 @@ pub(super) fn build(pages: &[Vec<u64>]) -> Vec<u8> {
             }
         }
     }
-    bytes
+    (blocks, bytes)
 }
 
-/// Whether `bytes` can be the filter of so many pages.
-pub(super) fn fits(bytes: &[u8], pages: usize) -> bool {
-    pages > 0 && !bytes.is_empty() && bytes.len().is_multiple_of(pages * BLOCK_BYTES)
+/// Bytes that one probe reads: a block of each page.
+fn run_bytes(pages: usize) -> usize {
+    pages.max(1) * BLOCK_BYTES
 }
 
-/// The pages that may hold `key`; a page left out does not.
-pub(super) fn probe(bytes: &[u8], pages: usize, key: u64) -> Rows {
+/// Runs of one part.
+fn runs_of_part(pages: usize) -> usize {
+    (PART_BYTES / run_bytes(pages)).max(1)
+}
+
+/// The payloads of the parts that a filter is cut into.
+pub(super) fn cut(bytes: &[u8], pages: usize) -> impl Iterator<Item = &[u8]> {
+    bytes.chunks(runs_of_part(pages) * run_bytes(pages))
+}
+
+/// How many parts a filter of so many blocks a page has.
+pub(super) fn parts(blocks: usize, pages: usize) -> usize {
+    blocks.div_ceil(runs_of_part(pages))
+}
+
+/// The part in which `key` is probed, and where in its payload.
+pub(super) fn place(key: u64, blocks: usize, pages: usize) -> (usize, usize) {
+    let block = block_of(key, blocks);
+    (block / runs_of_part(pages), block % runs_of_part(pages) * run_bytes(pages))
+}
+
+/// How many blocks a page has in a filter that is one part, if `bytes` can be one.
+pub(super) fn blocks_of_whole(bytes: &[u8], pages: usize) -> Option<usize> {
+    let fits = pages > 0 && !bytes.is_empty() && bytes.len().is_multiple_of(run_bytes(pages));
+    fits.then(|| bytes.len() / run_bytes(pages))
+}
+
+/// Where `key` stands in a filter that is one part.
+pub(super) fn place_in_whole(key: u64, blocks: usize, pages: usize) -> usize {
+    block_of(key, blocks) * run_bytes(pages)
+}
+
+/// The pages that may hold `key` by the run at `at`; a page left out does not. A run that is not there tells nothing.
+pub(super) fn probe(bytes: &[u8], at: usize, pages: usize, key: u64) -> Rows {
+    let Some(run) = bytes.get(at..at.saturating_add(run_bytes(pages))) else { return Rows::all(pages) };
     let mut found = Rows::none(pages);
-    let blocks = bytes.len() / BLOCK_BYTES / pages.max(1);
-    let at = block_of(key, blocks) * pages * BLOCK_BYTES;
     let masks = masks(key);
-    let run = bytes.get(at..at + pages * BLOCK_BYTES).unwrap_or(&[]);
     for (page, block) in run.chunks_exact(BLOCK_BYTES).enumerate() {
         let holds = block
             .chunks_exact(4)
@@ -79,10 +110,19 @@ mod tests {
     fn none_is_missed_and_few_are_let_through() {
         let key = |n: u32| xxh3_64(&n.to_le_bytes());
         let pages: Vec<Vec<u64>> = (0..5).map(|p| (p * 20_000..(p + 1) * 20_000).map(key).collect()).collect();
-        let bytes = build(&pages);
-        assert!(fits(&bytes, 5));
-        assert!((0..100_000).all(|n| probe(&bytes, 5, key(n)).has(n as usize / 20_000)));
-        let through: usize = (100_000..140_000).map(|n| probe(&bytes, 5, key(n)).count()).sum();
+        let (blocks, bytes) = build(&pages);
+        let parts: Vec<&[u8]> = cut(&bytes, 5).collect();
+        assert_eq!(parts.len(), super::parts(blocks, 5));
+        assert!(parts.len() > 2 && parts.iter().all(|p| p.len() <= PART_BYTES));
+        let probed = |key: u64| {
+            let (part, at) = place(key, blocks, 5);
+            let found = probe(parts[part], at, 5, key);
+            let whole = probe(&bytes, place_in_whole(key, blocks_of_whole(&bytes, 5).unwrap(), 5), 5, key);
+            assert!(found.iter().eq(whole.iter()), "cut or whole, one answer");
+            found
+        };
+        assert!((0..100_000).all(|n| probed(key(n)).has(n as usize / 20_000)));
+        let through: usize = (100_000..140_000).map(|n| probed(key(n)).count()).sum();
         assert!(through < 5 * 40_000 / 200, "{through} of 200000 absent keys were let through");
     }
 }

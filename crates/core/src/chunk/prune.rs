@@ -1,34 +1,24 @@
 //! Which pages of a chunk can hold an event that a filter asks for, told from directory and membership filters alone.
 //! "No" is certain.
 
-use super::part::VerifiedPart;
-use super::reader::{ChunkSource, Directory};
+use super::reader::{ChunkSource, Directory, Filters};
 use super::{filter, keys};
 use crate::columns::{ColumnKey, FieldType, Own, Rows, zone_excludes};
-use crate::error::Result;
+use crate::error::{CoreError, Result};
 use crate::event::{parse_span, parse_trace};
 use crate::query::{Field, Filter, Literal, Op, OwnPart, RegexTest, Test, WordsTest, fold, matching, words_of};
+use std::cell::RefCell;
 
 /// The pages that may hold a match; reads the chunk's filters only where the question can be answered by them.
 ///
 /// # Errors
 /// Where the filters cannot be read.
 pub fn pages_that_may_match(filter: &Filter, directory: &Directory, source: &dyn ChunkSource) -> Result<Rows> {
-    let probes = directory.version > 1 && asks_for_keys(filter);
-    let part = if probes { Some(source.part(directory.chunk, 1)?) } else { None };
-    let part = part.filter(|p| filter::fits(p.payload(), directory.pages.len()));
-    Ok(Pruner { directory, part }.pages(filter))
-}
-
-/// Whether some part of the filter asks for a word, an id or an exact value.
-fn asks_for_keys(filter: &Filter) -> bool {
-    match filter {
-        Filter::And(list) | Filter::Or(list) => list.iter().any(asks_for_keys),
-        Filter::Words(_) => true,
-        Filter::Compare(Field::Own(OwnPart::Severity), _) => false,
-        Filter::Compare(_, Test::Regex(regex)) => regex.words.is_some(),
-        Filter::Compare(_, test) => wanted(test).is_some(),
-        Filter::All | Filter::Not(_) | Filter::Has(_) => false,
+    let pruner = Pruner { directory, source, failed: RefCell::new(None) };
+    let pages = pruner.pages(filter);
+    match pruner.failed.into_inner() {
+        Some(error) => Err(error),
+        None => Ok(pages),
     }
 }
 
@@ -43,7 +33,9 @@ fn wanted(test: &Test) -> Option<&[Literal]> {
 
 struct Pruner<'a> {
     directory: &'a Directory,
-    part: Option<VerifiedPart>,
+    source: &'a dyn ChunkSource,
+    /// The first part of the filters that could not be read.
+    failed: RefCell<Option<CoreError>>,
 }
 
 impl Pruner<'_> {
@@ -63,9 +55,25 @@ impl Pruner<'_> {
     }
 
     fn probe(&self, key: u64) -> Rows {
-        match &self.part {
-            Some(part) => filter::probe(part.payload(), self.directory.pages.len(), key),
-            None => self.all(),
+        let pages = self.directory.pages.len();
+        let (part, place) = match self.directory.filters {
+            Filters::None => return self.all(),
+            Filters::Whole(part) => (part, None),
+            Filters::Cut { first, blocks } => {
+                let (part, at) = filter::place(key, blocks, pages);
+                (first.saturating_add(u16::try_from(part).unwrap_or(u16::MAX)), Some(at))
+            }
+        };
+        match self.source.part(self.directory.chunk, part) {
+            Ok(read) => {
+                let bytes = read.payload();
+                let in_whole = || Some(filter::place_in_whole(key, filter::blocks_of_whole(bytes, pages)?, pages));
+                place.or_else(in_whole).map_or_else(|| self.all(), |at| filter::probe(bytes, at, pages, key))
+            }
+            Err(error) => {
+                self.failed.borrow_mut().get_or_insert(error);
+                self.all()
+            }
         }
     }
 

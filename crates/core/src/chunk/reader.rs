@@ -1,7 +1,7 @@
 //! Chunks read back: the directory once, then column by column of one page, as search asks.
 
 use super::part::VerifiedPart;
-use super::{VERSION, v1};
+use super::{filter, v1};
 use crate::columns::{
     Column, ColumnKey, FieldType, MAX_FIELD_COLUMNS, Own, PAGE_ROWS, PageRead, Shared, Values, decode_blobs,
     decode_block, decode_texts,
@@ -59,6 +59,17 @@ pub struct BlockRef {
     pub zone: Option<(f64, f64)>,
 }
 
+/// Where the membership filters of a chunk's pages stand.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Filters {
+    /// One for the whole chunk, which is not probed (version 1).
+    None,
+    /// In this part, which tells its size itself (version 2).
+    Whole(u16),
+    /// Cut into parts, from `first`; every page has `blocks` blocks.
+    Cut { first: u16, blocks: usize },
+}
+
 /// What a chunk holds and where.
 pub struct Directory {
     /// The chunk.
@@ -73,6 +84,7 @@ pub struct Directory {
     pub pages: Vec<PageSpan>,
     /// The columns.
     pub keys: Vec<ColumnKey>,
+    pub(super) filters: Filters,
     /// Column by column, page by page.
     pub(super) blocks: Vec<Option<BlockRef>>,
     /// By column: how many values its pages share, and where these stand.
@@ -86,12 +98,12 @@ impl Directory {
     /// # Errors
     /// [`CoreError::Damaged`].
     pub fn read(chunk: u64, first: &VerifiedPart) -> Result<Self> {
-        let parsed =
-            if first.version() == 1 { v1::parse(chunk, first.payload()) } else { Self::parse(chunk, first.payload()) };
+        let parsed = if first.version() == 1 { v1::parse(chunk, first.payload()) } else { Self::parse(chunk, first) };
         parsed.ok_or_else(|| CoreError::damaged(format!("chunk {chunk:x} part 0"), "its directory does not decode"))
     }
 
-    fn parse(chunk: u64, payload: &[u8]) -> Option<Self> {
+    fn parse(chunk: u64, first: &VerifiedPart) -> Option<Self> {
+        let payload = first.payload();
         let raw_len = u32::from_le_bytes(payload.get(..4)?.try_into().ok()?) as usize;
         let raw_len = Some(raw_len).filter(|n| *n <= MAX_DIRECTORY_BYTES)?;
         let raw = zstd::bulk::decompress(payload.get(4..)?, raw_len).ok().filter(|r| r.len() == raw_len)?;
@@ -101,6 +113,12 @@ impl Directory {
         let count = |at: &mut usize| number(at).filter(|n| *n <= raw.len());
         let rows = number(&mut at)?;
         let severities = u32::try_from(take_varint(&raw, &mut at)?).ok()?;
+        let filters = if first.version() == 2 {
+            Filters::Whole(1)
+        } else {
+            let first = u16::try_from(take_varint(&raw, &mut at)?).ok()?;
+            Filters::Cut { first, blocks: number(&mut at).filter(|n| (1..=filter::MAX_BYTES).contains(n))? }
+        };
         let page_count = count(&mut at)?;
         let mut pages = Vec::with_capacity(page_count);
         for _ in 0..page_count {
@@ -145,8 +163,9 @@ impl Directory {
         let shared_read = keys.iter().map(|_| OnceLock::new()).collect();
         (at == raw.len()).then_some(Directory {
             chunk,
-            version: VERSION,
+            version: first.version(),
             rows,
+            filters,
             severities,
             pages,
             keys,
@@ -159,6 +178,18 @@ impl Directory {
     /// The block of a column of a page.
     pub fn block(&self, column: usize, page: usize) -> Option<BlockRef> {
         self.blocks.get(column * self.pages.len() + page).copied().flatten()
+    }
+
+    /// The parts that hold membership filters.
+    pub fn filter_parts(&self) -> std::ops::Range<u16> {
+        match self.filters {
+            Filters::None => 0..0,
+            Filters::Whole(part) => part..part + 1,
+            Filters::Cut { first, blocks } => {
+                let parts = u16::try_from(filter::parts(blocks, self.pages.len())).unwrap_or(u16::MAX);
+                first..first.saturating_add(parts)
+            }
+        }
     }
 
     /// How many values the pages of a column share, and in how many bytes.

@@ -14,7 +14,7 @@
 //!
 //! Its filter is one for the whole chunk under other keys; it is not used. Messages are whole texts, cut when read.
 
-use super::reader::{BlockRef, Directory, PageSpan};
+use super::reader::{BlockRef, Directory, Filters, PageSpan};
 use crate::columns::{Blobs, Column, ColumnKey, Messages, Own, PAGE_ROWS, Shared, Texts, Values, Variables};
 use crate::event::{take_varint, template, unzigzag};
 use crate::journal::take_key;
@@ -67,6 +67,7 @@ pub(super) fn parse(chunk: u64, payload: &[u8]) -> Option<Directory> {
         version: 1,
         rows,
         severities,
+        filters: Filters::None,
         pages,
         keys,
         blocks,

@@ -1,7 +1,7 @@
 //! Rows of pages to chunks, a column at a time: what seals a head and what merges chunks.
 
-use super::part::{HEADER_BYTES, seal_part};
-use super::{MAX_PART_BYTES, filter, keys};
+use super::part::seal_part;
+use super::{PART_BYTES, filter, keys};
 use crate::columns::{
     Blobs, Column, ColumnKey, Dictionary, Effort, Interner, Joined, Loaded, MAX_FIELD_COLUMNS, Own, PAGE_ROWS,
     PageRead, Placed, Presences, Spill, Texts, Values, encode_blobs, encode_block, encode_texts,
@@ -18,8 +18,6 @@ pub const MAX_CHUNK_ROWS: usize = 1 << 20;
 const MAX_PAGE_WEIGHT: usize = 8 << 20;
 /// A chunk is closed when its events weigh this much in memory.
 const MAX_CHUNK_WEIGHT: usize = 512 << 20;
-/// Parts are about this large, so that a search that needs two columns does not read them all.
-const PART_BYTES: usize = 512 << 10;
 /// Chunks are written once and read often; this level costs little and packs well.
 const LEVEL: i32 = 3;
 
@@ -28,7 +26,7 @@ const LEVEL: i32 = 3;
 pub struct BuiltChunk {
     /// Its id.
     pub id: u64,
-    /// Part 0 is the directory, part 1 the filter, the others hold columns.
+    /// Part 0 is the directory, then come those of columns, and last those of the filters.
     pub parts: Vec<Vec<u8>>,
     /// How many events.
     pub rows: usize,
@@ -109,46 +107,33 @@ fn cut<'a>(order: &'a [Placed], sources: &[&dyn PageRead], page_rows: usize) -> 
     pages
 }
 
-/// Payloads of the parts behind directory and filter.
+/// The blocks of all columns, one behind another, to be cut into parts.
+#[derive(Default)]
 struct Parts {
-    payloads: Vec<Vec<u8>>,
+    bytes: Vec<u8>,
 }
 
 impl Parts {
-    const ROOM: usize = MAX_PART_BYTES - HEADER_BYTES;
     /// Parts before the first of columns.
-    const FIRST: usize = 2;
+    const FIRST: usize = 1;
 
-    /// Begins a part of its own where `bytes` more would make the current one large.
-    fn make_room(&mut self, bytes: usize) {
-        if self.payloads.last().is_none_or(|p| !p.is_empty() && p.len() + bytes > PART_BYTES) {
-            self.payloads.push(Vec::new());
-        }
+    /// Puts a block and its place in `directory`. A block goes on in the next part where one ends.
+    fn put(&mut self, block: &[u8], directory: &mut Vec<u8>) {
+        put_varint(directory, (Self::FIRST + self.bytes.len() / PART_BYTES) as u64);
+        put_varint(directory, (self.bytes.len() % PART_BYTES) as u64);
+        put_varint(directory, block.len() as u64);
+        self.bytes.extend_from_slice(block);
     }
 
-    /// Puts a block and its place in `directory`. A block larger than a part goes on in the next.
-    fn put(&mut self, block: &[u8], directory: &mut Vec<u8>) {
-        if self.payloads.last().is_none_or(|p| p.len() + block.len() > Self::ROOM && !p.is_empty()) {
-            self.payloads.push(Vec::new());
-        }
-        put_varint(directory, (Self::FIRST + self.payloads.len() - 1) as u64);
-        put_varint(directory, self.payloads.last().map_or(0, Vec::len) as u64);
-        put_varint(directory, block.len() as u64);
-        for (n, piece) in block.chunks(Self::ROOM).enumerate() {
-            if n > 0 {
-                self.payloads.push(Vec::new());
-            }
-            if let Some(payload) = self.payloads.last_mut() {
-                payload.extend_from_slice(piece);
-            }
-        }
+    fn payloads(&self) -> std::slice::Chunks<'_, u8> {
+        self.bytes.chunks(PART_BYTES)
     }
 }
 
 fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<BuiltChunk> {
     let all = column_keys(sources, pages);
     let kept = kept_fields(&all);
-    let mut parts = Parts { payloads: Vec::new() };
+    let mut parts = Parts::default();
     let mut columns = Vec::new();
     let mut count = 0u32;
     let mut spills: Vec<Spill> = pages.iter().map(|_| Spill::default()).collect();
@@ -200,10 +185,14 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
         add(key, column(key)?)?;
     }
 
+    let membership: Vec<Vec<u64>> = membership.into_iter().map(|keys| keys.into_iter().collect()).collect();
+    let (blocks, filters) = filter::build(&membership);
     let mut directory = Vec::new();
     let rows: usize = pages.iter().map(|p| p.len()).sum();
     put_varint(&mut directory, rows as u64);
     put_varint(&mut directory, u64::from(severities));
+    put_varint(&mut directory, (Parts::FIRST + parts.payloads().len()) as u64);
+    put_varint(&mut directory, blocks as u64);
     put_varint(&mut directory, pages.len() as u64);
     for (page, span) in pages.iter().zip(&spans) {
         put_varint(&mut directory, page.len() as u64);
@@ -217,9 +206,10 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     let mut first = (directory.len() as u32).to_le_bytes().to_vec();
     first.extend_from_slice(&packed);
 
-    let membership: Vec<Vec<u64>> = membership.into_iter().map(|keys| keys.into_iter().collect()).collect();
-    let mut sealed = vec![seal_part(id, 0, &first), seal_part(id, 1, &filter::build(&membership))];
-    sealed.extend(parts.payloads.iter().enumerate().map(|(n, p)| seal_part(id, (n + Parts::FIRST) as u16, p)));
+    let payloads = std::iter::once(first.as_slice())
+        .chain(parts.payloads())
+        .chain(filter::cut(&filters, pages.len()));
+    let sealed = payloads.enumerate().map(|(n, payload)| seal_part(id, n as u16, payload)).collect();
     let time_min = spans.iter().map(|s| s.0).min().unwrap_or(0);
     let time_max = spans.iter().map(|s| s.1).max().unwrap_or(0);
     Ok(BuiltChunk { id, parts: sealed, rows, time_min, time_max })
@@ -271,7 +261,6 @@ fn put_column(
         }
         blocks.push(block);
     }
-    parts.make_room(blocks.iter().map(Vec::len).sum::<usize>() + shared.as_ref().map_or(0, |(_, s)| s.len()));
     match shared {
         None => directory.push(0),
         Some((count, block)) => {

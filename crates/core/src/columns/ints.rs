@@ -224,14 +224,16 @@ fn unpack(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i64>> {
             let mut padded = Vec::with_capacity(length + 8);
             padded.extend_from_slice(packed);
             padded.resize(length + 8, 0);
-            let mut out = Vec::with_capacity(count);
-            let mut bit = 0;
-            for _ in 0..count {
+            let read = |n: usize| {
+                let bit = n * width;
                 let word = padded.get(bit >> 3..).and_then(|b| b.first_chunk()).map_or(0, |b| u64::from_le_bytes(*b));
-                out.push(value((word >> (bit & 7)) & mask));
-                bit += width;
+                (word >> (bit & 7)) & mask
+            };
+            if unit == 1 {
+                (0..count).map(|n| least.wrapping_add(read(n) as i64)).collect()
+            } else {
+                (0..count).map(|n| value(read(n))).collect()
             }
-            out
         }
     };
     for (place, high) in exceptions {

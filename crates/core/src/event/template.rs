@@ -101,6 +101,7 @@ fn grouped(text: &str, from: usize, first: &Word) -> Option<usize> {
 pub fn split<'a>(text: &'a str, template: &mut String, mut variable: impl FnMut(&'a str)) {
     let bytes = text.as_bytes();
     let (mut at, mut copied, mut holes) = (0, 0, 0);
+    let before = template.len();
     while let Some(byte) = bytes.get(at) {
         let class = CLASS[usize::from(*byte)];
         let hole_end = if class == OTHER {
@@ -119,8 +120,10 @@ pub fn split<'a>(text: &'a str, template: &mut String, mut variable: impl FnMut(
             }
             end
         };
+        // Bytes of template, not of message: a long variable must not end the template.
+        let room = template.len() - before + (at - copied) < MAX_LITERAL_BYTES;
         match hole_end {
-            Some(end) if holes < MAX_HOLES && at < MAX_LITERAL_BYTES => {
+            Some(end) if holes < MAX_HOLES && room => {
                 template.push_str(&text[copied..at]);
                 template.push(HOLE);
                 variable(&text[at..end]);
@@ -132,7 +135,7 @@ pub fn split<'a>(text: &'a str, template: &mut String, mut variable: impl FnMut(
                 template.push(HOLE);
                 return variable(&text[at..]);
             }
-            None if at >= MAX_LITERAL_BYTES => {
+            None if !room => {
                 template.push_str(&text[copied..at]);
                 if at < text.len() {
                     template.push(HOLE);
@@ -223,6 +226,8 @@ mod tests {
         let numbers = (0..500).map(|n| n.to_string()).collect::<Vec<_>>().join(" ");
         let (template, variables) = cut(&numbers);
         assert_eq!((variables.len(), holes(&template.replace("‹›", "\u{1a}"))), (MAX_HOLES + 1, MAX_HOLES + 1));
+        let long = format!("{} torn again", "9".repeat(3 * MAX_LITERAL_BYTES));
+        assert_eq!(cut(&long).0, "‹› torn again", "a long variable does not end the template");
         let words = "word ".repeat(2000);
         assert_eq!(cut(&words).1.len(), 1);
         assert!(cut(&words).0.len() <= MAX_LITERAL_BYTES + 16);

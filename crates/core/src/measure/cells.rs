@@ -1,9 +1,13 @@
 //! The running figures of one aggregate, a cell for each group and step. Cells of two parts join in any order.
 
 use super::{Distinct, GroupValue, Quantiles, Sum};
+use crate::columns::{Column, Values};
 use crate::query::{Function, Num};
 use crate::search::Cursor;
 use std::cmp::Ordering;
+
+/// No cell: the row does not pass.
+pub(super) const NONE: u32 = u32::MAX;
 
 /// The cells of one aggregate.
 #[derive(Debug, Clone)]
@@ -78,6 +82,18 @@ impl Cells {
             Cells::Ends(largest, v) => end(*largest, &mut v[cell], n),
             Cells::Quantiles(v) => v[cell].add(n.float),
             Cells::Counts(_) | Cells::Distinct(_) | Cells::Moments(..) => {}
+        }
+    }
+
+    /// Adds the whole numbers of a column, each to the cell of its row.
+    pub fn add_ints(&mut self, column: &Column, cell_of: &[u32]) {
+        let Values::Ints(numbers) = &column.values else { return };
+        let cells = |place: usize| cell_of.get(column.row(place)).filter(|c| **c != NONE).map(|c| *c as usize);
+        let each = numbers.iter().enumerate().filter_map(|(place, n)| Some((cells(place)?, *n)));
+        match self {
+            Cells::Quantiles(v) => each.for_each(|(cell, n)| v[cell].add(n as f64)),
+            Cells::Sums(v) => each.for_each(|(cell, n)| v[cell].add_int(i128::from(n))),
+            other => each.for_each(|(cell, n)| other.add(cell, Num::int(i128::from(n)))),
         }
     }
 

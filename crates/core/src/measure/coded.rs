@@ -41,14 +41,24 @@ impl Coded {
     fn take_codes(&mut self, column: &Column, codes: &[u32], distinct: usize, value: impl Fn(usize) -> GroupValue) {
         // Dictionaries that pages share hold much that this page does not.
         let mut known = vec![MISSING; distinct];
-        for (place, code) in codes.iter().enumerate() {
-            let Some(slot) = known.get_mut(*code as usize) else { continue };
+        let fresh = self.values.len() == 1;
+        let values = &mut self.values;
+        let mut coded = |code: u32| {
+            let slot = known.get_mut(code as usize)?;
             if *slot == MISSING {
-                *slot = self.values.len() as u32;
-                self.values.push(value(*code as usize));
+                *slot = values.len() as u32;
+                values.push(value(code as usize));
             }
-            let code = *slot;
-            self.put(column.row(place), code);
+            Some(*slot)
+        };
+        if fresh && column.present.is_none() && codes.len() == self.first.len() {
+            return self.first.iter_mut().zip(codes).for_each(|(first, c)| *first = coded(*c).unwrap_or(MISSING));
+        }
+        let coded: Vec<Option<u32>> = codes.iter().map(|c| coded(*c)).collect();
+        for (place, code) in coded.into_iter().enumerate() {
+            if let Some(code) = code {
+                self.put(column.row(place), code);
+            }
         }
     }
 

@@ -1,7 +1,7 @@
 //! Figures of some of the pages: a page is coded field by field, its rows get their cells, then each aggregate runs
 //! over its own column.
 
-use super::cells::Cells;
+use super::cells::{Cells, NONE};
 use super::coded::{Coded, code};
 use super::{GroupValue, MeasureAsk};
 use crate::columns::{Column, ColumnKey, FieldType, Own, PageRead, Rows, Values, field_value, overflow_fields, select};
@@ -11,12 +11,11 @@ use crate::query::{Field, Function, Num, OwnPart, matching};
 use crate::search::Cursor;
 use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
+use std::sync::Arc;
 use xxhash_rust::xxh3::Xxh3Default;
 
 type FastMap<K, V> = HashMap<K, V, BuildHasherDefault<Xxh3Default>>;
 
-/// No cell: the row does not pass.
-const NONE: u32 = u32::MAX;
 /// Groups at most; events of further groups are left out, and the answer says so.
 pub(super) const MAX_GROUPS: usize = 50_000;
 /// Cells (groups times steps that have events) at most.
@@ -145,7 +144,10 @@ impl Partial {
                 | Function::Min(field)
                 | Function::Max(field)
                 | Function::Percentile(_, field) => {
-                    numbers(field, page, |row, n| placement.each(row, |cell| state.add(cell, n)))?;
+                    match plain_ints(field, page)?.filter(|_| placement.more.is_empty()) {
+                        Some(column) => state.add_ints(&column, &placement.first),
+                        None => numbers(field, page, |row, n| placement.each(row, |cell| state.add(cell, n)))?,
+                    }
                 }
             }
         }
@@ -289,6 +291,29 @@ fn moments(page: &dyn PageRead) -> Result<impl Fn(usize) -> Option<Cursor>> {
         let id = EventId { node, epoch, seq: seq.int(row)? as u64, place: place.int(row)? as u32 };
         Some(Cursor { time_ns: time.int(row)?, id })
     })
+}
+
+/// The one column of the field, where whole numbers are all that the page has of it: the usual case, and the quick one.
+fn plain_ints(field: &Field, page: &dyn PageRead) -> Result<Option<Arc<Column>>> {
+    let Field::Sent(name) = field else { return Ok(None) };
+    let mut only = None;
+    for (index, key) in page.keys().iter().enumerate() {
+        let (path, kind) = match key {
+            ColumnKey::Field(path, kind) => (path, *kind),
+            ColumnKey::Own(Own::Overflow) if page.column(index)?.is_some() => return Ok(None),
+            ColumnKey::Own(_) => continue,
+        };
+        let exact = path.is(name);
+        let through_list = !exact && kind == FieldType::Nested && matching::at_or_below(name, &path.dotted());
+        if !exact && !through_list {
+            continue;
+        }
+        let Some(column) = page.column(index)? else { continue };
+        if kind != FieldType::Int || only.replace(column).is_some() {
+            return Ok(None);
+        }
+    }
+    Ok(only)
 }
 
 /// Calls `f` with row and number of every number of the field, those in lists too.

@@ -1,9 +1,8 @@
 //! The tree of a filter.
 
+use super::RegexTest;
 use super::literal::{Literal, Num};
-use super::words::{fold, words_of};
 use crate::event::Value;
-use regex::Regex;
 
 /// An event's own parts, by the bare names the language gives them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -119,50 +118,6 @@ impl TextOp {
             TextOp::Ends => "$=",
             TextOp::Contains => "*=",
         }
-    }
-}
-
-/// A regular expression with its text, compiled within bounds.
-#[derive(Debug, Clone)]
-pub struct RegexTest {
-    /// Between the slashes, as typed.
-    pub pattern: String,
-    /// Written with `i` behind the closing slash.
-    pub any_case: bool,
-    /// Ready to run; linear in the text always.
-    pub regex: Regex,
-    /// Whole words (folded) of which one list stands in every text that matches; none where nothing of the sort is
-    /// known. What lacks them is not looked at.
-    pub words: Option<Vec<Vec<String>>>,
-}
-
-impl RegexTest {
-    /// With what can be known of `regex` beforehand.
-    pub fn new(pattern: String, any_case: bool, regex: Regex) -> Self {
-        let words = required_words(&pattern, any_case);
-        RegexTest { pattern, any_case, regex, words }
-    }
-}
-
-/// The whole words of each text with which a match can begin. A word counts where signs stand on both sides of it within
-/// the text, so that it is whole wherever the match stands.
-fn required_words(pattern: &str, any_case: bool) -> Option<Vec<Vec<String>>> {
-    let hir = regex_syntax::ParserBuilder::new().case_insensitive(any_case).build().parse(pattern).ok()?;
-    let begins = regex_syntax::hir::literal::Extractor::new().extract(&hir);
-    let lists = begins.literals()?.iter().map(|literal| {
-        let text = std::str::from_utf8(literal.as_bytes()).ok()?;
-        let is_word = |c: char| c == '_' || c.is_alphanumeric();
-        // Without its first and last run of word characters, which may go on outside.
-        let inner = text.trim_start_matches(is_word).trim_end_matches(is_word);
-        let words: Vec<String> = words_of(inner).map(|w| fold(w).into_owned()).collect();
-        (!words.is_empty()).then_some(words)
-    });
-    lists.collect::<Option<Vec<_>>>().filter(|lists| !lists.is_empty())
-}
-
-impl PartialEq for RegexTest {
-    fn eq(&self, other: &Self) -> bool {
-        self.pattern == other.pattern && self.any_case == other.any_case
     }
 }
 

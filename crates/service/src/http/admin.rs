@@ -174,6 +174,7 @@ pub async fn revoke_token(
 ) -> Result<StatusCode> {
     let now_ns = (app.clock)();
     app.store.revoke(SecretKind::Token, &name, now_ns).await?;
+    app.readers.clear();
     app.store.audit(now_ns, &admin.who.name, "revoke token", &name).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -43,6 +43,7 @@ pub async fn login(State(app): State<Shared>, Json(ask): Json<LoginRequest>) -> 
 pub async fn logout(State(app): State<Shared>, headers: HeaderMap, _reader: Reader) -> Result<impl IntoResponse> {
     if let Some(secret) = session_secret(&headers) {
         app.store.end_session(&hash_secret(secret)).await?;
+        app.readers.clear();
     }
     let cookie = format!("{SESSION_COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]))

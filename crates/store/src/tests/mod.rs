@@ -190,7 +190,7 @@ fn a_bucket_is_dropped_only_when_nothing_live_names_it() {
         store.open_bucket(200).await.unwrap();
         let (a, b) = (chunk_id(claim.node, claim.epoch, 1), chunk_id(claim.node, claim.epoch, 2));
         for id in [a, b] {
-            store.write_part(100, id, 0, b"part").await.unwrap();
+            store.write_parts(100, id, 0, &[b"part".to_vec()]).await.unwrap();
         }
         store.seal(&claim, &Seal { chunks: vec![chunk(a, 100, 10), chunk(b, 100, 50)], covers: vec![] }).await.unwrap();
         assert!(!store.drop_bucket(&claim, 100, 20).await.unwrap(), "b is still to be seen");
@@ -213,8 +213,8 @@ fn parts_without_a_catalogue_row_are_swept_by_a_later_epoch() {
         let first = store.claim("n").await.unwrap();
         store.open_bucket(100).await.unwrap();
         let (kept, orphan) = (chunk_id(first.node, first.epoch, 1), chunk_id(first.node, first.epoch, 2));
-        store.write_part(100, kept, 0, b"kept").await.unwrap();
-        store.write_part(100, orphan, 0, b"orphan").await.unwrap();
+        store.write_parts(100, kept, 0, &[b"kept".to_vec()]).await.unwrap();
+        store.write_parts(100, orphan, 0, &[b"orphan".to_vec()]).await.unwrap();
         store.seal(&first, &Seal { chunks: vec![chunk(kept, 100, 10)], covers: vec![] }).await.unwrap();
         assert_eq!(store.sweep_orphans(&first).await.unwrap(), 0, "its own epoch may still be writing");
         let second = store.claim("n").await.unwrap();

@@ -2,10 +2,14 @@
 //!
 //! Must give for every row what `query::matches` gives for the event of that row; a property test compares the two.
 
+mod pattern;
 mod sent;
 mod words;
 
 pub(crate) use sent::zone_excludes;
+
+use pattern::Judge;
+use words::Verdict;
 
 use super::{Column, Own, PageRead, Rows, Values};
 use crate::error::Result;
@@ -193,15 +197,20 @@ fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> R
         }
         (Values::Messages(m), _) => {
             let mut message = String::new();
-            let mut may: Vec<Option<bool>> = vec![None; m.templates.len()];
+            let mut judge = Judge::new(test);
+            let mut verdicts: Vec<Option<Verdict>> = vec![None; m.templates.len()];
             for (place, code) in m.codes.iter().enumerate() {
-                let Some(may) = may.get_mut(*code as usize) else { continue };
-                if !*may.get_or_insert_with(|| words::template_may_match(test, m.templates.get(*code as usize))) {
-                    continue;
-                }
-                message.clear();
-                m.write(place, &mut message)?;
-                if test.text(&message) {
+                let Some(slot) = verdicts.get_mut(*code as usize) else { continue };
+                let holds = match *slot.get_or_insert_with(|| judge.judge(m.templates.get(*code as usize))) {
+                    Verdict::All => true,
+                    Verdict::None => false,
+                    Verdict::Ask => {
+                        message.clear();
+                        m.write(place, &mut message)?;
+                        test.text(&message)
+                    }
+                };
+                if holds {
                     rows.set(column.row(place));
                 }
             }

@@ -5,7 +5,7 @@ use super::sent::{nested, overflowing};
 use super::{Column, PageRead, Rows, Values, by_code};
 use crate::error::Result;
 use crate::event::template::{HOLE, MAX_HOLES, MAX_LITERAL_BYTES, holes};
-use crate::query::{RegexTest, Test, WordsTest, contains_words, matching};
+use crate::query::{WordsTest, contains_words, matching};
 
 /// The rows in which the words stand.
 pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
@@ -62,9 +62,11 @@ fn by_value(test: &WordsTest, kind: FieldType, column: &Column, values: &Values,
 }
 
 /// What a template tells of its messages.
-#[derive(Clone, Copy, PartialEq)]
-enum Verdict {
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) enum Verdict {
+    /// All of them pass.
     All,
+    /// None of them does.
     None,
     /// The variables decide.
     Ask,
@@ -100,17 +102,6 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
     Ok(())
 }
 
-/// Whether a message of this template could pass a test of its text; "no" is certain.
-pub(super) fn template_may_match(test: &Test, template: &str) -> bool {
-    let Test::Regex(RegexTest { words: Some(lists), .. }) = test else { return true };
-    let may_hold = |word: &String| contains_words(template, std::slice::from_ref(word), false);
-    if lists.iter().any(|words| words.iter().all(may_hold)) {
-        return true;
-    }
-    let holes = holes(template);
-    holes > 0 && (has_rest(template, holes) || lists.iter().flatten().any(|w| varies(w)))
-}
-
 /// A variable is made of whole words, so a word of the template is a word of each of its messages.
 fn judge(test: &WordsTest, template: &str) -> Verdict {
     if contains_words(template, &test.words, test.prefix) {
@@ -123,7 +114,7 @@ fn judge(test: &WordsTest, template: &str) -> Verdict {
 }
 
 /// Whether the last variable is the rest of a long message, with any words.
-fn has_rest(template: &str, holes: usize) -> bool {
+pub(super) fn has_rest(template: &str, holes: usize) -> bool {
     holes > MAX_HOLES || template.len() >= MAX_LITERAL_BYTES
 }
 

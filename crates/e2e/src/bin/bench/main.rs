@@ -137,6 +137,7 @@ async fn main() -> Result<()> {
     report.disk_bytes = wait_for_files(&data)? as f64 / events as f64;
     report.chunk_bytes = chunk_bytes(&service)? as f64 / events as f64;
     println!("  {:.1} bytes/event on disk, {:.1} of them chunks", report.disk_bytes, report.chunk_bytes);
+    report.columns = largest_columns(&service)?;
 
     println!("questions");
     let asking = questions(&serde_json::from_str(&sample)?, &rfc(from_ns - 10 * HOUR_NS), &rfc(now_ns + HOUR_NS))?;
@@ -295,4 +296,21 @@ fn chunk_bytes(service: &Service) -> Result<u64> {
         bail!("nothing was sealed");
     }
     Ok(bytes)
+}
+
+/// What the largest chunk spends its bytes on: bytes for each event of the chunk, largest first.
+fn largest_columns(service: &Service) -> Result<Vec<(String, f64)>> {
+    let chunks = service.ok(&["admin", "chunk", "--json"])?;
+    let chunks = chunks.lines().map(serde_json::from_str).collect::<Result<Vec<Value>, _>>()?;
+    let largest = chunks.iter().max_by_key(|c| c["rows"].as_u64()).context("nothing was sealed")?;
+    let id = largest["id"].as_str().context("a chunk without an id")?;
+    let chunk: Value = serde_json::from_str(&service.ok(&["admin", "chunk", id, "--json"])?)?;
+    let rows = chunk["rows"].as_f64().context("a chunk without rows")?;
+    let bytes = |value: &Value| value.as_f64().unwrap_or(0.0) / rows;
+    let columns = chunk["columns"].as_array().into_iter().flatten();
+    let mut all: Vec<(String, f64)> =
+        columns.map(|c| (c["name"].as_str().unwrap_or("").to_owned(), bytes(&c["bytes"]))).collect();
+    all.push(("membership filters".to_owned(), bytes(&chunk["filter_bytes"])));
+    all.sort_by(|a, b| b.1.total_cmp(&a.1));
+    Ok(all)
 }

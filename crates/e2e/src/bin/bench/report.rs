@@ -30,6 +30,8 @@ pub struct Report {
     pub fresh_p99: f64,
     pub disk_bytes: f64,
     pub chunk_bytes: f64,
+    /// What a large chunk spends on each event, by column.
+    pub columns: Vec<(String, f64)>,
     pub table_rates: Vec<f64>,
     pub table_bytes: f64,
     pub duck_bytes: Option<f64>,
@@ -104,6 +106,12 @@ impl Report {
         if let Some(bytes) = self.duck_bytes {
             size("the unindexed column store", bytes)?;
         }
+        let columns = self.columns.iter().take(12).map(|(name, bytes)| format!("{name} {bytes:.2}"));
+        writeln!(
+            t,
+            "\nThe largest chunk, bytes for each of its events (`calvex admin chunk ID`): {}.",
+            columns.collect::<Vec<_>>().join(", ")
+        )?;
         writeln!(
             t,
             "\n## Questions over the {} events, through HTTP\n\nWarm: median and p99. Cold: no part of any chunk in memory or on the node's disk. In brackets how many times as long\nthe other took: the table holds 100 thousand events, the file of `rg` and the column store (one thread) up to ten\nmillion.\n\n| question | median | p99 | goal at 10 million | cold | MariaDB table | `rg` | column store |\n| --- | --- | --- | --- | --- | --- | --- | --- |",
