@@ -35,7 +35,11 @@ pub const TABLE: &[Row] = &[
     row("intake.repeat_window_s", "60", "a body of timed events sent again within this is answered, not stored again"),
     row("intake.receipt_days", "8", "how long an idempotency key is remembered"),
     row("intake.commit_wait_ms", "2", "how long a commit waits for company"),
-    row("head.seal_rows", "131072", "events of a head at which it is sealed"),
+    row(
+        "head.seal_rows",
+        "262144",
+        "events of a head at which it is sealed; from half of merge.rows on, such chunks are not merged",
+    ),
     row("head.seal_age_s", "900", "age at which a head is sealed"),
     row("head.budget_mib", "256", "memory of all heads; beyond twice this, intake answers 503"),
     row("search.timeout_s", "30", "longest search"),

@@ -206,9 +206,7 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     let mut first = (directory.len() as u32).to_le_bytes().to_vec();
     first.extend_from_slice(&packed);
 
-    let payloads = std::iter::once(first.as_slice())
-        .chain(parts.payloads())
-        .chain(filter::cut(&filters, pages.len()));
+    let payloads = std::iter::once(first.as_slice()).chain(parts.payloads()).chain(filter::cut(&filters, pages.len()));
     let sealed = payloads.enumerate().map(|(n, payload)| seal_part(id, n as u16, payload)).collect();
     let time_min = spans.iter().map(|s| s.0).min().unwrap_or(0);
     let time_max = spans.iter().map(|s| s.1).max().unwrap_or(0);

@@ -46,7 +46,20 @@ const EPOCH_UNITS: [(char, i64, std::ops::Range<i64>); 4] = [
 #[derive(Default)]
 pub struct Meanings {
     of_path: Vec<&'static [(Part, usize)]>,
-    candidates: Vec<(Part, usize, usize)>,
+    /// The paths of the last event, and what among them may be a part: senders repeat themselves.
+    paths: Vec<PathId>,
+    candidates: Vec<Candidate>,
+}
+
+/// A field that may be a part.
+#[derive(Clone, Copy)]
+struct Candidate {
+    part: Part,
+    /// Among the spellings of the part.
+    rank: usize,
+    spelling: &'static str,
+    /// Its place among the fields.
+    at: usize,
 }
 
 impl Meanings {
@@ -62,6 +75,25 @@ impl Meanings {
         }
         self.of_path.get(path.0 as usize).copied().unwrap_or(&[])
     }
+
+    /// What among the fields may be a part, the first choice of each part first.
+    fn candidates(&mut self, fields: &[(PathId, Leaf)], paths: &PathTable) {
+        if self.paths.iter().eq(fields.iter().map(|(path, _)| path)) {
+            return;
+        }
+        self.paths.clear();
+        self.paths.extend(fields.iter().map(|(path, _)| *path));
+        let mut found = std::mem::take(&mut self.candidates);
+        found.clear();
+        for (at, (path, _)) in fields.iter().enumerate() {
+            found.extend(self.of(*path, paths).iter().map(|(part, rank)| {
+                let spelling = SPELLINGS.iter().find(|(p, _)| p == part).map_or("", |(_, s)| s[*rank]);
+                Candidate { part: *part, rank: *rank, spelling, at }
+            }));
+        }
+        found.sort_unstable_by_key(|c| (c.part as u8, c.rank, c.at));
+        self.candidates = found;
+    }
 }
 
 /// Moves own parts out of the draft's fields, writes the layout, and tells whether a time was found.
@@ -71,25 +103,18 @@ pub(super) fn take_parts<'a>(
     paths: &PathTable,
     meanings: &mut Meanings,
 ) -> bool {
-    let mut candidates = std::mem::take(&mut meanings.candidates);
-    candidates.clear();
-    for (i, (path, _)) in draft.fields.iter().enumerate() {
-        candidates.extend(meanings.of(*path, paths).iter().map(|(part, rank)| (*part, *rank, i)));
-    }
-    candidates.sort_unstable_by_key(|(part, rank, i)| (*part as u8, *rank, *i));
-
+    meanings.candidates(&draft.fields, paths);
     let mut set = known_parts(&known);
     let mut timed = apply_known(draft, known);
     let mut removed = 0u64;
     let mut fields = std::mem::take(&mut draft.fields);
-    for (part, rank, i) in &candidates {
+    for Candidate { part, spelling, at: i, .. } in &meanings.candidates {
         // The mask has room for every field that has a meaning, for those come first in what senders write; one that
         // stands beyond it stays a field.
         if set & part_bit(*part) != 0 || *i >= 64 || removed >> i & 1 == 1 {
             continue;
         }
         let (path, leaf) = &fields[*i];
-        let spelling = SPELLINGS.iter().find(|(p, _)| p == part).map_or("", |(_, s)| s[*rank]);
         let start = draft.layout.len();
         if start > 0 {
             draft.layout.push(ENTRY_END);
@@ -116,7 +141,6 @@ pub(super) fn take_parts<'a>(
         });
     }
     draft.fields = fields;
-    meanings.candidates = candidates;
     timed
 }
 
