@@ -91,6 +91,11 @@ impl<'a> BatchBuilder<'a> {
         self.arrival.limits
     }
 
+    /// When the batch arrived, nanoseconds from 1970.
+    pub fn arrived_ns(&self) -> i64 {
+        self.arrival.arrived_ns
+    }
+
     /// Takes the event of a line, or why there is none.
     ///
     /// # Errors

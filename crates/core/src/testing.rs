@@ -4,7 +4,7 @@
 use crate::chunk::{BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks_of, without_filter};
 use crate::columns::{Page, PageRead, build_page};
 use crate::error::{CoreError, Result};
-use crate::event::{Event, EventId, Path, Severity, Value};
+use crate::event::{Event, EventId, Kind, Path, Severity, Status, Value};
 use crate::search::{OneByOne, Place, Scope, Segment, Workers};
 use proptest::prelude::*;
 use std::collections::HashMap;
@@ -211,9 +211,9 @@ pub(crate) fn any_event() -> impl Strategy<Value = Event> {
                 "lease 17",
             ]),
         ),
-        (any::<Option<bool>>(), fields),
+        (any::<Option<bool>>(), fields, prop_oneof![3 => Just(None), 1 => (0i64..5, 0u8..3).prop_map(Some)]),
     )
-        .prop_map(|((time_ns, severity, service, message), (traced, mut fields))| {
+        .prop_map(|((time_ns, severity, service, message), (traced, mut fields, span))| {
             fields.sort_by(|(a, _), (b, _)| a.cmp(b));
             fields.dedup_by(|(a, _), (b, _)| a == b);
             Event {
@@ -222,6 +222,9 @@ pub(crate) fn any_event() -> impl Strategy<Value = Event> {
                 service: service.into(),
                 message: message.into(),
                 trace: traced.map(|t| [if t { 1 } else { 2 }; 16]),
+                kind: if span.is_some() { Kind::Span } else { Kind::Log },
+                took_ns: span.map(|(ns, _)| ns),
+                status: span.and_then(|(_, status)| Status::from_byte(status)),
                 fields,
                 ..Event::default()
             }
@@ -276,6 +279,13 @@ pub(crate) fn any_query() -> impl Strategy<Value = String> {
         "time>=1970-01-01T00:00:00Z",
         "kind=log",
         "status=1",
+        "status=error",
+        "status!=ok",
+        "took>2ns",
+        "took<=1us",
+        "has took",
+        "kind=span",
+        "kind!=log",
         "n=0",
         "\"BK\"",
         "slot.bank in (\"409\", 3)",

@@ -30,8 +30,8 @@ pub struct Service {
     pub dir: PathBuf,
     /// Its address.
     pub url: String,
-    /// OTLP's own address.
-    pub otlp_url: String,
+    /// Its other ways in: what each is, and its address.
+    others: Vec<(String, String)>,
     /// A token that reads and administers.
     pub token: String,
     /// A key that sends.
@@ -42,7 +42,7 @@ pub struct Service {
     kept: Option<tempfile::TempDir>,
 }
 
-fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String, String)> {
+fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String, Vec<(String, String)>)> {
     let log = std::fs::File::options().create(true).append(true).open(dir.join("service.log"))?;
     let mut child = Command::new(binary())
         .args(["serve", "--listen", "127.0.0.1:0", "--otlp-listen", "127.0.0.1:0", "--data-dir"])
@@ -50,6 +50,7 @@ fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String,
         .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
         .env("CALVEX_DATABASE_BUFFER_POOL_MIB", "128")
         .env("CALVEX_DATABASE_REDO_LOG_MIB", "64")
+        .env("CALVEX_GRPC_LISTEN", "127.0.0.1:0")
         .envs(environment.iter().cloned())
         .stdin(Stdio::null())
         .stdout(Stdio::piped())
@@ -57,21 +58,20 @@ fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String,
         .spawn()
         .with_context(|| format!("{} does not start; build it first", binary().display()))?;
     let mut lines = BufReader::new(child.stdout.take().context("no output")?).lines();
-    let (mut url, mut otlp) = (String::new(), String::new());
-    while url.is_empty() || otlp.is_empty() {
+    let (mut url, mut others) = (String::new(), Vec::new());
+    while url.is_empty() {
         let Some(line) = lines.next().transpose()? else {
             bail!("calvex serve ended: {}", std::fs::read_to_string(dir.join("service.log")).unwrap_or_default());
         };
-        if let Some(told) = line.strip_prefix("ready at ") {
-            url = told.to_owned();
-        }
-        if let Some(told) = line.strip_prefix("OTLP also at ") {
-            otlp = told.to_owned();
+        match line.split_once(" at ") {
+            Some(("ready", told)) => url = told.to_owned(),
+            Some((what, told)) => drop(others.push((what.to_owned(), told.to_owned()))),
+            None => {}
         }
     }
     // What it prints later must not fill the pipe.
     std::thread::spawn(move || lines.for_each(drop));
-    Ok((child, url, otlp))
+    Ok((child, url, others))
 }
 
 impl Service {
@@ -85,9 +85,9 @@ impl Service {
     /// Starts one in a directory that exists.
     pub fn start_in(dir: PathBuf, kept: Option<tempfile::TempDir>, environment: &[(&str, &str)]) -> Result<Self> {
         let environment: Vec<_> = environment.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
-        let (child, url, otlp_url) = spawn(&dir, &environment)?;
+        let (child, url, others) = spawn(&dir, &environment)?;
         let mut service =
-            Service { dir, url, otlp_url, token: String::new(), key: String::new(), environment, child, kept };
+            Service { dir, url, others, token: String::new(), key: String::new(), environment, child, kept };
         let secret = |sort: &str| {
             let made = Command::new(binary())
                 .args([sort, "new", "--json"])
@@ -102,6 +102,12 @@ impl Service {
         service.token = token;
         service.key = key;
         Ok(service)
+    }
+
+    /// The address of another way in: `OTLP also`, `OTLP over gRPC`, `JSON lines`, `syslog` with its scheme.
+    pub fn other(&self, what: &str, scheme: &str) -> Result<&str> {
+        let told = self.others.iter().find(|(name, at)| name == what && at.starts_with(scheme));
+        Ok(told.with_context(|| format!("the service has no {what} at {scheme}"))?.1.as_str())
     }
 
     /// Runs the real client; its exit code is in the output.
@@ -166,8 +172,8 @@ impl Service {
 
     /// Starts it again where it was killed or stopped.
     pub fn restart(&mut self) -> Result<()> {
-        let (child, url, otlp_url) = spawn(&self.dir, &self.environment)?;
-        (self.child, self.url, self.otlp_url) = (child, url, otlp_url);
+        let (child, url, others) = spawn(&self.dir, &self.environment)?;
+        (self.child, self.url, self.others) = (child, url, others);
         Ok(())
     }
 

@@ -135,7 +135,9 @@ async fn otlp_by_the_real_exporter_on_both_ports() -> Result<()> {
     use opentelemetry_sdk::logs::SdkLoggerProvider;
     let service = Service::start(&[])?;
     client();
-    for (word, base) in [("main", service.url.clone()), ("standard", service.otlp_url.clone())] {
+    for (word, base) in
+        [("main", service.url.clone()), ("standard", service.other("OTLP also", "http").unwrap().to_owned())]
+    {
         let key = service.key.clone();
         // The exporter brings threads and a blocking client of its own.
         tokio::task::spawn_blocking(move || {

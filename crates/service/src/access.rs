@@ -7,7 +7,7 @@ use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
 use calvex_core::event::Value;
-use calvex_store::records::access::ReaderRow;
+use calvex_store::records::access::{KeyRow, ReaderRow};
 use calvex_wire::api::{CONSOLE_HEADER, SESSION_COOKIE};
 use moka::sync::Cache;
 use std::sync::Arc;
@@ -23,6 +23,17 @@ pub struct Sender {
     pub name: String,
     /// Stamped on every event.
     pub fixed: Vec<(String, Value)>,
+}
+
+impl Sender {
+    /// Of a key's record.
+    fn of(key: KeyRow) -> Self {
+        let fixed = match serde_json::from_str::<Value>(&key.fixed) {
+            Ok(Value::Object(fixed)) => fixed,
+            _ => Vec::new(),
+        };
+        Sender { key_id: key.id, name: key.name, fixed }
+    }
 }
 
 /// Who stands behind secrets looked up lately. Any change made here forgets them all at once, what is being looked up
@@ -80,14 +91,28 @@ pub async fn sender(app: &Shared, headers: &HeaderMap) -> Result<Arc<Sender>> {
         let cure = "send `Authorization: Bearer KEY`; `calvex key new` makes one";
         return Err(ServiceError::NotSignedIn(format!("this request carries no key; {cure}")));
     };
+    sender_of(app, secret).await
+}
+
+/// The sender that a way in without keys counts as: the key of that name, if there is one; else the name alone.
+///
+/// # Errors
+/// Where the database fails.
+pub async fn named_sender(app: &Shared, name: &str) -> Result<Arc<Sender>> {
     let look = async {
-        let Some(key) = app.store.key(&hash_secret(secret)).await? else { return Ok(None) };
-        let fixed = match serde_json::from_str::<Value>(&key.fixed) {
-            Ok(Value::Object(fixed)) => fixed,
-            _ => Vec::new(),
-        };
-        Ok(Some(Sender { key_id: key.id, name: key.name, fixed }))
+        let nameless = || Sender { key_id: 0, name: name.to_owned(), fixed: Vec::new() };
+        Ok(Some(app.store.key_named(name).await?.map_or_else(nameless, Sender::of)))
     };
+    let found = app.keys.get(hash_secret(&format!("named {name}")), look).await?;
+    found.ok_or_else(|| ServiceError::NotSignedIn(format!("no sender is named `{name}`")))
+}
+
+/// The sender of a key.
+///
+/// # Errors
+/// Where the key is not good.
+pub async fn sender_of(app: &Shared, secret: &str) -> Result<Arc<Sender>> {
+    let look = async { Ok(app.store.key(&hash_secret(secret)).await?.map(Sender::of)) };
     match app.keys.get(hash_secret(secret), look).await? {
         Some(sender) => Ok(sender),
         None => {

@@ -7,6 +7,7 @@ mod figures;
 mod http;
 mod intake;
 mod jobs;
+mod listeners;
 mod metrics;
 mod notify;
 mod pipeline;
@@ -19,6 +20,7 @@ pub mod standin;
 mod state;
 
 pub use error::ServiceError;
+pub use listeners::Addresses;
 pub use notify::sign_webhook;
 pub use run::{Running, open_database, start};
 pub use secrets::{hash_password, new_secret};

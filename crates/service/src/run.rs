@@ -3,22 +3,21 @@
 use crate::access::{LoginLimiter, Lookups};
 use crate::catalogue::{Catalogue, Config};
 use crate::error::{Result, ServiceError};
+use crate::jobs;
+use crate::listeners::{Addresses, Listeners};
 use crate::metrics::Metrics;
 use crate::pipeline::{CommitFigures, Committer, Sealer, View};
 use crate::searchers::Searchers;
 use crate::secrets::hash_password;
 use crate::settings::Settings;
 use crate::state::{App, Clock, Shared, system_clock};
-use crate::{http, jobs};
 use calvex_core::batch::HeadKey;
 use calvex_core::columns::PageRead;
 use calvex_core::journal::decode_batch;
 use calvex_store::{PartCache, Server, ServerSettings, Store, StoreOptions};
-use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU32, Ordering};
 use std::time::Duration;
-use tokio::net::TcpListener;
 use tokio::sync::{Semaphore, watch};
 use tokio::task::{JoinHandle, JoinSet};
 
@@ -27,10 +26,8 @@ const DRAIN: Duration = Duration::from_secs(5);
 
 /// A running service.
 pub struct Running {
-    /// Where console, interface and intake are served.
-    pub address: SocketAddr,
-    /// Where OTLP is served as well.
-    pub otlp_address: Option<SocketAddr>,
+    /// Where its ways in are.
+    pub addresses: Addresses,
     app: Shared,
     server: Option<Server>,
     stop: watch::Sender<bool>,
@@ -70,37 +67,16 @@ pub async fn open_database(settings: &Settings) -> Result<(Option<Server>, Store
 /// # Errors
 /// Where the database or an address is not to be had.
 pub async fn start(settings: Settings, admin_password: Option<String>) -> Result<Running> {
-    // The addresses come first: a port in use should not cost a database start to find out.
-    let listener = listen(settings.text("http.listen")).await?;
-    let otlp = otlp_listener(&settings).await?;
+    let listeners = Listeners::bind(&settings).await?;
+    let addresses = listeners.addresses()?;
     let (server, store) = open_database(&settings).await?;
     match start_on(settings, store, admin_password, system_clock()).await {
-        Ok((app, table, committer)) => Ok(serve(app, table, committer, server, listener, otlp)),
+        Ok((app, table, committer)) => Ok(serve(app, table, committer, server, (listeners, addresses))),
         Err(e) => {
             if let Some(server) = server {
                 server.stop().await;
             }
             Err(e)
-        }
-    }
-}
-
-async fn listen(address: &str) -> Result<TcpListener> {
-    TcpListener::bind(address).await.map_err(|e| ServiceError::Listen(address.to_owned(), e.to_string()))
-}
-
-/// The listener for OTLP's own port. A default that is taken is no reason not to start; a chosen one is.
-async fn otlp_listener(settings: &Settings) -> Result<Option<TcpListener>> {
-    let address = settings.text("http.otlp_listen");
-    if address == "off" || address.is_empty() {
-        return Ok(None);
-    }
-    match listen(address).await {
-        Ok(listener) => Ok(Some(listener)),
-        Err(e) if settings.is_set("http.otlp_listen") => Err(e),
-        Err(e) => {
-            tracing::warn!("no OTLP on its standard port: {e}; OTLP is still taken on http.listen");
-            Ok(None)
         }
     }
 }
@@ -214,34 +190,15 @@ fn serve(
     table: Arc<AtomicU32>,
     committer: JoinHandle<()>,
     server: Option<Server>,
-    listener: TcpListener,
-    otlp: Option<TcpListener>,
+    (bound, addresses): (Listeners, Addresses),
 ) -> Running {
     let (stop, stopping) = watch::channel(false);
-    let address = listener.local_addr().unwrap_or_else(|_| SocketAddr::from(([127, 0, 0, 1], 0)));
-    let otlp_address = otlp.as_ref().and_then(|l| l.local_addr().ok());
-    let mut listeners = JoinSet::new();
-    let mut spawn = |listener: TcpListener, router: axum::Router| {
-        let mut stopping = stopping.clone();
-        listeners.spawn(async move {
-            let stopped = async move {
-                // An error means that the service itself is gone, which stops listening as well.
-                let _ = stopping.wait_for(|s| *s).await;
-            };
-            if let Err(e) = axum::serve(listener, router).with_graceful_shutdown(stopped).await {
-                tracing::error!("a listener ended: {e}");
-            }
-        });
-    };
-    spawn(listener, http::router(app.clone()));
-    if let Some(listener) = otlp {
-        spawn(listener, http::otlp_router(app.clone()));
-    }
+    let listeners = bound.serve(&app, &stopping);
     let sealer = Arc::new(Sealer::new(app.clone(), table));
     // Set once, here.
     let _ = app.sealer.set(sealer.clone());
     let jobs = jobs::start(&app, sealer, &stopping);
-    Running { address, otlp_address, app, server, stop, listeners, jobs, committer }
+    Running { addresses, app, server, stop, listeners, jobs, committer }
 }
 
 impl Running {

@@ -274,7 +274,7 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
     plan.query.filter.walk(&mut |f| {
         if let Filter::Compare(Field::Own(part @ (OwnPart::Status | OwnPart::Took)), _) = f {
             reasons.push(format!(
-                "`{0}` is the event's own part, which no event has yet; a sent field is written `.{0}`.",
+                "`{0}` is the own part of spans; a sent field of that name is written `.{0}`.",
                 part.name()
             ));
         }

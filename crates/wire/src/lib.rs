@@ -4,5 +4,6 @@ pub mod api;
 pub mod ndjson;
 pub mod otlp;
 mod problem;
+pub mod syslog;
 
 pub use problem::{MEDIA_TYPE as PROBLEM_MEDIA_TYPE, Problem};

@@ -1,5 +1,5 @@
 //! Newline-delimited JSON: one event a line. Lines end with LF or CRLF; blank lines are passed over; a line that is not
-//! an event refuses itself and no other.
+//! an event refuses itself and no other. A body that is one JSON array has an event for each of its elements instead.
 
 use calvex_core::CoreError;
 use calvex_core::batch::{BatchBuilder, Reading};
@@ -11,6 +11,23 @@ use calvex_core::normalise::{Known, Limits, RawEvent, Refusal};
 /// # Errors
 /// Only for a defect of the engine; a bad line refuses itself.
 pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> Result<(), CoreError> {
+    let limits = batch.limits();
+    let is_array = body.trim_ascii_start().starts_with(b"[");
+    let text = std::str::from_utf8(body).ok().filter(|_| is_array).map(str::trim_ascii);
+    if let Some(elements) = text.and_then(calvex_core::json::elements) {
+        for (number, element) in (1..).zip(elements) {
+            batch.push(number, decode_line(element, reading, &limits), reading)?;
+        }
+        return Ok(());
+    }
+    decode_lines(body, batch, reading)
+}
+
+/// As [`decode`], of lines only.
+///
+/// # Errors
+/// As [`decode`].
+pub fn decode_lines(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> Result<(), CoreError> {
     // One look at the whole body is quicker than one at each line; only a body with a fault pays for the second.
     let whole = std::str::from_utf8(body).ok();
     let limits = batch.limits();
@@ -73,6 +90,16 @@ mod tests {
         assert_eq!(told(body), (2, vec![(3, "not-json"), (4, "not-an-object"), (5, "not-json")]));
         let error = take(b"{\"msg\" 1}", 1000).refused.remove(0).refusal.to_string();
         assert!(error.contains("column 8") && error.contains("expected `:`"), "{error}");
+    }
+
+    #[test]
+    fn an_array_has_an_event_for_each_element() {
+        let body = br#" [{"msg":"a, ] } \" b"}, 7 ,{"msg":"c"},
+            {"list":[[1],{"x":[]}]}, {"msg":}] "#;
+        assert_eq!(told(body), (3, vec![(2, "not-an-object"), (5, "not-json")]));
+        assert_eq!(told(b"[]"), (0, vec![]));
+        assert_eq!(told(b"[{\"a\":1}"), (0, vec![(1, "not-an-object")]), "not closed, so a line");
+        assert_eq!(told(b"[1]\n{\"a\":1}"), (1, vec![(1, "not-an-object")]));
     }
 
     #[test]

@@ -122,7 +122,7 @@ impl Demo {
         let password = kept.as_ref().map_or_else(|| "fennmark-night".to_owned(), |k| k.password.clone());
         let receiver = tokio::spawn(calvex_service::standin::serve(hook, smtp, show));
         let running = calvex_service::start(settings, Some(password.clone())).await?;
-        let url = format!("http://{}", running.address);
+        let url = format!("http://{}", running.addresses.http);
         let told = tokio::select! {
             told = self.play(&url, &file, kept, &password, &hook_url) => told,
             asked = asked_to_stop() => asked,

@@ -79,10 +79,20 @@ impl Serve {
         let settings = self.sources.read()?;
         start_log(&settings);
         let running = calvex_service::start(settings, std::env::var("CALVEX_ADMIN_PASSWORD").ok()).await?;
-        output::line(&format!("ready at http://{}", running.address))?;
-        if let Some(otlp) = running.otlp_address {
-            output::line(&format!("OTLP also at http://{otlp}"))?;
+        let at = running.addresses;
+        for (what, address) in [
+            ("OTLP also at http://", at.otlp),
+            ("OTLP over gRPC at http://", at.grpc),
+            ("JSON lines at tcp://", at.lines),
+            ("syslog at udp://", at.syslog_udp),
+            ("syslog at tcp://", at.syslog_tcp),
+            ("syslog at tls://", at.syslog_tls),
+        ] {
+            if let Some(address) = address {
+                output::line(&format!("{what}{address}"))?;
+            }
         }
+        output::line(&format!("ready at http://{}", at.http))?;
         let replaced = tokio::select! {
             asked = asked_to_stop() => { asked?; false }
             () = running.replaced() => true,

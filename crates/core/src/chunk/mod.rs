@@ -29,6 +29,7 @@
 //! | 1 | first | whole messages, one filter a chunk; still read (see [`v1`]) |
 //! | 2 | second | templates and variables, packed numbers, shared dictionaries, a filter a page in part 1, overflow; read |
 //! | 3 | | parts of 64 KiB, filters cut into such, so that a question for few events fetches little |
+//! | 3 | | and the places of ids by distance (see `places`) |
 //!
 //! Assumptions: bytes at rest are checked by the part's CRC before anything reads them ([`VerifiedPart`]); what a CRC
 //! lets through may fail to decode, but is bounded before it is allocated.
@@ -37,6 +38,7 @@ mod describe;
 mod filter;
 mod keys;
 mod part;
+mod places;
 mod prune;
 mod reader;
 pub(crate) mod v1;

@@ -1,7 +1,7 @@
 //! Chunks read back: the directory once, then column by column of one page, as search asks.
 
 use super::part::VerifiedPart;
-use super::{filter, v1};
+use super::{filter, places, v1};
 use crate::columns::{
     Column, ColumnKey, FieldType, MAX_FIELD_COLUMNS, Own, PAGE_ROWS, PageRead, Shared, Values, decode_blobs,
     decode_block, decode_texts,
@@ -310,6 +310,11 @@ impl<'a> ChunkPage<'a> {
         };
         let column =
             directory.bytes(block, self.source, |bytes| decode_block(bytes, self.rows(), &shared, &earlier).ok())?;
+        let column = if directory.version > 2 && directory.keys[index] == ColumnKey::Own(Own::IdPlace) {
+            self.by_place(column, block.part)?
+        } else {
+            column
+        };
         let fits = match &directory.keys[index] {
             ColumnKey::Own(own) => own_fits(*own, &column.values),
             ColumnKey::Field(_, kind) => field_fits(*kind, &column.values),
@@ -319,6 +324,20 @@ impl<'a> ChunkPage<'a> {
             return Err(CoreError::damaged(place, "a column is of another type than the directory says"));
         }
         Ok(Some(Arc::new(column)))
+    }
+}
+
+impl ChunkPage<'_> {
+    /// Turns distances into places.
+    fn by_place(&self, column: Column, part: u16) -> Result<Column> {
+        let seqs = self.own(Own::IdSeq)?;
+        let turned = match (&column.values, seqs.as_deref().map(|c| &c.values)) {
+            (Values::Ints(distances), Some(Values::Ints(seqs))) => places::places(distances, seqs),
+            _ => None,
+        };
+        let place = || format!("chunk {:x} part {part}", self.directory.chunk);
+        let turned = turned.ok_or_else(|| CoreError::damaged(place(), "places without journal rows"))?;
+        Ok(Column { values: Values::Ints(turned), ..column })
     }
 }
 

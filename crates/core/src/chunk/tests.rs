@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::columns::{PageRead, build_page, gather_all};
-use crate::event::{Event, EventId, Path, Value};
+use crate::event::{Event, EventId, Kind, Path, Status, Value};
 use proptest::prelude::*;
 use std::sync::Arc;
 
@@ -154,32 +154,37 @@ fn exact_event() -> impl Strategy<Value = Event> {
     let time = prop_oneof![any::<i64>(), -10_000_000_000i64..10_000_000_000, Just(i64::MIN), Just(i64::MAX - 1)];
     let message = prop_oneof![".{0,40}", "door [0-9]{1,3} (of|\u{1a}|é) BK-0[0-9]{2}", "[a-f0-9-]{0,20}"];
     let ids = (any::<Option<[u8; 16]>>(), any::<Option<[u8; 8]>>(), any::<Option<[u8; 8]>>());
+    let span = prop_oneof![Just(None), (any::<i64>(), 0u8..3).prop_map(Some)];
     let fields = prop::collection::btree_map(path, exact_value(), 0..5);
-    (time, any::<i64>(), any::<Option<i64>>(), (1u8..=24, ".{0,9}", ".{0,9}", ".{0,9}"), message, ids, fields).prop_map(
-        |(
-            time_ns,
-            arrived_ns,
-            sent_time_ns,
-            (severity, service, host, layout),
-            message,
-            (trace, span, parent),
-            fields,
-        )| Event {
-            time_ns,
-            arrived_ns,
-            sent_time_ns,
-            severity: crate::event::Severity(severity),
-            service,
-            host,
-            layout,
-            message,
-            trace,
-            span,
-            parent,
-            fields: fields.into_iter().collect(),
-            ..Event::default()
-        },
-    )
+    (time, any::<i64>(), any::<Option<i64>>(), (1u8..=24, ".{0,9}", ".{0,9}", ".{0,9}"), message, (ids, span), fields)
+        .prop_map(
+            |(
+                time_ns,
+                arrived_ns,
+                sent_time_ns,
+                (severity, service, host, layout),
+                message,
+                ((trace, span, parent), took),
+                fields,
+            )| Event {
+                time_ns,
+                arrived_ns,
+                sent_time_ns,
+                severity: crate::event::Severity(severity),
+                service,
+                host,
+                layout,
+                message,
+                trace,
+                span,
+                parent,
+                kind: if took.is_some() { Kind::Span } else { Kind::Log },
+                took_ns: took.map(|(ns, _)| ns),
+                status: took.and_then(|(_, status)| Status::from_byte(status)),
+                fields: fields.into_iter().collect(),
+                ..Event::default()
+            },
+        )
 }
 
 #[test]

@@ -1,7 +1,7 @@
 //! Rows of pages to chunks, a column at a time: what seals a head and what merges chunks.
 
 use super::part::seal_part;
-use super::{PART_BYTES, filter, keys};
+use super::{PART_BYTES, filter, keys, places};
 use crate::columns::{
     Blobs, Column, ColumnKey, Dictionary, Effort, Interner, Joined, Loaded, MAX_FIELD_COLUMNS, Own, PAGE_ROWS,
     PageRead, Placed, Presences, Spill, Texts, Values, encode_blobs, encode_block, encode_texts,
@@ -165,10 +165,17 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
         |key: &ColumnKey| *key == overflow || is_field(key) && kept.as_ref().is_some_and(|kept| !kept.contains(key));
     let column = |key: &ColumnKey| -> Result<Vec<Option<Column>>> {
         let loaded = Loaded::of(sources, key)?;
-        pages.iter().map(|page| loaded.arranged(page)).collect()
+        let mut made: Vec<Option<Column>> = pages.iter().map(|page| loaded.arranged(page)).collect::<Result<_>>()?;
+        if *key == ColumnKey::Own(Own::IdPlace) {
+            let seqs = Loaded::of(sources, &ColumnKey::Own(Own::IdSeq))?;
+            for (column, page) in made.iter_mut().zip(pages) {
+                by_distance(column.as_mut(), seqs.arranged(page)?.as_ref())?;
+            }
+        }
+        Ok(made)
     };
-    // Own columns stand before fields, and the overflow is one of them.
-    for key in all.keys().filter(|k| !is_field(k) && ***k != overflow) {
+    // Columns are written in the order of their keys: own ones before fields, and the overflow is one of them.
+    for key in all.keys().filter(|k| ***k < overflow) {
         add(key, column(key)?)?;
     }
     for key in all.keys().filter(|k| spills_over(k)) {
@@ -180,6 +187,9 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     let made: Vec<_> = spills.into_iter().zip(pages).map(|(spill, page)| spill.column(page.len())).collect();
     if made.iter().any(Option::is_some) {
         add(&overflow, made)?;
+    }
+    for key in all.keys().filter(|k| !is_field(k) && ***k > overflow) {
+        add(key, column(key)?)?;
     }
     for key in all.keys().filter(|k| is_field(k) && !spills_over(k)) {
         add(key, column(key)?)?;
@@ -211,6 +221,21 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     let time_min = spans.iter().map(|s| s.0).min().unwrap_or(0);
     let time_max = spans.iter().map(|s| s.1).max().unwrap_or(0);
     Ok(BuiltChunk { id, parts: sealed, rows, time_min, time_max })
+}
+
+/// Turns the places of a page into distances.
+fn by_distance(column: Option<&mut Column>, seqs: Option<&Column>) -> Result<()> {
+    let turned = match (&column, seqs) {
+        (Some(Column { values: Values::Ints(numbers), .. }), Some(Column { values: Values::Ints(seqs), .. })) => {
+            places::distances(numbers, seqs)
+        }
+        _ => None,
+    };
+    match column.zip(turned) {
+        Some((column, turned)) => column.values = Values::Ints(turned),
+        None => return Err(CoreError::damaged("a page", "it lacks ids")),
+    }
+    Ok(())
 }
 
 fn weight(sources: &[&dyn PageRead], placed: &Placed) -> usize {

@@ -44,7 +44,7 @@ pub struct PageBuilder {
     rows: usize,
     weight: usize,
     numbers: [Vec<i64>; 4],
-    sent_time: (Vec<u32>, Vec<i64>),
+    sparse: [(Vec<u32>, Vec<i64>); 3],
     texts: [Coded<String>; 4],
     ids: [Coded<Vec<u8>>; 3],
     messages: MessageBuilder,
@@ -57,6 +57,8 @@ pub struct PageBuilder {
 
 /// Own number columns in the order of `PageBuilder::numbers`.
 const NUMBERS: [Own; 4] = [Own::Time, Own::Arrived, Own::Severity, Own::Kind];
+/// Own number columns that few rows have, in the order of `PageBuilder::sparse`.
+const SPARSE: [Own; 3] = [Own::SentTime, Own::Took, Own::Status];
 /// Own text columns in the order of `PageBuilder::texts`.
 const TEXTS: [Own; 4] = [Own::Service, Own::Host, Own::Sender, Own::Layout];
 /// Own id columns in the order of `PageBuilder::ids`.
@@ -80,9 +82,12 @@ impl PageBuilder {
         self.weight += draft.weight_bytes();
         let numbers = [draft.time_ns, draft.arrived_ns, i64::from(draft.severity.0), draft.kind as i64];
         self.numbers.iter_mut().zip(numbers).for_each(|(column, n)| column.push(n));
-        if let Some(sent) = draft.sent_time_ns {
-            self.sent_time.0.push(row);
-            self.sent_time.1.push(sent);
+        let sparse = [draft.sent_time_ns, draft.took_ns, draft.status.map(|s| s as i64)];
+        for ((rows, values), n) in self.sparse.iter_mut().zip(sparse) {
+            if let Some(n) = n {
+                rows.push(row);
+                values.push(n);
+            }
         }
         let texts: [&str; 4] = [&draft.service, &draft.host, &draft.sender, &draft.layout];
         for (column, text) in self.texts.iter_mut().zip(texts) {
@@ -143,9 +148,10 @@ impl PageBuilder {
         for (key, numbers) in NUMBERS.into_iter().zip(self.numbers) {
             own(key, Some(Column { present: None, values: Values::Ints(numbers) }));
         }
-        let (sent_rows, sent) = self.sent_time;
-        let sent = Column { present: presence(sent_rows, rows), values: Values::Ints(sent) };
-        own(Own::SentTime, (!sent.values.is_empty()).then_some(sent));
+        for (key, (present, numbers)) in SPARSE.into_iter().zip(self.sparse) {
+            let column = Column { present: presence(present, rows), values: Values::Ints(numbers) };
+            own(key, (!column.values.is_empty()).then_some(column));
+        }
         for (key, texts) in TEXTS.into_iter().zip(self.texts) {
             own(key, texts.column(rows));
         }

@@ -3,7 +3,7 @@
 use super::{ColumnKey, FieldType, Own, PageRead, Values};
 use crate::error::{CoreError, Result};
 use crate::event::Path;
-use crate::event::{Event, EventId, Kind, Severity, Value, decode_value};
+use crate::event::{Event, EventId, Kind, Severity, Status, Value, decode_value};
 
 fn damaged(what: &str) -> CoreError {
     CoreError::damaged("a page", what)
@@ -95,6 +95,11 @@ fn set_int(event: &mut Event, own: Own, n: i64) -> Result<()> {
         Own::Severity => event.severity = Severity::from_number(n).ok_or_else(|| damaged("a severity out of range"))?,
         Own::Kind => {
             event.kind = u8::try_from(n).ok().and_then(Kind::from_byte).ok_or_else(|| damaged("an unknown kind"))?;
+        }
+        Own::Took => event.took_ns = Some(n),
+        Own::Status => {
+            let status = u8::try_from(n).ok().and_then(Status::from_byte);
+            event.status = Some(status.ok_or_else(|| damaged("an unknown status"))?);
         }
         _ => return Err(damaged("numbers in a column of another type")),
     }

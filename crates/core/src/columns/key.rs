@@ -26,11 +26,15 @@ pub enum Own {
     Parent = 15,
     /// Fields beyond the columns of a page, as one object of stored paths a row.
     Overflow = 16,
+    /// Nanoseconds, of spans.
+    Took = 17,
+    /// Of spans.
+    Status = 18,
 }
 
 impl Own {
     /// Every own column in stored order.
-    pub const ALL: [Own; 17] = [
+    pub const ALL: [Own; 19] = [
         Own::Time,
         Own::Arrived,
         Own::SentTime,
@@ -48,6 +52,8 @@ impl Own {
         Own::Span,
         Own::Parent,
         Own::Overflow,
+        Own::Took,
+        Own::Status,
     ];
 
     /// As shown to people.
@@ -70,6 +76,8 @@ impl Own {
             Own::Span => "span",
             Own::Parent => "parent",
             Own::Overflow => "overflow",
+            Own::Took => "took",
+            Own::Status => "status",
         }
     }
 }

@@ -1,7 +1,7 @@
 //! An event on its way in: parts and fields borrowed from the bytes that came, paths as numbers of one table. A draft
 //! becomes a row of a page without ever being an [`Event`](super::Event) of its own.
 
-use super::{Kind, Path, Severity, SpanId, TraceId, Value};
+use super::{Kind, Path, Severity, SpanId, Status, TraceId, Value};
 use crate::json::Scalar;
 use hashbrown::HashTable;
 use std::borrow::Cow;
@@ -160,6 +160,8 @@ pub struct Draft<'a> {
     pub trace: Option<TraceId>,
     pub span: Option<SpanId>,
     pub parent: Option<SpanId>,
+    pub took_ns: Option<i64>,
+    pub status: Option<Status>,
     pub layout: String,
     pub fields: Vec<(PathId, Leaf<'a>)>,
 }
@@ -188,6 +190,8 @@ impl Draft<'_> {
             trace: self.trace,
             span: self.span,
             parent: self.parent,
+            took_ns: self.took_ns,
+            status: self.status,
             layout: self.layout,
             fields: self.fields.into_iter().map(|(path, leaf)| (paths.path(path).clone(), leaf.into_value())).collect(),
         }
@@ -210,6 +214,8 @@ impl super::Event {
             trace: self.trace,
             span: self.span,
             parent: self.parent,
+            took_ns: self.took_ns,
+            status: self.status,
             layout: self.layout.clone(),
             fields: self.fields.iter().map(|(path, value)| (paths.of_path(path), Leaf::of(value))).collect(),
         }

@@ -38,6 +38,8 @@ pub fn answer_json(event: &Event, lane: &str) -> Value {
     told("trace", event.trace.map(|id| Value::Text(to_hex(&id))));
     told("span", event.span.map(|id| Value::Text(to_hex(&id))));
     told("parent", event.parent.map(|id| Value::Text(to_hex(&id))));
+    told("took_ns", event.took_ns.map(Value::Int));
+    told("status", event.status.map(|s| text(s.name())));
     let mut fields = Vec::with_capacity(event.fields.len());
     for (path, value) in &event.fields {
         insert(&mut fields, path, value.clone());

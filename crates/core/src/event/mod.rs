@@ -25,6 +25,8 @@ pub enum Kind {
     /// A log event.
     #[default]
     Log = 0,
+    /// A span of a trace: what took how long, and how it ended.
+    Span = 1,
 }
 
 impl Kind {
@@ -32,12 +34,51 @@ impl Kind {
     pub fn name(self) -> &'static str {
         match self {
             Kind::Log => "log",
+            Kind::Span => "span",
         }
     }
 
     /// From the stored byte.
     pub fn from_byte(byte: u8) -> Option<Self> {
-        (byte == 0).then_some(Kind::Log)
+        match byte {
+            0 => Some(Kind::Log),
+            1 => Some(Kind::Span),
+            _ => None,
+        }
+    }
+}
+
+/// How a span ended, as the OpenTelemetry protocol counts it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[repr(u8)]
+pub enum Status {
+    /// Nothing was told.
+    #[default]
+    Unset = 0,
+    /// Told to have gone well.
+    Ok = 1,
+    /// Failed.
+    Error = 2,
+}
+
+impl Status {
+    /// The name used in the query language and in answers.
+    pub fn name(self) -> &'static str {
+        match self {
+            Status::Unset => "unset",
+            Status::Ok => "ok",
+            Status::Error => "error",
+        }
+    }
+
+    /// From the stored byte.
+    pub fn from_byte(byte: u8) -> Option<Self> {
+        match byte {
+            0 => Some(Status::Unset),
+            1 => Some(Status::Ok),
+            2 => Some(Status::Error),
+            _ => None,
+        }
     }
 }
 
@@ -70,6 +111,10 @@ pub struct Event {
     pub span: Option<SpanId>,
     /// Span id of the parent.
     pub parent: Option<SpanId>,
+    /// Nanoseconds that a span took.
+    pub took_ns: Option<i64>,
+    /// How a span ended.
+    pub status: Option<Status>,
     /// Where the own parts stood in what was sent (see `normalise::layout`).
     pub layout: String,
     /// Every other field, flattened; order as sent.

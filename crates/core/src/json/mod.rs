@@ -4,9 +4,11 @@
 //! borrowed from the text unless they hold an escape. Names and values are bounded by the caller; nesting is bounded
 //! here. Broken input ends in a [`JsonError`] with its place, never in a panic.
 
+mod elements;
 mod number;
 mod tree;
 
+pub use elements::elements;
 pub use tree::{parse_value, write_number};
 
 use std::borrow::Cow;

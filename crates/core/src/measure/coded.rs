@@ -3,7 +3,7 @@
 use super::GroupValue;
 use crate::columns::{Column, ColumnKey, FieldType, Own, PageRead, Values, field_value, overflow_fields, own_column};
 use crate::error::Result;
-use crate::event::{Kind, Path, Severity, Value, decode_value, to_hex};
+use crate::event::{Kind, Path, Severity, Status, Value, decode_value, to_hex};
 use crate::query::{Field, Num, OwnPart, matching};
 use std::collections::HashMap;
 
@@ -141,6 +141,11 @@ fn own(part: OwnPart, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Res
         (Values::Ints(v), OwnPart::Kind) => {
             let codes: Vec<u32> = v.iter().map(|n| *n as u32).collect();
             let name = |c: usize| u8::try_from(c).ok().and_then(Kind::from_byte).map_or("", Kind::name);
+            coded.take_codes(&column, &codes, 256, |c| GroupValue::Text(name(c).to_owned()));
+        }
+        (Values::Ints(v), OwnPart::Status) => {
+            let codes: Vec<u32> = v.iter().map(|n| *n as u32).collect();
+            let name = |c: usize| u8::try_from(c).ok().and_then(Status::from_byte).map_or("", Status::name);
             coded.take_codes(&column, &codes, 256, |c| GroupValue::Text(name(c).to_owned()));
         }
         (Values::Ints(v), _) => ints(coded, &column, v, |n| Num::int(i128::from(n))),

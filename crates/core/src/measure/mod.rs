@@ -6,6 +6,8 @@ mod coded;
 mod distinct;
 mod partial;
 mod quantiles;
+#[cfg(test)]
+pub(crate) mod slow;
 mod steps;
 mod sum;
 mod table;

@@ -325,6 +325,7 @@ fn numbers(field: &Field, page: &dyn PageRead, mut f: impl FnMut(usize, Num)) ->
                 OwnPart::Time => Own::Time,
                 OwnPart::Arrived => Own::Arrived,
                 OwnPart::Severity => Own::Severity,
+                OwnPart::Took => Own::Took,
                 _ => return Ok(()),
             };
             if let Some(column) = page.own(own)?

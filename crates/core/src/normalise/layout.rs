@@ -157,6 +157,7 @@ fn known_parts(known: &Known) -> u32 {
         (Part::Message, known.message.is_some()),
         (Part::Trace, known.trace.is_some()),
         (Part::Span, known.span.is_some()),
+        (Part::Parent, known.parent.is_some()),
     ];
     told.into_iter().filter(|(_, is)| *is).fold(0, |set, (part, _)| set | part_bit(part))
 }
@@ -169,6 +170,8 @@ fn apply_known<'a>(draft: &mut Draft<'a>, known: Known<'a>) -> bool {
     draft.message = known.message.unwrap_or_default();
     draft.trace = known.trace;
     draft.span = known.span;
+    draft.parent = known.parent;
+    (draft.kind, draft.took_ns, draft.status) = (known.kind, known.took_ns, known.status);
     known.time_ns.is_some()
 }
 

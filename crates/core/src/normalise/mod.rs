@@ -6,7 +6,7 @@ mod raw;
 mod spellings;
 
 use crate::event::time::{DAY_NS, SECOND_NS};
-use crate::event::{Draft, Kind, PathTable, Value};
+use crate::event::{Draft, PathTable, Value};
 pub use layout::{Meanings, restore};
 pub use raw::{Flattener, Known, Limits, RawEvent};
 pub use spellings::{Part, SPELLINGS, severity_from_text};
@@ -96,7 +96,6 @@ pub fn normalise<'a>(
         arrived_ns: arrival.arrived_ns,
         time_ns: arrival.arrived_ns,
         sender: arrival.sender.into(),
-        kind: Kind::Log,
         // Room for the usual number of entries, so that it is taken once.
         layout: String::with_capacity(128),
         fields: raw.fields,

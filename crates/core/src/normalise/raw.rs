@@ -1,7 +1,7 @@
 //! What a decoder hands over: fields borrowed from the bytes that came, and the limits they are read within.
 
 use super::Refusal;
-use crate::event::{Leaf, PathId, PathTable, Severity, SpanId, TraceId, Value};
+use crate::event::{Kind, Leaf, PathId, PathTable, Severity, SpanId, Status, TraceId, Value};
 use crate::json::{JsonError, Next, Reader};
 use std::borrow::Cow;
 
@@ -44,6 +44,10 @@ pub struct Known<'a> {
     pub message: Option<Cow<'a, str>>,
     pub trace: Option<TraceId>,
     pub span: Option<SpanId>,
+    pub parent: Option<SpanId>,
+    pub kind: Kind,
+    pub took_ns: Option<i64>,
+    pub status: Option<Status>,
 }
 
 impl From<JsonError> for Refusal {

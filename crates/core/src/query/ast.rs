@@ -90,7 +90,8 @@ impl Op {
         }
     }
 
-    fn holds(self, order: std::cmp::Ordering) -> bool {
+    /// Whether the sign holds for values in this order; `!=` as `=`, see [`Test`].
+    pub(crate) fn holds(self, order: std::cmp::Ordering) -> bool {
         match self {
             Op::Eq | Op::Ne => order.is_eq(),
             Op::Lt => order.is_lt(),

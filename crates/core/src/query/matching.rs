@@ -48,8 +48,8 @@ fn own_value(part: OwnPart, event: &Event, lane: &str) -> Option<Value> {
         OwnPart::Span => event.span.map(|id| Value::Text(to_hex(&id))),
         OwnPart::Parent => event.parent.map(|id| Value::Text(to_hex(&id))),
         OwnPart::Shape => (!event.message.is_empty()).then(|| Value::Text(shape_of(&event.message))),
-        // Parts that no log event has; a comparison with a missing part fails.
-        OwnPart::Took | OwnPart::Status => None,
+        OwnPart::Took => event.took_ns.map(Value::Int),
+        OwnPart::Status => event.status.map(|s| Value::Text(s.name().to_owned())),
     }
 }
 

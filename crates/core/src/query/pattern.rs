@@ -76,7 +76,8 @@ pub struct Progress {
 }
 
 impl Progress {
-    /// Whether no match that begins at `from` can reach `to` in `text`, and none ends before it. "Yes" is certain.
+    /// Whether no match that begins at `from` can reach `to` in `text`, and none ends before it; where `to` is the end of
+    /// the text, none ends there either. "Yes" is certain.
     pub fn dies(&mut self, text: &str, from: usize, to: usize) -> bool {
         let input = Input::new(text).span(from..to).anchored(Anchored::Yes);
         let Ok(mut state) = self.automaton.start_state_forward(&mut self.cache, &input) else { return false };
@@ -88,7 +89,11 @@ impl Progress {
                 Err(_) => return false,
             }
         }
-        false
+        if to < text.len() {
+            return false;
+        }
+        let last = self.automaton.next_eoi_state(&mut self.cache, state);
+        last.is_ok_and(|last| !last.is_match() && !last.is_quit())
     }
 }
 
@@ -112,10 +117,13 @@ mod tests {
     #[test]
     fn a_match_is_followed_until_it_dies() {
         let mut progress = test(r"torn (again|quiet) \w+ dim").progress().unwrap();
-        let mut dies = |text: &str| progress.dies(text, 0, text.len());
-        assert!(dies("torn again slow hinge"));
-        for alive in ["torn again ", "torn again slow", "torn again slow d", "torn again slow dim, and more"] {
-            assert!(!dies(alive), "{alive}");
+        let mut dies = |text: &str, to: usize| progress.dies(text, 0, to);
+        assert!(dies("torn again slow hinge, and more", 24));
+        for open in ["torn again ", "torn again slow", "torn again slow d"] {
+            assert!(!dies(&format!("{open}17"), open.len()), "{open}");
+            assert!(dies(open, open.len()), "{open} ends there");
         }
+        assert!(!dies("torn again slow dim", 19));
+        assert!(!dies("torn again slow dim, and more", 29));
     }
 }

@@ -144,4 +144,6 @@ impl<'a> Scope<'a> {
 }
 
 #[cfg(test)]
+mod answers;
+#[cfg(test)]
 mod tests;

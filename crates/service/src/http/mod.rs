@@ -8,7 +8,7 @@ mod queries;
 mod session;
 
 use crate::error::ServiceError;
-use crate::intake::{post_events, post_logs};
+use crate::intake::{post_events, post_logs, post_traces};
 use crate::state::Shared;
 use axum::Router;
 use axum::http::{HeaderName, HeaderValue, header};
@@ -71,7 +71,10 @@ pub fn otlp_router(app: Shared) -> Router {
 }
 
 fn intake() -> Router<Shared> {
-    Router::new().route("/v1/events", post(post_events)).route("/v1/logs", post(post_logs))
+    Router::new()
+        .route("/v1/events", post(post_events))
+        .route("/v1/logs", post(post_logs))
+        .route("/v1/traces", post(post_traces))
 }
 
 async fn no_such_path() -> ServiceError {

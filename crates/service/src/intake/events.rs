@@ -1,4 +1,4 @@
-//! `POST /v1/events`: NDJSON.
+//! `POST /v1/events`: NDJSON, or one JSON array of events.
 
 use super::{body, take};
 use crate::access::sender;
@@ -17,8 +17,9 @@ use calvex_wire::ndjson;
 pub async fn post_events(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Result<Json<SendAnswer>> {
     let sender = sender(&app, &headers).await?;
     let body = body::read(&app, &headers, content).await?;
-    let decode = |bytes: &[u8], batch: &mut BatchBuilder, reading: &mut Reading| {
-        Ok(ndjson::decode(bytes, batch, reading).map_err(StoreError::Core)?)
+    let hash = Some(blake3::hash(&body).into());
+    let decode = move |batch: &mut BatchBuilder, reading: &mut Reading| {
+        Ok(ndjson::decode(&body, batch, reading).map_err(StoreError::Core)?)
     };
-    Ok(Json(take(&app, &headers, sender, body, decode).await?))
+    Ok(Json(take(&app, &headers, sender, super::Body { hash, decode }).await?))
 }

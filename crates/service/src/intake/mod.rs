@@ -2,10 +2,17 @@
 
 mod body;
 mod events;
+mod grpc;
+mod lines;
 mod otlp;
+mod streams;
+mod syslog;
 
 pub use events::post_events;
-pub use otlp::post_logs;
+pub use grpc::serve as serve_grpc;
+pub use lines::serve as serve_lines;
+pub use otlp::{post_logs, post_traces};
+pub use syslog::{serve_tcp as serve_syslog_tcp, serve_tls as serve_syslog_tls, serve_udp as serve_syslog_udp};
 
 use crate::access::Sender;
 use crate::error::{Result, ServiceError};
@@ -26,14 +33,23 @@ use std::sync::atomic::Ordering;
 /// Refused events told one by one in an answer; the rest are counted.
 const MAX_TOLD: usize = 100;
 
-/// Takes a batch: decodes, normalises, routes, stores, and answers. The same for every way in over HTTP.
+/// A body to be decoded, and what tells it from others.
+struct Body<D> {
+    /// Nothing here keeps a secret by the hash; it must be quick and must not collide. None where the same bytes may
+    /// rightly come twice: on streams and datagrams, which nobody repeats.
+    hash: Option<[u8; 32]>,
+    /// Puts its events into a batch.
+    decode: D,
+}
+
+/// Takes a batch: decodes, normalises, routes, stores, and answers. The same for every way in that answers.
 async fn take(
     app: &Shared,
     headers: &HeaderMap,
     sender: Arc<Sender>,
-    body: Vec<u8>,
-    decode: impl FnOnce(&[u8], &mut BatchBuilder, &mut Reading) -> Result<()> + Send + 'static,
+    body: Body<impl FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()> + Send + 'static>,
 ) -> Result<SendAnswer> {
+    let Body { hash: body_hash, decode } = body;
     if app.intake.disk_full.load(Ordering::Relaxed) {
         return Err(ServiceError::Busy("the disk is nearly full; free some, or shorten a lane's retention".into(), 60));
     }
@@ -41,11 +57,9 @@ async fn take(
         return Err(ServiceError::Busy("events come in faster than they are sealed; slow down".into(), 1));
     }
 
-    // Nothing here keeps a secret by the hash; it must be quick and must not collide.
-    let body_hash: [u8; 32] = blake3::hash(&body).into();
     let given = idempotency_of(headers)?;
-    let mark = match given {
-        Some(key) => {
+    let mark = match given.zip(body_hash) {
+        Some((key, body_hash)) => {
             let mark = app.intake.mark(sender.key_id, key)?;
             if let Some(answer) = known_answer(app, &sender, key, body_hash).await? {
                 return Ok(answer);
@@ -59,7 +73,7 @@ async fn take(
     let (app2, sender2) = (app.clone(), sender.clone());
     let taken = tokio::task::spawn_blocking(move || {
         let _permit = permit;
-        shape(&app2, &sender2, &body, decode)
+        shape(&app2, &sender2, decode)
     });
     let batch = taken.await.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??;
     let answer = batch.answer;
@@ -68,7 +82,10 @@ async fn take(
         Some(mark) => Some(mark),
         // A body whose events all carry their own time is the same only when it is sent again; one without times may
         // rightly be sent twice, and is stored twice.
-        None if batch.timed && !batch.pages.is_empty() => repeat_mark(app, &sender, body_hash).await?,
+        None if batch.timed && !batch.pages.is_empty() => match body_hash {
+            Some(body_hash) => repeat_mark(app, &sender, body_hash).await?,
+            None => None,
+        },
         None => None,
     };
     if let Some((_, Repeat::Answered(answer))) = mark {
@@ -78,7 +95,8 @@ async fn take(
     let stored = serde_json::to_vec(&answer).unwrap_or_default();
     let (receipt, mark) = match mark {
         Some((idempotency, Repeat::Mark(mark))) => {
-            (Some(Receipt { key_id: sender.key_id, idempotency, body: body_hash, answer: stored }), Some(mark))
+            let body = body_hash.unwrap_or_default();
+            (Some(Receipt { key_id: sender.key_id, idempotency, body, answer: stored }), Some(mark))
         }
         _ => (None, None),
     };
@@ -155,15 +173,14 @@ struct Taken {
 fn shape(
     app: &Shared,
     sender: &Sender,
-    body: &[u8],
-    decode: impl FnOnce(&[u8], &mut BatchBuilder, &mut Reading) -> Result<()>,
+    decode: impl FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()>,
 ) -> Result<Taken> {
     let config = app.catalogue.get();
     let limits = app.settings.event_limits();
     let arrival = Arrival { arrived_ns: (app.clock)(), sender: &sender.name, fixed: &sender.fixed, limits };
     let mut builder = BatchBuilder::new(arrival);
     let mut reading = Reading::default();
-    decode(body, &mut builder, &mut reading)?;
+    decode(&mut builder, &mut reading)?;
     let term = |lane| config.lane(lane).map_or(("", u32::MAX), |l| (l.name.as_str(), l.retention_days));
     let batch = builder.finish(&reading, config.routes(), term).map_err(StoreError::Core)?;
     let mut answer = SendAnswer { stored: batch.stored, refused: batch.refused.len(), ..SendAnswer::default() };

@@ -274,6 +274,18 @@ impl Store {
         row.map(|r| Ok(KeyRow { id: r.try_get(0)?, name: r.try_get(1)?, fixed: r.try_get(2)? })).transpose()
     }
 
+    /// The key of a name, unless revoked.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn key_named(&self, name: &str) -> Result<Option<KeyRow>> {
+        let row = sqlx::query("SELECT id, name, fixed FROM sender_key WHERE name = ? AND revoked_ns IS NULL")
+            .bind(name)
+            .fetch_optional(&self.pool)
+            .await?;
+        row.map(|r| Ok(KeyRow { id: r.try_get(0)?, name: r.try_get(1)?, fixed: r.try_get(2)? })).transpose()
+    }
+
     /// Every key or token.
     ///
     /// # Errors

@@ -141,7 +141,9 @@ pub(crate) fn own_column(part: OwnPart) -> Option<Own> {
         OwnPart::Span => Own::Span,
         OwnPart::Parent => Own::Parent,
         OwnPart::Kind => Own::Kind,
-        OwnPart::Lane | OwnPart::Took | OwnPart::Status => return None,
+        OwnPart::Took => Own::Took,
+        OwnPart::Status => Own::Status,
+        OwnPart::Lane => return None,
     })
 }
 
@@ -186,6 +188,11 @@ fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> R
         (Values::Ints(_), OwnPart::Kind) => {
             rows = marked(Some(column), len, |n| {
                 u8::try_from(n).ok().and_then(crate::event::Kind::from_byte).is_some_and(|k| test.text(k.name()))
+            });
+        }
+        (Values::Ints(_), OwnPart::Status) => {
+            rows = marked(Some(column), len, |n| {
+                u8::try_from(n).ok().and_then(crate::event::Status::from_byte).is_some_and(|s| test.text(s.name()))
             });
         }
         (Values::Ints(_), _) => rows = marked(Some(column), len, |n| test.number(Num::int(i128::from(n)))),

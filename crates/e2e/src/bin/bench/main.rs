@@ -1,6 +1,8 @@
 //! `./run bench [EVENTS]`: the figures of this service, each beside plain alternatives measured in the same run, written
-//! to `docs/benchmarks.md`. From 100 thousand to 100 million events; 1 million if not given.
+//! to `docs/benchmarks.md`. From 100 thousand to 100 million events; 1 million if not given. With `growth`, only the same
+//! questions at each tenfold size, printed.
 
+mod growth;
 mod intake;
 mod plain;
 mod questions;
@@ -62,14 +64,16 @@ fn start() -> Result<Service> {
 async fn main() -> Result<()> {
     // reqwest wants a TLS provider chosen, also for plain HTTP.
     let _ = rustls::crypto::ring::default_provider().install_default();
+    let usage = "usage: ./run bench [100000 to 100000000] [growth]";
     let events: usize = match std::env::args().nth(1) {
-        Some(n) => n
-            .parse()
-            .ok()
-            .filter(|n| (100_000..=100_000_000).contains(n))
-            .context("usage: ./run bench [100000 to 100000000]")?,
+        Some(n) => n.parse().ok().filter(|n| (100_000..=100_000_000).contains(n)).context(usage)?,
         None => 1_000_000,
     };
+    match std::env::args().nth(2).as_deref() {
+        None => {}
+        Some("growth") => return growth::grow(events).await,
+        Some(_) => bail!(usage),
+    }
     let work = tempfile::tempdir()?;
     let now_ns = i64::try_from(jiff::Timestamp::now().as_nanosecond())?;
     let from_ns = now_ns - HOUR_NS;

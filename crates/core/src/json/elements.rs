@@ -1,0 +1,66 @@
+//! The elements of an array, found without reading them.
+
+/// The texts of the elements of the JSON array that is the whole of `text`; `None` where brackets and quotes do not
+/// close, or more follows. Whether each element is JSON is for its reader to tell.
+pub fn elements(text: &str) -> Option<Vec<&str>> {
+    let inner = text.strip_prefix('[')?;
+    let (mut out, mut depth, mut from, mut at) = (Vec::new(), 0usize, 0, 0);
+    let bytes = inner.as_bytes();
+    while let Some(byte) = bytes.get(at) {
+        match byte {
+            b'"' => at = end_of_string(bytes, at + 1)?,
+            b'[' | b'{' => depth += 1,
+            b']' if depth == 0 => {
+                let last = inner[from..at].trim_ascii();
+                // Between a comma and the end there must be something; the reader tells that there is not.
+                if !last.is_empty() || !out.is_empty() {
+                    out.push(last);
+                }
+                return (at + 1 == bytes.len()).then_some(out);
+            }
+            b']' | b'}' => depth = depth.checked_sub(1)?,
+            b',' if depth == 0 => {
+                out.push(inner[from..at].trim_ascii());
+                from = at + 1;
+            }
+            _ => {}
+        }
+        at += 1;
+    }
+    None
+}
+
+/// The place of the quote that ends the string which goes on at `at`.
+fn end_of_string(bytes: &[u8], mut at: usize) -> Option<usize> {
+    loop {
+        at += memchr::memchr2(b'"', b'\\', bytes.get(at..)?)?;
+        if bytes[at] == b'"' {
+            return Some(at);
+        }
+        at += 2;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn as_a_library_reads_it(list in prop::collection::vec(prop_oneof![
+            Just(serde_json::json!({"a": "] , \" [", "b": [1, {"c": []}]})), any::<i64>().prop_map(Into::into),
+            ".{0,8}".prop_map(Into::into),
+        ], 0..6)) {
+            let text = serde_json::to_string(&list).unwrap();
+            let read: Vec<serde_json::Value> =
+                elements(&text).unwrap().into_iter().map(|e| serde_json::from_str(e).unwrap()).collect();
+            prop_assert_eq!(read, list);
+        }
+
+        #[test]
+        fn any_text_is_answered(text in "[\\[\\]{},\"\\\\ a1é]{0,30}") {
+            let _ = elements(&text);
+        }
+    }
+}

@@ -1,0 +1,150 @@
+//! JSON lines over TCP, for what has a socket and no HTTP. The first line gives the key, the others are events; after each
+//! commit one line comes back.
+//!
+//! ```text
+//! sender   {"key":"calvex-key-..."}
+//! service  {"ready":true}
+//! sender   {"level":"info","msg":"door 17 opened"}
+//! service  {"stored":1,"refused":0}
+//! ```
+//!
+//! A wrong key is answered with a problem (RFC 9457) on one line, and the connection ends. What is not a line of events
+//! is refused like any other bad line, with its number since the connection began.
+
+use super::streams::{accept, take_patiently};
+use crate::access::sender_of;
+use crate::error::{Result, ServiceError};
+use crate::state::Shared;
+use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_store::StoreError;
+use calvex_wire::ndjson;
+use serde_json::{Value, json};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::watch;
+
+/// How long the first line may take.
+const GREETING: Duration = Duration::from_secs(10);
+/// How long a connection may rest.
+const REST: Duration = Duration::from_secs(600);
+/// How long lines are gathered before they are committed together.
+const GATHER: Duration = Duration::from_millis(20);
+/// Bytes gathered at most.
+const BATCH_BYTES: usize = 1 << 20;
+
+/// Serves until stopped.
+pub async fn serve(app: Shared, listener: TcpListener, stopping: watch::Receiver<bool>) {
+    let each = |stream: TcpStream, from: SocketAddr| {
+        let (app, stopping) = (app.clone(), stopping.clone());
+        async move {
+            let mut connection =
+                Connection { stream, held: Vec::new(), limit: app.settings.event_limits().event_bytes };
+            if let Err(e) = talk(&app, &mut connection, stopping).await {
+                let problem = serde_json::to_string(&e.problem()).unwrap_or_default();
+                let _ = connection.stream.write_all(format!("{problem}\n").as_bytes()).await;
+                tracing::debug!("lines from {from}: {e}");
+            }
+        }
+    };
+    accept(listener, stopping.clone(), each).await;
+}
+
+struct Connection {
+    stream: TcpStream,
+    held: Vec<u8>,
+    limit: usize,
+}
+
+fn broken(e: std::io::Error) -> ServiceError {
+    ServiceError::BadRequest(format!("the connection broke: {e}"))
+}
+
+impl Connection {
+    /// Reads more; false at the end of the stream.
+    async fn more(&mut self) -> Result<bool> {
+        Ok(self.stream.read_buf(&mut self.held).await.map_err(broken)? > 0)
+    }
+
+    /// Whole lines that are held, and what is left where the stream ended.
+    fn lines(&mut self, ended: bool) -> Vec<u8> {
+        let end = if ended { self.held.len() } else { memchr::memrchr(b'\n', &self.held).map_or(0, |at| at + 1) };
+        let rest = self.held.split_off(end);
+        std::mem::replace(&mut self.held, rest)
+    }
+
+    async fn say(&mut self, value: &Value) -> Result<()> {
+        self.stream.write_all(format!("{value}\n").as_bytes()).await.map_err(broken)
+    }
+}
+
+async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Receiver<bool>) -> Result<()> {
+    let greeting = async {
+        while memchr::memchr(b'\n', &connection.held).is_none() {
+            if connection.held.len() > 4096 || !connection.more().await? {
+                return Err(ServiceError::NotSignedIn(
+                    "the first line must be {\"key\":\"calvex-key-...\"}; `calvex key new` makes one".into(),
+                ));
+            }
+        }
+        let at = memchr::memchr(b'\n', &connection.held).unwrap_or(0);
+        Ok(connection.held.drain(..=at).collect::<Vec<u8>>())
+    };
+    let first = tokio::time::timeout(GREETING, greeting)
+        .await
+        .map_err(|_| ServiceError::NotSignedIn("no key came within ten seconds".into()))??;
+    let key = serde_json::from_slice::<Value>(&first).ok().and_then(|v| v["key"].as_str().map(str::to_owned));
+    let key = key.ok_or_else(|| {
+        app.metrics.refuse("no-key", 1);
+        ServiceError::NotSignedIn(
+            "the first line must be {\"key\":\"calvex-key-...\"}; `calvex key new` makes one".into(),
+        )
+    })?;
+    sender_of(app, &key).await?;
+    connection.say(&json!({ "ready": true })).await?;
+    let mut line = 0;
+    loop {
+        let more = tokio::select! {
+            _ = stopping.wait_for(|s| *s) => return Ok(()),
+            more = tokio::time::timeout(REST, connection.more()) => more,
+        };
+        let mut ended = !more.map_err(|_| ServiceError::BadRequest("nothing came for ten minutes".into()))??;
+        let until = tokio::time::Instant::now() + GATHER;
+        while !ended && connection.held.len() < BATCH_BYTES {
+            match tokio::time::timeout_at(until, connection.more()).await {
+                Ok(more) => ended = !more?,
+                Err(_) => break,
+            }
+        }
+        let body: Arc<[u8]> = connection.lines(ended).into();
+        if connection.held.len() > connection.limit {
+            return Err(ServiceError::TooLarge(format!("a line is longer than {} bytes", connection.limit)));
+        }
+        if !body.is_empty() {
+            let decode = || {
+                let body = body.clone();
+                move |batch: &mut BatchBuilder, reading: &mut Reading| {
+                    Ok(ndjson::decode_lines(&body, batch, reading).map_err(StoreError::Core)?)
+                }
+            };
+            // A key that was revoked meanwhile ends the connection.
+            let answer = take_patiently(app, || sender_of(app, &key), &stopping, decode).await?;
+            let refusals: Vec<Value> = answer
+                .refusals
+                .iter()
+                .map(|r| json!({ "line": line + r.line, "reason": r.reason, "message": r.message }))
+                .collect();
+            let mut told = json!({ "stored": answer.stored, "refused": answer.refused });
+            if !refusals.is_empty() {
+                told["refusals"] = refusals.into();
+            }
+            connection.say(&told).await?;
+            line += memchr::memchr_iter(b'\n', &body).count();
+        }
+        if ended {
+            return Ok(());
+        }
+    }
+}

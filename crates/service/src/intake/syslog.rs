@@ -1,0 +1,189 @@
+//! Syslog over UDP, TCP and TLS. It carries no key: the setting `syslog.sender` says whom it counts as.
+//!
+//! Datagrams are read by one task into a bounded queue and shaped by another, so that a flood fills the queue, is counted
+//! as refused (`overflow`), and takes nothing from the other ways in. Streams are read no faster than they are stored.
+
+use super::streams::{accept, take_patiently};
+use crate::access::named_sender;
+use crate::state::Shared;
+use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_store::StoreError;
+use calvex_wire::syslog::{self, Frame, Framer};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncReadExt};
+use tokio::net::{TcpListener, TcpStream, UdpSocket};
+use tokio::sync::{mpsc, watch};
+use tokio_rustls::TlsAcceptor;
+
+/// Messages of one batch at most.
+const BATCH: usize = 2000;
+/// How long messages are gathered before they are committed together.
+const GATHER: Duration = Duration::from_millis(20);
+/// Datagrams that wait at most; at a full queue they are refused.
+const QUEUE: usize = 10_000;
+/// A stream that rests so long within a message marks no ends: what is there is taken.
+const UNMARKED: Duration = Duration::from_millis(500);
+/// How long a connection may rest between messages.
+const REST: Duration = Duration::from_secs(3600);
+/// How long a handshake may take.
+const HANDSHAKE: Duration = Duration::from_secs(10);
+/// The first byte of a TLS record that begins a handshake (RFC 8446, 5.1).
+const TLS_HANDSHAKE: u8 = 22;
+
+type Message = (Frame, String);
+
+async fn take(app: &Shared, stopping: &watch::Receiver<bool>, messages: Vec<Message>) {
+    if messages.is_empty() {
+        return;
+    }
+    let count = messages.len() as u64;
+    let messages = Arc::new(messages);
+    let decode = || {
+        let messages = messages.clone();
+        move |batch: &mut BatchBuilder, reading: &mut Reading| {
+            Ok(syslog::take(&messages, batch, reading).map_err(StoreError::Core)?)
+        }
+    };
+    let name = app.settings.text("syslog.sender");
+    let sender = || named_sender(app, name);
+    if let Err(e) = take_patiently(app, sender, stopping, decode).await {
+        app.metrics.refuse("not-stored", count);
+        tracing::warn!("{count} syslog messages were lost: {e}");
+    }
+}
+
+/// Takes datagrams until stopped.
+pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Receiver<bool>) {
+    let (queue, mut queued) = mpsc::channel::<Message>(QUEUE);
+    let (shaping, until) = (app.clone(), stopping.clone());
+    let shaper = tokio::spawn(async move {
+        let mut messages = Vec::with_capacity(BATCH);
+        while let Some(first) = queued.recv().await {
+            messages.push(first);
+            let deadline = tokio::time::Instant::now() + GATHER;
+            while messages.len() < BATCH {
+                match tokio::time::timeout_at(deadline, queued.recv()).await {
+                    Ok(Some(message)) => messages.push(message),
+                    _ => break,
+                }
+            }
+            take(&shaping, &until, std::mem::take(&mut messages)).await;
+        }
+    });
+    let mut buffer = vec![0; 1 << 16];
+    loop {
+        let received = tokio::select! {
+            _ = stopping.wait_for(|s| *s) => break,
+            received = socket.recv_from(&mut buffer) => received,
+        };
+        match received {
+            Ok((0, _)) => {}
+            Ok((length, from)) => {
+                let bytes = buffer.get(..length).unwrap_or_default().to_vec();
+                if queue.try_send((Frame::Message(bytes), from.ip().to_string())).is_err() {
+                    app.metrics.refuse("overflow", 1);
+                }
+            }
+            Err(e) => {
+                tracing::debug!("a datagram was not received: {e}");
+                tokio::time::sleep(Duration::from_millis(10)).await;
+            }
+        }
+    }
+    drop(queue);
+    let _ = shaper.await;
+}
+
+/// Takes streams until stopped.
+pub async fn serve_tcp(app: Shared, listener: TcpListener, stopping: watch::Receiver<bool>) {
+    let each = |stream: TcpStream, from: SocketAddr| {
+        let (app, stopping) = (app.clone(), stopping.clone());
+        async move {
+            // Who speaks another protocol is told so in the log, and nothing of it is stored.
+            let mut first = [0u8; 8];
+            let peeked = tokio::time::timeout(REST, stream.peek(&mut first)).await;
+            let begins = first.get(..peeked.ok().and_then(Result::ok).unwrap_or(0)).unwrap_or_default();
+            match wrong_protocol(begins) {
+                Some(what) => {
+                    app.metrics.refuse("wrong-protocol", 1);
+                    tracing::warn!("{from} speaks {what} on the syslog port");
+                }
+                None => read(&app, stream, from, stopping).await,
+            }
+        }
+    };
+    accept(listener, stopping.clone(), each).await;
+}
+
+/// What a stream that is no syslog begins like.
+fn wrong_protocol(begins: &[u8]) -> Option<&'static str> {
+    let methods: [&[u8]; 5] = [b"GET ", b"POST ", b"PUT ", b"HEAD ", b"PRI * HT"];
+    if begins.first() == Some(&TLS_HANDSHAKE) {
+        return Some("TLS");
+    }
+    methods.iter().any(|m| begins.starts_with(m)).then_some("HTTP")
+}
+
+/// Takes TLS streams until stopped.
+pub async fn serve_tls(app: Shared, listener: TcpListener, tls: TlsAcceptor, stopping: watch::Receiver<bool>) {
+    let each = |stream: TcpStream, from: SocketAddr| {
+        let (app, stopping, tls) = (app.clone(), stopping.clone(), tls.clone());
+        async move {
+            match tokio::time::timeout(HANDSHAKE, tls.accept(stream)).await {
+                Ok(Ok(stream)) => read(&app, stream, from, stopping).await,
+                Ok(Err(e)) => {
+                    app.metrics.refuse("wrong-protocol", 1);
+                    tracing::warn!("{from} did not begin TLS on the syslog port: {e}");
+                }
+                Err(_) => tracing::debug!("{from} took too long to begin TLS"),
+            }
+        }
+    };
+    accept(listener, stopping.clone(), each).await;
+}
+
+async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr, mut stopping: watch::Receiver<bool>) {
+    let from = from.ip().to_string();
+    let mut framer = Framer::new(app.settings.event_limits().event_bytes);
+    let (mut buffer, mut frames) = (vec![0; 1 << 16], Vec::new());
+    loop {
+        let wait = if framer.is_empty() { REST } else { UNMARKED };
+        let got = tokio::select! {
+            _ = stopping.wait_for(|s| *s) => Ok(Ok(0)),
+            got = tokio::time::timeout(wait, stream.read(&mut buffer)) => got,
+        };
+        let ended = match got {
+            Ok(Ok(0)) | Ok(Err(_)) => true,
+            Ok(Ok(length)) => {
+                framer.feed(buffer.get(..length).unwrap_or_default(), &mut frames);
+                let until = tokio::time::Instant::now() + GATHER;
+                let mut ended = false;
+                while frames.len() < BATCH && !ended {
+                    match tokio::time::timeout_at(until, stream.read(&mut buffer)).await {
+                        Ok(Ok(length)) if length > 0 => {
+                            framer.feed(buffer.get(..length).unwrap_or_default(), &mut frames);
+                        }
+                        Ok(_) => ended = true,
+                        Err(_) => break,
+                    }
+                }
+                ended
+            }
+            Err(_) if framer.is_empty() => true,
+            Err(_) => {
+                framer.flush(&mut frames);
+                false
+            }
+        };
+        if ended {
+            framer.flush(&mut frames);
+        }
+        let messages = std::mem::take(&mut frames).into_iter().map(|f| (f, from.clone())).collect();
+        take(app, &stopping, messages).await;
+        if ended {
+            return;
+        }
+    }
+}

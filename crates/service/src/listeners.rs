@@ -1,0 +1,168 @@
+//! Step 1, listening: every way in has its socket, bound before anything else is done, so that an address in use does not
+//! cost a database start to find out.
+
+use crate::error::{Result, ServiceError};
+use crate::intake::{serve_grpc, serve_lines, serve_syslog_tcp, serve_syslog_tls, serve_syslog_udp};
+use crate::settings::Settings;
+use crate::state::Shared;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use tokio::net::{TcpListener, UdpSocket};
+use tokio::sync::watch;
+use tokio::task::JoinSet;
+use tokio_rustls::TlsAcceptor;
+
+/// Sockets, bound and not yet served.
+pub(crate) struct Listeners {
+    http: TcpListener,
+    otlp: Option<TcpListener>,
+    grpc: Option<TcpListener>,
+    lines: Option<TcpListener>,
+    syslog_udp: Option<UdpSocket>,
+    syslog_tcp: Option<TcpListener>,
+    syslog_tls: Option<(TcpListener, TlsAcceptor)>,
+}
+
+/// Where the ways in are.
+#[derive(Debug, Clone, Copy)]
+pub struct Addresses {
+    /// Console, interface and intake over HTTP.
+    pub http: SocketAddr,
+    /// OTLP over HTTP on a port of its own.
+    pub otlp: Option<SocketAddr>,
+    /// OTLP over gRPC.
+    pub grpc: Option<SocketAddr>,
+    /// JSON lines over TCP.
+    pub lines: Option<SocketAddr>,
+    /// Syslog in datagrams.
+    pub syslog_udp: Option<SocketAddr>,
+    /// Syslog in streams.
+    pub syslog_tcp: Option<SocketAddr>,
+    /// Syslog in encrypted streams.
+    pub syslog_tls: Option<SocketAddr>,
+}
+
+fn is_off(address: &str) -> bool {
+    address == "off" || address.is_empty()
+}
+
+fn cannot_listen(address: &str) -> impl Fn(std::io::Error) -> ServiceError + '_ {
+    |e| ServiceError::Listen(address.to_owned(), e.to_string())
+}
+
+async fn bind(settings: &Settings, name: &str) -> Result<Option<TcpListener>> {
+    let address = settings.text(name);
+    if is_off(address) {
+        return Ok(None);
+    }
+    Ok(Some(TcpListener::bind(address).await.map_err(cannot_listen(address))?))
+}
+
+/// As [`bind`] for a standard port: a default that is taken is no reason not to start; a chosen one is.
+async fn bind_standard(settings: &Settings, name: &str) -> Result<Option<TcpListener>> {
+    match bind(settings, name).await {
+        Err(e) if !settings.is_set(name) => {
+            tracing::warn!("{e}; OTLP is still taken on http.listen");
+            Ok(None)
+        }
+        done => done,
+    }
+}
+
+/// The certificate and key that the settings name.
+fn tls(settings: &Settings) -> Result<TlsAcceptor> {
+    let (cert, key) = (settings.text("tls.cert"), settings.text("tls.key"));
+    let bad = |name: &str, path: &str, why: String| {
+        ServiceError::Setting(format!("{name} = `{path}`: {why}; give a PEM file, or set syslog.tls_listen to off"))
+    };
+    let chain = CertificateDer::pem_file_iter(cert).and_then(|list| list.collect::<Result<Vec<_>, _>>());
+    let chain = chain.map_err(|e| bad("tls.cert", cert, e.to_string()))?;
+    let secret = PrivateKeyDer::from_pem_file(key).map_err(|e| bad("tls.key", key, e.to_string()))?;
+    let config = rustls::ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
+        .with_safe_default_protocol_versions()
+        .and_then(|builder| builder.with_no_client_auth().with_single_cert(chain, secret))
+        .map_err(|e| bad("tls.cert", cert, e.to_string()))?;
+    Ok(TlsAcceptor::from(Arc::new(config)))
+}
+
+impl Listeners {
+    /// Binds what the settings ask for.
+    pub(crate) async fn bind(settings: &Settings) -> Result<Self> {
+        let http = settings.text("http.listen");
+        let udp = settings.text("syslog.udp_listen");
+        Ok(Listeners {
+            http: TcpListener::bind(http).await.map_err(cannot_listen(http))?,
+            otlp: bind_standard(settings, "http.otlp_listen").await?,
+            grpc: bind_standard(settings, "grpc.listen").await?,
+            lines: bind(settings, "lines.listen").await?,
+            syslog_udp: match is_off(udp) {
+                true => None,
+                false => Some(UdpSocket::bind(udp).await.map_err(cannot_listen(udp))?),
+            },
+            syslog_tcp: bind(settings, "syslog.tcp_listen").await?,
+            syslog_tls: match bind(settings, "syslog.tls_listen").await? {
+                Some(listener) => Some((listener, tls(settings)?)),
+                None => None,
+            },
+        })
+    }
+
+    /// Where each is.
+    ///
+    /// # Errors
+    /// Where the system does not tell.
+    pub(crate) fn addresses(&self) -> Result<Addresses> {
+        let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|l| l.local_addr().ok());
+        Ok(Addresses {
+            http: self.http.local_addr().map_err(cannot_listen("http.listen"))?,
+            otlp: of(&self.otlp),
+            grpc: of(&self.grpc),
+            lines: of(&self.lines),
+            syslog_udp: self.syslog_udp.as_ref().and_then(|s| s.local_addr().ok()),
+            syslog_tcp: of(&self.syslog_tcp),
+            syslog_tls: self.syslog_tls.as_ref().and_then(|(l, _)| l.local_addr().ok()),
+        })
+    }
+
+    /// Serves all of them until `stopping`.
+    pub(crate) fn serve(self, app: &Shared, stopping: &watch::Receiver<bool>) -> JoinSet<()> {
+        let mut tasks = JoinSet::new();
+        let stopped = || {
+            let mut stopping = stopping.clone();
+            async move {
+                // An error means that the service itself is gone, which stops listening as well.
+                let _ = stopping.wait_for(|s| *s).await;
+            }
+        };
+        let mut spawn_http = |listener: TcpListener, router: axum::Router| {
+            let stopped = stopped();
+            tasks.spawn(async move {
+                if let Err(e) = axum::serve(listener, router).with_graceful_shutdown(stopped).await {
+                    tracing::error!("a listener ended: {e}");
+                }
+            });
+        };
+        spawn_http(self.http, crate::http::router(app.clone()));
+        if let Some(listener) = self.otlp {
+            spawn_http(listener, crate::http::otlp_router(app.clone()));
+        }
+        if let Some(listener) = self.grpc {
+            tasks.spawn(serve_grpc(app.clone(), listener, stopped()));
+        }
+        if let Some(listener) = self.lines {
+            tasks.spawn(serve_lines(app.clone(), listener, stopping.clone()));
+        }
+        if let Some(socket) = self.syslog_udp {
+            tasks.spawn(serve_syslog_udp(app.clone(), socket, stopping.clone()));
+        }
+        if let Some(listener) = self.syslog_tcp {
+            tasks.spawn(serve_syslog_tcp(app.clone(), listener, stopping.clone()));
+        }
+        if let Some((listener, tls)) = self.syslog_tls {
+            tasks.spawn(serve_syslog_tls(app.clone(), listener, tls, stopping.clone()));
+        }
+        tasks
+    }
+}

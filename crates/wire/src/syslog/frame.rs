@@ -1,0 +1,208 @@
+//! Syslog messages out of a stream of bytes (RFC 6587), each told by its own first bytes:
+//!
+//! | begins with | ends |
+//! | --- | --- |
+//! | `LENGTH SP`, LENGTH a number without leading zero | after so many bytes |
+//! | anything else | at the next LF or NUL, or where the stream ends or rests |
+//!
+//! A stream that rests without an end of line was written by a sender that marks no ends at all; what is there then is
+//! cut where a priority and the beginning of a header follow.
+
+/// Digits of a length at most.
+const MAX_LENGTH_DIGITS: usize = 8;
+
+/// Cuts a stream into messages.
+#[derive(Debug)]
+pub struct Framer {
+    held: Vec<u8>,
+    max_bytes: usize,
+    /// Bytes of a message beyond the limit that are still to be passed over; `None` within: up to its end.
+    passing: Option<Option<usize>>,
+}
+
+/// A message, or how large one was that was passed over.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Frame {
+    /// Its bytes, without what marked its end.
+    Message(Vec<u8>),
+    /// It was larger than the limit.
+    TooLarge(usize),
+}
+
+enum Head {
+    /// Length of the message and of what stands before it.
+    Counted(usize, usize),
+    Delimited,
+    /// More bytes are needed to tell.
+    Unknown,
+}
+
+fn head(bytes: &[u8]) -> Head {
+    let digits = bytes.iter().take(MAX_LENGTH_DIGITS + 1).take_while(|b| b.is_ascii_digit()).count();
+    match bytes.first() {
+        None => Head::Unknown,
+        Some(b'1'..=b'9') if digits <= MAX_LENGTH_DIGITS => match bytes.get(digits) {
+            None => Head::Unknown,
+            Some(b' ') => {
+                let length = bytes[..digits].iter().fold(0usize, |n, b| n * 10 + usize::from(b - b'0'));
+                Head::Counted(length, digits + 1)
+            }
+            Some(_) => Head::Delimited,
+        },
+        Some(_) => Head::Delimited,
+    }
+}
+
+impl Framer {
+    /// For messages of at most `max_bytes`.
+    pub fn new(max_bytes: usize) -> Self {
+        Framer { held: Vec::new(), max_bytes, passing: None }
+    }
+
+    /// Whether part of a message is held.
+    pub fn is_empty(&self) -> bool {
+        self.held.is_empty()
+    }
+
+    /// Takes bytes and gives the messages that are whole now.
+    pub fn feed(&mut self, bytes: &[u8], out: &mut Vec<Frame>) {
+        self.held.extend_from_slice(bytes);
+        let mut at = 0;
+        while let Some(used) = self.next(at, out) {
+            at += used;
+        }
+        self.held.drain(..at.min(self.held.len()));
+    }
+
+    /// Works on what is held from `at`; how many bytes are done with, or `None` where more are needed.
+    fn next(&mut self, at: usize, out: &mut Vec<Frame>) -> Option<usize> {
+        let rest = self.held.get(at..).filter(|r| !r.is_empty())?;
+        let end_of_line = || memchr::memchr2(b'\n', 0, rest);
+        match self.passing {
+            Some(Some(left)) => {
+                let passed = left.min(rest.len());
+                self.passing = (passed < left).then_some(Some(left - passed));
+                return Some(passed);
+            }
+            Some(None) => {
+                let end = end_of_line();
+                if end.is_some() {
+                    self.passing = None;
+                }
+                return Some(end.map_or(rest.len(), |end| end + 1));
+            }
+            None => {}
+        }
+        match head(rest) {
+            Head::Unknown => None,
+            Head::Counted(length, before) if length > self.max_bytes => {
+                out.push(Frame::TooLarge(length));
+                self.passing = Some(Some(length));
+                Some(before)
+            }
+            Head::Counted(length, before) => {
+                let message = rest.get(before..before + length)?;
+                push(message, out);
+                Some(before + length)
+            }
+            Head::Delimited => match end_of_line() {
+                Some(end) if end <= self.max_bytes => {
+                    push(&rest[..end], out);
+                    Some(end + 1)
+                }
+                Some(end) => {
+                    out.push(Frame::TooLarge(end));
+                    Some(end + 1)
+                }
+                None if rest.len() > self.max_bytes => {
+                    out.push(Frame::TooLarge(rest.len()));
+                    self.passing = Some(None);
+                    Some(rest.len())
+                }
+                None => None,
+            },
+        }
+    }
+
+    /// Gives what is held as it is: the stream ended, or rests.
+    pub fn flush(&mut self, out: &mut Vec<Frame>) {
+        let held = std::mem::take(&mut self.held);
+        if self.passing.is_some() {
+            return;
+        }
+        let mut from = 0;
+        for at in 1..held.len() {
+            if begins(&held[at..]) {
+                push(&held[from..at], out);
+                from = at;
+            }
+        }
+        push(&held[from..], out);
+    }
+}
+
+fn push(message: &[u8], out: &mut Vec<Frame>) {
+    let message = message.strip_suffix(b"\r").unwrap_or(message);
+    let message = message.trim_ascii_end();
+    if !message.is_empty() {
+        out.push(Frame::Message(message.to_vec()));
+    }
+}
+
+/// Whether a priority and the beginning of a header stand here.
+fn begins(bytes: &[u8]) -> bool {
+    let Some(rest) = bytes.strip_prefix(b"<") else { return false };
+    let digits = rest.iter().take(4).take_while(|b| b.is_ascii_digit()).count();
+    let Some(header) = rest.get(digits..).and_then(|r| r.strip_prefix(b">")) else { return false };
+    (1..=3).contains(&digits) && (header.starts_with(b"1 ") || super::message::month(header).is_some())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn all(pieces: &[&[u8]], max: usize) -> Vec<Frame> {
+        let (mut framer, mut out) = (Framer::new(max), Vec::new());
+        pieces.iter().for_each(|p| framer.feed(p, &mut out));
+        framer.flush(&mut out);
+        out
+    }
+
+    fn message(text: &str) -> Frame {
+        Frame::Message(text.as_bytes().to_vec())
+    }
+
+    #[test]
+    fn framings_are_told_apart() {
+        let expected = [message("<13>door 1 opened"), message("<13>door 2 opened"), message("<13>door 3\nopened")];
+        let told = all(&[b"<13>door 1 opened\n<13>door 2 opened\r\n17 <13>door 3\nopened"], 100);
+        assert_eq!(told, expected, "lines, then counted");
+        assert_eq!(all(&[b"<13>a\0<13>b\0"], 100), [message("<13>a"), message("<13>b")]);
+        assert_eq!(all(&[b"<13>only one, no end"], 100), [message("<13>only one, no end")]);
+        let unmarked = b"<13>1 - - - - - - a <b><34>Oct  4 02:10:00 x y: b<13>1 - - - - - - c";
+        assert_eq!(all(&[unmarked], 100).len(), 3, "no ends at all");
+        let (mut framer, mut out) = (Framer::new(9000), Vec::new());
+        framer.feed(b"2026 was a year\n", &mut out);
+        assert_eq!(out, [], "a length beyond what came is waited for");
+        framer.flush(&mut out);
+        assert_eq!(out, [message("2026 was a year")], "until nothing more comes");
+    }
+
+    #[test]
+    fn large_ones_are_passed_over_and_the_next_is_taken() {
+        let told = all(&[b"30 ", &[b'x'; 30], b"5 hello", &[b'y'; 40], b"\nok\n"], 20);
+        assert_eq!(told, [Frame::TooLarge(30), message("hello"), Frame::TooLarge(40), message("ok")]);
+        let told = all(&[&[b'y'; 15], &[b'y'; 15], b"yy\nok\n"], 20);
+        assert_eq!(told, [Frame::TooLarge(30), message("ok")]);
+    }
+
+    proptest! {
+        #[test]
+        fn however_it_is_cut(bytes in prop::collection::vec(prop_oneof![Just(b'\n'), Just(b'1'), Just(b' '), Just(b'<'), any::<u8>()], 0..80), cut in 0usize..80) {
+            let whole = all(&[&bytes], 1000);
+            let (left, right) = bytes.split_at(cut.min(bytes.len()));
+            prop_assert_eq!(all(&[left, right], 1000), whole);
+        }
+    }
+}

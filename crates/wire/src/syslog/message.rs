@@ -1,0 +1,380 @@
+//! One syslog message to a raw event: RFC 5424, RFC 3164, and what handlers of standard libraries really send, which is
+//! often neither.
+//!
+//! ```text
+//! 5424 := "<" PRI ">1 " time SP host SP app SP procid SP msgid SP (data | "-") [SP [BOM] text]
+//! 3164 := ["<" PRI ">"] [Mmm dd hh:mm:ss | RFC 3339] [host] [tag["[" pid "]"] ":"] text
+//! ```
+//!
+//! | of the message | becomes |
+//! | --- | --- |
+//! | priority | severity, and `syslog.facility` by name |
+//! | host, app or tag | host and service |
+//! | procid or pid, msgid | `syslog.procid`, `syslog.msgid` |
+//! | structured data | a field for each parameter, below the element's id |
+//! | text that is one JSON object | its fields, as if sent by themselves |
+//!
+//! A time without a year is the latest such time before the arrival, or up to a day behind it; it is read as UTC.
+
+use calvex_core::event::time::{format_utc, parse_time};
+use calvex_core::event::{Severity, Value};
+use calvex_core::json::parse_value;
+use calvex_core::normalise::Known;
+use std::borrow::Cow;
+
+const FACILITIES: [&str; 24] = [
+    "kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp", "ntp",
+    "audit", "alert", "clock", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7",
+];
+const MONTHS: [&str; 12] = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+/// The severities 0 to 7 as the OpenTelemetry data model maps them.
+const SEVERITIES: [u8; 8] = [23, 22, 21, 17, 13, 10, 9, 5];
+/// A message without a priority says nothing of its severity (RFC 3164, 4.3.3, would have it a notice).
+const HIGHEST_PRIORITY: u32 = 191;
+const BOM: &str = "\u{feff}";
+const DAY_NS: i64 = 86_400_000_000_000;
+/// The longest tag, as RFC 3164 has it, with some grace.
+const MAX_TAG: usize = 48;
+
+/// A message, decoded.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Decoded {
+    /// What the protocol names.
+    pub time_ns: Option<i64>,
+    /// See `time_ns`.
+    pub severity: Option<Severity>,
+    /// See `time_ns`.
+    pub host: Option<String>,
+    /// The app or tag.
+    pub service: Option<String>,
+    /// See `time_ns`; none where the text was a JSON object.
+    pub message: Option<String>,
+    /// All else.
+    pub fields: Vec<(String, Value)>,
+}
+
+impl Decoded {
+    /// As a raw event's parts and fields.
+    pub fn into_raw(self) -> (Known<'static>, Vec<(String, Value)>) {
+        let known = Known {
+            time_ns: self.time_ns,
+            severity: self.severity,
+            service: self.service.map(Cow::Owned),
+            host: self.host.map(Cow::Owned),
+            message: self.message.map(Cow::Owned),
+            ..Known::default()
+        };
+        (known, self.fields)
+    }
+}
+
+/// Decodes a message that arrived at `arrived_ns` from the address `from`. Never fails: what fits no header is text.
+pub fn decode(bytes: &[u8], from: &str, arrived_ns: i64) -> Decoded {
+    let mut out = Decoded::default();
+    let mut syslog: Vec<(String, Value)> = Vec::new();
+    let whole = String::from_utf8_lossy(bytes);
+    if matches!(whole, Cow::Owned(_)) {
+        syslog.push(("raw".to_owned(), Value::Bytes(bytes.to_vec())));
+    }
+    let mut rest: &str = whole.strip_prefix(BOM).unwrap_or(&whole);
+    if let Some((priority, after)) = priority(rest) {
+        rest = after;
+        out.severity = SEVERITIES.get(priority as usize % 8).map(|s| Severity(*s));
+        let facility = FACILITIES.get(priority as usize / 8).copied().unwrap_or("user");
+        syslog.push(("facility".to_owned(), Value::Text(facility.to_owned())));
+    }
+    let data = match rest.strip_prefix("1 ").and_then(|rest| header_5424(rest, &mut out, &mut syslog)) {
+        Some((text, data)) => {
+            rest = text;
+            data
+        }
+        None => {
+            rest = header_3164(rest, &mut out, &mut syslog, arrived_ns);
+            Vec::new()
+        }
+    };
+    out.host.get_or_insert_with(|| from.to_owned());
+    let text = rest.strip_prefix(BOM).unwrap_or(rest).trim_end_matches(['\n', '\r', '\0']);
+    match text.trim_start().starts_with('{').then(|| parse_value(text.trim())) {
+        Some(Ok(Value::Object(fields))) => {
+            // Its own time, service and severity are more exact than the header's.
+            out.fields = fields;
+            let told = |names: &[&str]| out.fields.iter().any(|(n, _)| names.contains(&n.as_str()));
+            if told(&["time", "timestamp", "@timestamp", "ts"]) {
+                out.time_ns = None;
+            }
+            if told(&["level", "severity", "lvl", "levelname"]) {
+                out.severity = None;
+            }
+            if told(&["service", "service_name", "app"]) {
+                out.service = None;
+            }
+            if told(&["host", "hostname"]) {
+                out.host = None;
+            }
+        }
+        _ => out.message = Some(text.to_owned()),
+    }
+    for (name, value) in data {
+        Value::set(&mut out.fields, name, value);
+    }
+    if !syslog.is_empty() {
+        Value::set(&mut out.fields, "syslog".to_owned(), Value::Object(syslog));
+    }
+    out
+}
+
+fn priority(text: &str) -> Option<(u32, &str)> {
+    let rest = text.strip_prefix('<')?;
+    let (digits, after) = rest.split_at(rest.bytes().take(4).take_while(u8::is_ascii_digit).count());
+    let number = digits.parse().ok().filter(|n| *n <= HIGHEST_PRIORITY)?;
+    Some((number, after.strip_prefix('>')?))
+}
+
+type Data = Vec<(String, Value)>;
+
+/// The header behind the version; the text and the structured data.
+fn header_5424<'a>(rest: &'a str, out: &mut Decoded, syslog: &mut Vec<(String, Value)>) -> Option<(&'a str, Data)> {
+    let mut parts = rest.splitn(6, ' ');
+    let mut part = || parts.next().map(|p| Some(p).filter(|p| *p != "-" && !p.is_empty()));
+    let (time, host, app, procid, msgid) = (part()?, part()?, part()?, part()?, part()?);
+    let rest = parts.next()?;
+    let (data, text) = structured(rest)?;
+    out.time_ns = match time {
+        Some(time) => Some(parse_time(time)?),
+        None => None,
+    };
+    out.host = host.map(str::to_owned);
+    out.service = app.map(str::to_owned);
+    for (name, value) in [("procid", procid), ("msgid", msgid)] {
+        syslog.extend(value.map(|v| (name.to_owned(), Value::Text(v.to_owned()))));
+    }
+    Some((text, data))
+}
+
+/// Structured data, and what follows it.
+fn structured(rest: &str) -> Option<(Data, &str)> {
+    let mut data = Data::new();
+    if let Some(after) = rest.strip_prefix('-') {
+        return after.is_empty().then_some((Data::new(), "")).or_else(|| Some((Data::new(), after.strip_prefix(' ')?)));
+    }
+    let mut rest = rest;
+    while let Some(element) = rest.strip_prefix('[') {
+        let end = element.find([' ', ']'])?;
+        let (id, mut at) = element.split_at(end);
+        let mut parameters: Vec<(String, Value)> = Vec::new();
+        loop {
+            at = at.trim_start_matches(' ');
+            if let Some(after) = at.strip_prefix(']') {
+                rest = after;
+                break;
+            }
+            let (name, value) = at.split_once("=\"")?;
+            let (value, after) = quoted(value)?;
+            at = after;
+            add(&mut parameters, name, value);
+        }
+        Value::set(&mut data, id.to_owned(), Value::Object(parameters));
+    }
+    (!data.is_empty()).then_some((data, rest.strip_prefix(' ').unwrap_or(rest)))
+}
+
+/// A parameter's value up to its closing quote; `\"`, `\\` and `\]` stand for the second sign (RFC 5424, 6.3.3).
+fn quoted(text: &str) -> Option<(String, &str)> {
+    let mut value = String::new();
+    let mut chars = text.char_indices();
+    while let Some((at, c)) = chars.next() {
+        match c {
+            '"' => return Some((value, &text[at + 1..])),
+            '\\' => match chars.next() {
+                Some((_, c @ ('"' | '\\' | ']'))) => value.push(c),
+                Some((_, c)) => value.extend(['\\', c]),
+                None => return None,
+            },
+            c => value.push(c),
+        }
+    }
+    None
+}
+
+/// A parameter that comes again makes a list.
+fn add(parameters: &mut Vec<(String, Value)>, name: &str, value: String) {
+    let value = Value::Text(value);
+    match parameters.iter_mut().find(|(n, _)| n == name) {
+        Some((_, Value::List(list))) => list.push(value),
+        Some((_, held)) => *held = Value::List(vec![std::mem::replace(held, Value::Null), value]),
+        None => parameters.push((name.to_owned(), value)),
+    }
+}
+
+/// What there is of an old header; the text behind it.
+fn header_3164<'a>(rest: &'a str, out: &mut Decoded, syslog: &mut Vec<(String, Value)>, arrived_ns: i64) -> &'a str {
+    let mut rest = rest;
+    let timed = old_time(rest, arrived_ns).or_else(|| {
+        let (time, after) = rest.split_once(' ')?;
+        // Anything shorter is a word that happens to read as a date.
+        Some((parse_time(time).filter(|_| time.len() >= 19)?, after))
+    });
+    if let Some((time_ns, after)) = timed {
+        out.time_ns = Some(time_ns);
+        rest = after;
+        // A host stands only behind a time, and only if what follows it is not the text already.
+        if let Some((word, after)) = rest.split_once(' ')
+            && !word.is_empty()
+            && !word.contains([':', '[', '{', '"', '='])
+            && (tag(after).is_some() || after.trim_start().starts_with('{'))
+        {
+            out.host = Some(word.to_owned());
+            rest = after;
+        }
+    }
+    if let Some((name, pid, after)) = tag(rest) {
+        out.service = Some(name.to_owned());
+        syslog.extend(pid.map(|pid| ("procid".to_owned(), Value::Text(pid.to_owned()))));
+        rest = after;
+    }
+    rest
+}
+
+/// The number of the month that a text begins with the name of.
+pub(super) fn month(bytes: &[u8]) -> Option<usize> {
+    MONTHS.iter().position(|m| bytes.starts_with(m.as_bytes())).filter(|_| bytes.get(3) == Some(&b' ')).map(|n| n + 1)
+}
+
+/// `Mmm dd hh:mm:ss`, and the text behind.
+fn old_time(text: &str, arrived_ns: i64) -> Option<(i64, &str)> {
+    let month = month(text.as_bytes())?;
+    let stamp = text.get(..15)?;
+    let day: u32 = stamp.get(4..6)?.trim_start().parse().ok()?;
+    let clock = stamp.get(7..15).filter(|_| stamp.as_bytes().get(6) == Some(&b' '))?;
+    let year: i64 = format_utc(arrived_ns, 0).get(..4)?.parse().ok()?;
+    let at = |year: i64| parse_time(&format!("{year:04}-{month:02}-{day:02}T{clock}Z"));
+    // The clock of a sender may be a little ahead.
+    let until = arrived_ns.saturating_add(DAY_NS);
+    let latest = [year - 1, year, year + 1].into_iter().filter_map(at).filter(|t| *t <= until).max()?;
+    let rest = &text[15..];
+    Some((latest, rest.strip_prefix(' ').unwrap_or(rest)))
+}
+
+/// `tag[pid]:` or `tag:`; name, pid and what follows.
+fn tag(text: &str) -> Option<(&str, Option<&str>, &str)> {
+    let sign = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/' | '@');
+    let length = text.find(|c| !sign(c)).unwrap_or(text.len());
+    let (name, rest) = text.split_at(length);
+    if name.is_empty() || length > MAX_TAG {
+        return None;
+    }
+    let (pid, rest) = match rest.strip_prefix('[') {
+        Some(inner) => {
+            let (pid, after) = inner.split_once(']')?;
+            (Some(pid).filter(|p| !p.is_empty()), after)
+        }
+        None => (None, rest),
+    };
+    let rest = rest.strip_prefix(':')?;
+    // `http://…` and `12:30` are no tags.
+    if !(rest.is_empty() || rest.starts_with(' ')) {
+        return None;
+    }
+    Some((name, pid, rest.strip_prefix(' ').unwrap_or(rest)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const ARRIVED: &str = "2026-10-04T02:40:00Z";
+
+    fn told(message: &str) -> (Decoded, String) {
+        let decoded = decode(message.as_bytes(), "127.0.0.9", parse_time(ARRIVED).unwrap());
+        let fields = serde_json::to_string(&Value::Object(decoded.fields.clone())).unwrap();
+        (decoded, fields)
+    }
+
+    #[test]
+    fn the_standard_form() {
+        let (d, fields) = told(
+            "<165>1 2026-10-04T02:38:41.198204+02:00 bk-017 locker-agent 411 DOOR [slot@41 bank=\"BK-017\" door=\"17\"]\
+             [note say=\"a \\\"b\\\" \\] \\n\" say=\"2\"] \u{feff}door 17 öffnet nicht",
+        );
+        assert_eq!(d.time_ns, parse_time("2026-10-04T00:38:41.198204Z"));
+        assert_eq!((d.severity, d.host.as_deref()), (Some(Severity(10)), Some("bk-017")));
+        assert_eq!((d.service.as_deref(), d.message.as_deref()), (Some("locker-agent"), Some("door 17 öffnet nicht")));
+        assert_eq!(
+            fields,
+            r#"{"slot@41":{"bank":"BK-017","door":"17"},"note":{"say":["a \"b\" ] \\n","2"]},"syslog":{"facility":"local4","procid":"411","msgid":"DOOR"}}"#
+        );
+        let (d, fields) = told("<34>1 - - - - - -");
+        assert_eq!((d.time_ns, d.host.as_deref(), d.message.as_deref()), (None, Some("127.0.0.9"), Some("")));
+        assert_eq!(fields, r#"{"syslog":{"facility":"auth"}}"#);
+    }
+
+    #[test]
+    fn what_handlers_really_send() {
+        for (message, time, host, service, text) in [
+            (
+                "<13>Oct  4 02:38:41 bk-017 locker-agent[411]: door 17",
+                "2026-10-04T02:38:41Z",
+                "bk-017",
+                "locker-agent",
+                "door 17",
+            ),
+            (
+                "<13>Oct  4 02:38:41 locker-agent: door 17",
+                "2026-10-04T02:38:41Z",
+                "127.0.0.9",
+                "locker-agent",
+                "door 17",
+            ),
+            (
+                "<13>2026-10-04T02:38:41+00:00 bk-017 locker-agent[411]: door 17",
+                "2026-10-04T02:38:41Z",
+                "bk-017",
+                "locker-agent",
+                "door 17",
+            ),
+            ("<14>locker-agent: door 17\0", "", "127.0.0.9", "locker-agent", "door 17"),
+            ("<14>door 17: opened at http://edge/x", "", "127.0.0.9", "", "door 17: opened at http://edge/x"),
+            ("no header at all", "", "127.0.0.9", "", "no header at all"),
+            ("<999>too high", "", "127.0.0.9", "", "<999>too high"),
+            ("<13>Dec 31 23:59:59 bk-017 agent: late", "2025-12-31T23:59:59Z", "bk-017", "agent", "late"),
+            ("<13>1 not a header", "", "127.0.0.9", "", "1 not a header"),
+        ] {
+            let (d, _) = told(message);
+            assert_eq!(d.time_ns, parse_time(time), "{message}");
+            assert_eq!(d.host.as_deref(), Some(host), "{message}");
+            assert_eq!(d.service.as_deref().unwrap_or(""), service, "{message}");
+            assert_eq!(d.message.as_deref(), Some(text), "{message}");
+        }
+    }
+
+    #[test]
+    fn a_year_is_the_last_one() {
+        let arrived = parse_time("2027-01-01T00:00:10Z").unwrap();
+        let d = decode(b"<13>Dec 31 23:59:59 bk-017 agent: x", "a", arrived);
+        assert_eq!(d.time_ns, parse_time("2026-12-31T23:59:59Z"));
+    }
+
+    #[test]
+    fn json_within_speaks_for_itself() {
+        let (d, fields) = told(r#"<14>Oct  4 02:38:41 bk-017 codes: {"level":"error","msg":"withheld","try":3}"#);
+        assert_eq!((d.severity, d.message, d.service.as_deref()), (None, None, Some("codes")));
+        assert_eq!(fields, r#"{"level":"error","msg":"withheld","try":3,"syslog":{"facility":"user"}}"#);
+    }
+
+    #[test]
+    fn bytes_that_are_no_text_are_kept() {
+        let d = decode(b"<14>agent: \xff\xfe", "a", 0);
+        assert_eq!(d.message.as_deref(), Some("\u{fffd}\u{fffd}"));
+        assert!(matches!(&d.fields[0].1, Value::Object(o) if matches!(&o[0].1, Value::Bytes(b) if b.len() == 13)));
+    }
+
+    proptest! {
+        #[test]
+        fn anything_is_taken(bytes in any::<Vec<u8>>(), near in "<[0-9]{0,4}>1? ?[-A-Za-z0-9:\\[\\]=\" \\\\.{}]{0,80}") {
+            decode(&bytes, "a", 0);
+            decode(near.as_bytes(), "a", i64::MAX);
+        }
+    }
+}
