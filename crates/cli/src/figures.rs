@@ -61,7 +61,8 @@ fn people(answer: &MeasureAnswer) -> Result<()> {
         let mut row: Vec<String> = group.values.iter().map(|v| value(answer, v)).collect();
         row.extend(group.total.iter().map(figure));
         if !answer.steps.is_empty() {
-            row.push(bars(group));
+            let first = |s: &Vec<Value>| s.first().and_then(Value::as_f64).unwrap_or(0.0);
+            row.push(bars(&group.steps.iter().map(first).collect::<Vec<_>>()));
         }
         row
     });
@@ -103,8 +104,8 @@ fn figure(value: &Value) -> String {
 }
 
 /// The first aggregate's steps as bars.
-fn bars(group: &GroupAnswer) -> String {
-    let numbers: Vec<f64> = group.steps.iter().map(|s| s.first().and_then(Value::as_f64).unwrap_or(0.0)).collect();
+/// Numbers as one line of bars.
+pub fn bars(numbers: &[f64]) -> String {
     let together = numbers.len().div_ceil(MAX_BARS).max(1);
     let drawn: Vec<f64> = numbers.chunks(together).map(|c| c.iter().copied().fold(0.0, f64::max)).collect();
     let most = drawn.iter().copied().fold(0.0, f64::max);
@@ -126,7 +127,6 @@ mod tests {
                 .each_ref()
                 .map(String::as_str)
         );
-        let steps = [0, 1, 4, 8].map(|n| vec![json!(n)]).to_vec();
-        assert_eq!(bars(&GroupAnswer { steps, ..GroupAnswer::default() }), " ▂▅█");
+        assert_eq!(bars(&[0.0, 1.0, 4.0, 8.0]), " ▂▅█");
     }
 }

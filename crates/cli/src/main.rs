@@ -25,6 +25,10 @@ enum Command {
     Serve(commands::serve::Serve),
     /// Send NDJSON from files or standard input
     Send(commands::send::Send),
+    /// What came from each sender, service and host, and what became of it
+    Arrivals(commands::arrivals::Arrivals),
+    /// Send a marked event by each way in and tell each step, up to found by search
+    Probe(commands::probe::Probe),
     /// Search events
     Search(commands::search::Search),
     /// Tell everything tied to one id, in order
@@ -73,6 +77,8 @@ async fn main() -> ExitCode {
     let ended = match cli.command {
         Command::Serve(c) => c.run().await,
         Command::Send(c) => c.run().await,
+        Command::Arrivals(c) => c.run().await,
+        Command::Probe(c) => c.run().await,
         Command::Search(c) => c.run().await,
         Command::Story(c) => c.run().await,
         Command::Key(c) => c.run().await,

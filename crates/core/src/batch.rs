@@ -13,6 +13,9 @@ use std::collections::BTreeMap;
 /// An event this much older than its arrival came late and goes to a head of its own.
 pub const LATE_NS: i64 = 600 * SECOND_NS;
 
+/// Bytes of a refused line that are kept to be shown.
+const SAMPLE_BYTES: usize = 200;
+
 /// A head: the events of one lane and day, late ones apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct HeadKey {
@@ -31,6 +34,8 @@ pub struct Refused {
     pub line: usize,
     /// Why.
     pub refusal: Refusal,
+    /// How what was sent begins, where it is at hand.
+    pub sample: Option<String>,
 }
 
 /// What became of a request.
@@ -127,9 +132,16 @@ impl<'a> BatchBuilder<'a> {
                     self.full.push(self.open.swap_remove(at));
                 }
             }
-            Err(refusal) => self.batch.refused.push(Refused { line, refusal }),
+            Err(refusal) => self.batch.refused.push(Refused { line, refusal, sample: None }),
         }
         Ok(())
+    }
+
+    /// Refuses a line, of which `text` can be shown in short.
+    pub fn refuse(&mut self, line: usize, refusal: Refusal, text: &[u8]) {
+        let begins = text.get(..text.len().min(SAMPLE_BYTES)).unwrap_or_default();
+        let sample = Some(String::from_utf8_lossy(begins).into_owned());
+        self.batch.refused.push(Refused { line, refusal, sample });
     }
 
     /// Routes what was taken; `term` gives a lane's name and how many days it keeps.
@@ -170,7 +182,10 @@ fn part<'t>(
         let (name, days) = term(lane);
         match check_age(*time_ns, arrived_ns, name, days) {
             Ok(()) => by_lane.entry(lane).or_default().push((*time_ns, row as u32)),
-            Err(refusal) => batch.refused.push(Refused { line: lines.get(row).copied().unwrap_or(0), refusal }),
+            Err(refusal) => {
+                let line = lines.get(row).copied().unwrap_or(0);
+                batch.refused.push(Refused { line, refusal, sample: None });
+            }
         }
     }
     for (lane, mut rows) in by_lane {

@@ -6,11 +6,13 @@
 pub mod error;
 pub mod event;
 pub mod json;
+pub mod mask;
 pub mod normalise;
 pub mod query;
 pub mod route;
 pub mod shape;
 
+pub mod arrivals;
 pub mod batch;
 pub mod chunk;
 pub mod columns;

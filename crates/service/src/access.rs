@@ -87,7 +87,7 @@ fn bearer(headers: &HeaderMap) -> Option<&str> {
 /// Where there is no good key.
 pub async fn sender(app: &Shared, headers: &HeaderMap) -> Result<Arc<Sender>> {
     let Some(secret) = bearer(headers) else {
-        app.metrics.refuse("no-key", 1);
+        crate::intake::refuse(app, "no key", "no-key", 1, "");
         let cure = "send `Authorization: Bearer KEY`; `calvex key new` makes one";
         return Err(ServiceError::NotSignedIn(format!("this request carries no key; {cure}")));
     };
@@ -116,8 +116,8 @@ pub async fn sender_of(app: &Shared, secret: &str) -> Result<Arc<Sender>> {
     match app.keys.get(hash_secret(secret), look).await? {
         Some(sender) => Ok(sender),
         None => {
-            app.metrics.refuse("wrong-key", 1);
             let begins: String = secret.chars().take(15).collect();
+            crate::intake::refuse(app, &begins, "wrong-key", 1, "");
             let what = if secret.starts_with("calvex-token-") {
                 "a token reads, a key sends"
             } else {

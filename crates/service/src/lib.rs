@@ -1,6 +1,7 @@
 //! The Calvex service: settings, intake, pipeline, search, jobs, and the HTTP surface over them.
 
 mod access;
+mod arrivals;
 mod catalogue;
 mod error;
 mod figures;

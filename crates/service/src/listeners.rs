@@ -5,6 +5,7 @@ use crate::error::{Result, ServiceError};
 use crate::intake::{serve_grpc, serve_lines, serve_syslog_tcp, serve_syslog_tls, serve_syslog_udp};
 use crate::settings::Settings;
 use crate::state::Shared;
+use calvex_wire::api::WayIn;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use std::net::SocketAddr;
@@ -42,6 +43,27 @@ pub struct Addresses {
     pub syslog_tcp: Option<SocketAddr>,
     /// Syslog in encrypted streams.
     pub syslog_tls: Option<SocketAddr>,
+}
+
+impl Addresses {
+    /// Every way in, as told to those who send.
+    pub fn ways_in(&self) -> Vec<WayIn> {
+        let own = WayIn { name: "NDJSON over HTTP".to_owned(), address: String::new() };
+        let others = [
+            ("OTLP over HTTP", self.otlp),
+            ("OTLP over gRPC", self.grpc),
+            ("JSON lines over TCP", self.lines),
+            ("syslog over UDP", self.syslog_udp),
+            ("syslog over TCP", self.syslog_tcp),
+            ("syslog over TLS", self.syslog_tls),
+        ];
+        let told = |(name, at): (&str, Option<SocketAddr>)| {
+            // OTLP over HTTP is taken on the main port in any case.
+            let address = at.map(|at| at.to_string()).or((name == "OTLP over HTTP").then(String::new))?;
+            Some(WayIn { name: name.to_owned(), address })
+        };
+        std::iter::once(own).chain(others.into_iter().filter_map(told)).collect()
+    }
 }
 
 fn is_off(address: &str) -> bool {

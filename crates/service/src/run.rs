@@ -1,6 +1,7 @@
 //! Starting and stopping: database, claim, replay, tasks, listeners; and the same backwards.
 
 use crate::access::{LoginLimiter, Lookups};
+use crate::arrivals::{Ledger, write as write_arrivals};
 use crate::catalogue::{Catalogue, Config};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
@@ -136,6 +137,8 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         catalogue: Catalogue::new(config),
         keys: Lookups::new(Duration::from_secs(5)),
         readers: Lookups::new(Duration::from_secs(2)),
+        addresses: std::sync::OnceLock::new(),
+        ledger: Ledger::default(),
         logins: LoginLimiter::new(),
         decode_slots: Arc::new(Semaphore::new(cores)),
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
@@ -193,6 +196,8 @@ fn serve(
     (bound, addresses): (Listeners, Addresses),
 ) -> Running {
     let (stop, stopping) = watch::channel(false);
+    // Set once, here.
+    let _ = app.addresses.set(addresses);
     let listeners = bound.serve(&app, &stopping);
     let sealer = Arc::new(Sealer::new(app.clone(), table));
     // Set once, here.
@@ -223,6 +228,9 @@ impl Running {
         }
         self.jobs.abort_all();
         while self.jobs.join_next().await.is_some() {}
+        if let Err(e) = write_arrivals(&self.app).await {
+            tracing::warn!("the last account of arrivals was not written: {e}");
+        }
         self.app.store.close().await;
         if let Some(server) = self.server {
             server.stop().await;

@@ -1,6 +1,8 @@
 //! What the parts of a running service share.
 
 use crate::access::LoginLimiter;
+use crate::arrivals::Ledger;
+use crate::listeners::Addresses;
 use crate::access::{Lookups, Sender};
 use crate::catalogue::Catalogue;
 use crate::metrics::Metrics;
@@ -32,6 +34,10 @@ pub struct App {
     pub cache: PartCache,
     pub metrics: Metrics,
     pub keys: Lookups<Sender>,
+    /// Where the ways in are; set once they are served.
+    pub addresses: std::sync::OnceLock<Addresses>,
+    /// What came, and what became of it.
+    pub ledger: Ledger,
     /// People by session or token.
     pub readers: Lookups<ReaderRow>,
     pub logins: LoginLimiter,

@@ -47,5 +47,9 @@ statements! {
     CHUNK_MOVE = "UPDATE chunk SET bucket = ? WHERE id = ? AND bucket = ?";
     CHUNK_ALL = "SELECT id, lane_id, day, bucket, visible_until_ns, time_min, time_max, row_count, byte_count, part_count, late FROM chunk";
     CHUNK_RETERM = "UPDATE chunk SET visible_until_ns = (day + 1 + ?) * 86400000000000 WHERE lane_id = ?";
+    ARRIVALS = "SELECT hour, sender, service, host, lane_id, stored, late, bytes, untimed, first_ns, last_ns, delay_ns FROM arrival WHERE hour >= ? AND (? IS NULL OR service = ?)";
+    REFUSALS = "SELECT hour, sender, reason, refused, first_ns, last_ns, sample FROM refusal WHERE hour >= ? ORDER BY hour";
+    ARRIVAL_EXPIRE = "DELETE FROM arrival WHERE hour < ?";
+    REFUSAL_EXPIRE = "DELETE FROM refusal WHERE hour < ?";
     LANE_ALL = "SELECT id, name, retention_days, told, is_default FROM lane ORDER BY id";
 }

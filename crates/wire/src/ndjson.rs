@@ -16,7 +16,10 @@ pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> R
     let text = std::str::from_utf8(body).ok().filter(|_| is_array).map(str::trim_ascii);
     if let Some(elements) = text.and_then(calvex_core::json::elements) {
         for (number, element) in (1..).zip(elements) {
-            batch.push(number, decode_line(element, reading, &limits), reading)?;
+            match decode_line(element, reading, &limits) {
+                Err(refusal) => batch.refuse(number, refusal, element.as_bytes()),
+                event => batch.push(number, event, reading)?,
+            }
         }
         return Ok(());
     }
@@ -45,8 +48,10 @@ pub fn decode_lines(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading
             None => std::str::from_utf8(line)
                 .map_err(|e| Refusal::NotJson(format!("column {}: the text is not UTF-8", e.valid_up_to() + 1))),
         };
-        let event = text.and_then(|text| decode_line(text.trim_ascii(), reading, &limits));
-        batch.push(number, event, reading)?;
+        match text.and_then(|text| decode_line(text.trim_ascii(), reading, &limits)) {
+            Err(refusal) => batch.refuse(number, refusal, line),
+            event => batch.push(number, event, reading)?,
+        }
     }
     Ok(())
 }

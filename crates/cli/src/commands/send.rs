@@ -64,10 +64,15 @@ struct Totals {
     bar: ProgressBar,
 }
 
+/// The key given, or that of the environment.
+pub fn key_or_env(given: Option<&str>) -> Result<String> {
+    let key = given.map(str::to_owned).or_else(|| std::env::var("CALVEX_KEY").ok()).filter(|k| !k.is_empty());
+    key.context("no key; set CALVEX_KEY, or make one with `calvex key new`")
+}
+
 impl Send {
     pub async fn run(self) -> Result<Ended> {
-        let key = self.key.clone().or_else(|| std::env::var("CALVEX_KEY").ok()).filter(|k| !k.is_empty());
-        let key = key.context("no key; set CALVEX_KEY, or make one with `calvex key new`")?;
+        let key = key_or_env(self.key.as_deref())?;
         let bar = if self.quiet { ProgressBar::hidden() } else { ProgressBar::new_spinner() };
         bar.set_style(
             ProgressStyle::with_template("{spinner} {pos} events stored, {per_sec} {msg}")

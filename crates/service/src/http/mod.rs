@@ -29,6 +29,8 @@ pub fn router(app: Shared) -> Router {
         .route("/breakdown", post(queries::breakdown))
         .route("/check", post(queries::check))
         .route("/story/{id}", get(queries::story))
+        .route("/arrivals", get(queries::arrivals))
+        .route("/ways-in", get(queries::ways_in))
         .route("/lanes", get(admin::lanes))
         .route("/lanes/{name}", put(admin::put_lane))
         .route("/routes", get(admin::routes).put(admin::put_routes))

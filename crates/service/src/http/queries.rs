@@ -8,14 +8,14 @@ use crate::state::Shared;
 use crate::{figures, search};
 use axum::Json;
 use axum::body::{Body, Bytes};
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use calvex_core::event::answer_json;
 use calvex_core::query::{Context, parse};
 use calvex_core::search::Progress;
-use calvex_wire::api::{BreakdownAnswer, BreakdownRequest, SearchRequest, StoryAnswer, StreamLine};
-use serde::Serialize;
+use calvex_wire::api::{WayIn, ArrivalsAnswer, BreakdownAnswer, BreakdownRequest, SearchRequest, StoryAnswer, StreamLine};
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::sync::Arc;
 use tokio::sync::mpsc;
@@ -61,6 +61,31 @@ pub async fn breakdown(
     Json(ask): Json<BreakdownRequest>,
 ) -> Result<Json<BreakdownAnswer>> {
     Ok(Json(figures::breakdown(&app, &reader, ask).await?))
+}
+
+/// What `GET /api/arrivals` may be asked for.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ArrivalsAsk {
+    /// How far back; 24 if not given.
+    hours: Option<u32>,
+    /// Only of this service.
+    service: Option<String>,
+}
+
+/// `GET /api/arrivals`
+pub async fn arrivals(
+    State(app): State<Shared>,
+    reader: Reader,
+    Query(ask): Query<ArrivalsAsk>,
+) -> Result<Json<ArrivalsAnswer>> {
+    let hours = ask.hours.unwrap_or(24);
+    Ok(Json(crate::arrivals::arrivals(&app, &reader, hours, ask.service.as_deref()).await?))
+}
+
+/// `GET /api/ways-in`
+pub async fn ways_in(State(app): State<Shared>, _reader: Reader) -> Json<Vec<WayIn>> {
+    Json(app.addresses.get().map(crate::listeners::Addresses::ways_in).unwrap_or_default())
 }
 
 /// Answers whole, or line by line where the client asks for that. When the client goes, the work is dropped.

@@ -7,10 +7,10 @@ use axum::http::{HeaderMap, header};
 use std::io::Read;
 
 /// Reads and decompresses a body (`identity`, `gzip`, `zstd`).
-pub async fn read(app: &Shared, headers: &HeaderMap, body: Body) -> Result<Vec<u8>> {
+pub async fn read(app: &Shared, sender: &str, headers: &HeaderMap, body: Body) -> Result<Vec<u8>> {
     let (limit, unpacked) = (app.settings.mib("limits.body_mib"), app.settings.mib("limits.unpacked_mib"));
     let refuse = |reason: &str, error: ServiceError| {
-        app.metrics.refuse(reason, 1);
+        super::refuse(app, sender, reason, 1, &error.to_string());
         error
     };
     let too_large = |what: &str, limit: usize| {

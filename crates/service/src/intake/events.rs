@@ -16,7 +16,7 @@ use calvex_wire::ndjson;
 /// Takes newline-delimited JSON. The media type is not looked at: what is not JSON refuses itself line by line.
 pub async fn post_events(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Result<Json<SendAnswer>> {
     let sender = sender(&app, &headers).await?;
-    let body = body::read(&app, &headers, content).await?;
+    let body = body::read(&app, &sender.name, &headers, content).await?;
     let hash = Some(blake3::hash(&body).into());
     let decode = move |batch: &mut BatchBuilder, reading: &mut Reading| {
         Ok(ndjson::decode(&body, batch, reading).map_err(StoreError::Core)?)

@@ -97,7 +97,7 @@ async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Re
         .map_err(|_| ServiceError::NotSignedIn("no key came within ten seconds".into()))??;
     let key = serde_json::from_slice::<Value>(&first).ok().and_then(|v| v["key"].as_str().map(str::to_owned));
     let key = key.ok_or_else(|| {
-        app.metrics.refuse("no-key", 1);
+        super::refuse(app, "JSON lines port", "no-key", 1, &String::from_utf8_lossy(&first));
         ServiceError::NotSignedIn(
             "the first line must be {\"key\":\"calvex-key-...\"}; `calvex key new` makes one".into(),
         )

@@ -20,6 +20,7 @@ use crate::metrics::LaneLabel;
 use crate::pipeline::{HeadPage, Receipt};
 use crate::state::Shared;
 use axum::http::HeaderMap;
+use calvex_core::arrivals::{Tally, tally};
 use calvex_core::batch::{BatchBuilder, Reading, Refused};
 use calvex_core::columns::PageRead;
 use calvex_core::normalise::Arrival;
@@ -104,6 +105,10 @@ async fn take(
         let mut by_lane: BTreeMap<u32, u64> = BTreeMap::new();
         batch.pages.iter().for_each(|p| *by_lane.entry(p.key.lane).or_default() += p.page.rows() as u64);
         app.intake.submit(batch.pages, receipt, mark).await?;
+        let now_ns = (app.clock)();
+        for (lane, late, tallies) in batch.tallies {
+            app.ledger.stored(now_ns, &sender.name, lane, late, batch.timed, tallies);
+        }
         let config = app.catalogue.get();
         for (lane, events) in by_lane {
             let label = LaneLabel { lane: config.name(lane).to_string() };
@@ -111,6 +116,12 @@ async fn take(
         }
     }
     Ok(answer)
+}
+
+/// Counts what was not taken, for the service's own figures and for arrivals.
+pub(crate) fn refuse(app: &Shared, sender: &str, reason: &str, count: u64, sample: &str) {
+    app.metrics.refuse(reason, count);
+    app.ledger.refused((app.clock)(), sender, reason, count, sample);
 }
 
 enum Repeat {
@@ -131,7 +142,7 @@ fn idempotency_of(headers: &HeaderMap) -> Result<Option<[u8; 32]>> {
 async fn known_answer(app: &Shared, sender: &Sender, key: [u8; 32], body: [u8; 32]) -> Result<Option<SendAnswer>> {
     let Some(receipt) = app.store.receipt(sender.key_id, &key).await? else { return Ok(None) };
     if receipt.body != body {
-        app.metrics.refuse("idempotency-misused", 1);
+        refuse(app, &sender.name, "idempotency-misused", 1, "");
         return Err(ServiceError::Conflict(
             "this idempotency key came with another body before; use a new key for new events".into(),
         ));
@@ -165,6 +176,8 @@ async fn repeat_mark(app: &Shared, sender: &Sender, body: [u8; 32]) -> Result<Op
 /// A batch, normalised, routed and encoded.
 struct Taken {
     pages: Vec<HeadPage>,
+    /// Lane, lateness and account of each page.
+    tallies: Vec<(u32, bool, Vec<Tally>)>,
     answer: SendAnswer,
     timed: bool,
 }
@@ -184,13 +197,16 @@ fn shape(
     let term = |lane| config.lane(lane).map_or(("", u32::MAX), |l| (l.name.as_str(), l.retention_days));
     let batch = builder.finish(&reading, config.routes(), term).map_err(StoreError::Core)?;
     let mut answer = SendAnswer { stored: batch.stored, refused: batch.refused.len(), ..SendAnswer::default() };
-    for Refused { line, refusal } in batch.refused {
-        app.metrics.refuse(refusal.reason(), 1);
+    for Refused { line, refusal, sample } in batch.refused {
+        let told = sample.map_or_else(|| refusal.to_string(), |sample| format!("{refusal}: {sample}"));
+        refuse(app, &sender.name, refusal.reason(), 1, &told);
         if answer.refusals.len() < MAX_TOLD {
             let told = RefusedEvent { line, reason: refusal.reason().to_owned(), message: refusal.to_string() };
             answer.refusals.push(told);
         }
     }
+    let tallies = batch.pages.iter().map(|(key, page)| Ok((key.lane, key.late, tally(page)?)));
+    let tallies = tallies.collect::<std::result::Result<Vec<_>, _>>().map_err(StoreError::Core)?;
     let pages = batch.pages.into_iter().map(|(key, page)| HeadPage::new(key, page)).collect();
-    Ok(Taken { pages, answer, timed: batch.timed })
+    Ok(Taken { pages, tallies, answer, timed: batch.timed })
 }

@@ -1,6 +1,6 @@
 //! `POST /v1/logs` and `POST /v1/traces`: OTLP over HTTP, protobuf and JSON.
 
-use super::{body, take};
+use super::{body, refuse, take};
 use crate::access::sender;
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
@@ -42,18 +42,18 @@ where
     let sender = sender(app, &headers).await?;
     let media_type = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
     let encoding = Encoding::from_media_type(media_type).ok_or_else(|| {
-        app.metrics.refuse("unknown-media-type", 1);
+        refuse(app, &sender.name, "unknown-media-type", 1, media_type);
         ServiceError::Unsupported(format!(
             "content-type `{media_type}` is not OTLP; use application/x-protobuf or application/json"
         ))
     })?;
-    let body = body::read(app, &headers, content).await?;
-    let refuse = app.clone();
+    let body = body::read(app, &sender.name, &headers, content).await?;
+    let (app2, name) = (app.clone(), sender.name.clone());
     let hash = Some(blake3::hash(&body).into());
     let decode = move |batch: &mut BatchBuilder, reading: &mut Reading| match otlp::decode::<Request>(&body, encoding) {
         Ok(request) => Ok(take_in(request, batch, reading).map_err(StoreError::Core)?),
         Err(e) => {
-            refuse.metrics.refuse("not-otlp", 1);
+            refuse(&app2, &name, "not-otlp", 1, &e);
             Err(ServiceError::BadRequest(format!("the body is no OTLP export request of {what}: {e}")))
         }
     };

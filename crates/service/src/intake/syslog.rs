@@ -3,6 +3,7 @@
 //! Datagrams are read by one task into a bounded queue and shaped by another, so that a flood fills the queue, is counted
 //! as refused (`overflow`), and takes nothing from the other ways in. Streams are read no faster than they are stored.
 
+use super::refuse;
 use super::streams::{accept, take_patiently};
 use crate::access::named_sender;
 use crate::state::Shared;
@@ -49,7 +50,7 @@ async fn take(app: &Shared, stopping: &watch::Receiver<bool>, messages: Vec<Mess
     let name = app.settings.text("syslog.sender");
     let sender = || named_sender(app, name);
     if let Err(e) = take_patiently(app, sender, stopping, decode).await {
-        app.metrics.refuse("not-stored", count);
+        refuse(app, name, "not-stored", count, &e.to_string());
         tracing::warn!("{count} syslog messages were lost: {e}");
     }
 }
@@ -83,7 +84,7 @@ pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Rece
             Ok((length, from)) => {
                 let bytes = buffer.get(..length).unwrap_or_default().to_vec();
                 if queue.try_send((Frame::Message(bytes), from.ip().to_string())).is_err() {
-                    app.metrics.refuse("overflow", 1);
+                    refuse(&app, app.settings.text("syslog.sender"), "overflow", 1, &format!("from {}", from.ip()));
                 }
             }
             Err(e) => {
@@ -107,7 +108,7 @@ pub async fn serve_tcp(app: Shared, listener: TcpListener, stopping: watch::Rece
             let begins = first.get(..peeked.ok().and_then(Result::ok).unwrap_or(0)).unwrap_or_default();
             match wrong_protocol(begins) {
                 Some(what) => {
-                    app.metrics.refuse("wrong-protocol", 1);
+                    refuse(&app, "syslog port", "wrong-protocol", 1, &format!("{what} from {}", from.ip()));
                     tracing::warn!("{from} speaks {what} on the syslog port");
                 }
                 None => read(&app, stream, from, stopping).await,
@@ -134,7 +135,7 @@ pub async fn serve_tls(app: Shared, listener: TcpListener, tls: TlsAcceptor, sto
             match tokio::time::timeout(HANDSHAKE, tls.accept(stream)).await {
                 Ok(Ok(stream)) => read(&app, stream, from, stopping).await,
                 Ok(Err(e)) => {
-                    app.metrics.refuse("wrong-protocol", 1);
+                    refuse(&app, "syslog TLS port", "wrong-protocol", 1, &format!("{e}, from {}", from.ip()));
                     tracing::warn!("{from} did not begin TLS on the syslog port: {e}");
                 }
                 Err(_) => tracing::debug!("{from} took too long to begin TLS"),

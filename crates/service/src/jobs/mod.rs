@@ -9,6 +9,7 @@ pub use expiry::{expire, reread_chunks};
 pub use merge::{merge_once, remove_retired};
 
 use crate::error::{Result, ServiceError};
+use crate::arrivals;
 use crate::notify;
 use crate::pipeline::Sealer;
 use crate::state::Shared;
@@ -22,6 +23,7 @@ use tokio::task::JoinSet;
 const EXPIRY_EVERY: Duration = Duration::from_secs(60);
 const SEAL_EVERY: Duration = Duration::from_millis(250);
 const MERGE_EVERY: Duration = Duration::from_secs(2);
+const ARRIVALS_EVERY: Duration = Duration::from_secs(5);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
 /// Free bytes on the data directory's disk below which intake stops.
 const DISK_RESERVE: u64 = 512 << 20;
@@ -59,6 +61,11 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
         let sealer = sealer.clone();
         async move { sealer.run(false).await.map(|_| ()) }
     }));
+    let own = app.clone();
+    tasks.spawn(every(ARRIVALS_EVERY, stop.clone(), "arrivals", move || {
+        let app = own.clone();
+        async move { arrivals::write(&app).await }
+    }));
     let judged = Arc::new(tokio::sync::Mutex::new(rules::Judge::default()));
     let own = app.clone();
     tasks.spawn(every(
@@ -86,6 +93,8 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
             let receipts_ns = app.settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
             while app.store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
             app.store.expire_sessions(now_ns).await?;
+            let hour = u32::try_from(now_ns / 3_600_000_000_000).unwrap_or(0);
+            app.store.expire_arrivals(hour.saturating_sub(arrivals::KEPT_HOURS)).await?;
             Ok(())
         }
     }));

@@ -2,6 +2,7 @@
 
 pub mod access;
 pub mod alerts;
+pub mod arrivals;
 pub mod lanes;
 
 use crate::{Result, Store};

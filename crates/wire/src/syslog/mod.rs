@@ -29,7 +29,10 @@ pub fn take(messages: &[(Frame, String)], batch: &mut BatchBuilder, reading: &mu
                 fields.map(|fields| RawEvent { fields, known })
             }
         };
-        batch.push(number, event, reading)?;
+        match (event, frame) {
+            (Err(refusal), Frame::Message(bytes)) => batch.refuse(number, refusal, bytes),
+            (event, _) => batch.push(number, event, reading)?,
+        }
     }
     Ok(())
 }

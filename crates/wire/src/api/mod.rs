@@ -4,6 +4,11 @@ use calvex_core::event::Value;
 use calvex_core::query::Mistake;
 use calvex_core::search::{Explanation, FieldHint};
 use calvex_core::story::ServiceShare;
+
+mod arrivals;
+
+pub use arrivals::{Arrival, ArrivalsAnswer, Refused, WayIn};
+
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 

@@ -1,0 +1,89 @@
+//! `calvex arrivals`: did mine arrive, and if not, why.
+
+use crate::client::{Connection, segment};
+use crate::figures::bars;
+use crate::{Ended, output};
+use anyhow::Result;
+use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused};
+use clap::Args;
+
+/// What came from each sender, service and host, and what became of it.
+#[derive(Args)]
+pub struct Arrivals {
+    /// Only of this service
+    service: Option<String>,
+    /// How many hours back, this one included
+    #[arg(long, default_value_t = 24, value_parser = clap::value_parser!(u32).range(1..=192))]
+    hours: u32,
+    /// As NDJSON
+    #[arg(long)]
+    json: bool,
+    #[command(flatten)]
+    connection: Connection,
+}
+
+impl Arrivals {
+    pub async fn run(self) -> Result<Ended> {
+        let client = self.connection.open().await?;
+        let service = self.service.as_deref().map_or_else(String::new, |s| format!("&service={}", segment(s)));
+        let told: ArrivalsAnswer = client.get(&format!("/api/arrivals?hours={}{service}", self.hours)).await?;
+        let found = !told.arrivals.is_empty();
+        if self.json {
+            output::ndjson(&told.arrivals)?;
+            output::ndjson(&told.refused)?;
+            return Ok(if found { Ended::Well } else { Ended::Nothing });
+        }
+        if found {
+            let head = ["service", "host", "sender", "lane", "stored", "late", "last", "by hour", ""];
+            output::table(&head, told.arrivals.iter().map(stored).collect())?;
+        } else {
+            let of = self.service.as_deref().map_or_else(String::new, |s| format!(" of service `{s}`"));
+            output::line(&format!("Nothing{of} arrived in the last {} hours, in the lanes you may read.", told.hours))?;
+        }
+        if !told.refused.is_empty() {
+            output::line("")?;
+            let head = ["refused", "why", "sender", "last", "the latest"];
+            output::table(&head, told.refused.iter().map(refused).collect())?;
+        }
+        Ok(if found { Ended::Well } else { Ended::Nothing })
+    }
+}
+
+fn or_dash(text: &str) -> String {
+    if text.is_empty() { "–".to_owned() } else { text.to_owned() }
+}
+
+/// Date and time without fraction and zone.
+fn moment(rfc3339: &str) -> String {
+    rfc3339.get(..19).unwrap_or(rfc3339).replace('T', " ")
+}
+
+fn stored(a: &Arrival) -> Vec<String> {
+    let mut notes = Vec::new();
+    if a.silent {
+        notes.push("fell silent".to_owned());
+    }
+    if a.clock_ahead_ms > 0 {
+        notes.push(format!("clock {:.1} s ahead", a.clock_ahead_ms as f64 / 1000.0));
+    }
+    if a.untimed > 0 {
+        notes.push("some without a time".to_owned());
+    }
+    vec![
+        or_dash(&a.service),
+        or_dash(&a.host),
+        a.sender.clone(),
+        a.lane.clone(),
+        a.stored.to_string(),
+        a.late.to_string(),
+        moment(&a.last),
+        bars(&a.per_hour.iter().map(|n| *n as f64).collect::<Vec<_>>()),
+        notes.join(", "),
+    ]
+}
+
+fn refused(r: &Refused) -> Vec<String> {
+    let sample = r.sample.as_deref().unwrap_or("").replace(['\n', '\r'], " ");
+    let short: String = sample.chars().take(80).collect();
+    vec![r.refused.to_string(), r.reason.clone(), r.sender.clone(), moment(&r.last), short]
+}

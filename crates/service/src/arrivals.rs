@@ -1,0 +1,262 @@
+//! Arrivals: what came, from whom, and what became of it. Counted in memory beside intake, added to the database every
+//! few seconds, told by sender, service and host.
+
+use crate::access::Reader;
+use crate::error::Result;
+use crate::state::Shared;
+use calvex_core::arrivals::Tally;
+use calvex_core::event::time::format_utc;
+use calvex_core::mask::mask;
+use calvex_store::records::arrivals::{ArrivalRow, RefusalRow};
+use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused};
+use parking_lot::Mutex;
+use std::collections::{BTreeMap, HashMap};
+
+const HOUR_NS: i64 = 3_600_000_000_000;
+/// Different accounts held between two writings; what comes beyond is counted without its host, then without its service.
+const MAX_HELD: usize = 20_000;
+/// Longest name of a service or host in the account, as its column has it.
+const MAX_NAME: usize = 128;
+/// Longest sample of something refused, bytes.
+const MAX_SAMPLE: usize = 300;
+/// Hours that are kept.
+pub const KEPT_HOURS: u32 = 24 * 8;
+/// A sender that came in this many of the last hours, and then not for so long, has fallen silent.
+const REGULAR_HOURS: usize = 2;
+const SILENT_NS: i64 = 15 * 60 * 1_000_000_000;
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+struct Account {
+    hour: u32,
+    sender: String,
+    service: String,
+    host: String,
+    lane: u32,
+}
+
+/// What was counted since the last writing.
+#[derive(Default)]
+struct Held {
+    arrivals: HashMap<Account, ArrivalRow>,
+    refusals: HashMap<(u32, String, String), RefusalRow>,
+}
+
+/// The account of this node.
+#[derive(Default)]
+pub struct Ledger {
+    held: Mutex<Held>,
+}
+
+fn hour_of(ns: i64) -> u32 {
+    u32::try_from(ns.div_euclid(HOUR_NS)).unwrap_or(0)
+}
+
+fn shortened(text: &str, bytes: usize) -> String {
+    let mut end = text.len().min(bytes);
+    while !text.is_char_boundary(end) {
+        end -= 1;
+    }
+    text[..end].to_owned()
+}
+
+impl Ledger {
+    /// Counts what a batch stored.
+    pub fn stored(&self, now_ns: i64, sender: &str, lane: u32, late: bool, timed: bool, tallies: Vec<Tally>) {
+        let mut held = self.held.lock();
+        for tally in tallies {
+            let crowded = held.arrivals.len();
+            let account = Account {
+                hour: hour_of(now_ns),
+                sender: shortened(sender, 64),
+                service: if crowded < MAX_HELD * 2 { shortened(&tally.service, MAX_NAME) } else { String::new() },
+                host: if crowded < MAX_HELD { shortened(&tally.host, MAX_NAME) } else { String::new() },
+                lane,
+            };
+            let row = held.arrivals.entry(account).or_insert_with_key(|a| ArrivalRow {
+                hour: a.hour,
+                sender: a.sender.clone(),
+                service: a.service.clone(),
+                host: a.host.clone(),
+                lane,
+                stored: 0,
+                late: 0,
+                bytes: 0,
+                untimed: 0,
+                first_ns: now_ns,
+                last_ns: now_ns,
+                delay_ns: i64::MAX,
+            });
+            row.stored += tally.events;
+            row.bytes += tally.bytes;
+            row.late += if late { tally.events } else { 0 };
+            row.untimed += if timed { 0 } else { tally.events };
+            row.last_ns = row.last_ns.max(now_ns);
+            row.delay_ns = row.delay_ns.min(tally.least_delay_ns);
+        }
+    }
+
+    /// Counts what was refused; `sample` shows what, its secrets are masked here.
+    pub fn refused(&self, now_ns: i64, sender: &str, reason: &str, count: u64, sample: &str) {
+        let key = (hour_of(now_ns), shortened(sender, 64), shortened(reason, 32));
+        let mut held = self.held.lock();
+        if held.refusals.len() >= MAX_HELD && !held.refusals.contains_key(&key) {
+            return;
+        }
+        let row = held.refusals.entry(key).or_insert_with_key(|(hour, sender, reason)| RefusalRow {
+            hour: *hour,
+            sender: sender.clone(),
+            reason: reason.clone(),
+            refused: 0,
+            first_ns: now_ns,
+            last_ns: now_ns,
+            sample: String::new(),
+        });
+        row.refused += count;
+        row.last_ns = row.last_ns.max(now_ns);
+        row.sample = shortened(&mask(sample), MAX_SAMPLE);
+    }
+
+    /// Takes out what was counted; what cannot be written is put back.
+    fn take(&self) -> (Vec<ArrivalRow>, Vec<RefusalRow>) {
+        let held = std::mem::take(&mut *self.held.lock());
+        (held.arrivals.into_values().collect(), held.refusals.into_values().collect())
+    }
+
+    fn put_back(&self, arrivals: Vec<ArrivalRow>, refusals: Vec<RefusalRow>) {
+        let mut held = self.held.lock();
+        for row in arrivals {
+            let account = Account {
+                hour: row.hour,
+                sender: row.sender.clone(),
+                service: row.service.clone(),
+                host: row.host.clone(),
+                lane: row.lane,
+            };
+            match held.arrivals.get_mut(&account) {
+                Some(newer) => {
+                    newer.stored += row.stored;
+                    newer.late += row.late;
+                    newer.bytes += row.bytes;
+                    newer.untimed += row.untimed;
+                    newer.first_ns = newer.first_ns.min(row.first_ns);
+                    newer.delay_ns = newer.delay_ns.min(row.delay_ns);
+                }
+                None => drop(held.arrivals.insert(account, row)),
+            }
+        }
+        for row in refusals {
+            match held.refusals.get_mut(&(row.hour, row.sender.clone(), row.reason.clone())) {
+                Some(newer) => {
+                    newer.refused += row.refused;
+                    newer.first_ns = newer.first_ns.min(row.first_ns);
+                }
+                None => drop(held.refusals.insert((row.hour, row.sender.clone(), row.reason.clone()), row)),
+            }
+        }
+    }
+}
+
+/// Adds to the database what was counted since the last time.
+///
+/// # Errors
+/// Where the database fails; it is tried again then, which may count some twice.
+pub async fn write(app: &Shared) -> Result<()> {
+    let (arrivals, refusals) = app.ledger.take();
+    if arrivals.is_empty() && refusals.is_empty() {
+        return Ok(());
+    }
+    if let Err(e) = app.store.add_arrivals(&arrivals, &refusals).await {
+        app.ledger.put_back(arrivals, refusals);
+        return Err(e.into());
+    }
+    Ok(())
+}
+
+/// Tells what came in the last `hours`, in the lanes that `reader` may read; of one service where given. Samples of what
+/// was refused are told to administrators, for they may come from anyone.
+///
+/// # Errors
+/// Where the database fails.
+pub async fn arrivals(app: &Shared, reader: &Reader, hours: u32, service: Option<&str>) -> Result<ArrivalsAnswer> {
+    // What was counted this moment belongs to the answer.
+    write(app).await?;
+    let now_ns = (app.clock)();
+    let hours = hours.clamp(1, KEPT_HOURS);
+    let from_hour = hour_of(now_ns).saturating_sub(hours - 1);
+    let config = app.catalogue.get();
+    let mut by_account: BTreeMap<(String, String, String, u32), Vec<ArrivalRow>> = BTreeMap::new();
+    for row in app.store.arrivals(from_hour, service).await?.into_iter().filter(|r| reader.may_read(r.lane)) {
+        let key = (row.service.clone(), row.host.clone(), row.sender.clone(), row.lane);
+        by_account.entry(key).or_default().push(row);
+    }
+    let told = |((service, host, sender, lane), rows): ((String, String, String, u32), Vec<ArrivalRow>)| {
+        let sum = |f: fn(&ArrivalRow) -> u64| rows.iter().map(f).sum::<u64>();
+        let last_ns = rows.iter().map(|r| r.last_ns).max().unwrap_or(0);
+        let mut per_hour = vec![0u64; hours as usize];
+        for row in &rows {
+            if let Some(slot) = per_hour.get_mut((row.hour - from_hour) as usize) {
+                *slot += row.stored;
+            }
+        }
+        let silent = rows.len() >= REGULAR_HOURS && now_ns - last_ns > SILENT_NS;
+        Arrival {
+            service,
+            host,
+            sender,
+            lane: config.name(lane).to_string(),
+            stored: sum(|r| r.stored),
+            late: sum(|r| r.late),
+            untimed: sum(|r| r.untimed),
+            bytes: sum(|r| r.bytes),
+            first: format_utc(rows.iter().map(|r| r.first_ns).min().unwrap_or(0), 3),
+            last: format_utc(last_ns, 3),
+            clock_ahead_ms: rows.iter().map(|r| -r.delay_ns).max().filter(|ns| *ns > 0).map_or(0, |ns| ns / 1_000_000),
+            silent,
+            per_hour,
+        }
+    };
+    let arrivals = by_account.into_iter().map(told).collect();
+    let mut refused: BTreeMap<(String, String), Refused> = BTreeMap::new();
+    for row in app.store.refusals(from_hour).await? {
+        let told = refused.entry((row.sender.clone(), row.reason.clone())).or_insert_with(|| Refused {
+            sender: row.sender.clone(),
+            reason: row.reason.clone(),
+            refused: 0,
+            first: format_utc(row.first_ns, 3),
+            last: String::new(),
+            sample: None,
+        });
+        told.refused += row.refused;
+        told.last = format_utc(row.last_ns, 3);
+        told.sample = Some(row.sample).filter(|s| !s.is_empty() && reader.who.role == "admin");
+    }
+    Ok(ArrivalsAnswer { hours, arrivals, refused: refused.into_values().collect() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tally(host: &str, events: u64) -> Tally {
+        Tally { service: "slots".into(), host: host.into(), events, least_delay_ns: -5, ..Tally::default() }
+    }
+
+    #[test]
+    fn counts_gather_and_come_back_when_they_cannot_be_written() {
+        let ledger = Ledger::default();
+        ledger.stored(10, "slots-prod", 1, false, true, vec![tally("a", 3), tally("b", 1)]);
+        ledger.refused(10, "slots-prod", "not-json", 2, "password=hush");
+        let (arrivals, refusals) = ledger.take();
+        assert_eq!(arrivals.len(), 2);
+        ledger.stored(20, "slots-prod", 1, true, false, vec![tally("a", 2)]);
+        ledger.refused(20, "slots-prod", "not-json", 1, "door 17");
+        ledger.put_back(arrivals, refusals);
+        let (mut arrivals, refusals) = ledger.take();
+        arrivals.sort_by(|x, y| x.host.cmp(&y.host));
+        let a = &arrivals[0];
+        assert_eq!((a.stored, a.late, a.untimed, a.first_ns, a.last_ns, a.delay_ns), (5, 2, 2, 10, 20, -5));
+        assert_eq!((refusals.len(), refusals[0].refused, refusals[0].sample.as_str()), (1, 3, "door 17"));
+        ledger.refused(10, "x", "not-json", 1, "password=hush");
+        assert_eq!(ledger.take().1[0].sample, "password=•••");
+    }
+}

@@ -1,0 +1,72 @@
+//! Types of `GET /api/arrivals` and `GET /api/ways-in`.
+
+use serde::{Deserialize, Serialize};
+
+/// What came from one service, host and sender into one lane.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Arrival {
+    /// The service; empty where none was told.
+    pub service: String,
+    /// The host; empty where none was told.
+    pub host: String,
+    /// The name of the key.
+    pub sender: String,
+    /// Where it is kept.
+    pub lane: String,
+    /// Events stored.
+    pub stored: u64,
+    /// Of these, more than ten minutes old when they arrived.
+    pub late: u64,
+    /// Of these, in batches in which some told no time of their own.
+    pub untimed: u64,
+    /// Their bytes in memory, roughly.
+    pub bytes: u64,
+    /// When the first and the last arrived, RFC 3339.
+    pub first: String,
+    /// See `first`.
+    pub last: String,
+    /// How far the sender's clock is ahead of the service's, milliseconds; 0 where it is not.
+    pub clock_ahead_ms: i64,
+    /// It came regularly, and then not for a quarter of an hour.
+    pub silent: bool,
+    /// Events stored in each hour, the oldest first.
+    pub per_hour: Vec<u64>,
+}
+
+/// What was refused of one sender for one reason.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Refused {
+    /// The key by name; by how it begins where it is unknown; or the way in.
+    pub sender: String,
+    /// The reason's code.
+    pub reason: String,
+    /// Events or requests.
+    pub refused: u64,
+    /// When the first and the last came, RFC 3339.
+    pub first: String,
+    /// See `first`.
+    pub last: String,
+    /// The latest, secrets masked; told to administrators.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sample: Option<String>,
+}
+
+/// A way in that this service listens on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct WayIn {
+    /// What is spoken there.
+    pub name: String,
+    /// Host and port; empty where it is that of the interface itself.
+    pub address: String,
+}
+
+/// The account.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ArrivalsAnswer {
+    /// How many hours it covers, this one included.
+    pub hours: u32,
+    /// By service, host, sender and lane.
+    pub arrivals: Vec<Arrival>,
+    /// By sender and reason.
+    pub refused: Vec<Refused>,
+}
