@@ -1,4 +1,15 @@
-import type { Alert, HistogramAnswer, Me, Mistake, Rule, SearchAnswer, SearchRequest, StoryAnswer } from "./types";
+import type {
+  Alert,
+  ArrivalsAnswer,
+  HistogramAnswer,
+  Me,
+  Mistake,
+  Rule,
+  SearchAnswer,
+  SearchRequest,
+  StoryAnswer,
+  WayIn,
+} from "./types";
 
 /** What the service says went wrong (RFC 9457). */
 export class ProblemError extends Error {
@@ -43,6 +54,11 @@ export const api = {
   histogram: (ask: SearchRequest, signal?: AbortSignal) => call<HistogramAnswer>("POST", "/histogram", ask, signal),
   story: (id: string, signal?: AbortSignal) =>
     call<StoryAnswer>("GET", `/story/${encodeURIComponent(id)}`, undefined, signal),
+  arrivals: (hours: number, service: string, signal?: AbortSignal) => {
+    const ask = new URLSearchParams({ hours: String(hours), ...(service ? { service } : {}) });
+    return call<ArrivalsAnswer>("GET", `/arrivals?${ask}`, undefined, signal);
+  },
+  waysIn: (signal?: AbortSignal) => call<WayIn[]>("GET", "/ways-in", undefined, signal),
   rules: (signal?: AbortSignal) => call<Rule[]>("GET", "/rules", undefined, signal),
   alerts: (signal?: AbortSignal) => call<Alert[]>("GET", "/alerts", undefined, signal),
   take: (id: number) => call<void>("POST", `/alerts/${id}/take`, {}),

@@ -115,3 +115,30 @@ export interface Alert {
   taken_by: string | null;
   notified: { kind: string; target: string; what: string; state: string }[];
 }
+
+export interface Arrival {
+  service: string;
+  host: string;
+  sender: string;
+  lane: string;
+  stored: number;
+  late: number;
+  untimed: number;
+  bytes: number;
+  first: string;
+  last: string;
+  clock_ahead_ms: number;
+  silent: boolean;
+  per_hour: number[];
+}
+
+export interface ArrivalsAnswer {
+  hours: number;
+  arrivals: Arrival[];
+  refused: { sender: string; reason: string; refused: number; first: string; last: string; sample?: string }[];
+}
+
+export interface WayIn {
+  name: string;
+  address: string;
+}

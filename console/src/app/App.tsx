@@ -8,6 +8,7 @@ import { Theme } from "./theme";
 
 const SearchPage = lazy(() => import("../features/search/SearchPage"));
 const StoryPage = lazy(() => import("../features/story/StoryPage"));
+const IntakePage = lazy(() => import("../features/intake/IntakePage"));
 const AlertsPage = lazy(() => import("../features/alerts/AlertsPage"));
 
 const retry = (count: number, error: Error) => count < 2 && error instanceof ProblemError && error.status === 503;
@@ -28,6 +29,7 @@ export function App() {
                   <Route path="/" element={<Navigate to="/search" replace />} />
                   <Route path="/search" element={<SearchPage />} />
                   <Route path="/story/:id?" element={<StoryPage />} />
+                  <Route path="/intake" element={<IntakePage />} />
                   <Route path="/alerts" element={<AlertsPage />} />
                   <Route path="*" element={<Navigate to="/search" replace />} />
                 </Routes>

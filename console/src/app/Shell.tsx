@@ -97,6 +97,7 @@ export function Shell({ children }: { children: ReactNode }) {
           <NavLink to="/search">Search</NavLink>
           <NavLink to="/story">Story</NavLink>
           <NavLink to="/alerts">Alerts</NavLink>
+          <NavLink to="/intake">Intake</NavLink>
         </nav>
         {raised > 0 && <Raised to="/alerts">{raised} raised</Raised>}
         <Quiet onPress={toggleZone} aria-label={`Times in ${zone === "utc" ? "UTC" : "local time"}; change`}>

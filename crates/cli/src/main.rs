@@ -25,6 +25,8 @@ enum Command {
     Serve(commands::serve::Serve),
     /// Send NDJSON from files or standard input
     Send(commands::send::Send),
+    /// Follow files, or standard input, and have each line stored once
+    Ship(commands::ship::Ship),
     /// What came from each sender, service and host, and what became of it
     Arrivals(commands::arrivals::Arrivals),
     /// Send a marked event by each way in and tell each step, up to found by search
@@ -77,6 +79,7 @@ async fn main() -> ExitCode {
     let ended = match cli.command {
         Command::Serve(c) => c.run().await,
         Command::Send(c) => c.run().await,
+        Command::Ship(c) => c.run().await,
         Command::Arrivals(c) => c.run().await,
         Command::Probe(c) => c.run().await,
         Command::Search(c) => c.run().await,

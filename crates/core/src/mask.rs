@@ -49,10 +49,13 @@ pub fn mask(text: &str) -> Cow<'_, str> {
             out = Cow::Owned(covered);
         }
     }
-    if let Some(digits) = DIGITS.as_ref() {
-        let covered = digits.replace_all(&out, |found: &Captures| {
-            if is_card(&found[0]) { COVER.to_owned() } else { found[0].to_owned() }
-        });
+    if let Some(digits) = DIGITS.as_ref().filter(|d| d.find_iter(&out).any(|m| is_card(m.as_str()))) {
+        let covered = digits.replace_all(
+            &out,
+            |found: &Captures| {
+                if is_card(&found[0]) { COVER.to_owned() } else { found[0].to_owned() }
+            },
+        );
         if let Cow::Owned(covered) = covered {
             out = Cow::Owned(covered);
         }

@@ -45,12 +45,13 @@ pub struct Service {
 fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String, Vec<(String, String)>)> {
     let log = std::fs::File::options().create(true).append(true).open(dir.join("service.log"))?;
     let mut child = Command::new(binary())
-        .args(["serve", "--listen", "127.0.0.1:0", "--otlp-listen", "127.0.0.1:0", "--data-dir"])
+        .args(["serve", "--otlp-listen", "127.0.0.1:0", "--data-dir"])
         .arg(dir)
         .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
         .env("CALVEX_DATABASE_BUFFER_POOL_MIB", "128")
         .env("CALVEX_DATABASE_REDO_LOG_MIB", "64")
         .env("CALVEX_GRPC_LISTEN", "127.0.0.1:0")
+        .env("CALVEX_HTTP_LISTEN", "127.0.0.1:0")
         .envs(environment.iter().cloned())
         .stdin(Stdio::null())
         .stdout(Stdio::piped())
@@ -175,6 +176,12 @@ impl Service {
         let (child, url, others) = spawn(&self.dir, &self.environment)?;
         (self.child, self.url, self.others) = (child, url, others);
         Ok(())
+    }
+
+    /// As [`Service::restart`], listening where it did before.
+    pub fn restart_at(&mut self, address: &str) -> Result<()> {
+        self.environment.push(("CALVEX_HTTP_LISTEN".to_owned(), address.to_owned()));
+        self.restart()
     }
 
     /// Stops it as an operator would; how long that took.

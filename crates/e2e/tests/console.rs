@@ -113,9 +113,26 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
         if now.is_some_and(|v| v != before) {
             browser.saying("a", "Alerts").await?.click().await?;
             browser.saying("h1", "Rules").await?;
+            intake(&browser, &service).await?;
             return browser.close().await;
         }
         tokio::time::sleep(Duration::from_millis(25)).await;
     }
     anyhow::bail!("the list did not follow the handle from {before}")
+}
+
+/// The account of arrivals, one look: what came, and a line that did not.
+async fn intake(browser: &Browser, service: &Service) -> Result<()> {
+    service.calvex_with(&["send", "--quiet"], b"{\"msg\": broken}\n")?;
+    browser.saying("a", "Intake").await?.click().await?;
+    browser.saying("[aria-label=Arrivals] td", "locker-agent").await?;
+    browser.saying("[aria-label=Refused] td", "not-json").await?;
+    browser.saying("[aria-label='Ways in'] td", "OTLP over gRPC").await?;
+    browser.page.goto(format!("{}/intake?service=nobody", service.url)).await?;
+    browser.saying("p", "Nothing of nobody arrived").await?;
+    browser.saying("button", "every service").await?.click().await?;
+    browser.saying("[aria-label=Arrivals] td a", "slots").await?.click().await?;
+    browser.css("input[aria-label=Query]").await?;
+    assert!(browser.address().await?.contains("service%3D%22slots%22"), "{}", browser.address().await?);
+    Ok(())
 }

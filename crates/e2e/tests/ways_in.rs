@@ -17,7 +17,10 @@ fn client() -> reqwest::Client {
 /// Waits until a search finds `count` events, and gives them.
 fn found(service: &Service, query: &str, count: usize) -> Result<Vec<Value>> {
     let events =
-        wait_for(&format!("{count} of {query}"), || Ok(Some(service.search(query, &[])?).filter(|f| f.len() >= count)))?;
+        wait_for(
+            &format!("{count} of {query}"),
+            || Ok(Some(service.search(query, &[])?).filter(|f| f.len() >= count)),
+        )?;
     assert_eq!(events.len(), count, "{query}");
     Ok(events)
 }
@@ -59,13 +62,13 @@ fn export(way: Way, base: &str, key: &str, service: &str) -> Result<()> {
         }
     };
     let resource = Resource::builder_empty().with_service_name(service.to_owned()).build();
-    let tracers =
-        SdkTracerProvider::builder().with_resource(resource.clone()).with_batch_exporter(spans).build();
+    let tracers = SdkTracerProvider::builder().with_resource(resource.clone()).with_batch_exporter(spans).build();
     let loggers = SdkLoggerProvider::builder().with_resource(resource).with_batch_exporter(logs).build();
     let tracer = tracers.tracer("pickup");
     let outer = tracer.span_builder("open a door").with_kind(SpanKind::Server).start(&tracer);
     let within = Within::current_with_span(outer);
-    let mut inner = tracer.span_builder("lease a slot").with_kind(SpanKind::Client).start_with_context(&tracer, &within);
+    let mut inner =
+        tracer.span_builder("lease a slot").with_kind(SpanKind::Client).start_with_context(&tracer, &within);
     inner.set_attribute(KeyValue::new("slot.bank", "BK-017"));
     inner.add_event("lease ran out", vec![KeyValue::new("seconds", 12)]);
     inner.set_status(Status::error("no door confirmed"));
@@ -106,7 +109,9 @@ async fn logs_and_spans_by_the_exporters_of_the_standard() -> Result<()> {
         let (outer, inner) = (span("open a door"), span("lease a slot"));
         assert_eq!((&inner["parent"], &inner["trace"]), (&outer["span"], &outer["trace"]), "{inner}");
         assert_eq!((&inner["status"], &inner["severity"]), (&json!("error"), &json!("error")));
-        assert!(inner["took_ns"].as_i64().is_some_and(|n| n >= 0) && outer["took_ns"].as_i64() >= inner["took_ns"].as_i64());
+        assert!(
+            inner["took_ns"].as_i64().is_some_and(|n| n >= 0) && outer["took_ns"].as_i64() >= inner["took_ns"].as_i64()
+        );
         assert_eq!(inner["fields"]["slot"]["bank"], Value::Null, "a dotted name stays one");
         assert_eq!(inner["fields"]["slot.bank"], "BK-017");
         assert_eq!(inner["fields"]["span"]["events"][0]["name"], "lease ran out");
@@ -117,14 +122,17 @@ async fn logs_and_spans_by_the_exporters_of_the_standard() -> Result<()> {
         assert_eq!(found(&service, &format!("status=error service={name} slot.bank=BK-017"), 1)?.len(), 1);
         assert_eq!(found(&service, &format!("took>=0ms kind=span span.kind=client service={name}"), 1)?.len(), 1);
     }
-    // A wrong key is a status of its own, which the exporter tells.
+    // What comes with a wrong key is not stored, and arrivals tell it by how the key begins.
     let base = service.other("OTLP over gRPC", "http")?.to_owned();
     let runtime = tokio::runtime::Handle::current();
     let refused = tokio::task::spawn_blocking(move || {
         let _within = runtime.enter();
         export(Way::Grpc, &base, "calvex-key-nobody", "edge")
     });
-    assert!(refused.await?.is_err());
+    // The exporter keeps its failures to itself.
+    let _ = refused.await?;
+    assert_eq!(service.search("service=edge kind=span", &[])?.len(), 2);
+    assert!(service.ok(&["arrivals"])?.contains("calvex-key-nobo"));
     Ok(())
 }
 
@@ -154,7 +162,21 @@ fn syslog_by_logger_and_by_sockets() -> Result<()> {
         Ok(())
     };
     for (form, flags) in [
-        ("udp5424", vec!["--udp", "--port", &udp, "--rfc5424", "--msgid", "DOOR", "--sd-id", "slot@41", "--sd-param", "bank=\"BK-017\""]),
+        (
+            "udp5424",
+            vec![
+                "--udp",
+                "--port",
+                &udp,
+                "--rfc5424",
+                "--msgid",
+                "DOOR",
+                "--sd-id",
+                "slot@41",
+                "--sd-param",
+                "bank=\"BK-017\"",
+            ],
+        ),
         ("udp3164", vec!["--udp", "--port", &udp, "--rfc3164"]),
         ("tcp5424", vec!["--tcp", "--port", &tcp, "--rfc5424"]),
         ("tcpcounted", vec!["--tcp", "--port", &tcp, "--octet-count", "--rfc5424"]),
@@ -181,7 +203,8 @@ fn syslog_by_logger_and_by_sockets() -> Result<()> {
     // Another protocol on this port is told from syslog, and nothing of it is stored.
     let mut http = TcpStream::connect(("127.0.0.1", tcp.parse()?))?;
     http.write_all(b"GET /wrongport HTTP/1.1\r\n\r\n")?;
-    assert_eq!(http.read(&mut [0; 16])?, 0, "the connection ends");
+    // What was not read makes the end a reset.
+    assert!(matches!(http.read(&mut [0; 16]), Ok(0) | Err(_)), "the connection ends");
     assert_eq!(service.search("wrongport", &[])?.len(), 0);
 
     let address = service.other("syslog", "tls://")?.trim_start_matches("tls://").to_owned();

@@ -1,10 +1,10 @@
 //! What the parts of a running service share.
 
 use crate::access::LoginLimiter;
-use crate::arrivals::Ledger;
-use crate::listeners::Addresses;
 use crate::access::{Lookups, Sender};
+use crate::arrivals::Ledger;
 use crate::catalogue::Catalogue;
+use crate::listeners::Addresses;
 use crate::metrics::Metrics;
 use crate::pipeline::{Intake, View};
 use crate::settings::Settings;

@@ -7,6 +7,7 @@ import { useMe } from "../../app/session";
 import { space, type } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
+import { Table } from "../../ui/table";
 
 const Page = styled.div`
   height: 100%;
@@ -15,29 +16,6 @@ const Page = styled.div`
   h1 {
     font-size: ${type.head};
     margin: 0 0 ${space.m};
-  }
-`;
-
-const Table = styled.table`
-  border-collapse: collapse;
-  width: 100%;
-  margin-bottom: ${space.xl};
-  th,
-  td {
-    text-align: left;
-    padding: 5px ${space.m} 5px 0;
-    border-bottom: 1px solid ${(p) => p.theme.line};
-    vertical-align: baseline;
-  }
-  th {
-    color: ${(p) => p.theme.muted};
-    font-weight: 400;
-  }
-  a {
-    color: ${(p) => p.theme.accent};
-  }
-  .wrap {
-    overflow-x: auto;
   }
 `;
 

@@ -11,4 +11,5 @@ pub mod search;
 pub mod secret;
 pub mod send;
 pub mod serve;
+pub mod ship;
 pub mod story;

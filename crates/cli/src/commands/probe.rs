@@ -167,9 +167,7 @@ fn export(message: &str) -> ExportLogsServiceRequest {
     let body = AnyValue { value: Some(any_value::Value::StringValue(message.to_owned())) };
     let record = LogRecord { time_unix_nano: time, severity_number: 9, body: Some(body), ..LogRecord::default() };
     let logs = ScopeLogs { log_records: vec![record], ..ScopeLogs::default() };
-    ExportLogsServiceRequest {
-        resource_logs: vec![ResourceLogs { scope_logs: vec![logs], ..ResourceLogs::default() }],
-    }
+    ExportLogsServiceRequest { resource_logs: vec![ResourceLogs { scope_logs: vec![logs], ..ResourceLogs::default() }] }
 }
 
 async fn posted(request: reqwest::RequestBuilder) -> Result<bool> {

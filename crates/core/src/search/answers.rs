@@ -136,7 +136,8 @@ fn table_everywhere(text: &str, query: &Query, range: TimeRange) -> Vec<Group> {
 fn range_of(query: &Query) -> TimeRange {
     let at = |text| parse_time(text).unwrap();
     let (now, day) = (at("2026-10-04T03:20:00Z"), at("2026-10-04T00:00:00Z"));
-    query.over.as_ref().map_or(TimeRange::ALL, |over| over.resolve(now, day))
+    let night = TimeRange { from_ns: at("2026-10-04T01:30:00Z"), to_ns: now };
+    query.over.as_ref().map_or(night, |over| over.resolve(now, day))
 }
 
 /// A case is a query, then `=` with how many events pass and their first lines, or a `|` for each group of a measure.

@@ -50,6 +50,9 @@ async fn main() -> Result<()> {
     browser.page.goto(format!("{url}/alerts")).await?;
     browser.saying("td", "leases run out").await?;
     shoot("alerts.png").await?;
+    browser.page.goto(format!("{url}/intake")).await?;
+    browser.saying("[aria-label=Arrivals] td", "locker-agent").await?;
+    shoot("intake.png").await?;
     browser.resize(390, 844).await?;
     browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}")).await?;
     browser.css("[role=row]").await?;

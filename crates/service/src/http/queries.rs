@@ -14,7 +14,9 @@ use axum::response::{IntoResponse, Response};
 use calvex_core::event::answer_json;
 use calvex_core::query::{Context, parse};
 use calvex_core::search::Progress;
-use calvex_wire::api::{WayIn, ArrivalsAnswer, BreakdownAnswer, BreakdownRequest, SearchRequest, StoryAnswer, StreamLine};
+use calvex_wire::api::{
+    ArrivalsAnswer, BreakdownAnswer, BreakdownRequest, SearchRequest, StoryAnswer, StreamLine, WayIn,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::sync::Arc;

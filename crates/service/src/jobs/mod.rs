@@ -8,8 +8,8 @@ mod rules;
 pub use expiry::{expire, reread_chunks};
 pub use merge::{merge_once, remove_retired};
 
-use crate::error::{Result, ServiceError};
 use crate::arrivals;
+use crate::error::{Result, ServiceError};
 use crate::notify;
 use crate::pipeline::Sealer;
 use crate::state::Shared;

@@ -2,7 +2,8 @@
 //! are sent, so no rate is told here.
 
 use crate::intake::{Protocol, send};
-use crate::{HOUR_NS, SLICE, ask_all, chunk_bytes, folder_bytes, memory_kib, slice, start, wait_for_files};
+use crate::questions::questions;
+use crate::{HOUR_NS, SLICE, asked, chunk_bytes, folder_bytes, memory_kib, rfc, slice, start, wait_for_files};
 use anyhow::{Context, Result};
 use calvex_e2e::load::Load;
 use std::sync::Arc;
@@ -41,8 +42,13 @@ pub async fn grow(events: usize) -> Result<()> {
             chunk_bytes(&service)? as f64 / sent as f64,
             memory_kib(service.pid()).unwrap_or(0) / 1024
         );
-        for asked in ask_all(&service, &sample, from_ns, now_ns).await? {
-            println!("  {}: {:.2} ms, p99 {:.2} ms", asked.name, asked.median, asked.p99);
+        for question in
+            questions(&serde_json::from_str(&sample)?, &rfc(from_ns - 10 * HOUR_NS), &rfc(now_ns + HOUR_NS))?
+        {
+            match asked(&service, &question, false).await {
+                Ok(asked) => println!("  {}: {:.2} ms, p99 {:.2} ms", asked.name, asked.median, asked.p99),
+                Err(e) => println!("  {}: {e}", question.name),
+            }
         }
     }
     Ok(())

@@ -57,7 +57,12 @@ fn watch_memory(pid: u32, stop: Arc<AtomicBool>) -> std::thread::JoinHandle<Vec<
 }
 
 fn start() -> Result<Service> {
-    Service::start(&[("CALVEX_DATABASE_BUFFER_POOL_MIB", "256"), ("CALVEX_DATABASE_REDO_LOG_MIB", "512")])
+    Service::start(&[
+        ("CALVEX_DATABASE_BUFFER_POOL_MIB", "256"),
+        ("CALVEX_DATABASE_REDO_LOG_MIB", "512"),
+        // Whole scans of a hundred million events are to be measured, not cut off.
+        ("CALVEX_SEARCH_TIMEOUT_S", "300"),
+    ])
 }
 
 #[tokio::main]

@@ -1,0 +1,200 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useSearchParams } from "react-router";
+import styled from "styled-components";
+import { api } from "../../api/client";
+import { ago, clock, date, parseNs, type Zone } from "../../api/time";
+import type { Arrival } from "../../api/types";
+import { space, type } from "../../app/tokens";
+import { useZone } from "../../app/zone";
+import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
+import { Table } from "../../ui/table";
+import { Hours } from "./Hours";
+
+const Page = styled.div`
+  height: 100%;
+  overflow: auto;
+  padding: ${space.l};
+  h1 {
+    font-size: ${type.head};
+    margin: 0 0 ${space.m};
+  }
+  .wide {
+    overflow-x: auto;
+  }
+`;
+
+const Head = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  align-items: baseline;
+  gap: ${space.s} ${space.l};
+  h1 {
+    flex: 1;
+  }
+`;
+
+const Note = styled.span`
+  color: ${(p) => p.theme.severity.warn};
+`;
+
+const when = (text: string, zone: Zone) => `${date(parseNs(text), zone)} ${clock(parseNs(text), zone, 0)}`;
+const SPANS = [
+  [1, "this hour"],
+  [24, "a day"],
+  [192, "eight days"],
+] as const;
+
+function notes(a: Arrival): string[] {
+  const told = [];
+  if (a.silent) told.push("fell silent");
+  if (a.clock_ahead_ms > 0) told.push(`clock ${(a.clock_ahead_ms / 1000).toFixed(1)} s ahead`);
+  if (a.untimed > 0) told.push("some without a time");
+  return told;
+}
+
+/** Did mine arrive, and if not, why: what was stored by service, what was refused, and where one can send. */
+export default function IntakePage() {
+  const { zone } = useZone();
+  const [params, setParams] = useSearchParams();
+  const hours = Number(params.get("hours") ?? 24) || 24;
+  const service = params.get("service") ?? "";
+  const arrivals = useQuery({
+    queryKey: ["arrivals", hours, service],
+    queryFn: ({ signal }) => api.arrivals(hours, service, signal),
+    refetchInterval: 5000,
+    placeholderData: (before) => before,
+  });
+  const ways = useQuery({ queryKey: ["ways"], queryFn: ({ signal }) => api.waysIn(signal) });
+  const choose = (change: Record<string, string>) =>
+    setParams({ ...Object.fromEntries(params), ...change }, { replace: true });
+  const answer = arrivals.data;
+  const terminal = `calvex arrivals${service ? ` ${service}` : ""}${hours === 24 ? "" : ` --hours ${hours}`}`;
+  return (
+    <Page>
+      <Head>
+        <h1>{service ? `Arrivals of ${service}` : "Arrivals"}</h1>
+        {service && <Quiet onPress={() => choose({ service: "" })}>every service</Quiet>}
+        <span role="group" aria-label="How far back">
+          {SPANS.map(([n, name]) => (
+            <Quiet key={n} $on={n === hours} aria-pressed={n === hours} onPress={() => choose({ hours: String(n) })}>
+              {name}
+            </Quiet>
+          ))}
+        </span>
+      </Head>
+      {arrivals.error && <Problem>{arrivals.error.message}</Problem>}
+      {answer?.arrivals.length === 0 && (
+        <p>
+          <Muted>
+            Nothing {service && `of ${service} `}arrived in this time, in the lanes you may read. `calvex probe` shows
+            whether events get through; what was refused stands below.
+          </Muted>
+        </p>
+      )}
+      {answer && answer.arrivals.length > 0 && (
+        <div className="wide">
+          <Table aria-label="Arrivals">
+            <thead>
+              <tr>
+                <th scope="col">service</th>
+                <th scope="col">host</th>
+                <th scope="col">sender</th>
+                <th scope="col">lane</th>
+                <th scope="col" className="number">
+                  stored
+                </th>
+                <th scope="col" className="number">
+                  of these late
+                </th>
+                <th scope="col">last</th>
+                <th scope="col">by hour</th>
+                <th scope="col">to know</th>
+              </tr>
+            </thead>
+            <tbody>
+              {answer.arrivals.map((a) => (
+                <tr key={[a.service, a.host, a.sender, a.lane].join(" ")}>
+                  <td>
+                    {a.service ? (
+                      <Link to={`/search?${new URLSearchParams({ q: `service=${JSON.stringify(a.service)}` })}`}>
+                        {a.service}
+                      </Link>
+                    ) : (
+                      <Muted>none told</Muted>
+                    )}
+                  </td>
+                  <td>{a.host || <Muted>none told</Muted>}</td>
+                  <td>{a.sender}</td>
+                  <td>{a.lane}</td>
+                  <td className="number">{a.stored.toLocaleString("en")}</td>
+                  <td className="number">{a.late > 0 ? a.late.toLocaleString("en") : <Muted>0</Muted>}</td>
+                  <td title={when(a.last, zone)}>{ago(parseNs(a.last))}</td>
+                  <td>
+                    <Hours counts={a.per_hour} />
+                  </td>
+                  <td>
+                    <Note>{notes(a).join(", ")}</Note>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </div>
+      )}
+      <h1>Refused</h1>
+      {answer?.refused.length === 0 && (
+        <p>
+          <Muted>Nothing was refused in this time.</Muted>
+        </p>
+      )}
+      {answer && answer.refused.length > 0 && (
+        <div className="wide">
+          <Table aria-label="Refused">
+            <thead>
+              <tr>
+                <th scope="col" className="number">
+                  refused
+                </th>
+                <th scope="col">why</th>
+                <th scope="col">sender</th>
+                <th scope="col">last</th>
+                <th scope="col">the latest</th>
+              </tr>
+            </thead>
+            <tbody>
+              {answer.refused.map((r) => (
+                <tr key={`${r.sender} ${r.reason}`}>
+                  <td className="number">{r.refused.toLocaleString("en")}</td>
+                  <td>{r.reason}</td>
+                  <td>{r.sender}</td>
+                  <td title={when(r.last, zone)}>{ago(parseNs(r.last))}</td>
+                  <td>
+                    <Mono>{r.sample ?? ""}</Mono>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </div>
+      )}
+      <h1>Ways in</h1>
+      <div className="wide">
+        <Table aria-label="Ways in">
+          <tbody>
+            {ways.data?.map((w) => (
+              <tr key={w.name}>
+                <td>{w.name}</td>
+                <td>
+                  <Mono>{w.address || window.location.host}</Mono>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      </div>
+      <Muted>
+        The same in the terminal: <Mono>{terminal}</Mono>
+      </Muted>
+    </Page>
+  );
+}

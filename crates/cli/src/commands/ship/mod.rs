@@ -1,0 +1,284 @@
+//! `calvex ship`: follows files, or standard input, and has each line stored once.
+//!
+//! Standard input is copied to a bounded spool of files in the state folder, which are followed like any other and
+//! removed when they are shipped: so one way serves both, and what was read outlives this process.
+
+mod follow;
+mod position;
+mod records;
+mod spool;
+
+use super::send::key_or_env;
+use crate::client::{DEFAULT_URL, http_client, root_cause};
+use crate::commands::serve::asked_to_stop;
+use crate::{Ended, output};
+use anyhow::{Context, Result, anyhow, bail};
+use calvex_wire::api::{IDEMPOTENCY_HEADER, SendAnswer};
+use clap::Args;
+use follow::{Files, Piece};
+use indicatif::{ProgressBar, ProgressStyle};
+use position::{Pending, Position, Positions};
+use records::{Form, certain, to_ndjson};
+use reqwest::{StatusCode, header};
+use spool::Spool;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// How often files are looked at.
+const LOOK: Duration = Duration::from_millis(250);
+/// A file that rests so long has written its last record to the end.
+const REST: Duration = Duration::from_secs(1);
+/// Pause between tries of one batch, at first and at most.
+const PAUSE: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(10));
+/// Refused lines told one by one, of a batch.
+const MAX_TOLD: usize = 5;
+
+/// Follow files, or standard input, and have each line stored once
+#[derive(Args)]
+pub struct Ship {
+    /// Files, patterns (`/var/log/slots/*.log`) or folders; `-` for standard input
+    #[arg(required = true)]
+    from: Vec<String>,
+    /// Address of the service
+    #[arg(long, env = "CALVEX_URL", default_value = DEFAULT_URL)]
+    url: String,
+    /// Key for sending [env: CALVEX_KEY]
+    #[arg(long)]
+    key: Option<String>,
+    /// Folder for positions and spool [default: ~/.local/state/calvex-ship]
+    #[arg(long, env = "CALVEX_SHIP_STATE")]
+    state: Option<PathBuf>,
+    /// A field for every event, such as service=slots; what the event says itself wins
+    #[arg(long = "set", value_name = "FIELD=VALUE")]
+    set: Vec<String>,
+    /// Plain lines that begin with a blank belong to the line before
+    #[arg(long)]
+    join_indented: bool,
+    /// Send what is there and end, with progress
+    #[arg(long)]
+    once: bool,
+    /// Bytes of one batch at most, KiB
+    #[arg(long, default_value_t = 512, value_parser = clap::value_parser!(u32).range(1..=8192))]
+    batch_kib: u32,
+    /// Standard input kept on disk while the service is away, MiB; beyond, reading waits
+    #[arg(long, default_value_t = 256, value_parser = clap::value_parser!(u32).range(1..=65536))]
+    spool_mib: u32,
+    /// Print what became of the lines as one JSON line
+    #[arg(long)]
+    json: bool,
+}
+
+/// Counts and the way to the service.
+struct Shipper {
+    http: reqwest::Client,
+    url: String,
+    key: String,
+    form: Form,
+    positions: Positions,
+    stored: u64,
+    refused: u64,
+    bar: ProgressBar,
+}
+
+fn state_folder(given: Option<PathBuf>) -> Result<PathBuf> {
+    let home = || std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/state"));
+    let base = || std::env::var_os("XDG_STATE_HOME").map(PathBuf::from).or_else(home);
+    given.or_else(|| Some(base()?.join("calvex-ship"))).context("no home folder; give --state")
+}
+
+impl Ship {
+    pub async fn run(self) -> Result<Ended> {
+        let key = key_or_env(self.key.as_deref())?;
+        let state = state_folder(self.state.clone())?;
+        let mut set = serde_json::Map::new();
+        for pair in &self.set {
+            let (name, value) = pair.split_once('=').with_context(|| format!("`{pair}` is no FIELD=VALUE"))?;
+            set.insert(name.to_owned(), value.into());
+        }
+        let mut named: Vec<String> = self.from.iter().filter(|f| *f != "-").cloned().collect();
+        let positions = Positions::open(&state)?;
+        let mut spool = match self.from.iter().any(|f| f == "-") {
+            true => Some(Spool::start(&state.join("spool"), u64::from(self.spool_mib) << 20)?),
+            false => None,
+        };
+        named.extend(spool.as_ref().map(Spool::pattern));
+        let mut shipper = Shipper {
+            http: http_client(Duration::from_secs(60))?,
+            url: format!("{}/v1/events", self.url.trim_end_matches('/')),
+            key,
+            form: Form { set, join_indented: self.join_indented },
+            positions,
+            stored: 0,
+            refused: 0,
+            bar: if self.once { ProgressBar::new(0) } else { ProgressBar::hidden() },
+        };
+        let style = ProgressStyle::with_template("{bar:30} {bytes} of {total_bytes}, {bytes_per_sec} {msg}");
+        shipper.bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+        let mut files = Files::new(&named);
+        for pattern in files.missing().iter().filter(|p| !spool.as_ref().is_some_and(|s| s.pattern() == **p)) {
+            if self.once {
+                bail!("`{pattern}` names no file");
+            }
+            eprintln!("calvex ship: `{pattern}` names no file yet; waiting for one");
+        }
+        let stopped = asked_to_stop();
+        tokio::pin!(stopped);
+        // A bad key is told now, not when the first line comes.
+        tokio::select! {
+            checked = shipper.check_key() => checked?,
+            asked = &mut stopped => { asked?; return shipper.tell(self.json) }
+        }
+        loop {
+            let shipped = tokio::select! {
+                shipped = self.turn(&mut shipper, &mut files, spool.as_mut()) => shipped?,
+                asked = &mut stopped => { asked?; break }
+            };
+            let ended = self.once || spool.as_ref().is_some_and(Spool::ended) && self.from.len() == 1;
+            if !shipped && ended && files.followed.iter().all(|f| f.waiting() == 0) {
+                break;
+            }
+            if !shipped {
+                tokio::select! {
+                    () = tokio::time::sleep(LOOK) => {}
+                    asked = &mut stopped => { asked?; break }
+                }
+            }
+        }
+        shipper.bar.finish_and_clear();
+        shipper.tell(self.json)
+    }
+
+    /// Ships a batch of each file that has one; whether any had.
+    async fn turn(&self, shipper: &mut Shipper, files: &mut Files, spool: Option<&mut Spool>) -> Result<bool> {
+        let ended = self.once || spool.as_ref().is_some_and(|s| s.ended());
+        for path in files.look(&mut shipper.positions)? {
+            eprintln!("calvex ship: {} was cut; it is read from its start", path.display());
+        }
+        shipper.resend(files).await?;
+        shipper.bar.set_length(shipper.bar.position() + files.followed.iter().map(|f| f.waiting()).sum::<u64>());
+        let mut any = false;
+        for file in &mut files.followed {
+            let all = ended || file.rests(REST);
+            let Some(mut piece) = file.read(u64::from(self.batch_kib) << 10, all)? else { continue };
+            let whole = certain(&piece.bytes, &shipper.form);
+            if !all && whole < piece.bytes.len() && whole > 0 {
+                piece.bytes.truncate(whole);
+                piece.to = piece.from + whole as u64;
+            } else if !all && whole == 0 {
+                continue;
+            }
+            any = true;
+            let key = format!("{:032x}", rand::random::<u128>());
+            shipper.positions.begin(Pending {
+                file: file.id.clone(),
+                from: piece.from,
+                to: piece.to,
+                key: key.clone(),
+            })?;
+            shipper.ship(file, piece, &key).await?;
+        }
+        if let Some(spool) = spool {
+            spool.remove_shipped(&mut files.followed, &mut shipper.positions)?;
+        }
+        Ok(any)
+    }
+}
+
+impl Shipper {
+    async fn check_key(&mut self) -> Result<()> {
+        let idempotency = format!("{:032x}", rand::random::<u128>());
+        self.post(Vec::new(), &idempotency).await.map(|_| ())
+    }
+
+    /// Sends again what was under way when the last process ended.
+    async fn resend(&mut self, files: &mut Files) -> Result<()> {
+        let Some(pending) = self.positions.pending().cloned() else { return Ok(()) };
+        let Some(file) = files.followed.iter_mut().find(|f| f.id == pending.file) else {
+            eprintln!("calvex ship: a file went before all of it was shipped; its last lines may be missing");
+            return self.positions.give_up();
+        };
+        let piece = file.again(pending.from, pending.to)?;
+        self.ship(file, piece, &pending.key).await
+    }
+
+    async fn ship(&mut self, file: &mut follow::Followed, piece: Piece, key: &str) -> Result<()> {
+        let path = file.path.display().to_string();
+        let (body, numbers) = to_ndjson(&piece.bytes, &path, &self.form);
+        if !body.is_empty() {
+            let answer = self.post(body, key).await.with_context(|| format!("{path}, lines from {}", file.line + 1))?;
+            self.stored += answer.stored as u64;
+            self.refused += answer.refused as u64;
+            for refusal in answer.refusals.iter().take(MAX_TOLD) {
+                let line = numbers.get(refusal.line.saturating_sub(1)).map_or(file.line, |n| file.line + n);
+                eprintln!("calvex ship: {path}, line {}: {}", line + 1, refusal.message);
+            }
+            if answer.refused > MAX_TOLD {
+                eprintln!("calvex ship: {path}: {} more lines were refused", answer.refused - MAX_TOLD);
+            }
+        }
+        file.offset = piece.to;
+        file.line += memchr::memchr_iter(b'\n', &piece.bytes).count() as u64;
+        self.bar.inc(piece.to - piece.from);
+        let position =
+            Position { path: file.path.clone(), offset: file.offset, line: file.line, begins: file.begins()? };
+        self.positions.done(&file.id, position)
+    }
+
+    /// Posts a batch until it is answered. Every try carries the same key; only a fault of ours ends it.
+    async fn post(&self, body: Vec<u8>, key: &str) -> Result<SendAnswer> {
+        let body = zstd::bulk::compress(&body, 1)?;
+        let (mut pause, mut told) = (PAUSE.0, false);
+        loop {
+            let request = self
+                .http
+                .post(&self.url)
+                .header(header::AUTHORIZATION, format!("Bearer {}", self.key))
+                .header(header::CONTENT_TYPE, "application/x-ndjson")
+                .header(header::CONTENT_ENCODING, "zstd")
+                .header(IDEMPOTENCY_HEADER, key)
+                .body(body.clone());
+            let why = match request.send().await {
+                Ok(response) if response.status().is_success() => {
+                    if told {
+                        eprintln!("calvex ship: in touch with the service again");
+                    }
+                    return response.json().await.context("the service's answer is not understood");
+                }
+                Ok(response) => {
+                    let status = response.status();
+                    let error = crate::client::good(response).await.err().unwrap_or_else(|| anyhow!("{status}"));
+                    if status != StatusCode::TOO_MANY_REQUESTS && !status.is_server_error() {
+                        return Err(error);
+                    }
+                    error.to_string()
+                }
+                Err(e) => root_cause(&e),
+            };
+            if !told {
+                eprintln!("calvex ship: {}: {why}; trying until it answers", self.url);
+                told = true;
+            }
+            self.bar.set_message("(trying again)");
+            // Jitter, so that many senders do not come back at once.
+            tokio::time::sleep(pause.mul_f64(0.5 + rand::random::<f64>() / 2.0)).await;
+            pause = (pause * 2).min(PAUSE.1);
+        }
+    }
+
+    fn tell(&self, as_json: bool) -> Result<Ended> {
+        if as_json {
+            output::line(&serde_json::json!({ "stored": self.stored, "refused": self.refused }).to_string())?;
+        } else {
+            eprintln!("calvex ship: {} stored, {} refused", self.stored, self.refused);
+        }
+        Ok(Ended::Well)
+    }
+}
+
+/// The folder's files in the order of their names.
+fn files_in(folder: &Path) -> Result<Vec<PathBuf>> {
+    let entries = std::fs::read_dir(folder).with_context(|| format!("cannot read {}", folder.display()))?;
+    let mut files: Vec<PathBuf> = entries.flatten().map(|e| e.path()).collect();
+    files.sort();
+    Ok(files)
+}

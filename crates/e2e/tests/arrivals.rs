@@ -1,0 +1,149 @@
+//! Arrivals and the probe: what came, what did not and why, told by the real client.
+
+use anyhow::Result;
+use calvex_e2e::service::{Service, wait_for};
+use serde_json::{Value, json};
+use std::io::Write;
+use std::net::{TcpStream, UdpSocket};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+const SECRET: &str = "hush4711hush";
+
+fn rows(output: &std::process::Output) -> Vec<Value> {
+    let text = String::from_utf8_lossy(&output.stdout);
+    text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+}
+
+fn refused(rows: &[Value], sender: &str, reason: &str) -> Option<u64> {
+    rows.iter().find(|r| r["reason"] == reason && r["sender"] == sender).and_then(|r| r["refused"].as_u64())
+}
+
+/// Whether any file below `dir` holds `text`.
+fn on_disk(dir: &std::path::Path, text: &str) -> bool {
+    let mut folders = vec![dir.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                folders.push(path);
+            } else if memchr::memmem::find(&std::fs::read(&path).unwrap_or_default(), text.as_bytes()).is_some() {
+                return true;
+            }
+        }
+    }
+    false
+}
+
+#[test]
+fn what_became_of_it() -> Result<()> {
+    let mut service = Service::start(&[("CALVEX_SYSLOG_TCP_LISTEN", "127.0.0.1:0")])?;
+    service.ok(&["lane", "set", "audit", "--days", "400"])?;
+    service.ok(&["route", "add", "service=access", "audit"])?;
+    let now = jiff::Timestamp::now();
+    let event = |name: &str, host: &str, hours: i64| {
+        let time = now + jiff::SignedDuration::from_hours(hours);
+        json!({ "time": time.to_string(), "service": name, "host": host, "msg": "door 17" }).to_string()
+    };
+    let lines = [
+        event("slots", "slots-1", 0),
+        event("slots", "slots-1", 0),
+        event("slots", "slots-2", -3),
+        event("edge", "edge-1", 1),
+        event("access", "access-1", 0),
+        format!("{{\"msg\":\"broken\",\"password\":\"{SECRET}\""),
+        event("slots", "slots-1", -24 * 300),
+    ];
+    service.calvex_with(&["send", "--quiet"], (lines.join("\n") + "\n").as_bytes())?;
+    let wrong = service.calvex_with(&["send", "--quiet", "--key", "calvex-key-wrong17"], lines[0].as_bytes())?;
+    assert_eq!(wrong.status.code(), Some(2));
+    let syslog = service.other("syslog", "tcp://")?.trim_start_matches("tcp://").to_owned();
+    TcpStream::connect(&syslog)?.write_all(b"POST /v1/events HTTP/1.1\r\n\r\n")?;
+
+    let told = wait_for("the account", || {
+        let told = rows(&service.calvex(&["arrivals", "--json"])?);
+        Ok(Some(told).filter(|t| refused(t, "syslog port", "wrong-protocol").is_some()))
+    })?;
+    let of = |name: &str, host: &str| {
+        let row = told.iter().find(|r| r["service"] == name && r["host"] == host).cloned().unwrap_or_default();
+        (row["stored"].clone(), row["late"].clone(), row["lane"].clone())
+    };
+    assert_eq!(of("slots", "slots-1"), (json!(2), json!(0), json!("main")));
+    assert_eq!(of("slots", "slots-2"), (json!(1), json!(1), json!("main")));
+    assert_eq!(of("access", "access-1"), (json!(1), json!(0), json!("audit")));
+    let ahead = told.iter().find(|r| r["service"] == "edge").map(|r| r["clock_ahead_ms"].as_i64());
+    assert!(matches!(ahead, Some(Some(3_590_000..=3_600_000))), "{ahead:?}");
+    let sender = told[0]["sender"].as_str().unwrap_or("").to_owned();
+    assert_eq!(refused(&told, &sender, "not-json"), Some(1));
+    assert_eq!(refused(&told, &sender, "too-old"), Some(1));
+    assert_eq!(refused(&told, "calvex-key-wron", "wrong-key"), Some(1));
+    let sample = told.iter().find(|r| r["reason"] == "not-json").map(|r| r["sample"].to_string()).unwrap_or_default();
+    assert!(sample.contains("broken") && sample.contains("•••") && !sample.contains(SECRET), "{sample}");
+
+    // For people: one look.
+    let table = service.ok(&["arrivals", "slots"])?;
+    assert!(table.contains("slots-2") && !table.contains("edge-1") && table.contains("wrong-key"), "{table}");
+    assert_eq!(service.calvex(&["arrivals", "nobody"])?.status.code(), Some(1));
+    // A reader of one lane gets no count of another, and no sample.
+    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main"])?.trim().to_owned();
+    let told = rows(&service.calvex(&["arrivals", "--json", "--token", &narrow])?);
+    assert!(told.iter().any(|r| r["service"] == "slots") && !told.iter().any(|r| r["service"] == "access"));
+    assert!(told.iter().all(|r| r.get("sample").is_none()));
+    // The account outlives the service; the secret is nowhere on its disk.
+    service.stop()?;
+    assert!(!on_disk(&service.dir, SECRET));
+    assert!(on_disk(&service.dir, "slots-2"), "the test can find what is there");
+    service.restart()?;
+    let told = rows(&service.calvex(&["arrivals", "slots", "--json"])?);
+    assert_eq!(told.iter().filter_map(|r| r["stored"].as_u64()).sum::<u64>(), 3);
+    Ok(())
+}
+
+#[test]
+fn the_probe_goes_every_way() -> Result<()> {
+    let service = Service::start(&[
+        ("CALVEX_SYSLOG_UDP_LISTEN", "127.0.0.1:0"),
+        ("CALVEX_SYSLOG_TCP_LISTEN", "127.0.0.1:0"),
+        ("CALVEX_LINES_LISTEN", "127.0.0.1:0"),
+    ])?;
+    let probe = service.calvex(&["probe", "--json"])?;
+    assert!(probe.status.success(), "{}", String::from_utf8_lossy(&probe.stderr));
+    let told = rows(&probe);
+    assert_eq!(told.len(), 6);
+    assert!(told.iter().all(|t| t["found_ms"].is_f64() && t.get("wrong").is_none()), "{told:?}");
+    let wrong = service.calvex(&["probe", "--key", "calvex-key-nobody"])?;
+    assert_eq!(wrong.status.code(), Some(2));
+    let table = String::from_utf8_lossy(&wrong.stdout).into_owned();
+    assert!(table.contains("not good") && table.contains("syslog over UDP"), "{table}");
+    Ok(())
+}
+
+/// A flood of datagrams is bounded and counted; senders of other ways are served meanwhile.
+#[test]
+fn a_flood_does_not_stand_in_the_way() -> Result<()> {
+    let service = Service::start(&[("CALVEX_SYSLOG_UDP_LISTEN", "127.0.0.1:0")])?;
+    let address = service.other("syslog", "udp://")?.trim_start_matches("udp://").to_owned();
+    let stop = Arc::new(AtomicBool::new(false));
+    let flood = {
+        let stop = stop.clone();
+        std::thread::spawn(move || {
+            let mut sent = 0u64;
+            let Ok(socket) = UdpSocket::bind("127.0.0.1:0") else { return sent };
+            while !stop.load(Ordering::Relaxed) {
+                sent += u64::from(socket.send_to(b"<14>sorter: eye dusty", &address).is_ok());
+            }
+            sent
+        })
+    };
+    for n in 0..30 {
+        let line = format!("{{\"service\":\"codes\",\"msg\":\"beside the flood\",\"n\":{n}}}\n");
+        assert!(service.calvex_with(&["send", "--quiet"], line.as_bytes())?.status.success());
+    }
+    assert_eq!(service.search("\"beside the flood\"", &[])?.len(), 30);
+    stop.store(true, Ordering::Relaxed);
+    let sent = flood.join().unwrap_or(0);
+    let told = rows(&service.calvex(&["arrivals", "--json"])?);
+    let stored: u64 = told.iter().filter(|r| r["service"] == "sorter").filter_map(|r| r["stored"].as_u64()).sum();
+    assert!(stored > 0 && stored <= sent, "{stored} of {sent}");
+    Ok(())
+}
