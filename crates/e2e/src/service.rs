@@ -31,7 +31,7 @@ pub struct Service {
     /// Its address.
     pub url: String,
     /// Its other ways in: what each is, and its address.
-    others: Vec<(String, String)>,
+    others: WaysIn,
     /// A token that reads and administers.
     pub token: String,
     /// A key that sends.
@@ -42,7 +42,10 @@ pub struct Service {
     kept: Option<tempfile::TempDir>,
 }
 
-fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String, Vec<(String, String)>)> {
+/// What a way in is, and its address.
+type WaysIn = Vec<(String, String)>;
+
+fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String, WaysIn)> {
     let log = std::fs::File::options().create(true).append(true).open(dir.join("service.log"))?;
     let mut child = Command::new(binary())
         .args(["serve", "--otlp-listen", "127.0.0.1:0", "--data-dir"])
@@ -66,7 +69,7 @@ fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String,
         };
         match line.split_once(" at ") {
             Some(("ready", told)) => url = told.to_owned(),
-            Some((what, told)) => drop(others.push((what.to_owned(), told.to_owned()))),
+            Some((what, told)) => others.push((what.to_owned(), told.to_owned())),
             None => {}
         }
     }

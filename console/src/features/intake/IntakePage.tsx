@@ -52,6 +52,33 @@ function notes(a: Arrival): string[] {
   return told;
 }
 
+/** The hosts of a service and sender as one row, so that every service is seen in one look. */
+function folded(arrivals: Arrival[]): Arrival[] {
+  const rows = new Map<string, { hosts: number; all: Arrival }>();
+  for (const a of arrivals) {
+    const key = [a.service, a.sender, a.lane].join("\n");
+    const row = rows.get(key);
+    if (!row) {
+      rows.set(key, { hosts: 1, all: { ...a } });
+      continue;
+    }
+    row.hosts += 1;
+    const all = row.all;
+    row.all = {
+      ...all,
+      host: `${row.hosts} hosts`,
+      stored: all.stored + a.stored,
+      late: all.late + a.late,
+      untimed: all.untimed + a.untimed,
+      last: a.last > all.last ? a.last : all.last,
+      clock_ahead_ms: Math.max(all.clock_ahead_ms, a.clock_ahead_ms),
+      silent: all.silent && a.silent,
+      per_hour: all.per_hour.map((n, at) => n + (a.per_hour[at] ?? 0)),
+    };
+  }
+  return [...rows.values()].map((row) => row.all);
+}
+
 /** Did mine arrive, and if not, why: what was stored by service, what was refused, and where one can send. */
 export default function IntakePage() {
   const { zone } = useZone();
@@ -112,7 +139,7 @@ export default function IntakePage() {
               </tr>
             </thead>
             <tbody>
-              {answer.arrivals.map((a) => (
+              {(service ? answer.arrivals : folded(answer.arrivals)).map((a) => (
                 <tr key={[a.service, a.host, a.sender, a.lane].join(" ")}>
                   <td>
                     {a.service ? (
@@ -123,7 +150,13 @@ export default function IntakePage() {
                       <Muted>none told</Muted>
                     )}
                   </td>
-                  <td>{a.host || <Muted>none told</Muted>}</td>
+                  <td>
+                    {!service && a.service && a.host ? (
+                      <Quiet onPress={() => choose({ service: a.service })}>{a.host}</Quiet>
+                    ) : (
+                      a.host || <Muted>none told</Muted>
+                    )}
+                  </td>
                   <td>{a.sender}</td>
                   <td>{a.lane}</td>
                   <td className="number">{a.stored.toLocaleString("en")}</td>

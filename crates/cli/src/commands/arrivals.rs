@@ -6,6 +6,7 @@ use crate::{Ended, output};
 use anyhow::Result;
 use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused};
 use clap::Args;
+use std::collections::BTreeMap;
 
 /// What came from each sender, service and host, and what became of it.
 #[derive(Args)]
@@ -35,7 +36,9 @@ impl Arrivals {
         }
         if found {
             let head = ["service", "host", "sender", "lane", "stored", "late", "last", "by hour", ""];
-            output::table(&head, told.arrivals.iter().map(stored).collect())?;
+            // Every service in one look; the hosts of one when it is asked for.
+            let rows = if self.service.is_some() { told.arrivals.clone() } else { folded(&told.arrivals) };
+            output::table(&head, rows.iter().map(stored).collect())?;
         } else {
             let of = self.service.as_deref().map_or_else(String::new, |s| format!(" of service `{s}`"));
             output::line(&format!("Nothing{of} arrived in the last {} hours, in the lanes you may read.", told.hours))?;
@@ -47,6 +50,33 @@ impl Arrivals {
         }
         Ok(if found { Ended::Well } else { Ended::Nothing })
     }
+}
+
+/// The hosts of a service and sender as one row.
+fn folded(arrivals: &[Arrival]) -> Vec<Arrival> {
+    let mut rows: BTreeMap<(&str, &str, &str), Vec<&Arrival>> = BTreeMap::new();
+    for a in arrivals {
+        rows.entry((&a.service, &a.sender, &a.lane)).or_default().push(a);
+    }
+    let fold = |hosts: Vec<&Arrival>| {
+        let mut all = hosts.first().map(|first| (*first).clone())?;
+        for host in hosts.iter().skip(1) {
+            all.stored += host.stored;
+            all.late += host.late;
+            all.untimed += host.untimed;
+            all.clock_ahead_ms = all.clock_ahead_ms.max(host.clock_ahead_ms);
+            all.silent &= host.silent;
+            if host.last > all.last {
+                all.last.clone_from(&host.last);
+            }
+            all.per_hour.iter_mut().zip(&host.per_hour).for_each(|(sum, n)| *sum += n);
+        }
+        if hosts.len() > 1 {
+            all.host = format!("{} hosts", hosts.len());
+        }
+        Some(all)
+    };
+    rows.into_values().filter_map(fold).collect()
 }
 
 fn or_dash(text: &str) -> String {

@@ -115,7 +115,7 @@ impl Ship {
         let style = ProgressStyle::with_template("{bar:30} {bytes} of {total_bytes}, {bytes_per_sec} {msg}");
         shipper.bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
         let mut files = Files::new(&named);
-        for pattern in files.missing().iter().filter(|p| !spool.as_ref().is_some_and(|s| s.pattern() == **p)) {
+        for pattern in files.missing().iter().filter(|p| spool.as_ref().is_none_or(|s| s.pattern() != **p)) {
             if self.once {
                 bail!("`{pattern}` names no file");
             }
