@@ -210,10 +210,11 @@ impl Shipper {
             self.refused += answer.refused as u64;
             for refusal in answer.refusals.iter().take(MAX_TOLD) {
                 let line = numbers.get(refusal.line.saturating_sub(1)).map_or(file.line, |n| file.line + n);
-                eprintln!("calvex ship: {path}, line {}: {}", line + 1, refusal.message);
+                self.bar.suspend(|| eprintln!("calvex ship: {path}, line {}: {}", line + 1, refusal.message));
             }
             if answer.refused > MAX_TOLD {
-                eprintln!("calvex ship: {path}: {} more lines were refused", answer.refused - MAX_TOLD);
+                let more = answer.refused - MAX_TOLD;
+                self.bar.suspend(|| eprintln!("calvex ship: {path}: {more} more lines were refused"));
             }
         }
         file.offset = piece.to;
