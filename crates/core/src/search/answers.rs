@@ -248,7 +248,7 @@ fn any_condition() -> impl Strategy<Value = String> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(200))]
+    #![proptest_config(ProptestConfig::with_cases(80))]
     #[test]
     fn random_queries_of_the_night(text in any_condition()) {
         let parsed = parse(&text, &context());
