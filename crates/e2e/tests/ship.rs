@@ -123,6 +123,15 @@ fn standard_input_text_and_backfill() -> Result<()> {
     assert_eq!(service.search("\"an object\" service=edge", &[])?.len(), 1);
     assert_eq!(std::fs::read_dir(state.join("spool"))?.count(), 0, "the spool is empty again");
 
+    // A stack that stands across the end of a batch is one event still.
+    let stacks: String = (0..40).map(|n| format!("stack {n} opens\n  at {}\n  at end {n}\n", "x".repeat(90))).collect();
+    std::fs::write(folder.path().join("stacks.log"), stacks)?;
+    let path = folder.path().join("stacks.log").to_string_lossy().into_owned();
+    let args = ["--once", "--json", "--join-indented", "--batch-kib", "1", path.as_str()];
+    let done = ship(&service, &folder.path().join("s"), &args)?.wait_with_output()?;
+    assert_eq!(serde_json::from_slice::<Value>(&done.stdout)?, json!({ "stored": 40, "refused": 0 }));
+    assert!(service.search("stack", &[])?.iter().all(|e| e["message"].as_str().is_some_and(|m| m.contains("at end"))));
+
     // A folder of old files, once; a broken line is told with its place and stops nothing.
     let old = folder.path().join("old");
     std::fs::create_dir(&old)?;

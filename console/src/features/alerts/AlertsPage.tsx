@@ -4,20 +4,11 @@ import styled from "styled-components";
 import { api } from "../../api/client";
 import { ago, clock, date, formatNs, parseNs, span, type Zone } from "../../api/time";
 import { useMe } from "../../app/session";
-import { space, type } from "../../app/tokens";
+
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
+import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
-
-const Page = styled.div`
-  height: 100%;
-  overflow: auto;
-  padding: ${space.l};
-  h1 {
-    font-size: ${type.head};
-    margin: 0 0 ${space.m};
-  }
-`;
 
 const State = styled.span<{ $state: string }>`
   color: ${(p) =>

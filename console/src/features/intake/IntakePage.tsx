@@ -4,24 +4,12 @@ import styled from "styled-components";
 import { api } from "../../api/client";
 import { ago, clock, date, parseNs, type Zone } from "../../api/time";
 import type { Arrival } from "../../api/types";
-import { space, type } from "../../app/tokens";
+import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
+import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
 import { Hours } from "./Hours";
-
-const Page = styled.div`
-  height: 100%;
-  overflow: auto;
-  padding: ${space.l};
-  h1 {
-    font-size: ${type.head};
-    margin: 0 0 ${space.m};
-  }
-  .wide {
-    overflow-x: auto;
-  }
-`;
 
 const Head = styled.div`
   display: flex;

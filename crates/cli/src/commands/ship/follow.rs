@@ -97,6 +97,11 @@ impl Followed {
         Ok((!bytes.is_empty()).then(|| Piece { from: self.offset, to: self.offset + bytes.len() as u64, bytes }))
     }
 
+    /// Whether there is nothing behind `to`.
+    pub fn ends_at(&self, to: u64) -> bool {
+        to >= self.size
+    }
+
     /// Whether nothing was added for so long.
     pub fn rests(&self, since: Duration) -> bool {
         self.grown.elapsed() >= since

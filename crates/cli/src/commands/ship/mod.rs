@@ -161,11 +161,15 @@ impl Ship {
             let all = ended || file.rests(REST);
             let Some(mut piece) = file.read(u64::from(self.batch_kib) << 10, all)? else { continue };
             let whole = certain(&piece.bytes, &shipper.form);
-            if !all && whole < piece.bytes.len() && whole > 0 {
-                piece.bytes.truncate(whole);
-                piece.to = piece.from + whole as u64;
-            } else if !all && whole == 0 {
-                continue;
+            let at_end = file.ends_at(piece.to);
+            if whole < piece.bytes.len() && !(all && at_end) {
+                if whole > 0 {
+                    piece.bytes.truncate(whole);
+                    piece.to = piece.from + whole as u64;
+                } else if at_end {
+                    // It may still go on. One that fills a batch by itself is taken as it is.
+                    continue;
+                }
             }
             any = true;
             let key = format!("{:032x}", rand::random::<u128>());
@@ -197,8 +201,13 @@ impl Shipper {
             eprintln!("calvex ship: a file went before all of it was shipped; its last lines may be missing");
             return self.positions.give_up();
         };
-        let piece = file.again(pending.from, pending.to)?;
-        self.ship(file, piece, &pending.key).await
+        match file.again(pending.from, pending.to) {
+            Ok(piece) => self.ship(file, piece, &pending.key).await,
+            Err(e) => {
+                eprintln!("calvex ship: {}: what was under way cannot be read again ({e:#})", file.path.display());
+                self.positions.give_up()
+            }
+        }
     }
 
     async fn ship(&mut self, file: &mut follow::Followed, piece: Piece, key: &str) -> Result<()> {

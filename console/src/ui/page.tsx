@@ -1,0 +1,16 @@
+import styled from "styled-components";
+import { space, type } from "../app/tokens";
+
+/** A page that scrolls as a whole; what is wider than it scrolls in a box of the class `wide`. */
+export const Page = styled.div`
+  height: 100%;
+  overflow: auto;
+  padding: ${space.l};
+  h1 {
+    font-size: ${type.head};
+    margin: 0 0 ${space.m};
+  }
+  .wide {
+    overflow-x: auto;
+  }
+`;
