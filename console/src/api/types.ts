@@ -132,13 +132,111 @@ export interface Arrival {
   per_hour: number[];
 }
 
+export interface SetAside {
+  service: string;
+  host: string;
+  sender: string;
+  lane: string;
+  cause: string;
+  events: number;
+  bytes: number;
+  first: string;
+  last: string;
+}
+
 export interface ArrivalsAnswer {
   hours: number;
   arrivals: Arrival[];
+  set_aside: SetAside[];
   refused: { sender: string; reason: string; refused: number; first: string; last: string; sample?: string }[];
 }
 
 export interface WayIn {
   name: string;
   address: string;
+}
+
+export interface KeyLimits {
+  services?: string[];
+  lanes?: string[];
+  per_second?: number;
+  day_events?: number;
+  day_bytes?: number;
+  until?: string;
+}
+
+export interface SenderKey {
+  name: string;
+  fixed: Record<string, string>;
+  limits: KeyLimits;
+  created: string;
+  revoked: string | null;
+  last_used: string | null;
+  state: string;
+  secrets: { prefix: string; created: string; until: string | null }[];
+  used_today: [number, number];
+}
+
+export interface Dial {
+  id: number;
+  when: string;
+  least: string;
+  until: string | null;
+  why: string;
+  who: string;
+  set: string;
+  in_force: boolean;
+}
+
+/** What a shaping rule does; its forms stand in docs/http-api.md. */
+export type ShapingAct = string | Record<string, unknown>;
+
+export interface ShapingRule {
+  rule: { name: string; when: string; act: ShapingAct };
+  told: string;
+  held: number;
+  last: string | null;
+  changed: string;
+  idle: boolean;
+}
+
+export interface TriedStep {
+  rule: string;
+  held: boolean;
+  after?: Record<string, unknown>;
+  note?: string;
+}
+
+export interface TriedEvent {
+  line: number;
+  refused?: string;
+  tried?: { before: Record<string, unknown>; steps: TriedStep[]; after: Record<string, unknown> | null };
+  lane?: string;
+  set_aside?: string;
+}
+
+export interface Tie {
+  name: string;
+  spellings: string[];
+}
+
+export interface TieProposal {
+  tie: string;
+  spelling: string;
+  shared: number;
+  distinct: number;
+  example: string;
+}
+
+export interface FieldListed {
+  lane: string;
+  field: string;
+  types: string[];
+  conflicting: boolean;
+  first: string;
+  last: string;
+  share: number;
+  distinct: number;
+  examples: string[];
+  tie?: string;
 }

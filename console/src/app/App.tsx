@@ -9,6 +9,10 @@ import { Theme } from "./theme";
 const SearchPage = lazy(() => import("../features/search/SearchPage"));
 const StoryPage = lazy(() => import("../features/story/StoryPage"));
 const IntakePage = lazy(() => import("../features/intake/IntakePage"));
+const KeysPage = lazy(() => import("../features/intake/KeysPage"));
+const ShapingPage = lazy(() => import("../features/intake/ShapingPage"));
+const DialsPage = lazy(() => import("../features/intake/DialsPage"));
+const FieldsPage = lazy(() => import("../features/intake/FieldsPage"));
 const AlertsPage = lazy(() => import("../features/alerts/AlertsPage"));
 
 const retry = (count: number, error: Error) => count < 2 && error instanceof ProblemError && error.status === 503;
@@ -30,6 +34,10 @@ export function App() {
                   <Route path="/search" element={<SearchPage />} />
                   <Route path="/story/:id?" element={<StoryPage />} />
                   <Route path="/intake" element={<IntakePage />} />
+                  <Route path="/intake/keys" element={<KeysPage />} />
+                  <Route path="/intake/shaping" element={<ShapingPage />} />
+                  <Route path="/intake/dials" element={<DialsPage />} />
+                  <Route path="/intake/fields" element={<FieldsPage />} />
                   <Route path="/alerts" element={<AlertsPage />} />
                   <Route path="*" element={<Navigate to="/search" replace />} />
                 </Routes>

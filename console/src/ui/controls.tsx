@@ -2,6 +2,7 @@ import {
   Button as AriaButton,
   Input,
   Label,
+  TextArea,
   TextField as AriaTextField,
   type ButtonProps,
 } from "react-aria-components";
@@ -63,6 +64,9 @@ export function Field(props: {
   value: string;
   onChange: (value: string) => void;
   autoFocus?: boolean;
+  optional?: boolean;
+  mono?: boolean;
+  placeholder?: string;
 }) {
   return (
     <Box
@@ -70,14 +74,70 @@ export function Field(props: {
       type={props.kind ?? "text"}
       value={props.value}
       onChange={props.onChange}
-      isRequired
+      isRequired={!props.optional}
       autoFocus={props.autoFocus}
     >
       <Label>{props.label}</Label>
-      <Entry />
+      <Entry $mono={props.mono} placeholder={props.placeholder} />
     </Box>
   );
 }
+
+const Lines = styled(TextArea)`
+  background: ${(p) => p.theme.raised};
+  border: 1px solid ${(p) => p.theme.line};
+  border-radius: ${radius};
+  padding: 7px ${space.m};
+  font-family: ${type.mono};
+  font-size: ${type.small};
+  width: 100%;
+  resize: vertical;
+`;
+
+/** A labelled box for several lines of text. */
+export function LinesField(props: { label: string; value: string; rows: number; onChange: (value: string) => void }) {
+  return (
+    <Box value={props.value} onChange={props.onChange}>
+      <Label>{props.label}</Label>
+      <Lines rows={props.rows} spellCheck={false} />
+    </Box>
+  );
+}
+
+/** A labelled choice among a few words. */
+export function Choice(props: {
+  label: string;
+  value: string;
+  options: readonly (readonly [string, string])[];
+  onChange: (value: string) => void;
+}) {
+  return (
+    <Chosen>
+      {props.label}
+      <select value={props.value} onChange={(e) => props.onChange(e.target.value)}>
+        {props.options.map(([value, name]) => (
+          <option key={value} value={value}>
+            {name}
+          </option>
+        ))}
+      </select>
+    </Chosen>
+  );
+}
+
+const Chosen = styled.label`
+  display: grid;
+  gap: ${space.xs};
+  select {
+    background: ${(p) => p.theme.raised};
+    color: inherit;
+    font: inherit;
+    border: 1px solid ${(p) => p.theme.line};
+    border-radius: ${radius};
+    padding: 6px ${space.m};
+    min-height: 34px;
+  }
+`;
 
 export const Muted = styled.span`
   color: ${(p) => p.theme.muted};

@@ -36,13 +36,23 @@ enum Command {
     /// Tell everything tied to one id, in order
     Story(commands::story::Story),
     /// Keys with which senders send
-    Key(commands::secret::Key),
+    Key(commands::key::Key),
     /// Tokens with which clients read
-    Token(commands::secret::Token),
+    Token(commands::token::Token),
     /// Lanes and their retention
     Lane(commands::lane::Lane),
     /// Routes to lanes
     Route(commands::lane::Route),
+    /// Shaping rules: what is done to events on purpose before they are kept
+    Shaping(commands::shaping::Shaping),
+    /// Dials: the least severity kept for some events, for a while
+    Dial(commands::dial::Dial),
+    /// Ties: ids that tie events together, and the spellings that mean them
+    Tie(commands::tie::Tie),
+    /// Line patterns, tried on lines and proposed from them
+    Pattern(commands::pattern::Pattern),
+    /// The fields of a lane: types, values, first and last seen
+    Fields(commands::fields::Fields),
     /// Alert rules
     Rule(commands::rule::Rule),
     /// Alerts: what was raised, when, and who was told
@@ -88,6 +98,11 @@ async fn main() -> ExitCode {
         Command::Token(c) => c.run().await,
         Command::Lane(c) => c.run().await,
         Command::Route(c) => c.run().await,
+        Command::Shaping(c) => c.run().await,
+        Command::Dial(c) => c.run().await,
+        Command::Tie(c) => c.run().await,
+        Command::Pattern(c) => c.run(),
+        Command::Fields(c) => c.run().await,
         Command::Rule(c) => c.run().await,
         Command::Alerts(c) => c.run().await,
         Command::Settings(c) => c.run(),

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a benchmark that fails should stop")]
 #![allow(missing_docs, reason = "criterion's macros make undocumented items")]
 
-use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_core::batch::{BatchBuilder, Policy, Reading};
 use calvex_core::chunk::{
     BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks, pages_that_may_match,
 };
@@ -15,6 +15,7 @@ use calvex_core::measure::Quantiles;
 use calvex_core::normalise::{Arrival, Known, Limits, RawEvent};
 use calvex_core::query::parse_filter;
 use calvex_core::route::RouteTable;
+use calvex_core::shape::Shaping;
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use std::hint::black_box;
 use std::sync::Arc;
@@ -45,13 +46,17 @@ fn page(lines: &[String]) -> Page {
     let mut reading = Reading::default();
     let limits = Limits::default();
     let arrived_ns = 1_791_081_521_000_000_000;
-    let mut batch = BatchBuilder::new(Arrival { arrived_ns, sender: "slots-prod", fixed: &[], limits });
+    let ties = calvex_core::tie::Ties::default();
+    let arrival = Arrival { arrived_ns, sender: "slots-prod", fixed: &[], limits, ties: &ties };
+    let mut batch = BatchBuilder::new(arrival);
     for (n, line) in lines.iter().enumerate() {
         let fields = reading.flattener.json(line, &mut reading.paths, &limits);
         let event = fields.map(|fields| RawEvent { fields, known: Known::default() });
         batch.push(n, event, &mut reading).unwrap();
     }
-    batch.finish(&reading, &RouteTable::new(Vec::new(), 1), |_| ("main", 36_500)).unwrap().pages.remove(0).1
+    let (routes, shaping) = (RouteTable::new(Vec::new(), 1), Shaping::default());
+    let policy = Policy::of_routes(&routes, &shaping, &|_| ("main", 36_500));
+    batch.finish(&reading, &policy).unwrap().pages.remove(0).1
 }
 
 struct Shelf(Vec<Vec<u8>>);

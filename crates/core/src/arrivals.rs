@@ -1,7 +1,7 @@
 //! Arrivals: the account of what came, by service and host of a page. Counted from columns, so that it costs next to
 //! nothing beside the storing.
 
-use crate::columns::{Column, Own, PageRead, Values};
+use crate::columns::{Column, Own, PageRead, Rows, Values};
 use crate::error::Result;
 use std::collections::BTreeMap;
 
@@ -30,6 +30,14 @@ pub struct Tally {
 /// # Errors
 /// Where a column cannot be read.
 pub fn tally(page: &dyn PageRead) -> Result<Vec<Tally>> {
+    tally_of(page, &Rows::all(page.rows()))
+}
+
+/// The account of some rows of a page.
+///
+/// # Errors
+/// Where a column cannot be read.
+pub fn tally_of(page: &dyn PageRead, rows: &Rows) -> Result<Vec<Tally>> {
     let [service, host, time, arrived, sent] = [
         page.own(Own::Service)?,
         page.own(Own::Host)?,
@@ -39,7 +47,7 @@ pub fn tally(page: &dyn PageRead) -> Result<Vec<Tally>> {
     ];
     let each = page.weight_bytes() / page.rows().max(1);
     let mut by_codes: BTreeMap<(Option<u32>, Option<u32>), Tally> = BTreeMap::new();
-    for row in 0..page.rows() {
+    for row in rows.iter() {
         let codes = (code(service.as_deref(), row), code(host.as_deref(), row));
         let ns = |column: &Option<std::sync::Arc<Column>>| column.as_deref().and_then(|c| c.int(row));
         let at = ns(&time).unwrap_or(0);

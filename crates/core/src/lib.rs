@@ -6,6 +6,7 @@
 pub mod error;
 pub mod event;
 pub mod json;
+pub mod line;
 pub mod mask;
 pub mod normalise;
 pub mod query;
@@ -16,6 +17,7 @@ pub mod arrivals;
 pub mod batch;
 pub mod chunk;
 pub mod columns;
+pub mod dial;
 pub mod journal;
 pub mod measure;
 pub mod merge;
@@ -24,6 +26,7 @@ pub mod retention;
 pub mod rule;
 pub mod search;
 pub mod story;
+pub mod tie;
 
 #[cfg(test)]
 mod fuzz;

@@ -19,17 +19,49 @@ pub const COVER: &str = "•••";
 /// Digits of a card number.
 const CARD_DIGITS: std::ops::RangeInclusive<usize> = 13..=19;
 
+/// A built-in form of secret.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Detector {
+    /// Bearer tokens, and keys and tokens of this service.
+    Tokens,
+    /// Passwords in URLs, and what stands behind a name like `password`.
+    Passwords,
+    /// Card numbers with a good check digit.
+    Cards,
+    /// E-mail addresses.
+    Mail,
+}
+
+impl Detector {
+    /// Every one.
+    pub const ALL: [Detector; 4] = [Detector::Tokens, Detector::Passwords, Detector::Cards, Detector::Mail];
+
+    /// As written in rules.
+    pub fn name(self) -> &'static str {
+        match self {
+            Detector::Tokens => "tokens",
+            Detector::Passwords => "passwords",
+            Detector::Cards => "cards",
+            Detector::Mail => "mail",
+        }
+    }
+}
+
 /// The expressions, tried in this order; the group `s` is what is covered.
-static FORMS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
+static FORMS: LazyLock<Vec<(Detector, Regex)>> = LazyLock::new(|| {
     [
-        r#"calvex-(?:key|token|session)-(?<s>[A-Za-z0-9_-]+)"#,
-        r#"(?i)\bbearer[ :=]+(?<s>[^\s"',;]+)"#,
-        r#"[A-Za-z][A-Za-z0-9+.-]*://[^\s/:@"']*:(?<s>[^\s/@"']+)@"#,
-        r#"(?i)(?:password|passwd|secret|token|api[_-]?key)["']?\s*[:=]\s*["']?(?<s>[^\s"',;&}]+)"#,
-        r#"(?<s>[A-Za-z0-9._%+-]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)*\.[A-Za-z]{2,})"#,
+        (Detector::Tokens, r#"calvex-(?:key|token|session)-(?<s>[A-Za-z0-9_-]+)"#),
+        (Detector::Tokens, r#"(?i)\bbearer[ :=]+(?<s>[^\s"',;]+)"#),
+        (Detector::Passwords, r#"[A-Za-z][A-Za-z0-9+.-]*://[^\s/:@"']*:(?<s>[^\s/@"']+)@"#),
+        (
+            Detector::Passwords,
+            r#"(?i)(?:password|passwd|secret|token|api[_-]?key)["']?\s*[:=]\s*["']?(?<s>[^\s"',;&}]+)"#,
+        ),
+        (Detector::Mail, r#"(?<s>[A-Za-z0-9._%+-]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)*\.[A-Za-z]{2,})"#),
     ]
     .into_iter()
-    .filter_map(|form| Regex::new(form).ok())
+    .filter_map(|(detector, form)| Some((detector, Regex::new(form).ok()?)))
     .collect()
 });
 
@@ -37,23 +69,23 @@ static DIGITS: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"\b[0-9](?
 
 /// `text` with its secrets covered; borrowed where it has none.
 pub fn mask(text: &str) -> Cow<'_, str> {
+    cover(text, &Detector::ALL, &|_| COVER.to_owned())
+}
+
+/// `text` with what `detectors` find replaced by what `cover` makes of it; borrowed where they find nothing.
+pub fn cover<'t>(text: &'t str, detectors: &[Detector], cover: &dyn Fn(&str) -> String) -> Cow<'t, str> {
     let mut out = Cow::Borrowed(text);
-    for form in FORMS.iter() {
-        let covered = form.replace_all(&out, |found: &Captures| {
-            let whole = found.get(0).map_or(0..0, |m| m.range());
-            let secret = found.name("s").map_or(whole.clone(), |m| m.range());
-            let text = &found[0];
-            format!("{}{COVER}{}", &text[..secret.start - whole.start], &text[secret.end - whole.start..])
-        });
-        if let Cow::Owned(covered) = covered {
+    for (_, form) in FORMS.iter().filter(|(d, _)| detectors.contains(d)) {
+        if let Some(covered) = cover_matches(&out, form, cover) {
             out = Cow::Owned(covered);
         }
     }
-    if let Some(digits) = DIGITS.as_ref().filter(|d| d.find_iter(&out).any(|m| is_card(m.as_str()))) {
+    let digits = DIGITS.as_ref().filter(|_| detectors.contains(&Detector::Cards));
+    if let Some(digits) = digits.filter(|d| d.find_iter(&out).any(|m| is_card(m.as_str()))) {
         let covered = digits.replace_all(
             &out,
             |found: &Captures| {
-                if is_card(&found[0]) { COVER.to_owned() } else { found[0].to_owned() }
+                if is_card(&found[0]) { cover(&found[0]) } else { found[0].to_owned() }
             },
         );
         if let Cow::Owned(covered) = covered {
@@ -61,6 +93,27 @@ pub fn mask(text: &str) -> Cow<'_, str> {
         }
     }
     out
+}
+
+/// `text` with each match of `form` covered: its group `s`, else its first group, else the whole. `None` where there is
+/// none.
+pub fn cover_matches(text: &str, form: &Regex, cover: &dyn Fn(&str) -> String) -> Option<String> {
+    let mut out = String::new();
+    let mut done = 0;
+    for found in form.captures_iter(text) {
+        let Some(secret) = found.name("s").or_else(|| found.get(1)).or_else(|| found.get(0)) else { continue };
+        if secret.is_empty() || secret.start() < done {
+            continue;
+        }
+        out.push_str(text.get(done..secret.start())?);
+        out.push_str(&cover(secret.as_str()));
+        done = secret.end();
+    }
+    if done == 0 {
+        return None;
+    }
+    out.push_str(text.get(done..)?);
+    Some(out)
 }
 
 fn is_card(text: &str) -> bool {

@@ -230,3 +230,19 @@ pub fn wait_for<T>(what: &str, mut probe: impl FnMut() -> Result<Option<T>>) -> 
         std::thread::sleep(Duration::from_millis(30));
     }
 }
+
+/// Whether any file below `dir` holds `text`.
+pub fn on_disk(dir: &Path, text: &str) -> bool {
+    let mut folders = vec![dir.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                folders.push(path);
+            } else if memchr::memmem::find(&std::fs::read(&path).unwrap_or_default(), text.as_bytes()).is_some() {
+                return true;
+            }
+        }
+    }
+    false
+}

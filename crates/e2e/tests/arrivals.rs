@@ -1,7 +1,7 @@
 //! Arrivals and the probe: what came, what did not and why, told by the real client.
 
 use anyhow::Result;
-use calvex_e2e::service::{Service, wait_for};
+use calvex_e2e::service::{Service, on_disk, wait_for};
 use serde_json::{Value, json};
 use std::io::Write;
 use std::net::{TcpStream, UdpSocket};
@@ -17,22 +17,6 @@ fn rows(output: &std::process::Output) -> Vec<Value> {
 
 fn refused(rows: &[Value], sender: &str, reason: &str) -> Option<u64> {
     rows.iter().find(|r| r["reason"] == reason && r["sender"] == sender).and_then(|r| r["refused"].as_u64())
-}
-
-/// Whether any file below `dir` holds `text`.
-fn on_disk(dir: &std::path::Path, text: &str) -> bool {
-    let mut folders = vec![dir.to_owned()];
-    while let Some(folder) = folders.pop() {
-        for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
-            let path = entry.path();
-            if path.is_dir() {
-                folders.push(path);
-            } else if memchr::memmem::find(&std::fs::read(&path).unwrap_or_default(), text.as_bytes()).is_some() {
-                return true;
-            }
-        }
-    }
-    false
 }
 
 #[test]

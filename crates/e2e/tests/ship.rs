@@ -169,3 +169,29 @@ fn faults_are_told_at_once() -> Result<()> {
     end(first)?;
     Ok(())
 }
+
+#[test]
+fn plain_lines_are_cut_by_patterns() -> Result<()> {
+    let service = Service::start(&[])?;
+    let folder = tempfile::tempdir()?;
+    let path = folder.path().join("belt.log");
+    let now = jiff::Timestamp::now();
+    let mut lines: String = (0..50).map(|n| format!("{now} WARN belt {}: eye dusty, reading 0.{n}\n", n % 5)).collect();
+    lines += "not like the others\n";
+    std::fs::write(&path, &lines)?;
+    let pattern = "{time} {severity} belt {number belt}: {rest message}";
+    let args = ["--once", "--set", "service=sorter", "--pattern", pattern, path.to_str().context("a path")?];
+    let output = ship(&service, &folder.path().join("state"), &args)?.wait_with_output()?;
+    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(0), "{told}");
+    assert!(told.contains("`not like the others` up to column 1: expected a time"), "{told}");
+    assert!(told.contains("51 stored, 0 refused, 1 fitted no pattern"), "{told}");
+    until(&service, "severity=warn belt=3 \"eye dusty\"", 10)?;
+    until(&service, "\"like the others\"", 1)?;
+    // A pattern that is none is told with its place.
+    let output = ship(&service, folder.path(), &["--once", "--pattern", "{word", path.to_str().context("a path")?])?;
+    let output = output.wait_with_output()?;
+    assert_eq!(output.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("column 1: this hole is not closed"));
+    Ok(())
+}

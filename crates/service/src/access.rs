@@ -7,7 +7,8 @@ use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
 use calvex_core::event::Value;
-use calvex_store::records::access::{KeyRow, ReaderRow};
+use calvex_store::records::access::ReaderRow;
+use calvex_store::records::keys::{KeyLimits, KeyRow};
 use calvex_wire::api::{CONSOLE_HEADER, SESSION_COOKIE};
 use moka::sync::Cache;
 use std::sync::Arc;
@@ -23,6 +24,10 @@ pub struct Sender {
     pub name: String,
     /// Stamped on every event.
     pub fixed: Vec<(String, Value)>,
+    /// What it may send.
+    pub limits: KeyLimits,
+    /// From when on the secret that was shown is no longer good.
+    ends_ns: Option<i64>,
 }
 
 impl Sender {
@@ -32,7 +37,8 @@ impl Sender {
             Ok(Value::Object(fixed)) => fixed,
             _ => Vec::new(),
         };
-        Sender { key_id: key.id, name: key.name, fixed }
+        let ends_ns = [key.limits.ends_ns, key.secret_ends_ns].into_iter().flatten().min();
+        Sender { key_id: key.id, name: key.name, fixed, limits: key.limits, ends_ns }
     }
 }
 
@@ -100,7 +106,13 @@ pub async fn sender(app: &Shared, headers: &HeaderMap) -> Result<Arc<Sender>> {
 /// Where the database fails.
 pub async fn named_sender(app: &Shared, name: &str) -> Result<Arc<Sender>> {
     let look = async {
-        let nameless = || Sender { key_id: 0, name: name.to_owned(), fixed: Vec::new() };
+        let nameless = || Sender {
+            key_id: 0,
+            name: name.to_owned(),
+            fixed: Vec::new(),
+            limits: KeyLimits::default(),
+            ends_ns: None,
+        };
         Ok(Some(app.store.key_named(name).await?.map_or_else(nameless, Sender::of)))
     };
     let found = app.keys.get(hash_secret(&format!("named {name}")), look).await?;
@@ -114,6 +126,13 @@ pub async fn named_sender(app: &Shared, name: &str) -> Result<Arc<Sender>> {
 pub async fn sender_of(app: &Shared, secret: &str) -> Result<Arc<Sender>> {
     let look = async { Ok(app.store.key(&hash_secret(secret)).await?.map(Sender::of)) };
     match app.keys.get(hash_secret(secret), look).await? {
+        Some(sender) if sender.ends_ns.is_some_and(|ends| ends <= (app.clock)()) => {
+            crate::intake::refuse(app, &sender.name, "key-ended", 1, "");
+            Err(ServiceError::NotSignedIn(format!(
+                "the key of `{}` has ended; `calvex key rotate` gives it another secret, `calvex key limit` another end",
+                sender.name
+            )))
+        }
         Some(sender) => Ok(sender),
         None => {
             let begins: String = secret.chars().take(15).collect();

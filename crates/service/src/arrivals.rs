@@ -7,8 +7,8 @@ use crate::state::Shared;
 use calvex_core::arrivals::Tally;
 use calvex_core::event::time::format_utc;
 use calvex_core::mask::mask;
-use calvex_store::records::arrivals::{ArrivalRow, RefusalRow};
-use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused};
+use calvex_store::records::arrivals::{ArrivalRow, AsideRow, RefusalRow};
+use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused, SetAside};
 use parking_lot::Mutex;
 use std::collections::{BTreeMap, HashMap};
 
@@ -39,6 +39,11 @@ struct Account {
 struct Held {
     arrivals: HashMap<Account, ArrivalRow>,
     refusals: HashMap<(u32, String, String), RefusalRow>,
+    asides: HashMap<(Account, String), AsideRow>,
+    /// When each key was last used.
+    used: HashMap<String, i64>,
+    /// By shaping rule: events, and when last.
+    rules: HashMap<String, (u64, i64)>,
 }
 
 /// The account of this node.
@@ -116,14 +121,83 @@ impl Ledger {
         row.sample = shortened(&mask(sample), MAX_SAMPLE);
     }
 
-    /// Takes out what was counted; what cannot be written is put back.
-    fn take(&self) -> (Vec<ArrivalRow>, Vec<RefusalRow>) {
-        let held = std::mem::take(&mut *self.held.lock());
-        (held.arrivals.into_values().collect(), held.refusals.into_values().collect())
+    /// Counts what was not stored on purpose.
+    pub fn set_aside(&self, now_ns: i64, sender: &str, cause: &str, lane: u32, tallies: Vec<Tally>) {
+        let mut held = self.held.lock();
+        for tally in tallies {
+            let crowded = held.asides.len();
+            let account = Account {
+                hour: hour_of(now_ns),
+                sender: shortened(sender, 64),
+                service: if crowded < MAX_HELD * 2 { shortened(&tally.service, MAX_NAME) } else { String::new() },
+                host: if crowded < MAX_HELD { shortened(&tally.host, MAX_NAME) } else { String::new() },
+                lane,
+            };
+            let row = held.asides.entry((account, shortened(cause, 96))).or_insert_with_key(|(a, cause)| AsideRow {
+                hour: a.hour,
+                sender: a.sender.clone(),
+                service: a.service.clone(),
+                host: a.host.clone(),
+                lane,
+                cause: cause.clone(),
+                events: 0,
+                bytes: 0,
+                first_ns: now_ns,
+                last_ns: now_ns,
+            });
+            row.events += tally.events;
+            row.bytes += tally.bytes;
+            row.last_ns = row.last_ns.max(now_ns);
+        }
     }
 
-    fn put_back(&self, arrivals: Vec<ArrivalRow>, refusals: Vec<RefusalRow>) {
+    /// Notes that a key was used.
+    pub fn used(&self, now_ns: i64, sender: &str) {
         let mut held = self.held.lock();
+        match held.used.get_mut(sender) {
+            Some(last_ns) => *last_ns = now_ns,
+            None => drop(held.used.insert(sender.to_owned(), now_ns)),
+        }
+    }
+
+    /// Counts the events that shaping rules were applied to.
+    pub fn held(&self, now_ns: i64, rules: Vec<(String, u64)>) {
+        if rules.is_empty() {
+            return;
+        }
+        let mut held = self.held.lock();
+        for (rule, events) in rules {
+            let counted = held.rules.entry(rule).or_insert((0, now_ns));
+            counted.0 += events;
+            counted.1 = counted.1.max(now_ns);
+        }
+    }
+
+    /// Takes out what was counted; what cannot be written is put back.
+    fn take(&self) -> Held {
+        std::mem::take(&mut *self.held.lock())
+    }
+
+    fn put_back(&self, written: Written) {
+        let mut held = self.held.lock();
+        let Written { arrivals, refusals, asides } = written;
+        for row in asides {
+            let account = Account {
+                hour: row.hour,
+                sender: row.sender.clone(),
+                service: row.service.clone(),
+                host: row.host.clone(),
+                lane: row.lane,
+            };
+            match held.asides.get_mut(&(account.clone(), row.cause.clone())) {
+                Some(newer) => {
+                    newer.events += row.events;
+                    newer.bytes += row.bytes;
+                    newer.first_ns = newer.first_ns.min(row.first_ns);
+                }
+                None => drop(held.asides.insert((account, row.cause.clone()), row)),
+            }
+        }
         for row in arrivals {
             let account = Account {
                 hour: row.hour,
@@ -156,19 +230,32 @@ impl Ledger {
     }
 }
 
+/// What goes to the database at once.
+struct Written {
+    arrivals: Vec<ArrivalRow>,
+    refusals: Vec<RefusalRow>,
+    asides: Vec<AsideRow>,
+}
+
 /// Adds to the database what was counted since the last time.
 ///
 /// # Errors
 /// Where the database fails; it is tried again then, which may count some twice.
 pub async fn write(app: &Shared) -> Result<()> {
-    let (arrivals, refusals) = app.ledger.take();
-    if arrivals.is_empty() && refusals.is_empty() {
-        return Ok(());
-    }
-    if let Err(e) = app.store.add_arrivals(&arrivals, &refusals).await {
-        app.ledger.put_back(arrivals, refusals);
+    let Held { arrivals, refusals, asides, used, rules } = app.ledger.take();
+    let written = Written {
+        arrivals: arrivals.into_values().collect(),
+        refusals: refusals.into_values().collect(),
+        asides: asides.into_values().collect(),
+    };
+    if let Err(e) = app.store.add_arrivals(&written.arrivals, &written.refusals, &written.asides).await {
+        app.ledger.put_back(written);
         return Err(e.into());
     }
+    // Less than a row's loss hangs on these two: the next use tells them again.
+    app.store.touch_keys(&used.into_iter().collect::<Vec<_>>()).await?;
+    let rules: Vec<_> = rules.into_iter().map(|(rule, (events, last_ns))| (rule, events, last_ns)).collect();
+    app.store.count_shaping(&rules).await?;
     Ok(())
 }
 
@@ -230,7 +317,26 @@ pub async fn arrivals(app: &Shared, reader: &Reader, hours: u32, service: Option
         told.last = format_utc(row.last_ns, 3);
         told.sample = Some(row.sample).filter(|s| !s.is_empty() && reader.who.role == "admin");
     }
-    Ok(ArrivalsAnswer { hours, arrivals, refused: refused.into_values().collect() })
+    let mut set_aside: BTreeMap<(String, String, String, String, u32), SetAside> = BTreeMap::new();
+    for row in app.store.asides(from_hour, service).await?.into_iter().filter(|r| reader.may_read(r.lane)) {
+        let key = (row.service.clone(), row.host.clone(), row.sender.clone(), row.cause.clone(), row.lane);
+        let told = set_aside.entry(key).or_insert_with(|| SetAside {
+            service: row.service,
+            host: row.host,
+            sender: row.sender,
+            lane: config.name(row.lane).to_string(),
+            cause: row.cause,
+            events: 0,
+            bytes: 0,
+            first: format_utc(row.first_ns, 3),
+            last: String::new(),
+        });
+        told.events += row.events;
+        told.bytes += row.bytes;
+        told.last = format_utc(row.last_ns, 3);
+    }
+    let refused = refused.into_values().collect();
+    Ok(ArrivalsAnswer { hours, arrivals, refused, set_aside: set_aside.into_values().collect() })
 }
 
 #[cfg(test)]
@@ -246,17 +352,25 @@ mod tests {
         let ledger = Ledger::default();
         ledger.stored(10, "slots-prod", 1, false, true, vec![tally("a", 3), tally("b", 1)]);
         ledger.refused(10, "slots-prod", "not-json", 2, "password=hush");
-        let (arrivals, refusals) = ledger.take();
-        assert_eq!(arrivals.len(), 2);
+        ledger.set_aside(10, "slots-prod", "dial 3", 1, vec![tally("a", 4)]);
+        let written = |held: Held| Written {
+            arrivals: held.arrivals.into_values().collect(),
+            refusals: held.refusals.into_values().collect(),
+            asides: held.asides.into_values().collect(),
+        };
+        let first = written(ledger.take());
+        assert_eq!(first.arrivals.len(), 2);
+        ledger.set_aside(20, "slots-prod", "dial 3", 1, vec![tally("a", 1)]);
         ledger.stored(20, "slots-prod", 1, true, false, vec![tally("a", 2)]);
         ledger.refused(20, "slots-prod", "not-json", 1, "door 17");
-        ledger.put_back(arrivals, refusals);
-        let (mut arrivals, refusals) = ledger.take();
+        ledger.put_back(first);
+        let Written { mut arrivals, refusals, asides } = written(ledger.take());
+        assert_eq!((asides.len(), asides[0].events, asides[0].first_ns), (1, 5, 10));
         arrivals.sort_by(|x, y| x.host.cmp(&y.host));
         let a = &arrivals[0];
         assert_eq!((a.stored, a.late, a.untimed, a.first_ns, a.last_ns, a.delay_ns), (5, 2, 2, 10, 20, -5));
         assert_eq!((refusals.len(), refusals[0].refused, refusals[0].sample.as_str()), (1, 3, "door 17"));
         ledger.refused(10, "x", "not-json", 1, "password=hush");
-        assert_eq!(ledger.take().1[0].sample, "password=•••");
+        assert_eq!(written(ledger.take()).refusals[0].sample, "password=•••");
     }
 }

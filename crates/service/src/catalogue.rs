@@ -1,28 +1,43 @@
-//! Lanes, routes and chunks as this node knows them now; read by every request, changed by few.
+//! Lanes, routes, shaping rules, dials and ties as this node knows them now; read by every request, changed by few.
 
 use crate::error::Result;
+use calvex_core::dial::Dial;
+use calvex_core::event::Severity;
 use calvex_core::query::parse_filter;
 use calvex_core::route::{Route, RouteTable};
+use calvex_core::shape::{Rule, Shaping};
+use calvex_core::tie::{Tie, Ties};
+use calvex_store::records::shaping::{DialRow, ShapingRow};
 use calvex_store::{LaneRow, Store};
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// One reading of lanes and routes.
+/// One reading of it all.
 pub struct Config {
     lanes: HashMap<u32, (LaneRow, Arc<str>)>,
     routes: RouteTable<u32>,
+    shaping: Shaping,
+    dials: Vec<Dial>,
+    ties: Ties,
+    /// Keys the hashes that masks write.
+    mask_secret: [u8; 32],
 }
 
 impl Config {
-    /// Reads lanes and routes.
+    /// Reads everything.
     pub async fn load(store: &Store) -> Result<Self> {
         let lanes = store.lanes().await?;
         let default = lanes.iter().find(|l| l.is_default).or(lanes.first()).map_or(1, |l| l.id);
+        let ties = store.ties().await?;
+        let ties = Ties::new(ties.iter().map(|(name, spellings)| Tie::new(name, spellings)));
         let mut routes = Vec::new();
         for (text, lane) in store.routes().await? {
             match parse_filter(&text) {
-                Ok(filter) => routes.push(Route { filter, lane }),
+                Ok(mut filter) => {
+                    filter.tie_up(&ties);
+                    routes.push(Route { filter, lane });
+                }
                 // Routes are checked when they are put; one that no longer parses must not stop intake.
                 Err(mistakes) => tracing::error!(route = text, ?mistakes, "a route is passed over"),
             }
@@ -31,7 +46,43 @@ impl Config {
             let name: Arc<str> = l.name.as_str().into();
             (l.id, (l, name))
         };
-        Ok(Config { lanes: lanes.into_iter().map(named).collect(), routes: RouteTable::new(routes, default) })
+        let mask_secret = store.own_secret("mask", rand::random()).await?;
+        let dials = store.dials().await?;
+        let mut shaping = readable(&store.shaping().await?, &lanes, mask_secret);
+        shaping.tie_up(&ties);
+        Ok(Config {
+            lanes: lanes.into_iter().map(named).collect(),
+            routes: RouteTable::new(routes, default),
+            shaping,
+            dials: dials.iter().filter_map(|row| dial_of(row, &ties)).collect(),
+            ties,
+            mask_secret,
+        })
+    }
+
+    /// The shaping rules in force.
+    pub fn shaping(&self) -> &Shaping {
+        &self.shaping
+    }
+
+    /// Rules as they would be in force here.
+    ///
+    /// # Errors
+    /// Every mistake of every rule.
+    pub fn read_shaping(&self, rules: &[Rule]) -> std::result::Result<Shaping, Vec<calvex_core::shape::RuleMistake>> {
+        let mut shaping = Shaping::new(rules, |name| self.by_name(name).map(|l| l.id), self.mask_secret)?;
+        shaping.tie_up(&self.ties);
+        Ok(shaping)
+    }
+
+    /// Every dial, also those that ended.
+    pub fn dials(&self) -> &[Dial] {
+        &self.dials
+    }
+
+    /// The ties.
+    pub fn ties(&self) -> &Ties {
+        &self.ties
     }
 
     /// The routes in force.
@@ -59,6 +110,48 @@ impl Config {
         let mut all: Vec<&LaneRow> = self.lanes.values().map(|(l, _)| l).collect();
         all.sort_by(|a, b| a.name.cmp(&b.name));
         all
+    }
+}
+
+/// Rules as recorded; they are checked when they are put. One that can no longer be read (its lane is gone) is passed over,
+/// so that it does not stop intake, and the others stay.
+fn readable(rows: &[ShapingRow], lanes: &[LaneRow], secret: [u8; 32]) -> Shaping {
+    let lane = |name: &str| lanes.iter().find(|l| l.name == name).map(|l| l.id);
+    let mut rules: Vec<Rule> = Vec::new();
+    for row in rows {
+        let read = rule_of(row).and_then(|rule| match Shaping::new(std::slice::from_ref(&rule), lane, secret) {
+            Ok(_) => Some(rule),
+            Err(mistakes) => {
+                tracing::error!(rule = row.name, ?mistakes, "a shaping rule is passed over");
+                None
+            }
+        });
+        rules.extend(read);
+    }
+    Shaping::new(&rules, lane, secret).unwrap_or_default()
+}
+
+/// A rule as it was written.
+pub fn rule_of(row: &ShapingRow) -> Option<Rule> {
+    match serde_json::from_str(&row.act) {
+        Ok(act) => Some(Rule { name: row.name.clone(), when: row.filter.clone(), act }),
+        Err(e) => {
+            tracing::error!(rule = row.name, "a shaping rule is passed over: {e}");
+            None
+        }
+    }
+}
+
+fn dial_of(row: &DialRow, ties: &Ties) -> Option<Dial> {
+    match parse_filter(&row.filter) {
+        Ok(mut filter) => {
+            filter.tie_up(ties);
+            Some(Dial { id: row.id, filter, least: Severity(row.least), until_ns: row.until_ns })
+        }
+        Err(mistakes) => {
+            tracing::error!(dial = row.id, ?mistakes, "a dial is passed over");
+            None
+        }
     }
 }
 

@@ -105,8 +105,8 @@ fn cell(cell: &Cell) -> Value {
 fn field_name(field: &Field) -> String {
     match field {
         Field::Own(part) => part.name().to_owned(),
-        Field::Sent(name) if OwnPart::from_name(name).is_some() => format!(".{name}"),
-        Field::Sent(name) => name.clone(),
+        Field::Sent(name) if OwnPart::from_name(name.as_str()).is_some() => format!(".{}", name.as_str()),
+        Field::Sent(name) => name.as_str().to_owned(),
     }
 }
 

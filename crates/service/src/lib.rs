@@ -8,6 +8,7 @@ mod figures;
 mod http;
 mod intake;
 mod jobs;
+mod limits;
 mod listeners;
 mod metrics;
 mod notify;

@@ -26,6 +26,7 @@ pub struct Metrics {
     registry: Registry,
     pub stored: Family<LaneLabel, Counter>,
     pub refused: Family<Reason, Counter>,
+    pub set_aside: Counter,
     pub repeated: Counter,
     pub commits: Counter,
     pub commit_seconds: Histogram,
@@ -50,6 +51,7 @@ impl Metrics {
             registry: Registry::with_prefix("calvex"),
             stored: Family::default(),
             refused: Family::default(),
+            set_aside: Counter::default(),
             repeated: Counter::default(),
             commits: Counter::default(),
             commit_seconds: seconds(),
@@ -68,6 +70,7 @@ impl Metrics {
         let r = &mut m.registry;
         r.register("events_stored", "Events acknowledged, by lane", m.stored.clone());
         r.register("events_refused", "Events and requests not stored, by reason", m.refused.clone());
+        r.register("events_set_aside", "Events not stored on purpose", m.set_aside.clone());
         r.register("batches_repeated", "Batches answered from their receipt", m.repeated.clone());
         r.register("commits", "Group commits", m.commits.clone());
         r.register("commit_seconds", "Time of a group commit", m.commit_seconds.clone());

@@ -5,6 +5,7 @@ use crate::arrivals::{Ledger, write as write_arrivals};
 use crate::catalogue::{Catalogue, Config};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
+use crate::limits::Limits;
 use crate::listeners::{Addresses, Listeners};
 use crate::metrics::Metrics;
 use crate::pipeline::{CommitFigures, Committer, Sealer, View};
@@ -138,6 +139,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         keys: Lookups::new(Duration::from_secs(5)),
         readers: Lookups::new(Duration::from_secs(2)),
         addresses: std::sync::OnceLock::new(),
+        limits: Limits::default(),
         ledger: Ledger::default(),
         logins: LoginLimiter::new(),
         decode_slots: Arc::new(Semaphore::new(cores)),
@@ -157,6 +159,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         touched_from_ns,
         fenced,
     });
+    app.limits.load(&app.store, (app.clock)()).await?;
     let replayed = replay(&app).await?;
     tracing::info!(node = app.claim.node, epoch = app.claim.epoch, replayed, swept, "the journal is replayed");
     app.ready.store(true, Ordering::SeqCst);

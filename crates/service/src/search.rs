@@ -57,7 +57,9 @@ pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
             range.describe()
         )));
     }
-    Ok(Plan { query: parsed.query, warnings: parsed.warnings, range })
+    let mut query = parsed.query;
+    query.tie_up(app.catalogue.get().ties());
+    Ok(Plan { query, warnings: parsed.warnings, range })
 }
 
 /// The zone of a request.

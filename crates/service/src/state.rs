@@ -4,6 +4,7 @@ use crate::access::LoginLimiter;
 use crate::access::{Lookups, Sender};
 use crate::arrivals::Ledger;
 use crate::catalogue::Catalogue;
+use crate::limits::Limits;
 use crate::listeners::Addresses;
 use crate::metrics::Metrics;
 use crate::pipeline::{Intake, View};
@@ -36,6 +37,8 @@ pub struct App {
     pub keys: Lookups<Sender>,
     /// Where the ways in are; set once they are served.
     pub addresses: std::sync::OnceLock<Addresses>,
+    /// What senders and lanes use up.
+    pub limits: Limits,
     /// What came, and what became of it.
     pub ledger: Ledger,
     /// People by session or token.

@@ -22,6 +22,10 @@ pub struct LaneRow {
     /// Whether its existence may be told to those who may not read it.
     pub told: bool,
     pub is_default: bool,
+    /// Events and bytes it takes a day; any number if none.
+    pub day_events: Option<u64>,
+    /// See `day_events`.
+    pub day_bytes: Option<u64>,
 }
 
 /// A chunk as catalogued.
@@ -83,6 +87,8 @@ impl Store {
                     retention_days: r.try_get(2)?,
                     told: r.try_get(3)?,
                     is_default: r.try_get(4)?,
+                    day_events: r.try_get(5)?,
+                    day_bytes: r.try_get(6)?,
                 })
             })
             .collect()

@@ -49,7 +49,10 @@ statements! {
     CHUNK_RETERM = "UPDATE chunk SET visible_until_ns = (day + 1 + ?) * 86400000000000 WHERE lane_id = ?";
     ARRIVALS = "SELECT hour, sender, service, host, lane_id, stored, late, bytes, untimed, first_ns, last_ns, delay_ns FROM arrival WHERE hour >= ? AND (? IS NULL OR service = ?)";
     REFUSALS = "SELECT hour, sender, reason, refused, first_ns, last_ns, sample FROM refusal WHERE hour >= ? ORDER BY hour";
+    ASIDES = "SELECT hour, sender, service, host, lane_id, cause, events, bytes, first_ns, last_ns FROM aside WHERE hour >= ? AND (? IS NULL OR service = ?) ORDER BY hour";
+    ASIDE_EXPIRE = "DELETE FROM aside WHERE hour < ?";
+    ARRIVED_SINCE = "SELECT sender, lane_id, CAST(SUM(stored) AS UNSIGNED), CAST(SUM(bytes) AS UNSIGNED) FROM arrival WHERE hour >= ? GROUP BY sender, lane_id";
     ARRIVAL_EXPIRE = "DELETE FROM arrival WHERE hour < ?";
     REFUSAL_EXPIRE = "DELETE FROM refusal WHERE hour < ?";
-    LANE_ALL = "SELECT id, name, retention_days, told, is_default FROM lane ORDER BY id";
+    LANE_ALL = "SELECT id, name, retention_days, told, is_default, day_events, day_bytes FROM lane ORDER BY id";
 }

@@ -72,16 +72,20 @@ pub fn decode_line<'a>(line: &'a str, reading: &mut Reading, limits: &Limits) ->
 mod tests {
     use super::*;
     use calvex_core::batch::Batch;
+    use calvex_core::batch::Policy;
     use calvex_core::normalise::Arrival;
     use calvex_core::route::RouteTable;
+    use calvex_core::shape::Shaping;
     use proptest::prelude::*;
 
     fn take(body: &[u8], event_bytes: usize) -> Batch {
         let limits = Limits { event_bytes, ..Limits::default() };
         let mut reading = Reading::default();
-        let mut builder = BatchBuilder::new(Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits });
+        let ties = calvex_core::tie::Ties::default();
+        let mut builder = BatchBuilder::new(Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits, ties: &ties });
         decode(body, &mut builder, &mut reading).unwrap();
-        builder.finish(&reading, &RouteTable::new(Vec::new(), 1), |_| ("main", 30)).unwrap()
+        let (routes, shaping) = (RouteTable::new(Vec::new(), 1), Shaping::default());
+        builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", 30))).unwrap()
     }
 
     fn told(body: &[u8]) -> (usize, Vec<(usize, &'static str)>) {

@@ -10,6 +10,7 @@ import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
 import { Hours } from "./Hours";
+import { Places } from "./Places";
 
 const Head = styled.div`
   display: flex;
@@ -67,6 +68,13 @@ function folded(arrivals: Arrival[]): Arrival[] {
   return [...rows.values()].map((row) => row.all);
 }
 
+/** What set events aside, with the way to where it is set. */
+function Cause({ cause }: { cause: string }) {
+  if (cause.startsWith("dial ")) return <Link to="/intake/dials">{cause}</Link>;
+  if (cause.startsWith("rule ")) return <Link to="/intake/shaping">{cause}</Link>;
+  return cause.endsWith("key") ? <Link to="/intake/keys">{cause}</Link> : cause;
+}
+
 /** Did mine arrive, and if not, why: what was stored by service, what was refused, and where one can send. */
 export default function IntakePage() {
   const { zone } = useZone();
@@ -86,6 +94,7 @@ export default function IntakePage() {
   const terminal = `calvex arrivals${service ? ` ${service}` : ""}${hours === 24 ? "" : ` --hours ${hours}`}`;
   return (
     <Page>
+      <Places />
       <Head>
         <h1>{service ? `Arrivals of ${service}` : "Arrivals"}</h1>
         {service && <Quiet onPress={() => choose({ service: "" })}>every service</Quiet>}
@@ -161,6 +170,41 @@ export default function IntakePage() {
             </tbody>
           </Table>
         </div>
+      )}
+      {answer && answer.set_aside.length > 0 && (
+        <>
+          <h1>Set aside on purpose</h1>
+          <div className="wide">
+            <Table aria-label="Set aside">
+              <thead>
+                <tr>
+                  <th scope="col" className="number">
+                    events
+                  </th>
+                  <th scope="col">by</th>
+                  <th scope="col">service</th>
+                  <th scope="col">host</th>
+                  <th scope="col">sender</th>
+                  <th scope="col">last</th>
+                </tr>
+              </thead>
+              <tbody>
+                {answer.set_aside.map((a) => (
+                  <tr key={[a.service, a.host, a.sender, a.cause, a.lane].join(" ")}>
+                    <td className="number">{a.events.toLocaleString("en")}</td>
+                    <td>
+                      <Cause cause={a.cause} />
+                    </td>
+                    <td>{a.service || <Muted>none told</Muted>}</td>
+                    <td>{a.host || <Muted>none told</Muted>}</td>
+                    <td>{a.sender}</td>
+                    <td title={when(a.last, zone)}>{ago(parseNs(a.last))}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </Table>
+          </div>
+        </>
       )}
       <h1>Refused</h1>
       {answer?.refused.length === 0 && (

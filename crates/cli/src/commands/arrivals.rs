@@ -4,7 +4,7 @@ use crate::client::{Connection, segment};
 use crate::figures::bars;
 use crate::{Ended, output};
 use anyhow::Result;
-use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused};
+use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused, SetAside};
 use clap::Args;
 use std::collections::BTreeMap;
 
@@ -32,6 +32,7 @@ impl Arrivals {
         if self.json {
             output::ndjson(&told.arrivals)?;
             output::ndjson(&told.refused)?;
+            output::ndjson(&told.set_aside)?;
             return Ok(if found { Ended::Well } else { Ended::Nothing });
         }
         if found {
@@ -42,6 +43,11 @@ impl Arrivals {
         } else {
             let of = self.service.as_deref().map_or_else(String::new, |s| format!(" of service `{s}`"));
             output::line(&format!("Nothing{of} arrived in the last {} hours, in the lanes you may read.", told.hours))?;
+        }
+        if !told.set_aside.is_empty() {
+            output::line("")?;
+            let head = ["set aside", "by", "service", "host", "sender", "last"];
+            output::table(&head, told.set_aside.iter().map(set_aside).collect())?;
         }
         if !told.refused.is_empty() {
             output::line("")?;
@@ -110,6 +116,11 @@ fn stored(a: &Arrival) -> Vec<String> {
         bars(&a.per_hour.iter().map(|n| *n as f64).collect::<Vec<_>>()),
         notes.join(", "),
     ]
+}
+
+fn set_aside(a: &SetAside) -> Vec<String> {
+    let who = [or_dash(&a.service), or_dash(&a.host), a.sender.clone(), moment(&a.last)];
+    [vec![a.events.to_string(), a.cause.clone()], who.to_vec()].concat()
 }
 
 fn refused(r: &Refused) -> Vec<String> {

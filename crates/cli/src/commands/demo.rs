@@ -5,8 +5,12 @@ use super::serve::{Sources, asked_to_stop, start_log};
 use crate::client::{Client, Connection, http_client};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
+use calvex_core::mask::Detector;
+use calvex_core::shape::{Act as Does, Cutting, Masking, Rule};
 use calvex_demo::{Night, SERVICES, Sent, trickle};
-use calvex_wire::api::{IDEMPOTENCY_HEADER, Lane, MadeRule, MadeSecret, NewRule, NewSecret, Route};
+use calvex_wire::api::{
+    Dial, IDEMPOTENCY_HEADER, Lane, MadeRule, MadeSecret, NewDial, NewKey, NewRule, NewToken, Route, TieListed,
+};
 use clap::{Args, Subcommand};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::{Deserialize, Serialize};
@@ -152,6 +156,10 @@ impl Demo {
         }
         if !kept.loaded {
             load(url, &kept, self.seed, self.events).await?;
+            // Only now, so that the night itself is whole.
+            let why = "belt speeds help nobody".to_owned();
+            let dial = NewDial { when: "service=sorter".into(), least: "info".into(), why, ..NewDial::default() };
+            let _: Dial = sign_in(url, password).await?.post("/api/dials", &dial).await?;
             kept.loaded = true;
             keep(file, &kept)?;
         }
@@ -179,6 +187,8 @@ async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
         name: name.into(),
         retention_days,
         told: true,
+        day_events: None,
+        day_bytes: None,
         sealed_events: 0,
         sealed_bytes: 0,
     };
@@ -192,12 +202,12 @@ async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
     let mut keys = BTreeMap::new();
     for service in SERVICES {
         let fixed = BTreeMap::from([("environment".to_owned(), "night".to_owned())]);
-        let ask = NewSecret { name: format!("{service}-prod"), fixed, lanes: Vec::new() };
+        let ask = NewKey { name: format!("{service}-prod"), fixed, ..NewKey::default() };
         let made: MadeSecret = client.post("/api/keys", &ask).await?;
         keys.insert(service.to_owned(), made.secret);
     }
     let token: MadeSecret =
-        client.post("/api/tokens", &NewSecret { name: "demo".into(), ..NewSecret::default() }).await?;
+        client.post("/api/tokens", &NewToken { name: "demo".into(), ..NewToken::default() }).await?;
     let rule = |name: &str, query: &str, window_s, above, hold_s| NewRule {
         name: name.into(),
         query: query.into(),
@@ -209,6 +219,27 @@ async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
         webhook: Some(hook_url.to_owned()),
         mail: Some("oncall@fennmark.test".into()),
     };
+    for (name, spelling) in [("parcel", "parcel_id"), ("bank", "slot.bank")] {
+        let tie = TieListed { name: name.into(), spellings: vec![spelling.into()] };
+        client.put(&format!("/api/ties/{name}"), &tie).await?;
+    }
+    let belts = [
+        "belt {number belt} photo eye {word eye}, reading {number reading}",
+        "belt {number belt} at {number speed} m/s",
+    ];
+    let shaping = [
+        Rule {
+            name: "belts".into(),
+            when: "service=sorter".into(),
+            act: Does::Cut(Cutting { field: "message".into(), patterns: belts.map(str::to_owned).to_vec() }),
+        },
+        Rule {
+            name: "secrets".into(),
+            when: String::new(),
+            act: Does::Mask(Masking { detectors: Detector::ALL.to_vec(), hash: true, ..Masking::default() }),
+        },
+    ];
+    client.put("/api/shaping", &shaping).await?;
     let mut webhook_secrets = Vec::new();
     for rule in [
         rule("leases run out", "service=slots \"ran out\"", 300, 20, 60),

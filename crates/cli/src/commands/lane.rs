@@ -32,6 +32,12 @@ enum LaneAct {
         /// Keep its existence from those who may not read it
         #[arg(long)]
         untold: bool,
+        /// Events it takes a day; what comes beyond is set aside
+        #[arg(long, value_name = "EVENTS")]
+        day_events: Option<u64>,
+        /// Bytes it takes a day, as arrivals count them
+        #[arg(long, value_name = "BYTES")]
+        day_bytes: Option<u64>,
     },
 }
 
@@ -50,17 +56,21 @@ impl Lane {
                             l.retention_days.to_string(),
                             l.sealed_events.to_string(),
                             l.sealed_bytes.to_string(),
+                            daily(l),
                         ]
                     };
-                    output::table(&["lane", "days", "sealed events", "sealed bytes"], lanes.iter().map(row).collect())?;
+                    let head = ["lane", "days", "sealed events", "sealed bytes", "takes a day"];
+                    output::table(&head, lanes.iter().map(row).collect())?;
                 }
                 Ok(if lanes.is_empty() { Ended::Nothing } else { Ended::Well })
             }
-            LaneAct::Set { name, days, untold } => {
+            LaneAct::Set { name, days, untold, day_events, day_bytes } => {
                 let lane = api::Lane {
                     name: name.clone(),
                     retention_days: days,
                     told: !untold,
+                    day_events,
+                    day_bytes,
                     sealed_events: 0,
                     sealed_bytes: 0,
                 };
@@ -69,6 +79,14 @@ impl Lane {
             }
         }
     }
+}
+
+/// What a lane takes a day.
+fn daily(lane: &api::Lane) -> String {
+    let events = lane.day_events.map(|n| format!("{n} events"));
+    let bytes = lane.day_bytes.map(|n| format!("{n} bytes"));
+    let told: Vec<String> = events.into_iter().chain(bytes).collect();
+    if told.is_empty() { "any number".to_owned() } else { told.join(", ") }
 }
 
 /// Routes to lanes: the first whose filter holds decides; the default lane takes the rest.

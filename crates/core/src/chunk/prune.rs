@@ -6,7 +6,9 @@ use super::{filter, keys};
 use crate::columns::{ColumnKey, FieldType, Own, Rows, zone_excludes};
 use crate::error::{CoreError, Result};
 use crate::event::{parse_span, parse_trace};
-use crate::query::{Field, Filter, Literal, Op, OwnPart, RegexTest, Test, WordsTest, fold, matching, words_of};
+use crate::query::{
+    Field, Filter, Literal, Op, OwnPart, RegexTest, SentName, Test, WordsTest, fold, matching, words_of,
+};
 use std::cell::RefCell;
 
 /// The pages that may hold a match; reads the chunk's filters only where the question can be answered by them.
@@ -142,7 +144,7 @@ impl Pruner<'_> {
 
     /// The pages with a column of this name, or below it, or a list or overflow that could hold it; with a test, those
     /// of them whose numbers it does not exclude.
-    fn having(&self, name: &str, test: Option<&Test>) -> Rows {
+    fn having(&self, name: &SentName, test: Option<&Test>) -> Rows {
         let directory = self.directory;
         let mut pages = self.none();
         for (index, key) in directory.keys.iter().enumerate() {
@@ -151,8 +153,8 @@ impl Pruner<'_> {
                 ColumnKey::Own(_) => continue,
                 ColumnKey::Field(path, kind) => {
                     let dotted = path.dotted();
-                    let below = if test.is_some() { path.is(name) } else { matching::at_or_below(&dotted, name) };
-                    let through_list = *kind == FieldType::Nested && matching::at_or_below(name, &dotted);
+                    let below = if test.is_some() { name.is(path) } else { name.covers(&dotted) };
+                    let through_list = *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &dotted);
                     if !below && !through_list {
                         continue;
                     }

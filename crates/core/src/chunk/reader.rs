@@ -343,7 +343,7 @@ impl ChunkPage<'_> {
 
 fn own_fits(own: Own, values: &Values) -> bool {
     match own {
-        Own::Service | Own::Host | Own::Sender | Own::Layout => matches!(values, Values::Texts { .. }),
+        Own::Service | Own::Host | Own::Sender | Own::Layout | Own::Shaped => matches!(values, Values::Texts { .. }),
         Own::Message => matches!(values, Values::Messages(_)),
         Own::Trace | Own::Span | Own::Parent | Own::Overflow => matches!(values, Values::Blobs { .. }),
         _ => matches!(values, Values::Ints(_)),

@@ -45,7 +45,7 @@ pub struct PageBuilder {
     weight: usize,
     numbers: [Vec<i64>; 4],
     sparse: [(Vec<u32>, Vec<i64>); 3],
-    texts: [Coded<String>; 4],
+    texts: [Coded<String>; 5],
     ids: [Coded<Vec<u8>>; 3],
     messages: MessageBuilder,
     fields: Vec<(u32, FieldType, FieldBuilder)>,
@@ -60,7 +60,7 @@ const NUMBERS: [Own; 4] = [Own::Time, Own::Arrived, Own::Severity, Own::Kind];
 /// Own number columns that few rows have, in the order of `PageBuilder::sparse`.
 const SPARSE: [Own; 3] = [Own::SentTime, Own::Took, Own::Status];
 /// Own text columns in the order of `PageBuilder::texts`.
-const TEXTS: [Own; 4] = [Own::Service, Own::Host, Own::Sender, Own::Layout];
+const TEXTS: [Own; 5] = [Own::Service, Own::Host, Own::Sender, Own::Layout, Own::Shaped];
 /// Own id columns in the order of `PageBuilder::ids`.
 const IDS: [Own; 3] = [Own::Trace, Own::Span, Own::Parent];
 
@@ -89,7 +89,7 @@ impl PageBuilder {
                 values.push(n);
             }
         }
-        let texts: [&str; 4] = [&draft.service, &draft.host, &draft.sender, &draft.layout];
+        let texts: [&str; 5] = [&draft.service, &draft.host, &draft.sender, &draft.layout, &draft.shaped];
         for (column, text) in self.texts.iter_mut().zip(texts) {
             if !text.is_empty() {
                 column.push(row, text);

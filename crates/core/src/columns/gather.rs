@@ -45,6 +45,7 @@ pub fn gather(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
                     Own::Host => &mut e.host,
                     Own::Sender => &mut e.sender,
                     Own::Layout => &mut e.layout,
+                    Own::Shaped => &mut e.shaped,
                     _ => return Err(damaged("text in a column of another type")),
                 };
                 dictionary.get(code as usize).clone_into(slot);

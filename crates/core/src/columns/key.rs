@@ -30,11 +30,13 @@ pub enum Own {
     Took = 17,
     /// Of spans.
     Status = 18,
+    /// The names of the shaping rules that changed the event, joined by commas.
+    Shaped = 19,
 }
 
 impl Own {
     /// Every own column in stored order.
-    pub const ALL: [Own; 19] = [
+    pub const ALL: [Own; 20] = [
         Own::Time,
         Own::Arrived,
         Own::SentTime,
@@ -54,6 +56,7 @@ impl Own {
         Own::Overflow,
         Own::Took,
         Own::Status,
+        Own::Shaped,
     ];
 
     /// As shown to people.
@@ -78,6 +81,7 @@ impl Own {
             Own::Overflow => "overflow",
             Own::Took => "took",
             Own::Status => "status",
+            Own::Shaped => "shaped",
         }
     }
 }

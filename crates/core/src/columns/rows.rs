@@ -47,6 +47,13 @@ impl Rows {
         }
     }
 
+    /// Takes a row out.
+    pub fn clear(&mut self, row: usize) {
+        if let Some(word) = self.bits.get_mut(row / 64) {
+            *word &= !(1 << (row % 64));
+        }
+    }
+
     /// Whether the row is in it.
     pub fn has(&self, row: usize) -> bool {
         self.bits.get(row / 64).is_some_and(|w| w >> (row % 64) & 1 == 1)

@@ -117,6 +117,8 @@ pub struct Event {
     pub status: Option<Status>,
     /// Where the own parts stood in what was sent (see `normalise::layout`).
     pub layout: String,
+    /// The names of the shaping rules that changed it, joined by commas; empty where none did.
+    pub shaped: String,
     /// Every other field, flattened; order as sent.
     pub fields: Vec<(Path, Value)>,
 }

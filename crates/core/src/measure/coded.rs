@@ -4,7 +4,7 @@ use super::GroupValue;
 use crate::columns::{Column, ColumnKey, FieldType, Own, PageRead, Values, field_value, overflow_fields, own_column};
 use crate::error::Result;
 use crate::event::{Kind, Path, Severity, Status, Value, decode_value, to_hex};
-use crate::query::{Field, Num, OwnPart, matching};
+use crate::query::{Field, Num, OwnPart, SentName, matching};
 use std::collections::HashMap;
 
 /// Code 0: the row lacks the field.
@@ -149,6 +149,15 @@ fn own(part: OwnPart, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Res
             coded.take_codes(&column, &codes, 256, |c| GroupValue::Text(name(c).to_owned()));
         }
         (Values::Ints(v), _) => ints(coded, &column, v, |n| Num::int(i128::from(n))),
+        (Values::Texts { dictionary, codes }, OwnPart::Shaped) => {
+            let mut known = HashMap::new();
+            for (place, text) in codes.iter().enumerate() {
+                for rule in crate::shape::rules_of(dictionary.get(*text as usize)) {
+                    let code = coded.code(GroupValue::Text(rule.to_owned()), &mut known);
+                    coded.put(column.row(place), code);
+                }
+            }
+        }
         (Values::Texts { dictionary, codes }, _) => {
             coded.take_codes(&column, codes, dictionary.len(), |c| GroupValue::Text(dictionary.get(c).to_owned()));
         }
@@ -184,12 +193,12 @@ fn ints(coded: &mut Coded, column: &Column, numbers: &[i64], num: impl Fn(i64) -
     }
 }
 
-fn sent(name: &str, page: &dyn PageRead, coded: &mut Coded) -> Result<()> {
+fn sent(name: &SentName, page: &dyn PageRead, coded: &mut Coded) -> Result<()> {
     let mut columns = 0;
     for (index, key) in page.keys().iter().enumerate() {
         let ColumnKey::Field(path, kind) = key else { continue };
-        let exact = path.is(name);
-        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name, &path.dotted());
+        let exact = name.is(path);
+        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &path.dotted());
         if !exact && !through_list {
             continue;
         }
@@ -214,7 +223,7 @@ fn sent(name: &str, page: &dyn PageRead, coded: &mut Coded) -> Result<()> {
     Ok(())
 }
 
-fn take_column(coded: &mut Coded, name: &str, path: &Path, kind: FieldType, column: &Column) -> Result<()> {
+fn take_column(coded: &mut Coded, name: &SentName, path: &Path, kind: FieldType, column: &Column) -> Result<()> {
     match (&column.values, kind) {
         (Values::Texts { dictionary, codes }, FieldType::Text) => {
             coded.take_codes(column, codes, dictionary.len(), |c| GroupValue::Text(dictionary.get(c).to_owned()));

@@ -303,8 +303,8 @@ fn plain_ints(field: &Field, page: &dyn PageRead) -> Result<Option<Arc<Column>>>
             ColumnKey::Own(Own::Overflow) if page.column(index)?.is_some() => return Ok(None),
             ColumnKey::Own(_) => continue,
         };
-        let exact = path.is(name);
-        let through_list = !exact && kind == FieldType::Nested && matching::at_or_below(name, &path.dotted());
+        let exact = name.is(path);
+        let through_list = !exact && kind == FieldType::Nested && matching::at_or_below(name.as_str(), &path.dotted());
         if !exact && !through_list {
             continue;
         }
@@ -338,8 +338,8 @@ fn numbers(field: &Field, page: &dyn PageRead, mut f: impl FnMut(usize, Num)) ->
     };
     for (index, key) in page.keys().iter().enumerate() {
         let ColumnKey::Field(path, kind) = key else { continue };
-        let exact = path.is(name);
-        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name, &path.dotted());
+        let exact = name.is(path);
+        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &path.dotted());
         if !exact && !through_list {
             continue;
         }

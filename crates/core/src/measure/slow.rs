@@ -28,6 +28,9 @@ fn values_of(event: &Event, field: &Field) -> Vec<GroupValue> {
         Field::Own(OwnPart::Parent) => event.parent.map(|id| GroupValue::Text(to_hex(&id))).into_iter().collect(),
         Field::Own(OwnPart::Host) => text(&event.host),
         Field::Own(OwnPart::Sender) => text(&event.sender),
+        Field::Own(OwnPart::Shaped) => {
+            crate::shape::rules_of(&event.shaped).map(|rule| GroupValue::Text(rule.to_owned())).collect()
+        }
         Field::Own(part) => own_number(event, *part).map(GroupValue::number).into_iter().collect(),
         Field::Sent(name) => {
             let mut out = Vec::new();

@@ -13,10 +13,12 @@
 //! | `#` number | this number (severity) |
 
 use super::spellings::severity_from_number;
-use super::{Known, Part, SPELLINGS, severity_from_text};
-use crate::event::time::{format_utc, parse_plain_utc, parse_time};
+use super::{Arrival, Known, Part, SPELLINGS, severity_from_text};
+use crate::event::time::{SECOND_NS, format_utc, parse_plain_utc, parse_time};
 use crate::event::{Draft, Event, Leaf, Path, PathId, PathTable, Value, parse_span, parse_trace, to_hex};
 use crate::json::Scalar;
+use crate::line::leading_time;
+use crate::tie::Ties;
 use std::collections::HashMap;
 use std::sync::LazyLock;
 
@@ -42,6 +44,9 @@ const EPOCH_UNITS: [(char, i64, std::ops::Range<i64>); 4] = [
     ('n', 1, 100_000_000_000_000_000..i64::MAX),
 ];
 
+/// What a spelling means that was added to the tie `trace`: the last choice.
+const TRACE_BY_TIE: &[(Part, usize)] = &[(Part::Trace, usize::MAX)];
+
 /// What the paths of one table may mean, looked up once each.
 #[derive(Default)]
 pub struct Meanings {
@@ -63,21 +68,18 @@ struct Candidate {
 }
 
 impl Meanings {
-    fn of(&mut self, path: PathId, paths: &PathTable) -> &'static [(Part, usize)] {
+    fn of(&mut self, path: PathId, paths: &PathTable, ties: &Ties) -> &'static [(Part, usize)] {
         for id in self.of_path.len()..paths.len() {
             let stored = paths.path(PathId(id as u32));
-            let meaning = if stored.as_str().contains('\u{1f}') {
-                MEANING.get(stored.dotted().as_str())
-            } else {
-                MEANING.get(stored.as_str())
-            };
-            self.of_path.push(meaning.map_or(&[], Vec::as_slice));
+            let meaning = MEANING.get(stored.dotted().to_ascii_lowercase().as_str());
+            let by_tie = || if ties.is_trace(&stored.dotted()) { TRACE_BY_TIE } else { &[] };
+            self.of_path.push(meaning.map_or_else(by_tie, Vec::as_slice));
         }
         self.of_path.get(path.0 as usize).copied().unwrap_or(&[])
     }
 
     /// What among the fields may be a part, the first choice of each part first.
-    fn candidates(&mut self, fields: &[(PathId, Leaf)], paths: &PathTable) {
+    fn candidates(&mut self, fields: &[(PathId, Leaf)], paths: &PathTable, ties: &Ties) {
         if self.paths.iter().eq(fields.iter().map(|(path, _)| path)) {
             return;
         }
@@ -86,8 +88,9 @@ impl Meanings {
         let mut found = std::mem::take(&mut self.candidates);
         found.clear();
         for (at, (path, _)) in fields.iter().enumerate() {
-            found.extend(self.of(*path, paths).iter().map(|(part, rank)| {
-                let spelling = SPELLINGS.iter().find(|(p, _)| p == part).map_or("", |(_, s)| s[*rank]);
+            found.extend(self.of(*path, paths, ties).iter().map(|(part, rank)| {
+                let spelling =
+                    SPELLINGS.iter().find(|(p, _)| p == part).and_then(|(_, s)| s.get(*rank)).map_or("", |s| s);
                 Candidate { part: *part, rank: *rank, spelling, at }
             }));
         }
@@ -102,8 +105,9 @@ pub(super) fn take_parts<'a>(
     known: Known<'a>,
     paths: &PathTable,
     meanings: &mut Meanings,
+    arrival: &Arrival<'_>,
 ) -> bool {
-    meanings.candidates(&draft.fields, paths);
+    meanings.candidates(&draft.fields, paths, arrival.ties);
     let mut set = known_parts(&known);
     let mut timed = apply_known(draft, known);
     let mut removed = 0u64;
@@ -120,7 +124,7 @@ pub(super) fn take_parts<'a>(
             draft.layout.push(ENTRY_END);
         }
         draft.layout.push(*part as u8 as char);
-        let taken = read(*part, spelling, leaf, draft);
+        let taken = read(*part, spelling, leaf, draft, arrival);
         if let Some(true) = taken {
             draft.layout.push(PATH_START);
             draft.layout.push_str(paths.path(*path).as_str());
@@ -141,7 +145,27 @@ pub(super) fn take_parts<'a>(
         });
     }
     draft.fields = fields;
+    if timed {
+        refine(draft, paths);
+    }
     timed
+}
+
+/// Adds what a second field tells of the time below the first one's unit: `nanoOfSecond` beside `epochSecond` (Java),
+/// `nanoseconds` beside a `timestamp` of milliseconds.
+fn refine(draft: &mut Draft, paths: &PathTable) {
+    let unit = |form: char| EPOCH_UNITS.iter().find(|(f, _, _)| *f == form).map(|(_, each, _)| *each);
+    let mut entries = draft.layout.split(ENTRY_END);
+    let Some(entry) = entries.find(|e| e.starts_with(Part::Time as u8 as char)) else { return };
+    let Some(each_ns) = entry.chars().nth(1).and_then(unit).filter(|each| *each > 1) else { return };
+    let beside = if entry.ends_with("epochSecond") { "instant.nanoOfSecond" } else { "nanoseconds" };
+    let found = draft.fields.iter().find(|(path, _)| paths.path(*path).is(beside));
+    if let Some((_, Leaf::Scalar(Scalar::Int(ns)))) = found
+        && (0..SECOND_NS).contains(ns)
+        && draft.time_ns.rem_euclid(SECOND_NS) == ns - ns % each_ns.min(SECOND_NS)
+    {
+        draft.time_ns += ns % each_ns;
+    }
 }
 
 fn part_bit(part: Part) -> u32 {
@@ -177,10 +201,10 @@ fn apply_known<'a>(draft: &mut Draft<'a>, known: Known<'a>) -> bool {
 
 /// Reads `leaf` as `part`. `None`: it is no such thing. `Some(false)`: taken, but the field must stay. `Some(true)`:
 /// taken, and the form that rebuilds the field was appended to the layout.
-fn read<'a>(part: Part, spelling: &str, leaf: &Leaf<'a>, draft: &mut Draft<'a>) -> Option<bool> {
+fn read<'a>(part: Part, spelling: &str, leaf: &Leaf<'a>, draft: &mut Draft<'a>, arrival: &Arrival<'_>) -> Option<bool> {
     match part {
         Part::Time => {
-            let (time_ns, exact) = read_time(leaf, &mut draft.layout)?;
+            let (time_ns, exact) = read_time(leaf, &mut draft.layout, arrival.arrived_ns)?;
             draft.time_ns = time_ns;
             Some(exact)
         }
@@ -246,7 +270,7 @@ fn as_written(hex: &str, layout: &mut String) -> bool {
 }
 
 /// The time, and whether the form appended to the layout rebuilds what was sent.
-fn read_time(leaf: &Leaf, layout: &mut String) -> Option<(i64, bool)> {
+fn read_time(leaf: &Leaf, layout: &mut String, arrived_ns: i64) -> Option<(i64, bool)> {
     match leaf {
         Leaf::Scalar(Scalar::Text(t)) => match parse_plain_utc(t) {
             Some((ns, digits)) => {
@@ -254,7 +278,10 @@ fn read_time(leaf: &Leaf, layout: &mut String) -> Option<(i64, bool)> {
                 layout.push((b'0' + digits) as char);
                 Some((ns, true))
             }
-            None => Some((parse_time(t)?, false)),
+            None => {
+                let whole = || leading_time(t, arrived_ns).filter(|(_, length)| *length == t.len()).map(|(ns, _)| ns);
+                Some((parse_time(t).or_else(whole)?, false))
+            }
         },
         Leaf::Scalar(Scalar::Int(n)) => {
             let (form, each_ns, _) = EPOCH_UNITS.iter().find(|(_, _, range)| range.contains(n))?;
@@ -264,10 +291,19 @@ fn read_time(leaf: &Leaf, layout: &mut String) -> Option<(i64, bool)> {
         Leaf::Scalar(Scalar::Float(f)) => {
             let (_, each_ns, _) = EPOCH_UNITS.iter().find(|(_, _, range)| range.contains(&(*f as i64)))?;
             // The fraction of a float of seconds is good to about a microsecond.
-            let whole = f.trunc() as i64 * each_ns;
-            Some((whole + (f.fract() * *each_ns as f64).round() as i64, false))
+            let grain_ns = if *each_ns == SECOND_NS { 1000 } else { 1 };
+            let fraction = (f.fract() * (*each_ns / grain_ns) as f64).round() as i64 * grain_ns;
+            Some((f.trunc() as i64 * each_ns + fraction, false))
         }
         _ => None,
+    }
+}
+
+/// Takes the entries of a part out of a layout: what stood there is no longer what was sent.
+pub fn forget_part(layout: &mut String, part: Part) {
+    if layout.contains(part as u8 as char) {
+        let kept: Vec<&str> = layout.split(ENTRY_END).filter(|e| !e.starts_with(part as u8 as char)).collect();
+        *layout = kept.join("\u{1e}");
     }
 }
 

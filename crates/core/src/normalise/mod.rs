@@ -7,7 +7,8 @@ mod spellings;
 
 use crate::event::time::{DAY_NS, SECOND_NS};
 use crate::event::{Draft, PathTable, Value};
-pub use layout::{Meanings, restore};
+use crate::tie::Ties;
+pub use layout::{Meanings, forget_part, restore};
 pub use raw::{Flattener, Known, Limits, RawEvent};
 pub use spellings::{Part, SPELLINGS, severity_from_text};
 
@@ -38,6 +39,12 @@ pub enum Refusal {
     /// A time before the lane's retention.
     #[error("its time lies {0} days back and lane `{1}` keeps {2} days; lengthen the lane's retention to take it")]
     TooOld(i64, String, u32),
+    /// A service that the key may not send for.
+    #[error("the key may not send for service `{0}`; `calvex key limit` changes what it may")]
+    ServiceNotAllowed(String),
+    /// A lane that the key may not send to.
+    #[error("the key may not send to lane `{0}`; `calvex key limit` changes what it may")]
+    LaneNotAllowed(String),
 }
 
 impl Refusal {
@@ -51,6 +58,8 @@ impl Refusal {
             Refusal::TooDeep(..) => "too-deep",
             Refusal::NameTooLong(..) => "name-too-long",
             Refusal::TooOld(..) => "too-old",
+            Refusal::ServiceNotAllowed(_) => "service-not-allowed",
+            Refusal::LaneNotAllowed(_) => "lane-not-allowed",
         }
     }
 }
@@ -66,6 +75,8 @@ pub struct Arrival<'a> {
     pub fixed: &'a [(String, Value)],
     /// What one event may measure.
     pub limits: Limits,
+    /// Spellings of ids beyond the usual.
+    pub ties: &'a Ties,
 }
 
 /// A normalised event, and whether it carried a time of its own.
@@ -101,7 +112,7 @@ pub fn normalise<'a>(
         fields: raw.fields,
         ..Draft::default()
     };
-    let timed = layout::take_parts(&mut draft, raw.known, paths, meanings);
+    let timed = layout::take_parts(&mut draft, raw.known, paths, meanings, arrival);
     crate::shape::stamp(&mut draft, paths, arrival.fixed);
     if draft.time_ns > arrival.arrived_ns.saturating_add(AHEAD_LIMIT_NS) {
         draft.sent_time_ns = Some(draft.time_ns);
@@ -137,7 +148,13 @@ mod tests {
     fn take(json: &str) -> Result<Taken, Refusal> {
         let fixed = [("env".to_owned(), Value::Text("night".into()))];
         let arrived_ns = parse_time(ARRIVED).unwrap();
-        let arrival = Arrival { arrived_ns, sender: "slots-prod", fixed: &fixed, limits: Limits::default() };
+        let arrival = Arrival {
+            arrived_ns,
+            sender: "slots-prod",
+            fixed: &fixed,
+            limits: Limits::default(),
+            ties: &Ties::default(),
+        };
         let mut paths = PathTable::default();
         let fields = Flattener::default().json(json, &mut paths, &arrival.limits)?;
         let raw = RawEvent { fields, known: Known::default() };
@@ -206,6 +223,7 @@ mod tests {
             sender: "x",
             fixed: &[],
             limits: Limits { event_bytes: 100, ..Limits::default() },
+            ties: &Ties::default(),
         };
         let message = |n: usize| {
             let known = Known { message: Some("m".repeat(n).into()), ..Known::default() };
@@ -227,5 +245,37 @@ mod tests {
         let n = take(r#"{"time":"2026-09-01T00:00:00Z"}"#).unwrap();
         let age = |days| check_age(n.event.time_ns, n.event.arrived_ns, "main", days).err().map(|r| r.reason());
         assert_eq!((age(30), age(60)), (Some("too-old"), None));
+    }
+
+    /// The table of `docs/spellings.md`, line by line.
+    #[test]
+    fn what_is_documented_is_read() {
+        let table = include_str!("../../../../docs/spellings.md");
+        let rows = table.lines().filter(|l| l.starts_with("| ") && l.contains('`'));
+        let mut read = 0;
+        for row in rows {
+            let cells: Vec<&str> = row.split('|').map(str::trim).collect();
+            let [_, _, json, time, severity, message, others, _] = cells[..] else { panic!("{row}") };
+            let e = take(json.trim_matches('`')).unwrap().event;
+            assert_eq!(e.time_ns, parse_time(time).unwrap(), "{row}");
+            assert_eq!((e.severity.name(), e.message.as_str()), (severity, message), "{row}");
+            let told = |name: &str, value: &str| (!value.is_empty()).then(|| format!("{name} {value}"));
+            let hex = |id: Option<&[u8]>| id.map(crate::event::to_hex).unwrap_or_default();
+            let parts = [
+                told("service", &e.service),
+                told("host", &e.host),
+                told("trace", &hex(e.trace.as_ref().map(|i| i.as_slice()))),
+                told("span", &hex(e.span.as_ref().map(|i| i.as_slice()))),
+            ];
+            assert_eq!(parts.into_iter().flatten().collect::<Vec<_>>().join(", "), others, "{row}");
+            let mut sent: Vec<(String, Value)> = match crate::json::parse_value(json.trim_matches('`')).unwrap() {
+                Value::Object(o) => o,
+                _ => unreachable!(),
+            };
+            sent.push(("env".into(), Value::Text("night".into())));
+            assert_eq!(sent_json(&e), Value::Object(sent), "given back as it came");
+            read += 1;
+        }
+        assert!(read > 25, "{read} rows were read");
     }
 }

@@ -17,9 +17,28 @@ pub enum Part {
     Parent = b'q',
 }
 
-/// Each part and the dotted paths that mean it.
+/// Each part and the dotted paths that mean it, in lower case: case makes no difference. `docs/spellings.md` shows them
+/// by what writes them, and is tested.
 pub const SPELLINGS: &[(Part, &[&str])] = &[
-    (Part::Time, &["time", "timestamp", "@timestamp", "ts", "@t", "event_time", "eventTime", "datetime", "asctime"]),
+    (
+        Part::Time,
+        &[
+            "time",
+            "timestamp",
+            "@timestamp",
+            "ts",
+            "@t",
+            "event_time",
+            "eventtime",
+            "datetime",
+            "asctime",
+            "timemillis",
+            "instant.epochsecond",
+            "starttime",
+            "record.time.timestamp",
+            "record.time.repr",
+        ],
+    ),
     (
         Part::Severity,
         &[
@@ -28,69 +47,147 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
             "lvl",
             "log.level",
             "severity_text",
-            "severityText",
+            "severitytext",
             "levelname",
             "loglevel",
+            "log_level",
             "@l",
+            "record.level.name",
+            "level.levelstr",
             "severity_number",
-            "severityNumber",
+            "severitynumber",
             "levelno",
+            "level_value",
+            "record.level.no",
         ],
     ),
-    (Part::Service, &["service", "service.name", "service_name", "serviceName", "app", "application"]),
-    (Part::Host, &["host", "host.name", "hostname", "host_name"]),
-    (Part::Message, &["message", "msg", "@m", "text", "body", "event", "fields.message", "record.message"]),
+    (
+        Part::Service,
+        &[
+            "service",
+            "service.name",
+            "service_name",
+            "servicename",
+            "app",
+            "application",
+            "app_name",
+            "appname",
+            "progname",
+            "properties.application",
+        ],
+    ),
+    (Part::Host, &["host", "host.name", "hostname", "host_name", "machinename", "properties.machinename"]),
+    (
+        Part::Message,
+        &[
+            "message",
+            "msg",
+            "@m",
+            "record.message",
+            "fields.message",
+            "renderedmessage",
+            "text",
+            "body",
+            "event",
+            "@mt",
+            "messagetemplate",
+            "log",
+        ],
+    ),
     (
         Part::Trace,
         &[
             "trace_id",
-            "traceId",
-            "traceID",
+            "traceid",
             "trace.id",
             "trace",
             "x-trace-id",
             "correlation_id",
-            "correlationId",
+            "correlationid",
+            "@tr",
+            "mdc.trace_id",
+            "mdc.traceid",
+            "contextmap.trace_id",
+            "contextmap.traceid",
             "traceparent",
         ],
     ),
-    (Part::Span, &["span_id", "spanId", "spanID", "span.id", "span", "traceparent"]),
-    (Part::Parent, &["parent_span_id", "parentSpanId", "parent_id", "parentId", "parent.id"]),
+    (
+        Part::Span,
+        &[
+            "span_id",
+            "spanid",
+            "span.id",
+            "span",
+            "@sp",
+            "mdc.span_id",
+            "mdc.spanid",
+            "contextmap.span_id",
+            "contextmap.spanid",
+            "traceparent",
+        ],
+    ),
+    (Part::Parent, &["parent_span_id", "parentspanid", "parent_id", "parentid", "parent.id"]),
 ];
 
-/// The severity meant by a word, in any case.
+/// The severity meant by a word, in any case; also by a word with a distance (`WARN+1`, `DEBUG-4`), which raises it
+/// within its name, or lowers it to the name below.
 pub fn severity_from_text(text: &str) -> Option<Severity> {
+    if let Some((word, distance)) = text.split_once(['+', '-']).filter(|(_, d)| matches!(d.len(), 1 | 2)) {
+        let (base, distance) = (severity_from_text(word)?, distance.parse::<u8>().ok()?);
+        let below = text.as_bytes().get(word.len()) == Some(&b'-');
+        let number = if below { base.0.saturating_sub(distance).max(1) } else { base.0 + distance.min(3) };
+        return Severity::from_number(i64::from(number));
+    }
     let mut lower = [0u8; 16];
     let lower = lower.get_mut(..text.len())?;
     lower.copy_from_slice(text.as_bytes());
     lower.make_ascii_lowercase();
     let number = match std::str::from_utf8(lower).ok()? {
-        "trace" | "verbose" | "finest" | "finer" => 1,
-        "debug" | "dbg" | "fine" => 5,
+        "trace" | "trce" | "verbose" | "finest" | "finer" => 1,
+        "debug" | "dbg" | "debg" | "fine" => 5,
+        "config" => 7,
         "info" | "information" | "informational" | "inf" => 9,
-        "notice" => 10,
+        "notice" | "success" => 10,
         "warn" | "warning" | "wrn" => 13,
-        "error" | "err" | "severe" => 17,
+        "error" | "err" | "erro" | "severe" => 17,
         "fatal" | "critical" | "crit" | "ftl" => 21,
-        "alert" => 22,
+        "alert" | "dpanic" => 22,
         "emergency" | "emerg" | "panic" => 23,
         _ => return None,
     };
     Some(Severity(number))
 }
 
-/// The severity meant by a number under the given spelling.
+/// The severity meant by a number under the given spelling. Levels of 0 to 7 mean contrary things in different places
+/// and are not read.
 pub(super) fn severity_from_number(spelling: &str, number: i64) -> Option<Severity> {
+    let severity = |n: u8| Some(Severity(n));
     match (spelling, number) {
-        ("severity_number" | "severityNumber" | "severity", n) => Severity::from_number(n),
-        // Levels in tens from debug, as numbered by Python's standard library.
-        ("levelno", 10) => Some(Severity(5)),
-        ("levelno", 20) => Some(Severity(9)),
-        ("levelno", 30) => Some(Severity(13)),
-        ("levelno", 40) => Some(Severity(17)),
-        ("levelno", 50) => Some(Severity(21)),
+        ("severity_number" | "severitynumber" | "severity", n) => Severity::from_number(n),
+        // Levels in tens from debug, as numbered by Python's standard library, with two between them.
+        ("levelno" | "record.level.no", n) => match n {
+            5 => severity(1),
+            10 => severity(5),
+            20 => severity(9),
+            25 => severity(10),
+            30 => severity(13),
+            40 => severity(17),
+            50 => severity(21),
+            _ => None,
+        },
         // Levels in tens from trace, as common in JavaScript.
-        (_, n @ 10..=60) if n % 10 == 0 => Some(Severity(((n / 10 - 1) * 4 + 1) as u8)),
+        (_, n @ 10..=60) if n % 10 == 0 => severity(((n / 10 - 1) * 4 + 1) as u8),
+        // As Java's standard library numbers them.
+        (_, 300 | 400) => severity(1),
+        (_, 500) => severity(5),
+        (_, 700) => severity(7),
+        (_, 800) => severity(9),
+        (_, 900) => severity(13),
+        (_, 1000) => severity(17),
+        // Levels in tens of thousands from debug, as common in Java beside that.
+        (_, 5_000) => severity(1),
+        (_, n @ (10_000 | 20_000 | 30_000 | 40_000 | 50_000)) => severity((n / 10_000 * 4 + 1) as u8),
         _ => None,
     }
 }

@@ -2,7 +2,10 @@
 
 use super::RegexTest;
 use super::literal::{Literal, Num};
+use crate::event::Path;
 use crate::event::Value;
+use crate::tie::{Tie, Ties};
+use std::sync::Arc;
 
 /// An event's own parts, by the bare names the language gives them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -23,11 +26,12 @@ pub enum OwnPart {
     Took,
     Status,
     Sender,
+    Shaped,
 }
 
 impl OwnPart {
     /// Every part with its name.
-    pub const ALL: [(OwnPart, &'static str); 15] = [
+    pub const ALL: [(OwnPart, &'static str); 16] = [
         (OwnPart::Time, "time"),
         (OwnPart::Arrived, "arrived"),
         (OwnPart::Severity, "severity"),
@@ -43,6 +47,7 @@ impl OwnPart {
         (OwnPart::Took, "took"),
         (OwnPart::Status, "status"),
         (OwnPart::Sender, "sender"),
+        (OwnPart::Shaped, "shaped"),
     ];
 
     /// Its bare name.
@@ -61,8 +66,57 @@ impl OwnPart {
 pub enum Field {
     /// An own part.
     Own(OwnPart),
-    /// A sent field, by its dotted path.
-    Sent(String),
+    /// A sent field.
+    Sent(SentName),
+}
+
+impl Field {
+    /// Takes the name of a tie for any of its spellings.
+    pub fn tie_up(&mut self, ties: &Ties) {
+        if let Field::Sent(name) = self {
+            name.tie_up(ties);
+        }
+    }
+}
+
+/// A sent field as a query names it: by its dotted path; where that is the name of a tie, by any of its spellings too.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct SentName {
+    dotted: String,
+    tie: Option<Arc<Tie>>,
+}
+
+impl<T: Into<String>> From<T> for SentName {
+    fn from(dotted: T) -> Self {
+        SentName { dotted: dotted.into(), tie: None }
+    }
+}
+
+impl SentName {
+    /// The dotted path as written.
+    pub fn as_str(&self) -> &str {
+        &self.dotted
+    }
+
+    /// Whether the field at `path` is meant.
+    pub fn is(&self, path: &Path) -> bool {
+        path.is(&self.dotted) || self.tie.as_ref().is_some_and(|tie| tie.spells(&path.dotted()))
+    }
+
+    /// Whether the field at the dotted path lies at or below what is meant.
+    pub fn covers(&self, dotted: &str) -> bool {
+        super::matching::at_or_below(dotted, &self.dotted) || self.tie.as_ref().is_some_and(|tie| tie.spells(dotted))
+    }
+
+    /// Whether any spelling of a tie is meant.
+    pub fn is_tie(&self) -> bool {
+        self.tie.is_some()
+    }
+
+    /// Takes the name of a tie for any of its spellings.
+    pub fn tie_up(&mut self, ties: &Ties) {
+        self.tie = ties.get(&self.dotted);
+    }
 }
 
 /// The comparison signs.
@@ -246,12 +300,12 @@ pub enum Filter {
 }
 
 impl Filter {
-    /// Every sent field that is named.
+    /// Every sent field that is named, ties left out.
     pub fn sent_fields(&self) -> Vec<&str> {
         let mut out = Vec::new();
         self.walk(&mut |f| {
             if let Filter::Compare(Field::Sent(name), _) | Filter::Has(Field::Sent(name)) = f {
-                out.push(name.as_str());
+                out.extend((!name.is_tie()).then_some(name.as_str()));
             }
         });
         out
@@ -264,6 +318,16 @@ impl Filter {
             Filter::And(list) | Filter::Or(list) => list.iter().for_each(|f| f.walk(visit)),
             Filter::Not(inner) => inner.walk(visit),
             _ => {}
+        }
+    }
+
+    /// Takes each field that is called like a tie for any of its spellings.
+    pub fn tie_up(&mut self, ties: &Ties) {
+        match self {
+            Filter::And(list) | Filter::Or(list) => list.iter_mut().for_each(|f| f.tie_up(ties)),
+            Filter::Not(inner) => inner.tie_up(ties),
+            Filter::Compare(Field::Sent(name), _) | Filter::Has(Field::Sent(name)) => name.tie_up(ties),
+            Filter::All | Filter::Words(_) | Filter::Compare(..) | Filter::Has(_) => {}
         }
     }
 

@@ -61,13 +61,14 @@ fn literal(l: &Literal) -> String {
 pub(super) fn field(name: &Field) -> String {
     match name {
         Field::Own(part) => part.name().to_owned(),
-        Field::Sent(path) => {
+        Field::Sent(name) => {
+            let path = name.as_str();
             let plain = !path.is_empty()
                 && !path.starts_with('.')
                 && path.chars().all(|c| c.is_alphanumeric() || "._-@/:".contains(c))
                 && !super::parser::is_reserved(path);
             match (plain, OwnPart::from_name(path)) {
-                (true, None) => path.clone(),
+                (true, None) => path.to_owned(),
                 (true, Some(_)) => format!(".{path}"),
                 (false, _) => format!("`{path}`"),
             }

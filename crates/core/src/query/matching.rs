@@ -1,6 +1,6 @@
 //! A filter against one event: what routes use, and the plain meaning that the columnar search must equal.
 
-use super::{Field, Filter, Num, OwnPart, WordsTest, contains_words};
+use super::{Field, Filter, Num, OwnPart, SentName, WordsTest, contains_words};
 use crate::event::template::shape_of;
 use crate::event::{Event, Path, Value, to_hex};
 
@@ -49,6 +49,10 @@ fn own_value(part: OwnPart, event: &Event, lane: &str) -> Option<Value> {
         OwnPart::Parent => event.parent.map(|id| Value::Text(to_hex(&id))),
         OwnPart::Shape => (!event.message.is_empty()).then(|| Value::Text(shape_of(&event.message))),
         OwnPart::Took => event.took_ns.map(Value::Int),
+        OwnPart::Shaped => {
+            let rules: Vec<Value> = crate::shape::rules_of(&event.shaped).map(|r| Value::Text(r.to_owned())).collect();
+            (!rules.is_empty()).then_some(Value::List(rules))
+        }
         OwnPart::Status => event.status.map(|s| Value::Text(s.name().to_owned())),
     }
 }
@@ -58,13 +62,13 @@ pub(crate) fn at_or_below(dotted: &str, name: &str) -> bool {
     dotted.strip_prefix(name).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
 }
 
-/// Every value that the dotted `name` finds below `value` at `path`, through lists of objects.
-pub(crate) fn descend<'a>(path: &Path, value: &'a Value, name: &str) -> Vec<&'a Value> {
-    if path.is(name) {
+/// Every value that `name` finds below `value` at `path`, through lists of objects.
+pub(crate) fn descend<'a>(path: &Path, value: &'a Value, name: &SentName) -> Vec<&'a Value> {
+    if name.is(path) {
         return vec![value];
     }
     let dotted = path.dotted();
-    match name.strip_prefix(&dotted).and_then(|rest| rest.strip_prefix('.')) {
+    match name.as_str().strip_prefix(&dotted).and_then(|rest| rest.strip_prefix('.')) {
         Some(rest) if matches!(value, Value::List(_)) => {
             let mut out = Vec::new();
             below(value, rest, &mut out);
@@ -90,12 +94,12 @@ fn below<'a>(value: &'a Value, rest: &str, out: &mut Vec<&'a Value>) {
     }
 }
 
-fn sent_values<'a>(event: &'a Event, name: &str) -> Vec<&'a Value> {
+fn sent_values<'a>(event: &'a Event, name: &SentName) -> Vec<&'a Value> {
     event.fields.iter().flat_map(|(path, value)| descend(path, value, name)).collect()
 }
 
-fn has_sent(event: &Event, name: &str) -> bool {
-    event.fields.iter().any(|(path, value)| at_or_below(&path.dotted(), name) || !descend(path, value, name).is_empty())
+fn has_sent(event: &Event, name: &SentName) -> bool {
+    event.fields.iter().any(|(path, value)| name.covers(&path.dotted()) || !descend(path, value, name).is_empty())
 }
 
 fn words_match(test: &WordsTest, event: &Event) -> bool {

@@ -2,6 +2,7 @@
 
 use super::literal::{FieldUnit, unit_of_field};
 use super::{Field, Filter, Op, OwnPart, canonical};
+use crate::tie::Ties;
 
 /// One aggregate.
 #[derive(Debug, Clone, PartialEq)]
@@ -50,7 +51,7 @@ impl Function {
             _ => match self.field()? {
                 Field::Own(OwnPart::Took) => Some("ns"),
                 Field::Own(_) => None,
-                Field::Sent(name) => unit_of_field(name).map(FieldUnit::name),
+                Field::Sent(name) => unit_of_field(name.as_str()).map(FieldUnit::name),
             },
         }
     }
@@ -173,6 +174,21 @@ impl Measure {
         out
     }
 
+    /// Takes each field that is called like a tie for any of its spellings.
+    pub fn tie_up(&mut self, ties: &Ties) {
+        for aggregate in &mut self.aggregates {
+            match &mut aggregate.function {
+                Function::Count(Some(filter)) | Function::Share(filter) => filter.tie_up(ties),
+                Function::Count(None) | Function::Rate => {}
+                Function::Distinct(f) | Function::Sum(f) | Function::Mean(f) | Function::Min(f) | Function::Max(f) => {
+                    f.tie_up(ties);
+                }
+                Function::Percentile(_, f) | Function::First(f) | Function::Last(f) => f.tie_up(ties),
+            }
+        }
+        self.per.iter_mut().for_each(|f| f.tie_up(ties));
+    }
+
     /// Every sent field that is named, those of inner filters too.
     pub fn sent_fields(&self) -> Vec<&str> {
         let mut out = Vec::new();
@@ -189,7 +205,7 @@ impl Measure {
 
 fn sent(field: &Field) -> Option<&str> {
     match field {
-        Field::Sent(name) => Some(name),
+        Field::Sent(name) => (!name.is_tie()).then_some(name.as_str()),
         Field::Own(_) => None,
     }
 }

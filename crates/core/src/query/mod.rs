@@ -15,7 +15,7 @@ mod scan;
 mod syntax;
 mod words;
 
-pub use ast::{Field, Filter, Op, OwnPart, Test, TextOp, WordsTest};
+pub use ast::{Field, Filter, Op, OwnPart, SentName, Test, TextOp, WordsTest};
 pub use literal::{FieldUnit, Literal, Num, unit_of_field};
 pub use matching::matches;
 pub use measure::{Aggregate, Every, Function, Having, Measure, Top};

@@ -29,7 +29,8 @@ fn context() -> Context {
 /// The events as they come out of intake, in the order of the file.
 fn night() -> Vec<Event> {
     let arrived_ns = parse_time("2026-10-04T03:15:00Z").unwrap();
-    let arrival = Arrival { arrived_ns, sender: "night", fixed: &[], limits: Limits::default() };
+    let ties = crate::tie::Ties::default();
+    let arrival = Arrival { arrived_ns, sender: "night", fixed: &[], limits: Limits::default(), ties: &ties };
     let (mut paths, mut meanings, mut flattener) = (PathTable::default(), Meanings::default(), Flattener::default());
     let mut event = |line: &str| {
         let fields = flattener.json(line, &mut paths, &arrival.limits).unwrap();

@@ -6,6 +6,7 @@
 
 mod breakdown;
 mod explain;
+mod fields;
 mod find;
 mod hints;
 mod histogram;
@@ -13,6 +14,7 @@ mod scan;
 
 pub use breakdown::{Breakdown, FieldCounts, breakdown};
 pub use explain::Explanation;
+pub use fields::{FieldSeen, fields, newest_pages};
 pub use find::{Cursor, Find, Found, Order, find};
 pub use hints::{FieldHint, field_names, unknown_fields};
 pub use histogram::{Histogram, SEVERITY_COUNT, histogram};

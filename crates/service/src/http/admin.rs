@@ -1,9 +1,9 @@
-//! Lanes, routes, keys, tokens, people: what an administrator sets up.
+//! Lanes, routes, people, chunks: what an administrator sets up and looks after.
 
 use crate::access::{Admin, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
-use crate::secrets::{hash_password, new_secret};
+use crate::secrets::hash_password;
 use crate::state::Shared;
 use axum::Json;
 use axum::extract::{Path, State};
@@ -12,14 +12,14 @@ use calvex_core::chunk::{ChunkDescription, describe};
 use calvex_core::event::time::format_utc;
 use calvex_core::query::parse_filter;
 use calvex_store::StoreError;
-use calvex_store::records::access::SecretKind;
-use calvex_wire::api::{ChunkSummary, Lane, MadeSecret, NewSecret, NewUser, Route, SecretListed};
+use calvex_wire::api::{ChunkSummary, Lane, NewUser, Route};
 use serde_json::{Value, json};
 
 /// Longest retention, in days.
 const MAX_RETENTION: u32 = 36_500;
 
-fn check_name(name: &str) -> Result<()> {
+/// Whether something can be called so.
+pub(super) fn check_name(name: &str) -> Result<()> {
     let good = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
     if name.is_empty() || name.len() > 64 || !name.chars().all(good) {
         return Err(ServiceError::BadRequest(format!(
@@ -35,7 +35,15 @@ pub async fn lanes(State(app): State<Shared>, reader: Reader) -> Json<Vec<Lane>>
     let readable = config.lanes().into_iter().filter(|l| reader.may_read(l.id));
     let told = readable.map(|l| {
         let (sealed_events, sealed_bytes) = app.view.sealed_size(l.id);
-        Lane { name: l.name.clone(), retention_days: l.retention_days, told: l.told, sealed_events, sealed_bytes }
+        Lane {
+            name: l.name.clone(),
+            retention_days: l.retention_days,
+            told: l.told,
+            day_events: l.day_events,
+            day_bytes: l.day_bytes,
+            sealed_events,
+            sealed_bytes,
+        }
     });
     Json(told.collect())
 }
@@ -58,6 +66,7 @@ pub async fn put_lane(
         return Err(ServiceError::BadRequest(format!("retention_days must be 1 to {MAX_RETENTION}")));
     }
     let id = app.store.put_lane(&name, lane.retention_days, lane.told).await?;
+    app.store.limit_lane(id, lane.day_events, lane.day_bytes).await?;
     app.store.reterm_chunks(id, lane.retention_days).await?;
     app.catalogue.reload(&app.store).await?;
     jobs::reread_chunks(&app).await?;
@@ -90,92 +99,6 @@ pub async fn put_routes(
     app.store.put_routes(&rows).await?;
     app.catalogue.reload(&app.store).await?;
     app.store.audit((app.clock)(), &admin.who.name, "put routes", &format!("{} routes", rows.len())).await?;
-    Ok(StatusCode::NO_CONTENT)
-}
-
-async fn list(app: &Shared, kind: SecretKind) -> Result<Json<Vec<SecretListed>>> {
-    let rows = app.store.secrets(kind).await?.into_iter();
-    Ok(Json(
-        rows.map(|s| SecretListed {
-            name: s.name,
-            prefix: s.prefix,
-            created: format_utc(s.created_ns, 0),
-            revoked: s.revoked_ns.map(|t| format_utc(t, 0)),
-        })
-        .collect(),
-    ))
-}
-
-/// `GET /api/keys`
-pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<SecretListed>>> {
-    list(&app, SecretKind::Key).await
-}
-
-/// `GET /api/tokens`
-pub async fn tokens(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<SecretListed>>> {
-    list(&app, SecretKind::Token).await
-}
-
-/// `POST /api/keys`
-pub async fn add_key(
-    State(app): State<Shared>,
-    Admin(admin): Admin,
-    Json(ask): Json<NewSecret>,
-) -> Result<Json<MadeSecret>> {
-    check_name(&ask.name)?;
-    if !ask.lanes.is_empty() {
-        return Err(ServiceError::BadRequest("a key has no lanes; routes decide where its events go".into()));
-    }
-    let (secret, hash, prefix) = new_secret("key", rand::random());
-    let fixed = serde_json::to_string(&ask.fixed).unwrap_or_else(|_| "{}".into());
-    let now_ns = (app.clock)();
-    app.store.add_key(&ask.name, &hash, &prefix, &fixed, now_ns).await?;
-    app.store.audit(now_ns, &admin.who.name, "add key", &ask.name).await?;
-    Ok(Json(MadeSecret { name: ask.name, secret }))
-}
-
-/// `DELETE /api/keys/{name}`
-pub async fn revoke_key(
-    State(app): State<Shared>,
-    Admin(admin): Admin,
-    Path(name): Path<String>,
-) -> Result<StatusCode> {
-    let now_ns = (app.clock)();
-    app.store.revoke(SecretKind::Key, &name, now_ns).await?;
-    app.keys.clear();
-    app.store.audit(now_ns, &admin.who.name, "revoke key", &name).await?;
-    Ok(StatusCode::NO_CONTENT)
-}
-
-/// `POST /api/tokens`: a token of the one who asks.
-pub async fn add_token(
-    State(app): State<Shared>,
-    Admin(admin): Admin,
-    Json(ask): Json<NewSecret>,
-) -> Result<Json<MadeSecret>> {
-    check_name(&ask.name)?;
-    let config = app.catalogue.get();
-    let lane =
-        |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
-    let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
-    let (secret, hash, prefix) = new_secret("token", rand::random());
-    let now_ns = (app.clock)();
-    let lanes = (!lanes.is_empty()).then_some(lanes.as_slice());
-    app.store.add_token(&ask.name, &hash, &prefix, admin.who.user_id, lanes, now_ns).await?;
-    app.store.audit(now_ns, &admin.who.name, "add token", &ask.name).await?;
-    Ok(Json(MadeSecret { name: ask.name, secret }))
-}
-
-/// `DELETE /api/tokens/{name}`
-pub async fn revoke_token(
-    State(app): State<Shared>,
-    Admin(admin): Admin,
-    Path(name): Path<String>,
-) -> Result<StatusCode> {
-    let now_ns = (app.clock)();
-    app.store.revoke(SecretKind::Token, &name, now_ns).await?;
-    app.readers.clear();
-    app.store.audit(now_ns, &admin.who.name, "revoke token", &name).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -5,7 +5,9 @@ mod alerts;
 mod console;
 mod health;
 mod queries;
+mod senders;
 mod session;
+mod shaping;
 
 use crate::error::ServiceError;
 use crate::intake::{post_events, post_logs, post_traces};
@@ -34,10 +36,22 @@ pub fn router(app: Shared) -> Router {
         .route("/lanes", get(admin::lanes))
         .route("/lanes/{name}", put(admin::put_lane))
         .route("/routes", get(admin::routes).put(admin::put_routes))
-        .route("/keys", get(admin::keys).post(admin::add_key))
-        .route("/keys/{name}", delete(admin::revoke_key))
-        .route("/tokens", get(admin::tokens).post(admin::add_token))
-        .route("/tokens/{name}", delete(admin::revoke_token))
+        .route("/keys", get(senders::keys).post(senders::add_key))
+        .route("/keys/{name}", delete(senders::revoke_key))
+        .route("/keys/{name}/limits", put(senders::limit_key))
+        .route("/keys/{name}/rotate", post(senders::rotate_key))
+        .route("/tokens", get(senders::tokens).post(senders::add_token))
+        .route("/tokens/{name}", delete(senders::revoke_token))
+        .route("/dials", get(senders::dials).post(senders::add_dial))
+        .route("/dials/{id}", delete(senders::remove_dial))
+        .route("/shaping", get(shaping::rules).put(shaping::put_rules))
+        .route("/shaping/try", post(shaping::try_rules))
+        .route("/patterns/try", post(shaping::try_patterns))
+        .route("/patterns/learn", post(shaping::learn_patterns))
+        .route("/ties", get(shaping::ties))
+        .route("/ties/proposals", get(shaping::tie_proposals))
+        .route("/ties/{name}", put(shaping::put_tie).delete(shaping::remove_tie))
+        .route("/fields", get(shaping::fields))
         .route("/users", post(admin::add_user))
         .route("/expire", post(admin::expire))
         .route("/seal", post(admin::seal))
@@ -77,6 +91,7 @@ fn intake() -> Router<Shared> {
         .route("/v1/events", post(post_events))
         .route("/v1/logs", post(post_logs))
         .route("/v1/traces", post(post_traces))
+        .route("/v1/dials", get(senders::level))
 }
 
 async fn no_such_path() -> ServiceError {

@@ -21,7 +21,7 @@ use crate::pipeline::{HeadPage, Receipt};
 use crate::state::Shared;
 use axum::http::HeaderMap;
 use calvex_core::arrivals::{Tally, tally};
-use calvex_core::batch::{BatchBuilder, Reading, Refused};
+use calvex_core::batch::{Aside, BatchBuilder, Cause, Policy, Reading, Refused};
 use calvex_core::columns::PageRead;
 use calvex_core::normalise::Arrival;
 use calvex_store::StoreError;
@@ -54,6 +54,10 @@ async fn take(
     if app.intake.disk_full.load(Ordering::Relaxed) {
         return Err(ServiceError::Busy("the disk is nearly full; free some, or shorten a lane's retention".into(), 60));
     }
+    if let Err(e) = app.limits.check_rate(sender.key_id, sender.limits.rate, (app.clock)()) {
+        refuse(app, &sender.name, "rate", 1, "");
+        return Err(e);
+    }
     if app.view.head_size().1 > app.settings.mib("head.budget_mib") * 2 {
         return Err(ServiceError::Busy("events come in faster than they are sealed; slow down".into(), 1));
     }
@@ -78,6 +82,9 @@ async fn take(
     });
     let batch = taken.await.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??;
     let answer = batch.answer;
+    if sender.limits.rate.is_some() {
+        app.limits.sent(sender.key_id, (answer.stored + answer.set_aside + answer.refused) as u64);
+    }
 
     let mark = match mark {
         Some(mark) => Some(mark),
@@ -91,6 +98,7 @@ async fn take(
     };
     if let Some((_, Repeat::Answered(answer))) = mark {
         app.metrics.repeated.inc();
+        give_back(app, &sender, &batch.tallies);
         return Ok(SendAnswer { repeated: true, ..answer });
     }
     let stored = serde_json::to_vec(&answer).unwrap_or_default();
@@ -104,7 +112,10 @@ async fn take(
     if !batch.pages.is_empty() || receipt.is_some() {
         let mut by_lane: BTreeMap<u32, u64> = BTreeMap::new();
         batch.pages.iter().for_each(|p| *by_lane.entry(p.key.lane).or_default() += p.page.rows() as u64);
-        app.intake.submit(batch.pages, receipt, mark).await?;
+        if let Err(e) = app.intake.submit(batch.pages, receipt, mark).await {
+            give_back(app, &sender, &batch.tallies);
+            return Err(e);
+        }
         let now_ns = (app.clock)();
         for (lane, late, tallies) in batch.tallies {
             app.ledger.stored(now_ns, &sender.name, lane, late, batch.timed, tallies);
@@ -115,13 +126,29 @@ async fn take(
             app.metrics.stored.get_or_create(&label).inc_by(events);
         }
     }
+    let now_ns = (app.clock)();
+    app.ledger.used(now_ns, &sender.name);
+    for (cause, aside) in batch.aside {
+        app.metrics.set_aside.inc_by(aside.tallies.iter().map(|t| t.events).sum());
+        app.ledger.set_aside(now_ns, &sender.name, &cause, aside.lane, aside.tallies);
+    }
+    app.ledger.held(now_ns, batch.held);
     Ok(answer)
+}
+
+/// What was admitted but not stored does not count against quotas.
+fn give_back(app: &Shared, sender: &Sender, tallies: &[(u32, bool, Vec<Tally>)]) {
+    for (lane, _, tallies) in tallies {
+        let (events, bytes) = tallies.iter().fold((0, 0), |(n, b), t| (n + t.events, b + t.bytes));
+        app.limits.give_back(&sender.name, *lane, (app.clock)(), events, bytes);
+    }
 }
 
 /// Counts what was not taken, for the service's own figures and for arrivals.
 pub(crate) fn refuse(app: &Shared, sender: &str, reason: &str, count: u64, sample: &str) {
     app.metrics.refuse(reason, count);
-    app.ledger.refused((app.clock)(), sender, reason, count, sample);
+    let covered = app.catalogue.get().shaping().cover(sample).into_owned();
+    app.ledger.refused((app.clock)(), sender, reason, count, &covered);
 }
 
 enum Repeat {
@@ -173,16 +200,20 @@ async fn repeat_mark(app: &Shared, sender: &Sender, body: [u8; 32]) -> Result<Op
     Ok(Some((key(window), Repeat::Mark(mark))))
 }
 
-/// A batch, normalised, routed and encoded.
+/// A batch, normalised, shaped, routed and encoded.
 struct Taken {
     pages: Vec<HeadPage>,
     /// Lane, lateness and account of each page.
     tallies: Vec<(u32, bool, Vec<Tally>)>,
+    /// What was not stored on purpose, by its cause.
+    aside: Vec<(String, Aside)>,
+    /// By shaping rule, the events it was applied to.
+    held: Vec<(String, u64)>,
     answer: SendAnswer,
     timed: bool,
 }
 
-/// Decodes, normalises and routes; what is refused is told with its line.
+/// Decodes, normalises, shapes and routes; what is refused is told with its line.
 fn shape(
     app: &Shared,
     sender: &Sender,
@@ -190,13 +221,25 @@ fn shape(
 ) -> Result<Taken> {
     let config = app.catalogue.get();
     let limits = app.settings.event_limits();
-    let arrival = Arrival { arrived_ns: (app.clock)(), sender: &sender.name, fixed: &sender.fixed, limits };
+    let now_ns = (app.clock)();
+    let arrival =
+        Arrival { arrived_ns: now_ns, sender: &sender.name, fixed: &sender.fixed, limits, ties: config.ties() };
     let mut builder = BatchBuilder::new(arrival);
     let mut reading = Reading::default();
     decode(&mut builder, &mut reading)?;
-    let term = |lane| config.lane(lane).map_or(("", u32::MAX), |l| (l.name.as_str(), l.retention_days));
-    let batch = builder.finish(&reading, config.routes(), term).map_err(StoreError::Core)?;
-    let mut answer = SendAnswer { stored: batch.stored, refused: batch.refused.len(), ..SendAnswer::default() };
+    let policy = Policy {
+        shaping: config.shaping(),
+        dials: config.dials(),
+        routes: config.routes(),
+        services: &sender.limits.services,
+        lanes: &sender.limits.lanes,
+        term: &|lane| config.lane(lane).map_or(("", u32::MAX), |l| (l.name.as_str(), l.retention_days)),
+        admit: &|quota, events, bytes| app.limits.admit(quota, sender, &config, now_ns, events, bytes),
+    };
+    let batch = builder.finish(&reading, &policy).map_err(StoreError::Core)?;
+    let set_aside = batch.aside.iter().flat_map(|a| &a.tallies).map(|t| t.events).sum::<u64>() as usize;
+    let mut answer =
+        SendAnswer { stored: batch.stored, refused: batch.refused.len(), set_aside, ..SendAnswer::default() };
     for Refused { line, refusal, sample } in batch.refused {
         let told = sample.map_or_else(|| refusal.to_string(), |sample| format!("{refusal}: {sample}"));
         refuse(app, &sender.name, refusal.reason(), 1, &told);
@@ -208,5 +251,14 @@ fn shape(
     let tallies = batch.pages.iter().map(|(key, page)| Ok((key.lane, key.late, tally(page)?)));
     let tallies = tallies.collect::<std::result::Result<Vec<_>, _>>().map_err(StoreError::Core)?;
     let pages = batch.pages.into_iter().map(|(key, page)| HeadPage::new(key, page)).collect();
-    Ok(Taken { pages, tallies, answer, timed: batch.timed })
+    let cause = |aside: &Aside| match aside.cause {
+        Cause::Rule(rule) => format!("rule {}", config.shaping().name(rule)),
+        Cause::Dial(dial) => format!("dial {dial}"),
+        Cause::KeyQuota => "daily quota of the key".to_owned(),
+        Cause::LaneQuota(lane) => format!("daily quota of lane {}", config.name(lane)),
+    };
+    let aside = batch.aside.into_iter().map(|a| (cause(&a), a)).collect();
+    let held = batch.held.iter().enumerate().filter(|(_, n)| **n > 0);
+    let held = held.map(|(rule, n)| (config.shaping().name(rule).to_owned(), *n)).collect();
+    Ok(Taken { pages, tallies, aside, held, answer, timed: batch.timed })
 }

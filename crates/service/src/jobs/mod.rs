@@ -24,6 +24,10 @@ const EXPIRY_EVERY: Duration = Duration::from_secs(60);
 const SEAL_EVERY: Duration = Duration::from_millis(250);
 const MERGE_EVERY: Duration = Duration::from_secs(2);
 const ARRIVALS_EVERY: Duration = Duration::from_secs(5);
+/// Lanes, rules, dials and ties may be changed through another node.
+const REREAD_EVERY: Duration = Duration::from_secs(10);
+/// Dials that ended are shown for so long.
+const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
 /// Free bytes on the data directory's disk below which intake stops.
 const DISK_RESERVE: u64 = 512 << 20;
@@ -66,6 +70,11 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
         let app = own.clone();
         async move { arrivals::write(&app).await }
     }));
+    let own = app.clone();
+    tasks.spawn(every(REREAD_EVERY, stop.clone(), "reread", move || {
+        let app = own.clone();
+        async move { app.catalogue.reload(&app.store).await }
+    }));
     let judged = Arc::new(tokio::sync::Mutex::new(rules::Judge::default()));
     let own = app.clone();
     tasks.spawn(every(
@@ -93,6 +102,7 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
             let receipts_ns = app.settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
             while app.store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
             app.store.expire_sessions(now_ns).await?;
+            app.store.expire_dials(now_ns - DIALS_KEPT_NS).await?;
             let hour = u32::try_from(now_ns / 3_600_000_000_000).unwrap_or(0);
             app.store.expire_arrivals(hour.saturating_sub(arrivals::KEPT_HOURS)).await?;
             Ok(())

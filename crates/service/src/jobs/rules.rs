@@ -64,7 +64,10 @@ async fn judge(app: &Shared, rule: &RuleRow, touched_ns: i64) -> Result<bool> {
     let first_ns = from_ns - condition.window_ns;
     let range = TimeRange { from_ns: first_ns, to_ns: until_ns };
     let counted = match parse_filter(&rule.query) {
-        Ok(filter) => count(app, rule, filter, range, condition.step_ns).await?,
+        Ok(mut filter) => {
+            filter.tie_up(app.catalogue.get().ties());
+            count(app, rule, filter, range, condition.step_ns).await?
+        }
         Err(mistakes) => Err(mistakes.first().map(ToString::to_string).unwrap_or_default()),
     };
     let counts = match counted {

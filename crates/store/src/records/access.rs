@@ -1,4 +1,4 @@
-//! People, sessions, tokens for reading and keys for sending. Secrets are kept as hashes only.
+//! People, sessions, and tokens for reading. Secrets are kept as hashes only.
 
 use crate::{Result, Store, StoreError};
 use sqlx::Row;
@@ -24,20 +24,10 @@ pub struct ReaderRow {
     pub lanes: Option<Vec<u32>>,
 }
 
-/// A sender's key.
+/// A token as listed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[allow(missing_docs)]
-pub struct KeyRow {
-    pub id: u32,
-    pub name: String,
-    /// A JSON object.
-    pub fixed: String,
-}
-
-/// A key or token as listed.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct SecretRow {
+pub struct TokenRow {
     pub name: String,
     pub prefix: String,
     pub created_ns: i64,
@@ -209,23 +199,6 @@ impl Store {
         Ok(Some(lanes.await?))
     }
 
-    /// Makes a sender's key.
-    ///
-    /// # Errors
-    /// [`StoreError::Taken`].
-    pub async fn add_key(&self, name: &str, hash: &[u8; 32], prefix: &str, fixed: &str, now_ns: i64) -> Result<()> {
-        sqlx::query("INSERT INTO sender_key (name, hash, prefix, fixed, created_ns) VALUES (?, ?, ?, ?, ?)")
-            .bind(name)
-            .bind(&hash[..])
-            .bind(prefix)
-            .bind(fixed)
-            .bind(now_ns)
-            .execute(&self.pool)
-            .await
-            .map_err(StoreError::taken("the key's name"))?;
-        Ok(())
-    }
-
     /// Makes a token of `user_id`, for `lanes` only where given.
     ///
     /// # Errors
@@ -262,46 +235,22 @@ impl Store {
         Ok(())
     }
 
-    /// The key of a secret, unless revoked.
+    /// Every token.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn key(&self, hash: &[u8; 32]) -> Result<Option<KeyRow>> {
-        let row = sqlx::query("SELECT id, name, fixed FROM sender_key WHERE hash = ? AND revoked_ns IS NULL")
-            .bind(&hash[..])
-            .fetch_optional(&self.pool)
-            .await?;
-        row.map(|r| Ok(KeyRow { id: r.try_get(0)?, name: r.try_get(1)?, fixed: r.try_get(2)? })).transpose()
-    }
-
-    /// The key of a name, unless revoked.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn key_named(&self, name: &str) -> Result<Option<KeyRow>> {
-        let row = sqlx::query("SELECT id, name, fixed FROM sender_key WHERE name = ? AND revoked_ns IS NULL")
-            .bind(name)
-            .fetch_optional(&self.pool)
-            .await?;
-        row.map(|r| Ok(KeyRow { id: r.try_get(0)?, name: r.try_get(1)?, fixed: r.try_get(2)? })).transpose()
-    }
-
-    /// Every key or token.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn secrets(&self, kind: SecretKind) -> Result<Vec<SecretRow>> {
-        let select = format!("SELECT name, prefix, created_ns, revoked_ns FROM {} ORDER BY name", kind.table());
-        let rows = sqlx::query(crate::sql::safe(select)).fetch_all(&self.pool).await?;
-        let secret = |r: &sqlx::mysql::MySqlRow| {
-            Ok(SecretRow {
+    pub async fn tokens(&self) -> Result<Vec<TokenRow>> {
+        let select = "SELECT name, prefix, created_ns, revoked_ns FROM token ORDER BY name";
+        let rows = sqlx::query(select).fetch_all(&self.pool).await?;
+        let token = |r: &sqlx::mysql::MySqlRow| {
+            Ok(TokenRow {
                 name: r.try_get(0)?,
                 prefix: r.try_get(1)?,
                 created_ns: r.try_get(2)?,
                 revoked_ns: r.try_get(3)?,
             })
         };
-        rows.iter().map(secret).collect()
+        rows.iter().map(token).collect()
     }
 
     /// Revokes a key or token at once.

@@ -4,6 +4,16 @@ use crate::{Result, Store, StoreError};
 use sqlx::Row;
 
 impl Store {
+    /// Sets the daily quota of a lane: events and bytes.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn limit_lane(&self, lane: u32, day_events: Option<u64>, day_bytes: Option<u64>) -> Result<()> {
+        let update = "UPDATE lane SET day_events = ?, day_bytes = ? WHERE id = ?";
+        sqlx::query(update).bind(day_events).bind(day_bytes).bind(lane).execute(&self.pool).await?;
+        Ok(())
+    }
+
     /// Makes a lane, or changes an existing one; its id.
     ///
     /// # Errors

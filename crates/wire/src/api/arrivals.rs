@@ -51,6 +51,29 @@ pub struct Refused {
     pub sample: Option<String>,
 }
 
+/// What was not stored on purpose of one service, host and sender for one cause.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SetAside {
+    /// The service; empty where none was told.
+    pub service: String,
+    /// The host; empty where none was told.
+    pub host: String,
+    /// The name of the key.
+    pub sender: String,
+    /// Where it would have gone.
+    pub lane: String,
+    /// `rule NAME`, `dial NUMBER`, or which daily quota.
+    pub cause: String,
+    /// How many.
+    pub events: u64,
+    /// Their bytes in memory, roughly.
+    pub bytes: u64,
+    /// When the first and the last came, RFC 3339.
+    pub first: String,
+    /// See `first`.
+    pub last: String,
+}
+
 /// A way in that this service listens on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct WayIn {
@@ -69,4 +92,7 @@ pub struct ArrivalsAnswer {
     pub arrivals: Vec<Arrival>,
     /// By sender and reason.
     pub refused: Vec<Refused>,
+    /// By service, host, sender and cause.
+    #[serde(default)]
+    pub set_aside: Vec<SetAside>,
 }

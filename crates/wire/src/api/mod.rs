@@ -6,8 +6,15 @@ use calvex_core::search::{Explanation, FieldHint};
 use calvex_core::story::ServiceShare;
 
 mod arrivals;
+mod senders;
+mod shaping;
 
-pub use arrivals::{Arrival, ArrivalsAnswer, Refused, WayIn};
+pub use arrivals::{Arrival, ArrivalsAnswer, Refused, SetAside, WayIn};
+pub use senders::{Dial, Key, KeyLimits, KeySecret, NewDial, NewKey, Rotation};
+pub use shaping::{
+    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, ShapingRule, TieListed, TriedEvent,
+    TriedLine, TryPatterns, TryShaping,
+};
 
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -26,12 +33,19 @@ pub struct SendAnswer {
     pub stored: usize,
     /// Events refused.
     pub refused: usize,
+    /// Events not stored on purpose: by a shaping rule, a dial or a daily quota.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub set_aside: usize,
     /// The first of these, with line and reason.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub refusals: Vec<RefusedEvent>,
     /// The batch had been stored before; this is the answer given then.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub repeated: bool,
+}
+
+fn is_zero(n: &usize) -> bool {
+    *n == 0
 }
 
 /// One refused event.
@@ -343,6 +357,12 @@ pub struct Lane {
     /// Whether those who may not read it may know that it exists.
     #[serde(default = "yes")]
     pub told: bool,
+    /// Events it takes a day (of UTC); any number if none. What comes beyond is set aside.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub day_events: Option<u64>,
+    /// Bytes it takes a day, as arrivals count them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub day_bytes: Option<u64>,
     /// Events in sealed chunks; set by the service.
     #[serde(default)]
     pub sealed_events: u64,
@@ -365,15 +385,13 @@ pub struct Route {
     pub lane: String,
 }
 
-/// To make a sender's key or a reader's token.
+/// To make a reader's token.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-pub struct NewSecret {
+pub struct NewToken {
     /// What it is called.
     pub name: String,
-    /// Fields stamped on every event (keys only).
-    pub fixed: std::collections::BTreeMap<String, String>,
-    /// The only lanes it may read (tokens only); all of its owner's if empty.
+    /// The only lanes it may read; all of its owner's if empty.
     pub lanes: Vec<String>,
 }
 
@@ -385,9 +403,9 @@ pub struct MadeSecret {
     pub secret: String,
 }
 
-/// A key or token as listed.
+/// A token as listed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct SecretListed {
+pub struct TokenListed {
     /// What it is called.
     pub name: String,
     /// How its secret begins.

@@ -8,6 +8,7 @@ mod position;
 mod records;
 mod spool;
 
+use super::pattern::read_patterns;
 use super::send::key_or_env;
 use crate::client::{DEFAULT_URL, http_client, root_cause};
 use crate::commands::serve::asked_to_stop;
@@ -18,7 +19,7 @@ use clap::Args;
 use follow::{Files, Piece};
 use indicatif::{ProgressBar, ProgressStyle};
 use position::{Pending, Position, Positions};
-use records::{Form, certain, to_ndjson};
+use records::{Form, Records, certain, to_ndjson};
 use reqwest::{StatusCode, header};
 use spool::Spool;
 use std::path::{Path, PathBuf};
@@ -30,6 +31,8 @@ const LOOK: Duration = Duration::from_millis(250);
 const REST: Duration = Duration::from_secs(1);
 /// Pause between tries of one batch, at first and at most.
 const PAUSE: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(10));
+/// The longest pause that a service may ask for.
+const MAX_ASKED: Duration = Duration::from_secs(60);
 /// Refused lines told one by one, of a batch.
 const MAX_TOLD: usize = 5;
 
@@ -51,6 +54,9 @@ pub struct Ship {
     /// A field for every event, such as service=slots; what the event says itself wins
     #[arg(long = "set", value_name = "FIELD=VALUE")]
     set: Vec<String>,
+    /// Cut plain lines into fields by this line pattern (see `calvex pattern`); of several, the first that fits
+    #[arg(long = "pattern", value_name = "PATTERN")]
+    patterns: Vec<String>,
     /// Plain lines that begin with a blank belong to the line before
     #[arg(long)]
     join_indented: bool,
@@ -77,6 +83,9 @@ struct Shipper {
     positions: Positions,
     stored: u64,
     refused: u64,
+    /// Plain lines that a pattern fitted, and that none did.
+    fitted: u64,
+    missed: u64,
     bar: ProgressBar,
 }
 
@@ -106,10 +115,12 @@ impl Ship {
             http: http_client(Duration::from_secs(60))?,
             url: format!("{}/v1/events", self.url.trim_end_matches('/')),
             key,
-            form: Form { set, join_indented: self.join_indented },
+            form: Form { set, join_indented: self.join_indented, patterns: read_patterns(&self.patterns)? },
             positions,
             stored: 0,
             refused: 0,
+            fitted: 0,
+            missed: 0,
             bar: if self.once { ProgressBar::new(0) } else { ProgressBar::hidden() },
         };
         let style = ProgressStyle::with_template("{bar:30} {bytes} of {total_bytes}, {bytes_per_sec} {msg}");
@@ -212,7 +223,9 @@ impl Shipper {
 
     async fn ship(&mut self, file: &mut follow::Followed, piece: Piece, key: &str) -> Result<()> {
         let path = file.path.display().to_string();
-        let (body, numbers) = to_ndjson(&piece.bytes, &path, &self.form);
+        let records = to_ndjson(&piece.bytes, &path, &self.form);
+        self.tell_misses(&path, &records);
+        let Records { ndjson: body, numbers, .. } = records;
         if !body.is_empty() {
             let answer = self.post(body, key).await.with_context(|| format!("{path}, lines from {}", file.line + 1))?;
             self.stored += answer.stored as u64;
@@ -232,6 +245,17 @@ impl Shipper {
         let position =
             Position { path: file.path.clone(), offset: file.offset, line: file.line, begins: file.begins()? };
         self.positions.done(&file.id, position)
+    }
+
+    /// Says where lines stop fitting the patterns: the first time any does, and when none has fitted so far.
+    fn tell_misses(&mut self, path: &str, records: &Records) {
+        let first = self.missed == 0;
+        self.fitted += records.fitted;
+        self.missed += records.missed;
+        if let Some(miss) = records.first_miss.as_ref().filter(|_| first) {
+            let none = if self.fitted == 0 { "no line fits a pattern so far; " } else { "" };
+            self.bar.suspend(|| eprintln!("calvex ship: {path}: {none}{miss}; such lines are sent as messages"));
+        }
     }
 
     /// Posts a batch until it is answered. Every try carries the same key; only a fault of ours ends it.
@@ -254,8 +278,16 @@ impl Shipper {
                     }
                     return response.json().await.context("the service's answer is not understood");
                 }
+                // This key stored a batch before: the same lines, sent with other options when a process ended.
+                Ok(response) if response.status() == StatusCode::UNPROCESSABLE_ENTITY => {
+                    eprintln!("calvex ship: what was under way is already stored, as it was sent before");
+                    return Ok(SendAnswer { repeated: true, ..SendAnswer::default() });
+                }
                 Ok(response) => {
                     let status = response.status();
+                    let asked = response.headers().get(header::RETRY_AFTER).and_then(|v| v.to_str().ok());
+                    let asked_s = asked.and_then(|v| v.parse().ok()).unwrap_or(0u64);
+                    pause = pause.max(Duration::from_secs(asked_s).min(MAX_ASKED));
                     let error = crate::client::good(response).await.err().unwrap_or_else(|| anyhow!("{status}"));
                     if status != StatusCode::TOO_MANY_REQUESTS && !status.is_server_error() {
                         return Err(error);
@@ -271,7 +303,7 @@ impl Shipper {
             self.bar.set_message("(trying again)");
             // Jitter, so that many senders do not come back at once.
             tokio::time::sleep(pause.mul_f64(0.5 + rand::random::<f64>() / 2.0)).await;
-            pause = (pause * 2).min(PAUSE.1);
+            pause = (pause * 2).min(PAUSE.1.max(pause));
         }
     }
 
@@ -279,7 +311,8 @@ impl Shipper {
         if as_json {
             output::line(&serde_json::json!({ "stored": self.stored, "refused": self.refused }).to_string())?;
         } else {
-            eprintln!("calvex ship: {} stored, {} refused", self.stored, self.refused);
+            let unfit = if self.missed > 0 { format!(", {} fitted no pattern", self.missed) } else { String::new() };
+            eprintln!("calvex ship: {} stored, {} refused{unfit}", self.stored, self.refused);
         }
         Ok(Ended::Well)
     }

@@ -1,5 +1,8 @@
-//! Lines of a file to NDJSON: a line that is a JSON object as it is, any other as the message of an event.
+//! Lines of a file to NDJSON: a line that is a JSON object as it is, any other cut by line patterns, or as the message of
+//! an event. The same bytes always give the same NDJSON, so that a batch sent again is known as the same: times are sent as
+//! they were written, and the service reads them.
 
+use calvex_core::line::{HoleKind, Pattern, cut_by};
 use serde_json::{Map, Value};
 
 /// What is done to lines.
@@ -8,6 +11,64 @@ pub struct Form {
     pub set: Map<String, Value>,
     /// Whether lines that begin with a blank belong to the one before.
     pub join_indented: bool,
+    /// Cut a line into fields; the first that fits is taken.
+    pub patterns: Vec<Pattern>,
+}
+
+/// What a batch of lines became.
+#[derive(Default)]
+pub struct Records {
+    /// One event a line.
+    pub ndjson: Vec<u8>,
+    /// The number of each event's first line, from 0.
+    pub numbers: Vec<u64>,
+    /// Lines that a pattern fitted.
+    pub fitted: u64,
+    /// Lines that none fitted, and where the first of them stopped fitting.
+    pub missed: u64,
+    /// See `missed`.
+    pub first_miss: Option<String>,
+}
+
+impl Records {
+    fn put(&mut self, text: Option<(u64, String)>, path: &str, form: &Form) {
+        let Some((number, text)) = text else { return };
+        let mut event = form.set.clone();
+        event.insert("file".to_owned(), path.into());
+        // A time without a year is dated by the service; here it only has to fit.
+        match (form.patterns.is_empty(), cut_by(&form.patterns, &text, 0)) {
+            (false, Ok((_, cuts))) => {
+                self.fitted += 1;
+                if !cuts.iter().any(|c| c.name == "message") {
+                    event.insert("message".to_owned(), text.as_str().into());
+                }
+                for cut in cuts {
+                    let raw = text.get(cut.range.clone()).unwrap_or("");
+                    let value = match cut.kind {
+                        HoleKind::Time => raw.into(),
+                        _ => serde_json::to_value(&cut.value).unwrap_or_else(|_| raw.into()),
+                    };
+                    event.insert(cut.name.to_owned(), value);
+                }
+            }
+            (patternless, outcome) => {
+                if let (false, Err(miss)) = (patternless, outcome) {
+                    self.missed += 1;
+                    if self.first_miss.is_none() {
+                        self.first_miss = miss.map(|(n, miss)| {
+                            let column = text.get(..miss.at).map_or(0, |t| t.chars().count()) + 1;
+                            let begins: String = text.chars().take(60).collect();
+                            format!("pattern {} fits `{begins}` up to column {column}: {miss}", n + 1)
+                        });
+                    }
+                }
+                event.insert("msg".to_owned(), text.into());
+            }
+        }
+        self.ndjson.extend_from_slice(Value::Object(event).to_string().as_bytes());
+        self.ndjson.push(b'\n');
+        self.numbers.push(number);
+    }
 }
 
 /// Where the last record begins that may still go on, if lines are joined: up to there it is certain.
@@ -24,20 +85,10 @@ fn is_blank(byte: u8) -> bool {
     byte == b' ' || byte == b'\t'
 }
 
-/// The events of whole lines, and for each the number of its first line, from 0.
-pub fn to_ndjson(bytes: &[u8], path: &str, form: &Form) -> (Vec<u8>, Vec<u64>) {
-    let (mut out, mut numbers) = (Vec::with_capacity(bytes.len() + bytes.len() / 4), Vec::new());
+/// The events of whole lines.
+pub fn to_ndjson(bytes: &[u8], path: &str, form: &Form) -> Records {
+    let mut out = Records { ndjson: Vec::with_capacity(bytes.len() + bytes.len() / 4), ..Records::default() };
     let mut text: Option<(u64, String)> = None;
-    let put = |text: Option<(u64, String)>, out: &mut Vec<u8>, numbers: &mut Vec<u64>| {
-        if let Some((number, text)) = text {
-            let mut event = form.set.clone();
-            event.insert("file".to_owned(), path.into());
-            event.insert("msg".to_owned(), text.into());
-            out.extend_from_slice(Value::Object(event).to_string().as_bytes());
-            out.push(b'\n');
-            numbers.push(number);
-        }
-    };
     for (number, line) in (0..).zip(bytes.split(|b| *b == b'\n')) {
         let line = line.strip_suffix(b"\r").unwrap_or(line);
         let joined = form.join_indented && line.first().is_some_and(|b| is_blank(*b));
@@ -46,17 +97,17 @@ pub fn to_ndjson(bytes: &[u8], path: &str, form: &Form) -> (Vec<u8>, Vec<u64>) {
             held.push_str(&String::from_utf8_lossy(line));
             continue;
         }
-        put(text.take(), &mut out, &mut numbers);
+        out.put(text.take(), path, form);
         let trimmed = line.trim_ascii();
         if let Some(inner) = trimmed.strip_prefix(b"{") {
-            with_set(inner, form, &mut out);
-            numbers.push(number);
+            with_set(inner, form, &mut out.ndjson);
+            out.numbers.push(number);
         } else if !trimmed.is_empty() {
             text = Some((number, String::from_utf8_lossy(line).into_owned()));
         }
     }
-    put(text, &mut out, &mut numbers);
-    (out, numbers)
+    out.put(text, path, form);
+    out
 }
 
 /// An object, of which `inner` is all behind its brace, with the fixed fields before its own: of two equal names the
@@ -80,12 +131,12 @@ mod tests {
 
     fn form(join_indented: bool) -> Form {
         let set = json!({ "service": "slots" });
-        Form { set: set.as_object().cloned().unwrap_or_default(), join_indented }
+        Form { set: set.as_object().cloned().unwrap_or_default(), join_indented, patterns: Vec::new() }
     }
 
     fn told(text: &str, join: bool) -> (Vec<Value>, Vec<u64>) {
-        let (bytes, numbers) = to_ndjson(text.as_bytes(), "a.log", &form(join));
-        let lines = bytes.split(|b| *b == b'\n').filter(|l| !l.is_empty());
+        let Records { ndjson, numbers, .. } = to_ndjson(text.as_bytes(), "a.log", &form(join));
+        let lines = ndjson.split(|b| *b == b'\n').filter(|l| !l.is_empty());
         (lines.map(|l| serde_json::from_slice(l).unwrap_or_default()).collect(), numbers)
     }
 
@@ -96,6 +147,30 @@ mod tests {
         let own = json!({ "service": "edge" });
         assert_eq!(events, [json!({ "service": "slots", "n": 1 }), json!({ "service": "slots" }), plain, own]);
         assert_eq!(numbers, [0, 2, 3, 4]);
+    }
+
+    #[test]
+    fn patterns_cut_lines() {
+        let patterns = ["{time} {severity} {word logger}: {rest message}", "door {number door} opened"];
+        let patterns = patterns.map(|p| Pattern::parse(p).unwrap()).to_vec();
+        let form = Form { patterns, ..form(true) };
+        let text = "Oct  4 02:38:41 WARN slots.lease: ran out\n  at leaf\ndoor 17 opened\ndoor stuck\n";
+        let records = to_ndjson(text.as_bytes(), "a.log", &form);
+        let lines = records.ndjson.split(|b| *b == b'\n').filter(|l| !l.is_empty());
+        let events: Vec<Value> = lines.map(|l| serde_json::from_slice(l).unwrap_or_default()).collect();
+        let with = |more: Value| {
+            let mut all = json!({ "service": "slots", "file": "a.log" });
+            for (name, value) in more.as_object().into_iter().flatten() {
+                all[name] = value.clone();
+            }
+            all
+        };
+        let first = json!({ "time": "Oct  4 02:38:41", "severity": "WARN", "logger": "slots.lease", "message": "ran out\n  at leaf" });
+        let second = json!({ "message": "door 17 opened", "door": 17 });
+        assert_eq!(events, [with(first), with(second), with(json!({ "msg": "door stuck" }))]);
+        assert_eq!((records.fitted, records.missed), (2, 1));
+        let miss = records.first_miss.unwrap_or_default();
+        assert_eq!(miss, "pattern 2 fits `door stuck` up to column 6: expected a number");
     }
 
     #[test]

@@ -143,6 +143,7 @@ pub(crate) fn own_column(part: OwnPart) -> Option<Own> {
         OwnPart::Kind => Own::Kind,
         OwnPart::Took => Own::Took,
         OwnPart::Status => Own::Status,
+        OwnPart::Shaped => Own::Shaped,
         OwnPart::Lane => return None,
     })
 }
@@ -196,6 +197,10 @@ fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> R
             });
         }
         (Values::Ints(_), _) => rows = marked(Some(column), len, |n| test.number(Num::int(i128::from(n)))),
+        (Values::Texts { dictionary, codes }, OwnPart::Shaped) => {
+            let passes = |c| crate::shape::rules_of(dictionary.get(c)).any(|rule| test.text(rule));
+            by_code(&mut rows, column, dictionary.len(), codes, passes);
+        }
         (Values::Texts { dictionary, codes }, _) => {
             by_code(&mut rows, column, dictionary.len(), codes, |c| test.text(dictionary.get(c)));
         }

@@ -4,7 +4,7 @@ use super::super::{ColumnKey, FieldType, Own, field_value, overflow_fields};
 use super::{Column, PageRead, Rows, Values, by_code, present};
 use crate::error::Result;
 use crate::event::{Path, Value, decode_value};
-use crate::query::{Literal, Num, Op, Test, matching};
+use crate::query::{Literal, Num, Op, SentName, Test, matching};
 
 /// Whether no number between the ends of the zone can pass.
 pub(crate) fn zone_excludes(test: &Test, zone: Option<(f64, f64)>) -> bool {
@@ -25,14 +25,14 @@ pub(crate) fn zone_excludes(test: &Test, zone: Option<(f64, f64)>) -> bool {
 }
 
 /// The rows whose field `name` passes.
-pub(super) fn compare(name: &str, test: &Test, page: &dyn PageRead) -> Result<Rows> {
+pub(super) fn compare(name: &SentName, test: &Test, page: &dyn PageRead) -> Result<Rows> {
     let len = page.rows();
     let mut rows = Rows::none(len);
     let mut there = Rows::none(len);
     for (index, key) in page.keys().iter().enumerate() {
         let ColumnKey::Field(path, kind) = key else { continue };
-        let exact = path.is(name);
-        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name, &path.dotted());
+        let exact = name.is(path);
+        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &path.dotted());
         // A column left aside by its zone still has the field, which `!=` asks for; no zone excludes `!=`.
         if !exact && !through_list || zone_excludes(test, page.zone(index)) {
             continue;
@@ -106,13 +106,13 @@ fn column_passes(kind: FieldType, column: &Column, test: &Test, rows: &mut Rows)
 }
 
 /// The rows that have the field `name`, or any below it.
-pub(super) fn has(name: &str, page: &dyn PageRead) -> Result<Rows> {
+pub(super) fn has(name: &SentName, page: &dyn PageRead) -> Result<Rows> {
     let mut rows = Rows::none(page.rows());
     for (index, key) in page.keys().iter().enumerate() {
         let ColumnKey::Field(path, kind) = key else { continue };
         let dotted = path.dotted();
-        let below = matching::at_or_below(&dotted, name);
-        let through_list = !below && *kind == FieldType::Nested && matching::at_or_below(name, &dotted);
+        let below = name.covers(&dotted);
+        let through_list = !below && *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &dotted);
         if !below && !through_list {
             continue;
         }
@@ -124,7 +124,7 @@ pub(super) fn has(name: &str, page: &dyn PageRead) -> Result<Rows> {
         }
     }
     overflowing(page, |row, path, value| {
-        if matching::at_or_below(&path.dotted(), name) || !matching::descend(path, value, name).is_empty() {
+        if name.covers(&path.dotted()) || !matching::descend(path, value, name).is_empty() {
             rows.set(row);
         }
     })?;

@@ -241,6 +241,7 @@ impl Parser<'_> {
             Field::Own(_) => plain(None),
             Field::Sent(_) if quoted => plain(None),
             Field::Sent(name) => {
+                let name = name.as_str();
                 if let Some(n) = Num::parse(&text) {
                     return plain(Some(n));
                 }

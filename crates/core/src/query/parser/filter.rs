@@ -129,7 +129,7 @@ impl Parser<'_> {
                 };
                 if self.scan.sign().is_some() {
                     self.mistake(at, 1, "a field stands without quotes", format!("write `{text}` between backquotes"));
-                    self.comparison(Field::Sent(text), at);
+                    self.comparison(Field::Sent(text.into()), at);
                     return Filter::All;
                 }
                 self.words(at, text, true)
@@ -141,7 +141,7 @@ impl Parser<'_> {
                     self.mistake(at, 1, "this backquote is not closed", "add a backquote behind the field's name");
                     return Filter::All;
                 };
-                self.comparison(Field::Sent(name), at)
+                self.comparison(Field::Sent(name.into()), at)
             }
             _ => self.bare(at),
         }
@@ -167,7 +167,7 @@ impl Parser<'_> {
             self.scan.blanks();
             let name_at = self.scan.at;
             let name = match self.scan.peek() {
-                Some('`') => self.scan.backquoted().map(Field::Sent),
+                Some('`') => self.scan.backquoted().map(|name| Field::Sent(name.into())),
                 _ => Some(self.scan.bare()).filter(|n| !n.is_empty() && !is_reserved(n)).map(|n| field_named(&n)),
             };
             if self.scan.sign().is_none()

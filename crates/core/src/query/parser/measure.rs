@@ -212,7 +212,7 @@ impl Parser<'_> {
         self.scan.blanks();
         let at = self.scan.at;
         let field = match self.scan.peek() {
-            Some('`') => self.scan.backquoted().map(Field::Sent),
+            Some('`') => self.scan.backquoted().map(|name| Field::Sent(name.into())),
             _ => Some(self.scan.bare()).filter(|n| !n.is_empty()).map(|n| field_named(&n)),
         };
         match field {
@@ -376,7 +376,7 @@ fn in_unit_of(field: Option<&Field>, text: &str) -> Option<f64> {
     let unit = match field? {
         Field::Own(OwnPart::Took) => Some(FieldUnit::Duration(1.0)),
         Field::Own(_) => None,
-        Field::Sent(name) => unit_of_field(name),
+        Field::Sent(name) => unit_of_field(name.as_str()),
     };
     match unit? {
         FieldUnit::Duration(each) => parse_duration_ns(text).map(|ns| ns / each),

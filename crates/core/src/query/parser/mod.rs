@@ -81,6 +81,14 @@ impl Query {
         clauses.into_iter().flatten().collect::<Vec<_>>().join(" ")
     }
 
+    /// Takes each field that is called like a tie for any of its spellings; the text stays.
+    pub fn tie_up(&mut self, ties: &crate::tie::Ties) {
+        self.filter.tie_up(ties);
+        if let Some(measure) = &mut self.measure {
+            measure.tie_up(ties);
+        }
+    }
+
     /// The range its `over` means, if it has one.
     pub fn range(&self, context: &Context) -> Option<TimeRange> {
         let day_start = start_of_day(context.now_ns, &context.zone).unwrap_or(context.now_ns);
@@ -178,8 +186,8 @@ impl Parser<'_> {
 
 pub(super) fn field_named(name: &str) -> Field {
     match name.strip_prefix('.') {
-        Some(sent) if !sent.is_empty() => Field::Sent(sent.to_owned()),
-        _ => OwnPart::from_name(name).map_or_else(|| Field::Sent(name.to_owned()), Field::Own),
+        Some(sent) if !sent.is_empty() => Field::Sent(sent.into()),
+        _ => OwnPart::from_name(name).map_or_else(|| Field::Sent(name.into()), Field::Own),
     }
 }
 

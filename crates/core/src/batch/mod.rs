@@ -1,14 +1,16 @@
 //! Steps 4 to 6 for one request: decoded events to pages, one for each head they belong to. Works on columns from the
 //! first byte to the last: routes are asked of a page, not of an event.
 
-use crate::columns::{Own, Values};
-use crate::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageBuilder, PageRead, Placed, arrange};
+mod part;
+
+pub use part::{Aside, Cause, Policy, Quota};
+
+use crate::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageBuilder};
 use crate::error::Result;
 use crate::event::PathTable;
 use crate::event::time::{SECOND_NS, day_of};
-use crate::normalise::{Arrival, Flattener, Limits, Meanings, RawEvent, Refusal, check_age, normalise};
-use crate::route::RouteTable;
-use std::collections::BTreeMap;
+use crate::normalise::{Arrival, Flattener, Limits, Meanings, RawEvent, Refusal, normalise};
+use part::{Sheet, part, shaped};
 
 /// An event this much older than its arrival came late and goes to a head of its own.
 pub const LATE_NS: i64 = 600 * SECOND_NS;
@@ -47,6 +49,10 @@ pub struct Batch {
     pub stored: usize,
     /// Events not taken.
     pub refused: Vec<Refused>,
+    /// Events not stored on purpose.
+    pub aside: Vec<Aside>,
+    /// By shaping rule, for how many events it held.
+    pub held: Vec<u64>,
     /// Whether every event taken carried its own time.
     pub timed: bool,
 }
@@ -144,85 +150,51 @@ impl<'a> BatchBuilder<'a> {
         self.batch.refused.push(Refused { line, refusal, sample });
     }
 
-    /// Routes what was taken; `term` gives a lane's name and how many days it keeps.
+    /// Shapes and routes what was taken, as `policy` says.
     ///
     /// # Errors
     /// Only for a defect: a page that cannot be read back.
-    pub fn finish<'t>(
-        mut self,
-        reading: &Reading,
-        routes: &RouteTable<u32>,
-        term: impl Fn(u32) -> (&'t str, u32),
-    ) -> Result<Batch> {
+    pub fn finish(mut self, reading: &Reading, policy: &Policy) -> Result<Batch> {
         self.full.append(&mut self.open);
+        self.batch.held = vec![0; policy.shaping.len()];
         for OpenPage { day, late, builder, lines } in std::mem::take(&mut self.full) {
             let page = builder.finish(&reading.paths)?;
-            part(&page, (day, late), &lines, self.arrival.arrived_ns, routes, &term, &mut self.batch)?;
+            let sheet = Sheet { page, day, late, lines, lanes: Vec::new() };
+            for sheet in shaped(sheet, policy, self.arrival.arrived_ns, &mut self.batch)? {
+                part(sheet, policy, self.arrival.arrived_ns, &mut self.batch)?;
+            }
         }
         self.batch.refused.sort_by_key(|r| r.line);
         Ok(self.batch)
     }
 }
 
-/// Parts a page of one day by lane; refuses what lies before its lane's term.
-fn part<'t>(
-    page: &Page,
-    (day, late): (i32, bool),
-    lines: &[usize],
-    arrived_ns: i64,
-    routes: &RouteTable<u32>,
-    term: &impl Fn(u32) -> (&'t str, u32),
-    batch: &mut Batch,
-) -> Result<()> {
-    let lanes = routes.lanes_of(page)?;
-    let time = page.own(Own::Time)?;
-    let Some(Values::Ints(times)) = time.as_deref().map(|c| &c.values) else { return Ok(()) };
-    let mut by_lane: BTreeMap<u32, Vec<(i64, u32)>> = BTreeMap::new();
-    for (row, (time_ns, lane)) in times.iter().zip(lanes).enumerate() {
-        let (name, days) = term(lane);
-        match check_age(*time_ns, arrived_ns, name, days) {
-            Ok(()) => by_lane.entry(lane).or_default().push((*time_ns, row as u32)),
-            Err(refusal) => {
-                let line = lines.get(row).copied().unwrap_or(0);
-                batch.refused.push(Refused { line, refusal, sample: None });
-            }
-        }
-    }
-    for (lane, mut rows) in by_lane {
-        let key = HeadKey { lane, day, late };
-        batch.stored += rows.len();
-        if rows.len() == page.rows() && rows.is_sorted() {
-            batch.pages.push((key, page.clone()));
-            continue;
-        }
-        rows.sort_unstable();
-        let order: Vec<Placed> = rows.into_iter().map(|(_, row)| Placed { source: 0, row }).collect();
-        batch.pages.push((key, arrange(&[page], &order)?.with_places()));
-    }
-    Ok(())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::columns::gather_all;
+    use crate::columns::{PageRead, gather_all};
     use crate::normalise::Known;
     use crate::query::parse_filter;
-    use crate::route::Route;
+    use crate::route::{Route, RouteTable};
+    use crate::shape::Shaping;
 
     const DAY_NS: i64 = 86_400 * SECOND_NS;
 
     fn take(lines: &[String], arrived_ns: i64, event_bytes: usize) -> Batch {
         let limits = Limits { event_bytes, ..Limits::default() };
         let mut reading = Reading::default();
-        let mut builder = BatchBuilder::new(Arrival { arrived_ns, sender: "x", fixed: &[], limits });
+        let ties = crate::tie::Ties::default();
+        let arrival = Arrival { arrived_ns, sender: "x", fixed: &[], limits, ties: &ties };
+        let mut builder = BatchBuilder::new(arrival);
         for (n, line) in lines.iter().enumerate() {
             let fields = reading.flattener.json(line, &mut reading.paths, &limits);
             let raw = fields.map(|fields| RawEvent { fields, known: Known::default() });
             builder.push(n + 1, raw, &mut reading).unwrap();
         }
         let route = Route { filter: parse_filter("service=access").unwrap(), lane: 2 };
-        builder.finish(&reading, &RouteTable::new(vec![route], 1), |_| ("main", 30)).unwrap()
+        let routes = RouteTable::new(vec![route], 1);
+        let shaping = Shaping::default();
+        builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", 30))).unwrap()
     }
 
     #[test]

@@ -1,6 +1,6 @@
-//! Step 5, shape: what is done to an event on purpose before it is kept. So far: the fixed fields of the key.
+//! The fixed fields of a key, and fields that rules stamp.
 
-use crate::event::{Draft, Leaf, PathTable, Value};
+use crate::event::{Draft, Event, Leaf, Path, PathTable, Value};
 
 /// Where a sent value that a stamp displaced is kept, so that the change can be seen.
 const DISPLACED: &str = "displaced";
@@ -19,6 +19,24 @@ pub fn stamp<'a>(draft: &mut Draft<'a>, paths: &mut PathTable, fixed: &'a [(Stri
             }
         } else {
             draft.fields.push((path, leaf));
+        }
+    }
+}
+
+/// Stamps one field of an event by the same rule; true where that changed it.
+pub(super) fn stamp_event(event: &mut Event, path: &Path, value: &Value) -> bool {
+    match event.fields.iter_mut().find(|(p, _)| p == path) {
+        Some((_, sent)) if sent == value => false,
+        Some((_, sent)) => {
+            let sent = std::mem::replace(sent, value.clone());
+            let displaced = path.segments().fold(Path::root(DISPLACED), |at, segment| at.child(&segment));
+            event.fields.retain(|(p, _)| *p != displaced);
+            event.fields.push((displaced, sent));
+            true
+        }
+        None => {
+            event.fields.push((path.clone(), value.clone()));
+            true
         }
     }
 }

@@ -1,0 +1,220 @@
+//! `calvex key`: who may send, and how much.
+
+use super::token::{How, now_ns, print, running_store};
+use crate::client::{Connection, segment};
+use crate::{Ended, output};
+use anyhow::{Result, bail};
+use calvex_service::new_secret;
+use calvex_store::records::keys::KeyLimits as StoredLimits;
+use calvex_wire::api::{Key as KeyListed, KeyLimits, MadeSecret, NewKey, Rotation};
+use clap::{Args, Subcommand};
+use std::collections::BTreeMap;
+
+/// Keys with which senders send.
+#[derive(Args)]
+pub struct Key {
+    #[command(subcommand)]
+    act: KeyAct,
+    #[command(flatten)]
+    connection: Connection,
+}
+
+#[derive(Subcommand)]
+enum KeyAct {
+    /// Make a key; its secret is printed this once
+    New {
+        /// What it is called; made up if not given
+        name: Option<String>,
+        /// A field stamped on every event, name=value
+        #[arg(long = "fixed", value_name = "NAME=VALUE")]
+        fixed: Vec<String>,
+        #[command(flatten)]
+        limits: Limits,
+        #[command(flatten)]
+        how: How,
+    },
+    /// List keys: what they may send, when they were last used
+    List {
+        /// As NDJSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Set what a key may send; what is not named is unlimited from then on
+    Limit {
+        name: String,
+        #[command(flatten)]
+        limits: Limits,
+    },
+    /// Give a key another secret, printed this once; the earlier one works a while longer
+    Rotate {
+        name: String,
+        /// How long the earlier secret still works: 30m, 24h, 7d; 0 ends it at once
+        #[arg(long, value_name = "SPAN", default_value = "24h", value_parser = span)]
+        overlap: u64,
+        /// As one JSON line
+        #[arg(long)]
+        json: bool,
+    },
+    /// Revoke a key at once
+    Revoke { name: String },
+}
+
+/// What a key may send; anything where nothing is said.
+#[derive(Args)]
+struct Limits {
+    /// The only services it may send for
+    #[arg(long = "service", value_name = "SERVICE")]
+    services: Vec<String>,
+    /// The only lanes it may send to
+    #[arg(long = "lane", value_name = "LANE")]
+    lanes: Vec<String>,
+    /// Events a second; twice as many may come at once
+    #[arg(long, value_name = "EVENTS")]
+    per_second: Option<u32>,
+    /// Events a day; what comes beyond is set aside
+    #[arg(long, value_name = "EVENTS")]
+    day_events: Option<u64>,
+    /// Bytes a day, as arrivals count them
+    #[arg(long, value_name = "BYTES")]
+    day_bytes: Option<u64>,
+    /// How long from now it is good: 12h, 30d
+    #[arg(long, value_name = "SPAN", value_parser = span)]
+    expires_in: Option<u64>,
+}
+
+/// A span such as `90s`, `30m`, `24h`, `7d`, or a bare number of seconds; in seconds.
+pub fn span(text: &str) -> Result<u64, String> {
+    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
+    let each = match text.get(digits.len()..).unwrap_or("") {
+        "" | "s" => 1,
+        "m" => 60,
+        "h" => 3600,
+        "d" => 86_400,
+        unit => return Err(format!("`{unit}` is no unit; write 90s, 30m, 24h or 7d")),
+    };
+    let number: u64 = digits.parse().map_err(|_| format!("`{text}` is no span; write 90s, 30m, 24h or 7d"))?;
+    number.checked_mul(each).filter(|s| *s <= 400 * 86_400).ok_or_else(|| "the longest span is 400d".to_owned())
+}
+
+/// The time so many seconds from now, RFC 3339.
+pub fn from_now(seconds: u64) -> String {
+    calvex_core::event::time::format_utc(now_ns().saturating_add((seconds as i64).saturating_mul(1_000_000_000)), 0)
+}
+
+impl Limits {
+    fn told(self) -> KeyLimits {
+        KeyLimits {
+            services: self.services,
+            lanes: self.lanes,
+            per_second: self.per_second,
+            day_events: self.day_events,
+            day_bytes: self.day_bytes,
+            until: self.expires_in.map(from_now),
+        }
+    }
+}
+
+impl Key {
+    pub async fn run(self) -> Result<Ended> {
+        match self.act {
+            KeyAct::New { name, fixed, limits, how } => {
+                let name = name.unwrap_or_else(|| format!("key-{:08x}", rand::random::<u32>()));
+                let mut fields = BTreeMap::new();
+                for pair in fixed {
+                    let Some((k, v)) = pair.split_once('=').filter(|(k, _)| !k.is_empty()) else {
+                        bail!("`{pair}` is no fixed field; write --fixed environment=night");
+                    };
+                    fields.insert(k.to_owned(), v.to_owned());
+                }
+                let limits = limits.told();
+                if let Some(dir) = &how.data_dir {
+                    if limits != KeyLimits::default() {
+                        bail!("limits are set through the service; leave out --data-dir, or use `calvex key limit`");
+                    }
+                    let store = running_store(dir).await?;
+                    let (secret, hash, prefix) = new_secret("key", rand::random());
+                    let fixed = serde_json::to_string(&fields)?;
+                    store.add_key(&name, &hash, &prefix, &fixed, &StoredLimits::default(), now_ns()).await?;
+                    return print(&MadeSecret { name, secret }, how.json);
+                }
+                let ask = NewKey { name, fixed: fields, limits };
+                print(&self.connection.open().await?.post("/api/keys", &ask).await?, how.json)
+            }
+            KeyAct::List { json } => {
+                let all: Vec<KeyListed> = self.connection.open().await?.get("/api/keys").await?;
+                if json {
+                    output::ndjson(&all)?;
+                } else {
+                    let head = ["name", "begins", "state", "last used", "stored today", "may send"];
+                    output::table(&head, all.iter().map(row).collect())?;
+                }
+                Ok(if all.is_empty() { Ended::Nothing } else { Ended::Well })
+            }
+            KeyAct::Limit { name, limits } => {
+                let path = format!("/api/keys/{}/limits", segment(&name));
+                self.connection.open().await?.put(&path, &limits.told()).await?;
+                Ok(Ended::Well)
+            }
+            KeyAct::Rotate { name, overlap, json } => {
+                let ask = Rotation { overlap_s: u32::try_from(overlap).unwrap_or(u32::MAX) };
+                let path = format!("/api/keys/{}/rotate", segment(&name));
+                print(&self.connection.open().await?.post(&path, &ask).await?, json)
+            }
+            KeyAct::Revoke { name } => {
+                self.connection.open().await?.delete(&format!("/api/keys/{}", segment(&name))).await?;
+                Ok(Ended::Well)
+            }
+        }
+    }
+}
+
+fn row(key: &KeyListed) -> Vec<String> {
+    let begins: Vec<String> = key
+        .secrets
+        .iter()
+        .map(|s| match &s.until {
+            Some(until) => format!("{}… until {until}", s.prefix),
+            None => format!("{}…", s.prefix),
+        })
+        .collect();
+    let when = |t: &Option<String>| t.as_deref().and_then(|t| t.get(..19)).map(|t| t.replace('T', " "));
+    vec![
+        key.name.clone(),
+        begins.join(", "),
+        key.state.clone(),
+        when(&key.last_used).unwrap_or_else(|| "never".into()),
+        if key.used_today.0 == 0 { "–".into() } else { key.used_today.0.to_string() },
+        allowed(&key.limits),
+    ]
+}
+
+fn allowed(limits: &KeyLimits) -> String {
+    let mut told = Vec::new();
+    if !limits.services.is_empty() {
+        told.push(format!("for {}", limits.services.join(", ")));
+    }
+    if !limits.lanes.is_empty() {
+        told.push(format!("to {}", limits.lanes.join(", ")));
+    }
+    told.extend(limits.per_second.map(|n| format!("{n} a second")));
+    told.extend(limits.day_events.map(|n| format!("{n} events a day")));
+    told.extend(limits.day_bytes.map(|n| format!("{n} bytes a day")));
+    told.extend(limits.until.as_ref().map(|t| format!("until {t}")));
+    if told.is_empty() { "anything".into() } else { told.join("; ") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::span;
+
+    #[test]
+    fn spans() {
+        assert_eq!(
+            [span("90"), span("90s"), span("2m"), span("1h"), span("7d")],
+            [Ok(90), Ok(90), Ok(120), Ok(3600), Ok(604_800)]
+        );
+        for bad in ["", "h", "1w", "1.5h", "-1h", "500d", "99999999999999999999"] {
+            assert!(span(bad).is_err(), "{bad}");
+        }
+    }
+}

@@ -1,0 +1,269 @@
+//! `calvex shaping`: what is done to events on purpose before they are kept.
+
+use crate::client::{Client, Connection};
+use crate::{Ended, output};
+use anyhow::{Context, Result, bail};
+use calvex_core::mask::Detector;
+use calvex_core::shape::{Act, Cutting, Masking, Renaming, Rule};
+use calvex_wire::api::{ShapingRule, TriedEvent, TryShaping};
+use clap::{Args, Subcommand};
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::Read;
+
+/// Shaping rules, applied in order to every event before it is stored.
+#[derive(Args)]
+pub struct Shaping {
+    #[command(subcommand)]
+    act: ShapingAct,
+    #[command(flatten)]
+    connection: Connection,
+}
+
+#[derive(Subcommand)]
+enum ShapingAct {
+    /// List rules in order, how often each was applied, and which never was lately
+    List {
+        /// As NDJSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add a rule, or change the one of that name
+    Add {
+        /// What it is called; stands in the events it changes
+        name: String,
+        /// For which events, in the query language; all if not given
+        #[arg(long, default_value = "")]
+        when: String,
+        /// Put it before this rule; behind all others if not given
+        #[arg(long, value_name = "RULE")]
+        before: Option<String>,
+        #[command(subcommand)]
+        act: ActArgs,
+    },
+    /// Remove a rule
+    Remove { name: String },
+    /// Show what the rules make of events: each before and after; nothing is stored
+    Try {
+        /// NDJSON, or lines that are taken as messages; - for standard input
+        file: String,
+        /// As if sent with this key
+        #[arg(long)]
+        sender: Option<String>,
+        /// As NDJSON
+        #[arg(long)]
+        json: bool,
+    },
+}
+
+#[derive(Subcommand)]
+enum ActArgs {
+    /// Set fields; what was sent there is kept under `displaced`
+    Stamp {
+        /// name=value; numbers, true and false are taken as such
+        #[arg(required = true, value_name = "NAME=VALUE")]
+        fields: Vec<String>,
+    },
+    /// Give a field another name, or make it the message, service, host, severity, time or an id
+    Rename { from: String, to: String },
+    /// Remove fields, with all below them
+    Drop {
+        #[arg(required = true)]
+        fields: Vec<String>,
+    },
+    /// Cut text into fields by line patterns (see `calvex pattern`)
+    Cut {
+        /// Whose text
+        #[arg(long, default_value = "message")]
+        field: String,
+        /// The first that fits is taken
+        #[arg(required = true)]
+        patterns: Vec<String>,
+    },
+    /// Cover secrets
+    Mask {
+        /// Only in this field; alone, its whole value is covered
+        #[arg(long = "field", value_name = "FIELD")]
+        fields: Vec<String>,
+        /// What this regular expression finds: its group s, else its first group, else all of it
+        #[arg(long = "expression", value_name = "REGEX")]
+        expressions: Vec<String>,
+        /// A built-in detector: tokens, passwords, cards, mail, or all
+        #[arg(long = "detect", value_name = "DETECTOR")]
+        detectors: Vec<String>,
+        /// What is written instead
+        #[arg(long, conflicts_with = "hash")]
+        with: Option<String>,
+        /// Write a keyed hash instead, so that equal values still correlate
+        #[arg(long)]
+        hash: bool,
+    },
+    /// Store the events in a lane, whatever the routes say
+    Move { lane: String },
+    /// Do not store the events; they are counted
+    SetAside,
+}
+
+impl ActArgs {
+    fn act(self) -> Result<Act> {
+        Ok(match self {
+            ActArgs::Stamp { fields } => {
+                let mut stamped = BTreeMap::new();
+                for pair in fields {
+                    let Some((name, value)) = pair.split_once('=').filter(|(name, _)| !name.is_empty()) else {
+                        bail!("`{pair}` stamps nothing; write region=north");
+                    };
+                    let plain = serde_json::from_str::<Value>(value).ok().filter(|v| v.is_number() || v.is_boolean());
+                    stamped.insert(name.to_owned(), plain.unwrap_or_else(|| value.into()));
+                }
+                Act::Stamp(stamped)
+            }
+            ActArgs::Rename { from, to } => Act::Rename(Renaming { from, to }),
+            ActArgs::Drop { fields } => Act::Drop(fields),
+            ActArgs::Cut { field, patterns } => Act::Cut(Cutting { field, patterns }),
+            ActArgs::Mask { fields, expressions, detectors, with, hash } => {
+                let mut found = Vec::new();
+                for name in detectors {
+                    match Detector::ALL.iter().find(|d| d.name() == name) {
+                        Some(detector) => found.push(*detector),
+                        None if name == "all" => found.extend(Detector::ALL),
+                        None => bail!("`{name}` is no detector; use tokens, passwords, cards, mail or all"),
+                    }
+                }
+                Act::Mask(Masking { fields, expressions, detectors: found, with, hash })
+            }
+            ActArgs::Move { lane } => Act::Move(lane),
+            ActArgs::SetAside => Act::SetAside,
+        })
+    }
+}
+
+async fn rules(client: &Client) -> Result<Vec<Rule>> {
+    let listed: Vec<ShapingRule> = client.get("/api/shaping").await?;
+    Ok(listed.into_iter().map(|l| l.rule).collect())
+}
+
+impl Shaping {
+    pub async fn run(self) -> Result<Ended> {
+        let client = self.connection.open().await?;
+        match self.act {
+            ShapingAct::List { json } => {
+                let listed: Vec<ShapingRule> = client.get("/api/shaping").await?;
+                if json {
+                    output::ndjson(&listed)?;
+                } else {
+                    let row = |(n, l): (usize, &ShapingRule)| {
+                        let last = l.last.as_deref().map_or_else(|| "never".into(), |t| t.replace(['T', 'Z'], " "));
+                        let when = if l.rule.when.is_empty() { "every event" } else { &l.rule.when };
+                        let note = if l.idle { "idle for a week" } else { "" };
+                        let told = vec![(n + 1).to_string(), l.rule.name.clone(), when.to_owned(), l.told.clone()];
+                        [told, vec![l.held.to_string(), last.trim().to_owned(), note.to_owned()]].concat()
+                    };
+                    let head = ["", "rule", "when", "does", "applied", "last", ""];
+                    output::table(&head, listed.iter().enumerate().map(row).collect())?;
+                }
+                return Ok(if listed.is_empty() { Ended::Nothing } else { Ended::Well });
+            }
+            ShapingAct::Add { name, when, before, act } => {
+                let rule = Rule { name: name.clone(), when, act: act.act()? };
+                let mut all = rules(&client).await?;
+                let known = all.iter().position(|r| r.name == name);
+                let mut at = known.unwrap_or(all.len());
+                if known.is_some() {
+                    all.remove(at);
+                }
+                if let Some(before) = before {
+                    at = all
+                        .iter()
+                        .position(|r| r.name == before)
+                        .with_context(|| format!("there is no rule `{before}`; `calvex shaping list` shows them"))?;
+                }
+                all.insert(at.min(all.len()), rule);
+                client.put("/api/shaping", &all).await?;
+            }
+            ShapingAct::Remove { name } => {
+                let mut all = rules(&client).await?;
+                let before = all.len();
+                all.retain(|r| r.name != name);
+                if all.len() == before {
+                    bail!("there is no rule `{name}`; `calvex shaping list` shows them");
+                }
+                client.put("/api/shaping", &all).await?;
+            }
+            ShapingAct::Try { file, sender, json } => {
+                let mut events = String::new();
+                match file.as_str() {
+                    "-" => std::io::stdin().read_to_string(&mut events)?,
+                    path => std::fs::File::open(path)
+                        .and_then(|mut f| f.read_to_string(&mut events))
+                        .with_context(|| format!("cannot read {path}"))?,
+                };
+                let ask = TryShaping { rules: None, sender, events };
+                let tried: Vec<TriedEvent> = client.post("/api/shaping/try", &ask).await?;
+                if json {
+                    output::ndjson(&tried)?;
+                } else {
+                    tried.iter().try_for_each(show)?;
+                }
+                return Ok(if tried.is_empty() { Ended::Nothing } else { Ended::Well });
+            }
+        }
+        Ok(Ended::Well)
+    }
+}
+
+/// What the rules make of one event: what changes, rule by rule.
+fn show(event: &TriedEvent) -> Result<()> {
+    let ends = match (&event.refused, &event.set_aside, &event.lane) {
+        (Some(why), _, _) => format!("refused: {why}"),
+        (_, Some(cause), _) => format!("set aside by {cause}"),
+        (_, _, Some(lane)) => format!("stored in lane {lane}"),
+        _ => String::new(),
+    };
+    output::line(&format!("line {}: {ends}", event.line))?;
+    let Some(tried) = &event.tried else { return Ok(()) };
+    let mut before = flat(&serde_json::to_value(&tried.before)?);
+    for step in &tried.steps {
+        let Some(after) = &step.after else {
+            output::line(&output::faint(&format!("  {}: {}", step.rule, step.note)))?;
+            continue;
+        };
+        let after = flat(&serde_json::to_value(after)?);
+        output::line(&format!("  {}", step.rule))?;
+        let names: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
+        for name in names {
+            match (before.get(name), after.get(name)) {
+                (Some(b), Some(a)) if a == b => {}
+                _ if name == "shaped" => {}
+                (b, a) => {
+                    let told = |v: Option<&String>| v.cloned().unwrap_or_else(|| "–".into());
+                    output::line(&format!("      {name}: {} {} {}", told(b), output::faint("→"), told(a)))?;
+                }
+            }
+        }
+        before = after;
+    }
+    Ok(())
+}
+
+/// Each leaf by its dotted path, without `fields.` before it.
+fn flat(value: &Value) -> BTreeMap<String, String> {
+    fn walk(path: &str, value: &Value, out: &mut BTreeMap<String, String>) {
+        match value {
+            Value::Object(entries) if !entries.is_empty() => {
+                for (name, inner) in entries {
+                    let below = match path {
+                        "" => name.clone(),
+                        "fields" => format!(".{name}").trim_start_matches('.').to_owned(),
+                        path => format!("{path}.{name}"),
+                    };
+                    walk(&below, inner, out);
+                }
+            }
+            leaf => drop(out.insert(path.to_owned(), leaf.to_string())),
+        }
+    }
+    let mut out = BTreeMap::new();
+    walk("", value, &mut out);
+    out
+}

@@ -1,0 +1,122 @@
+//! `calvex token`: who may read.
+
+use super::serve::Sources;
+use crate::client::{Connection, segment};
+use crate::{Ended, output};
+use anyhow::{Result, bail};
+use calvex_service::new_secret;
+use calvex_store::{Server, Store, StoreOptions};
+use calvex_wire::api::{MadeSecret, NewToken, TokenListed};
+use clap::{Args, Subcommand};
+
+/// Tokens with which clients read.
+#[derive(Args)]
+pub struct Token {
+    #[command(subcommand)]
+    act: TokenAct,
+    #[command(flatten)]
+    connection: Connection,
+}
+
+#[derive(Subcommand)]
+enum TokenAct {
+    /// Make a token; its secret is printed this once
+    New {
+        /// What it is called; made up if not given
+        name: Option<String>,
+        /// The only lanes it may read; it cannot administer then
+        #[arg(long = "lane", value_name = "LANE")]
+        lanes: Vec<String>,
+        #[command(flatten)]
+        how: How,
+    },
+    /// List tokens
+    List {
+        /// As NDJSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Revoke a token at once
+    Revoke { name: String },
+}
+
+/// How a secret just made is told.
+#[derive(Args)]
+pub struct How {
+    /// As one JSON line
+    #[arg(long)]
+    pub json: bool,
+    /// Go to the database of this data directory (of a running service) instead of asking the service
+    #[arg(long, value_name = "DIR")]
+    pub data_dir: Option<std::path::PathBuf>,
+}
+
+/// Prints a secret that is shown this once.
+pub fn print(made: &MadeSecret, json: bool) -> Result<Ended> {
+    output::line(&if json { serde_json::to_string(made)? } else { made.secret.clone() })?;
+    Ok(Ended::Well)
+}
+
+/// The store of a service that runs in `dir`.
+pub async fn running_store(dir: &std::path::Path) -> Result<Store> {
+    let sources =
+        Sources { settings: None, data_dir: Some(dir.to_owned()), listen: None, otlp_listen: None, database_url: None };
+    let settings = sources.read()?;
+    let socket = Server::socket_of(&settings.data_dir());
+    if !socket.exists() {
+        bail!("no service runs in {}; start it with `calvex serve --data-dir`", dir.display());
+    }
+    Ok(Store::open(StoreOptions::socket(&socket, "calvex")).await?)
+}
+
+/// Now, nanoseconds from 1970.
+pub fn now_ns() -> i64 {
+    i64::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX)
+}
+
+impl Token {
+    pub async fn run(self) -> Result<Ended> {
+        match self.act {
+            TokenAct::New { name, lanes, how } => {
+                let name = name.unwrap_or_else(|| format!("token-{:08x}", rand::random::<u32>()));
+                if let Some(dir) = &how.data_dir {
+                    let store = running_store(dir).await?;
+                    let Some(user) = store.user(&self.connection.user).await? else {
+                        bail!("there is no user `{}`", self.connection.user)
+                    };
+                    let known = store.lanes().await?;
+                    let mut ids = Vec::new();
+                    for lane in &lanes {
+                        let Some(row) = known.iter().find(|l| l.name == *lane) else {
+                            bail!("there is no lane `{lane}`")
+                        };
+                        ids.push(row.id);
+                    }
+                    let (secret, hash, prefix) = new_secret("token", rand::random());
+                    let only = (!ids.is_empty()).then_some(ids.as_slice());
+                    store.add_token(&name, &hash, &prefix, user.id, only, now_ns()).await?;
+                    return print(&MadeSecret { name, secret }, how.json);
+                }
+                let ask = NewToken { name, lanes };
+                print(&self.connection.open().await?.post("/api/tokens", &ask).await?, how.json)
+            }
+            TokenAct::List { json } => {
+                let all: Vec<TokenListed> = self.connection.open().await?.get("/api/tokens").await?;
+                if json {
+                    output::ndjson(&all)?;
+                } else {
+                    let row = |t: &TokenListed| {
+                        let state = t.revoked.clone().unwrap_or_else(|| "in use".into());
+                        vec![t.name.clone(), format!("{}…", t.prefix), t.created.clone(), state]
+                    };
+                    output::table(&["name", "begins", "made", "revoked"], all.iter().map(row).collect())?;
+                }
+                Ok(if all.is_empty() { Ended::Nothing } else { Ended::Well })
+            }
+            TokenAct::Revoke { name } => {
+                self.connection.open().await?.delete(&format!("/api/tokens/{}", segment(&name))).await?;
+                Ok(Ended::Well)
+            }
+        }
+    }
+}

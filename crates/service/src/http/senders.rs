@@ -1,0 +1,303 @@
+//! Keys, tokens and dials: who sends and reads, and how much of what is sent is kept.
+
+use super::admin::check_name;
+use crate::access::{Admin, Reader, sender};
+use crate::error::{Result, ServiceError};
+use crate::secrets::new_secret;
+use crate::state::Shared;
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use calvex_core::dial::{Asker, published};
+use calvex_core::event::Severity;
+use calvex_core::event::time::{format_utc, parse_time};
+use calvex_core::query::parse_filter;
+use calvex_store::StoreError;
+use calvex_store::records::access::SecretKind;
+use calvex_store::records::keys as stored;
+use calvex_store::records::shaping::DialRow;
+use calvex_wire::api::{Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, NewToken, Rotation, TokenListed};
+use sha2::{Digest, Sha256};
+
+const SECOND_NS: i64 = 1_000_000_000;
+/// Longest overlap of a rotation, and longest time of a dial.
+const MAX_SPAN_S: u64 = 400 * 86_400;
+/// How often senders are asked to look after dials, seconds.
+const POLL_S: u32 = 15;
+
+fn seconds(ns: i64) -> String {
+    format_utc(ns, 0)
+}
+
+/// `GET /api/keys`
+pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<Key>>> {
+    // What was counted this moment belongs to the answer.
+    crate::arrivals::write(&app).await?;
+    let config = app.catalogue.get();
+    let now_ns = (app.clock)();
+    let told = |k: stored::KeyListed| {
+        let limits = &k.key.limits;
+        let ended = limits.ends_ns.is_some_and(|ends| ends <= now_ns)
+            || k.secrets.iter().all(|s| s.ends_ns.is_some_and(|ends| ends <= now_ns));
+        let state = match (k.revoked_ns.is_some(), ended) {
+            (true, _) => "revoked",
+            (false, true) => "ended",
+            _ => "in use",
+        };
+        Key {
+            fixed: serde_json::from_str(&k.key.fixed).unwrap_or_default(),
+            limits: KeyLimits {
+                services: limits.services.clone(),
+                lanes: limits.lanes.iter().map(|l| config.name(*l).to_string()).collect(),
+                per_second: limits.rate,
+                day_events: limits.day_events,
+                day_bytes: limits.day_bytes,
+                until: limits.ends_ns.map(seconds),
+            },
+            created: seconds(k.created_ns),
+            revoked: k.revoked_ns.map(seconds),
+            last_used: k.last_ns.map(|ns| format_utc(ns, 3)),
+            state: state.to_owned(),
+            secrets: k
+                .secrets
+                .into_iter()
+                .map(|s| KeySecret { prefix: s.prefix, created: seconds(s.created_ns), until: s.ends_ns.map(seconds) })
+                .collect(),
+            used_today: app.limits.used_by(&k.key.name, now_ns),
+            name: k.key.name,
+        }
+    };
+    Ok(Json(app.store.keys().await?.into_iter().map(told).collect()))
+}
+
+fn limits_of(app: &Shared, limits: &KeyLimits) -> Result<stored::KeyLimits> {
+    let config = app.catalogue.get();
+    let lane = |name: &String| {
+        config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")).into())
+    };
+    if let Some(long) = limits.services.iter().find(|s| s.is_empty() || s.len() > 128) {
+        return Err(ServiceError::BadRequest(format!("`{long}` is no service; use 1 to 128 bytes")));
+    }
+    if limits.per_second == Some(0) || limits.day_events == Some(0) || limits.day_bytes == Some(0) {
+        return Err(ServiceError::BadRequest("a limit of 0 lets nothing through; revoke the key instead".into()));
+    }
+    Ok(stored::KeyLimits {
+        services: limits.services.clone(),
+        lanes: limits.lanes.iter().map(lane).collect::<Result<_>>()?,
+        rate: limits.per_second,
+        day_events: limits.day_events,
+        day_bytes: limits.day_bytes,
+        ends_ns: limits.until.as_deref().map(moment).transpose()?,
+    })
+}
+
+fn moment(text: &str) -> Result<i64> {
+    parse_time(text)
+        .ok_or_else(|| ServiceError::BadRequest(format!("`{text}` is no time; write one such as 2026-10-04T02:10:00Z")))
+}
+
+/// `POST /api/keys`
+pub async fn add_key(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Json(ask): Json<NewKey>,
+) -> Result<Json<MadeSecret>> {
+    check_name(&ask.name)?;
+    let limits = limits_of(&app, &ask.limits)?;
+    let (secret, hash, prefix) = new_secret("key", rand::random());
+    let fixed = serde_json::to_string(&ask.fixed).unwrap_or_else(|_| "{}".into());
+    let now_ns = (app.clock)();
+    app.store.add_key(&ask.name, &hash, &prefix, &fixed, &limits, now_ns).await?;
+    app.keys.clear();
+    app.store.audit(now_ns, &admin.who.name, "add key", &ask.name).await?;
+    Ok(Json(MadeSecret { name: ask.name, secret }))
+}
+
+/// `PUT /api/keys/{name}/limits`
+pub async fn limit_key(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+    Json(ask): Json<KeyLimits>,
+) -> Result<StatusCode> {
+    app.store.limit_key(&name, &limits_of(&app, &ask)?).await?;
+    app.keys.clear();
+    let told = serde_json::to_string(&ask).unwrap_or_default();
+    app.store.audit((app.clock)(), &admin.who.name, "limit key", &format!("{name}: {told}")).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `POST /api/keys/{name}/rotate`: another secret; the earlier ones work for the overlap.
+pub async fn rotate_key(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+    Json(ask): Json<Rotation>,
+) -> Result<Json<MadeSecret>> {
+    if u64::from(ask.overlap_s) > MAX_SPAN_S {
+        return Err(ServiceError::BadRequest(format!("overlap_s is at most {MAX_SPAN_S}")));
+    }
+    let (secret, hash, prefix) = new_secret("key", rand::random());
+    let now_ns = (app.clock)();
+    let earlier_end_ns = now_ns + i64::from(ask.overlap_s) * SECOND_NS;
+    app.store.rotate_key(&name, &hash, &prefix, earlier_end_ns, now_ns).await?;
+    app.keys.clear();
+    let told = format!("{name}, its earlier secrets end {}", seconds(earlier_end_ns));
+    app.store.audit(now_ns, &admin.who.name, "rotate key", &told).await?;
+    Ok(Json(MadeSecret { name, secret }))
+}
+
+/// `DELETE /api/keys/{name}`
+pub async fn revoke_key(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+) -> Result<StatusCode> {
+    let now_ns = (app.clock)();
+    app.store.revoke(SecretKind::Key, &name, now_ns).await?;
+    app.keys.clear();
+    app.store.audit(now_ns, &admin.who.name, "revoke key", &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `GET /api/tokens`
+pub async fn tokens(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<TokenListed>>> {
+    let told = |t: calvex_store::records::access::TokenRow| TokenListed {
+        name: t.name,
+        prefix: t.prefix,
+        created: seconds(t.created_ns),
+        revoked: t.revoked_ns.map(seconds),
+    };
+    Ok(Json(app.store.tokens().await?.into_iter().map(told).collect()))
+}
+
+/// `POST /api/tokens`: a token of the one who asks.
+pub async fn add_token(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Json(ask): Json<NewToken>,
+) -> Result<Json<MadeSecret>> {
+    check_name(&ask.name)?;
+    let config = app.catalogue.get();
+    let lane =
+        |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
+    let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
+    let (secret, hash, prefix) = new_secret("token", rand::random());
+    let now_ns = (app.clock)();
+    let lanes = (!lanes.is_empty()).then_some(lanes.as_slice());
+    app.store.add_token(&ask.name, &hash, &prefix, admin.who.user_id, lanes, now_ns).await?;
+    app.store.audit(now_ns, &admin.who.name, "add token", &ask.name).await?;
+    Ok(Json(MadeSecret { name: ask.name, secret }))
+}
+
+/// `DELETE /api/tokens/{name}`
+pub async fn revoke_token(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+) -> Result<StatusCode> {
+    let now_ns = (app.clock)();
+    app.store.revoke(SecretKind::Token, &name, now_ns).await?;
+    app.readers.clear();
+    app.store.audit(now_ns, &admin.who.name, "revoke token", &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `GET /api/dials`: the one set last first; those that ended stay listed for a while.
+pub async fn dials(State(app): State<Shared>, _reader: Reader) -> Result<Json<Vec<Dial>>> {
+    let now_ns = (app.clock)();
+    let told = |d: DialRow| Dial {
+        id: d.id,
+        when: d.filter,
+        least: Severity(d.least).name().to_owned(),
+        until: d.until_ns.map(seconds),
+        why: d.why,
+        who: d.who,
+        set: seconds(d.set_ns),
+        in_force: d.until_ns.is_none_or(|until| now_ns < until),
+    };
+    Ok(Json(app.store.dials().await?.into_iter().map(told).collect()))
+}
+
+/// `POST /api/dials`
+pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewDial>) -> Result<Json<Dial>> {
+    let filter = parse_filter(&ask.when).map_err(ServiceError::Query)?.to_string();
+    let least = Severity::from_name(&ask.least).ok_or_else(|| {
+        ServiceError::BadRequest(format!(
+            "`{}` is no severity; use trace, debug, info, warn, error or fatal",
+            ask.least
+        ))
+    })?;
+    let now_ns = (app.clock)();
+    let until_ns = match (ask.for_s, ask.until.as_deref()) {
+        (Some(_), Some(_)) => {
+            return Err(ServiceError::BadRequest("give `for_s` or `until`, not both".into()));
+        }
+        (Some(s), None) if !(1..=MAX_SPAN_S).contains(&s) => {
+            return Err(ServiceError::BadRequest(format!("for_s must be 1 to {MAX_SPAN_S}")));
+        }
+        (Some(s), None) => Some(now_ns + s as i64 * SECOND_NS),
+        (None, Some(until)) => Some(moment(until)?),
+        (None, None) => None,
+    };
+    if until_ns.is_some_and(|until| until <= now_ns) {
+        return Err(ServiceError::BadRequest("this end lies in the past; choose a later one".into()));
+    }
+    let why: String = ask.why.chars().take(256).collect();
+    let row = DialRow {
+        id: 0,
+        filter,
+        least: least.0,
+        until_ns,
+        why: why.clone(),
+        who: admin.who.name.clone(),
+        set_ns: now_ns,
+    };
+    let id = app.store.add_dial(&row).await?;
+    app.catalogue.reload(&app.store).await?;
+    let told = format!("{id}: `{}` from {} on", row.filter, least.name());
+    app.store.audit(now_ns, &admin.who.name, "set dial", &told).await?;
+    Ok(Json(Dial {
+        id,
+        when: row.filter,
+        least: least.name().to_owned(),
+        until: until_ns.map(seconds),
+        why,
+        who: row.who,
+        set: seconds(now_ns),
+        in_force: true,
+    }))
+}
+
+/// `DELETE /api/dials/{id}`
+pub async fn remove_dial(State(app): State<Shared>, Admin(admin): Admin, Path(id): Path<u32>) -> Result<StatusCode> {
+    app.store.remove_dial(id).await?;
+    app.catalogue.reload(&app.store).await?;
+    app.store.audit((app.clock)(), &admin.who.name, "remove dial", &id.to_string()).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `GET /v1/dials?service=…&host=…`: what a sender is to send, asked with its key. Unchanged, it answers 304 to the
+/// `ETag` given before (RFC 9110, 13.1.2).
+pub async fn level(State(app): State<Shared>, headers: HeaderMap, Query(asker): Query<Asker>) -> Result<Response> {
+    let sender = sender(&app, &headers).await?;
+    let now_ns = (app.clock)();
+    app.ledger.used(now_ns, &sender.name);
+    let asker = Asker { sender: sender.name.clone(), ..asker };
+    let level = published(app.catalogue.get().dials(), &asker, now_ns);
+    let body = serde_json::to_vec(&level).unwrap_or_default();
+    let hash: String = Sha256::digest(&body).iter().take(8).map(|b| format!("{b:02x}")).collect();
+    let tag = format!("\"{hash}\"");
+    let told = [
+        (header::ETAG, tag.clone()),
+        (header::CACHE_CONTROL, format!("private, max-age={POLL_S}")),
+        (header::VARY, "authorization".to_owned()),
+    ];
+    let known = headers.get_all(header::IF_NONE_MATCH).iter().filter_map(|v| v.to_str().ok());
+    let mut known = known.flat_map(|v| v.split(',')).map(|v| v.trim().trim_start_matches("W/"));
+    if known.any(|v| v == tag || v == "*") {
+        return Ok((StatusCode::NOT_MODIFIED, told).into_response());
+    }
+    Ok((told, [(header::CONTENT_TYPE, "application/json")], body).into_response())
+}

@@ -1,0 +1,324 @@
+//! Shaping rules, line patterns, ties, and the catalogue of fields.
+
+use super::admin::check_name;
+use crate::access::{Admin, Reader};
+use crate::catalogue::rule_of;
+use crate::error::{Result, ServiceError};
+use crate::search;
+use crate::state::Shared;
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::StatusCode;
+use calvex_core::dial::set_aside;
+use calvex_core::event::time::format_utc;
+use calvex_core::event::{Event, PathTable};
+use calvex_core::line::{Pattern, cut_by, learn};
+use calvex_core::normalise::{Arrival, Flattener, Known, Meanings, RawEvent, normalise};
+use calvex_core::query::OwnPart;
+use calvex_core::search::fields as catalogue_of;
+use calvex_core::shape::{Act, Fate, Rule, RuleMistake};
+use calvex_core::tie::{Proposal, Proposer};
+use calvex_store::StoreError;
+use calvex_wire::api::{
+    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, ShapingRule, TieListed,
+    TriedEvent, TriedLine, TryPatterns, TryShaping,
+};
+use serde_json::json;
+
+/// A rule that was not applied for so long is told as idle.
+const IDLE_NS: i64 = 7 * 86_400_000_000_000;
+/// Rules at most.
+const MAX_RULES: usize = 200;
+/// Events, lines or spellings of one request at most.
+const MAX_TRIED: usize = 200;
+const MAX_LEARNT: usize = 10_000;
+/// How far back fields and ids are looked at where nothing is said.
+const WEEK: &str = "now-7d";
+
+fn told(mistakes: &[RuleMistake]) -> ServiceError {
+    ServiceError::BadRequest(mistakes.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
+}
+
+/// `GET /api/shaping`: every rule in order, and how often it was applied.
+pub async fn rules(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<ShapingRule>>> {
+    crate::arrivals::write(&app).await?;
+    let now_ns = (app.clock)();
+    let rows = app.store.shaping().await?;
+    let listed = rows.into_iter().filter_map(|row| {
+        let rule = rule_of(&row)?;
+        Some(ShapingRule {
+            told: rule.act.to_string(),
+            rule,
+            held: row.held,
+            last: row.last_ns.map(|ns| format_utc(ns, 0)),
+            changed: format_utc(row.changed_ns, 0),
+            idle: now_ns - row.last_ns.unwrap_or(row.changed_ns) > IDLE_NS,
+        })
+    });
+    Ok(Json(listed.collect()))
+}
+
+/// `PUT /api/shaping`: replaces all, in this order.
+pub async fn put_rules(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Json(rules): Json<Vec<Rule>>,
+) -> Result<StatusCode> {
+    if rules.len() > MAX_RULES {
+        return Err(ServiceError::BadRequest(format!("there are {} rules, the limit is {MAX_RULES}", rules.len())));
+    }
+    for (n, rule) in rules.iter().enumerate() {
+        check_name(&rule.name)?;
+        if rules.iter().take(n).any(|r| r.name == rule.name) {
+            return Err(ServiceError::BadRequest(format!(
+                "two rules are called `{}`; give one another name",
+                rule.name
+            )));
+        }
+    }
+    app.catalogue.get().read_shaping(&rules).map_err(|m| told(&m))?;
+    let act = |act: &Act| serde_json::to_string(act).unwrap_or_default();
+    let rows: Vec<_> = rules.iter().map(|r| (r.name.clone(), r.when.clone(), act(&r.act))).collect();
+    let now_ns = (app.clock)();
+    app.store.put_shaping(&rows, now_ns).await?;
+    app.catalogue.reload(&app.store).await?;
+    let names: Vec<&str> = rules.iter().map(|r| r.name.as_str()).collect();
+    app.store.audit(now_ns, &admin.who.name, "put shaping", &names.join(", ")).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `POST /api/shaping/try`: what rules would make of events; nothing is stored.
+pub async fn try_rules(
+    State(app): State<Shared>,
+    _admin: Admin,
+    Json(ask): Json<TryShaping>,
+) -> Result<Json<Vec<TriedEvent>>> {
+    let config = app.catalogue.get();
+    let own = ask.rules.as_ref().map(|rules| config.read_shaping(rules).map_err(|m| told(&m))).transpose()?;
+    let shaping = own.as_ref().unwrap_or(config.shaping());
+    let now_ns = (app.clock)();
+    let name = ask.sender.unwrap_or_else(|| "try".to_owned());
+    let key = crate::access::named_sender(&app, &name).await?;
+    let mut out = Vec::new();
+    for (n, line) in ask.events.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()).take(MAX_TRIED) {
+        let mut tried = TriedEvent { line: n + 1, ..TriedEvent::default() };
+        let limits = app.settings.event_limits();
+        let arrival = Arrival { arrived_ns: now_ns, sender: &key.name, fixed: &key.fixed, limits, ties: config.ties() };
+        match read_event(line, &arrival) {
+            Err(refused) => tried.refused = Some(refused),
+            Ok(event) => {
+                let (steps, event, fate) = shaping.try_on(event, |lane| config.name(lane).to_string());
+                tried.tried = Some(steps);
+                match fate {
+                    Fate::SetAside(rule) => tried.set_aside = Some(format!("rule {}", shaping.name(rule))),
+                    Fate::Kept(lane) => {
+                        let page = calvex_core::columns::build_page(&[event]).map_err(StoreError::Core)?;
+                        let dials = set_aside(config.dials(), &page, now_ns).map_err(StoreError::Core)?;
+                        match dials.first() {
+                            Some((dial, _)) => tried.set_aside = Some(format!("dial {dial}")),
+                            None => {
+                                let routed = config.routes().lanes_of(&page).map_err(StoreError::Core)?;
+                                let lane = lane.or_else(|| routed.first().copied()).unwrap_or_default();
+                                tried.lane = Some(config.name(lane).to_string());
+                            }
+                        }
+                    }
+                }
+            }
+        }
+        out.push(tried);
+    }
+    Ok(Json(out))
+}
+
+/// An event of a line: a JSON object, or else a message.
+fn read_event(line: &str, arrival: &Arrival) -> std::result::Result<Event, String> {
+    let mut paths = PathTable::default();
+    let text =
+        if line.trim_start().starts_with('{') { line.to_owned() } else { json!({ "message": line }).to_string() };
+    let fields =
+        Flattener::default().json(&text, &mut paths, &arrival.limits).map_err(|refusal| refusal.to_string())?;
+    let raw = RawEvent { fields, known: Known::default() };
+    let normalised =
+        normalise(raw, &mut paths, &mut Meanings::default(), arrival).map_err(|refusal| refusal.to_string())?;
+    Ok(normalised.draft.into_event(&paths))
+}
+
+/// `POST /api/patterns/try`: how lines fit patterns, and where they stop.
+pub async fn try_patterns(
+    State(app): State<Shared>,
+    _reader: Reader,
+    Json(ask): Json<TryPatterns>,
+) -> Result<Json<Vec<TriedLine>>> {
+    if ask.patterns.len() > MAX_TRIED || ask.lines.len() > MAX_TRIED {
+        return Err(ServiceError::BadRequest(format!("at most {MAX_TRIED} patterns and lines are tried at once")));
+    }
+    let mut patterns = Vec::new();
+    for (n, text) in ask.patterns.iter().enumerate() {
+        let read = Pattern::parse(text).map_err(|e| ServiceError::BadRequest(format!("pattern {}, {e}", n + 1)))?;
+        patterns.push(read);
+    }
+    let now_ns = (app.clock)();
+    Ok(Json(ask.lines.iter().map(|line| tried_line(&patterns, line, now_ns)).collect()))
+}
+
+/// How a line fits patterns, told in characters.
+fn tried_line(patterns: &[Pattern], line: &str, now_ns: i64) -> TriedLine {
+    let chars = |bytes: usize| line.get(..bytes).map_or(0, |t| t.chars().count());
+    match cut_by(patterns, line, now_ns) {
+        Ok((pattern, cuts)) => TriedLine {
+            pattern: patterns.iter().position(|p| p == pattern).map_or(0, |n| n + 1),
+            fits: chars(line.len()),
+            expected: None,
+            cuts: cuts
+                .iter()
+                .map(|cut| CutTold {
+                    name: cut.name.to_owned(),
+                    kind: cut.kind.name().to_owned(),
+                    value: cut.to_string(),
+                    from: chars(cut.range.start),
+                    to: chars(cut.range.end),
+                })
+                .collect(),
+        },
+        Err(Some((n, miss))) => TriedLine {
+            pattern: n + 1,
+            fits: chars(miss.at),
+            expected: Some(miss.expected.join(" or ")),
+            cuts: Vec::new(),
+        },
+        Err(None) => TriedLine::default(),
+    }
+}
+
+/// `POST /api/patterns/learn`: patterns for sample lines.
+pub async fn learn_patterns(
+    State(app): State<Shared>,
+    _reader: Reader,
+    Json(lines): Json<Vec<String>>,
+) -> Result<Json<LearntPatterns>> {
+    if lines.len() > MAX_LEARNT {
+        return Err(ServiceError::BadRequest(format!("at most {MAX_LEARNT} lines are learnt from")));
+    }
+    let now_ns = (app.clock)();
+    let learnt = tokio::task::spawn_blocking(move || {
+        let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
+        learn(&lines, now_ns)
+    });
+    let (learnt, left) = learnt.await.map_err(|e| ServiceError::BadRequest(e.to_string()))?;
+    let patterns = learnt.into_iter().map(|l| ProposedPattern {
+        pattern: l.pattern.text().to_owned(),
+        lines: l.lines,
+        example: l.example,
+    });
+    Ok(Json(LearntPatterns { patterns: patterns.collect(), left }))
+}
+
+/// `GET /api/ties`
+pub async fn ties(State(app): State<Shared>, _reader: Reader) -> Json<Vec<TieListed>> {
+    let config = app.catalogue.get();
+    let told = config.ties().iter().map(|t| TieListed { name: t.name.clone(), spellings: t.spellings.clone() });
+    Json(told.collect())
+}
+
+/// `PUT /api/ties/{name}`: makes a tie, or gives it these spellings.
+pub async fn put_tie(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+    Json(ask): Json<TieListed>,
+) -> Result<StatusCode> {
+    check_name(&name)?;
+    if OwnPart::from_name(&name).is_some_and(|part| part != OwnPart::Trace) {
+        return Err(ServiceError::BadRequest(format!("`{name}` is an event's own part; give the tie another name")));
+    }
+    let config = app.catalogue.get();
+    if ask.spellings.len() > MAX_TRIED {
+        return Err(ServiceError::BadRequest(format!("a tie has at most {MAX_TRIED} spellings")));
+    }
+    for spelling in &ask.spellings {
+        if spelling.is_empty() || spelling.len() > 256 {
+            return Err(ServiceError::BadRequest(format!("`{spelling}` is no field; use 1 to 256 bytes")));
+        }
+        if let Some(other) = config.ties().of_field(spelling).filter(|t| t.name != name) {
+            return Err(ServiceError::BadRequest(format!(
+                "`{spelling}` already means the tie `{}`; take it from there first",
+                other.name
+            )));
+        }
+    }
+    app.store.put_tie(&name, &ask.spellings).await?;
+    app.catalogue.reload(&app.store).await?;
+    let told = format!("{name}: {}", ask.spellings.join(", "));
+    app.store.audit((app.clock)(), &admin.who.name, "put tie", &told).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `DELETE /api/ties/{name}`
+pub async fn remove_tie(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+) -> Result<StatusCode> {
+    app.store.remove_tie(&name).await?;
+    app.catalogue.reload(&app.store).await?;
+    app.store.audit((app.clock)(), &admin.who.name, "remove tie", &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+fn last_week(ask: FieldsRequest) -> SearchRequest {
+    SearchRequest { from: ask.from.or_else(|| Some(WEEK.into())), to: ask.to, ..SearchRequest::default() }
+}
+
+/// `GET /api/ties/proposals`: fields whose values are known ids, from the newest pages of the lanes that may be read.
+pub async fn tie_proposals(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<Proposal>>> {
+    let range = search::plan(&app, &last_week(FieldsRequest::default()))?.range;
+    let config = app.catalogue.get();
+    let found = search::run(
+        &app,
+        |lane| reader.may_read(lane),
+        move |scope| {
+            let mut proposer = Proposer::default();
+            calvex_core::search::newest_pages(scope, &range, |page| proposer.take(page, config.ties()))?;
+            Ok(proposer.proposals())
+        },
+    );
+    Ok(Json(found.await?.map_err(StoreError::Core)?))
+}
+
+/// `GET /api/fields`: the fields of the lanes that may be read.
+pub async fn fields(
+    State(app): State<Shared>,
+    reader: Reader,
+    Query(ask): Query<FieldsRequest>,
+) -> Result<Json<Vec<FieldListed>>> {
+    let config = app.catalogue.get();
+    let only = match ask.lane.as_deref() {
+        None => None,
+        Some(name) => {
+            let lane = config.by_name(name).filter(|l| reader.may_read(l.id)).map(|l| l.id);
+            Some(lane.ok_or_else(|| StoreError::Missing(format!("lane `{name}`")))?)
+        }
+    };
+    let range = search::plan(&app, &last_week(ask))?.range;
+    let may_read = |lane| reader.may_read(lane) && only.is_none_or(|only| only == lane);
+    let found = search::run(&app, may_read, move |scope| catalogue_of(scope, &range)).await?;
+    let mut out = Vec::new();
+    for (lane, (events, fields)) in found.map_err(StoreError::Core)? {
+        for (field, seen) in fields {
+            out.push(FieldListed {
+                lane: lane.clone(),
+                tie: config.ties().of_field(&field).map(|t| t.name.clone()),
+                types: seen.types.keys().map(|t| (*t).to_owned()).collect(),
+                conflicting: seen.conflicting(),
+                first: format_utc(seen.first_ns, 3),
+                last: format_utc(seen.last_ns, 3),
+                share: if events == 0 { 0.0 } else { (seen.events as f64 / events as f64).min(1.0) },
+                distinct: seen.distinct.count(),
+                examples: seen.examples,
+                field,
+            });
+        }
+    }
+    Ok(Json(out))
+}

@@ -1,0 +1,190 @@
+//! What senders and lanes may use up: events a second, and events and bytes a day.
+//!
+//! A rate is a bucket that fills by the rate each second, up to [`BURST_S`] seconds of it, and may be emptied below nothing
+//! by one batch: how many events a body holds is known only once it is decoded. While it is below nothing, the sender waits.
+//! Days are those of UTC. At the start of the service the day's use is read from arrivals; what several nodes take at once
+//! is known to each other only then.
+
+use crate::access::Sender;
+use crate::catalogue::Config;
+use crate::error::{Result, ServiceError};
+use calvex_core::batch::Quota;
+use calvex_core::event::time::day_of;
+use calvex_store::Store;
+use parking_lot::Mutex;
+use std::collections::HashMap;
+
+/// Seconds of a rate that may come at once.
+const BURST_S: f64 = 2.0;
+/// Keys whose buckets are held.
+const MAX_BUCKETS: usize = 10_000;
+
+struct Bucket {
+    events: f64,
+    at_ns: i64,
+}
+
+/// Who uses up a day's quota.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+enum Who {
+    Key(String),
+    Lane(u32),
+}
+
+#[derive(Default)]
+struct Used {
+    day: i32,
+    by: HashMap<Who, (u64, u64)>,
+}
+
+/// The use of this node.
+#[derive(Default)]
+pub struct Limits {
+    buckets: Mutex<HashMap<u32, Bucket>>,
+    used: Mutex<Used>,
+}
+
+/// A quota of a day.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+struct Daily {
+    events: Option<u64>,
+    bytes: Option<u64>,
+}
+
+impl Limits {
+    /// Reads what was used today.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn load(&self, store: &Store, now_ns: i64) -> Result<()> {
+        let day = day_of(now_ns);
+        let from_hour = u32::try_from(i64::from(day) * 24).unwrap_or(0);
+        let arrived = store.arrived_since(from_hour).await?;
+        let mut used = self.used.lock();
+        *used = Used { day, by: HashMap::new() };
+        for (sender, lane, events, bytes) in arrived {
+            for who in [Who::Key(sender), Who::Lane(lane)] {
+                let sum = used.by.entry(who).or_default();
+                sum.0 += events;
+                sum.1 += bytes;
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether a key of this rate may send now.
+    ///
+    /// # Errors
+    /// [`ServiceError::TooMany`] with the seconds to wait.
+    pub fn check_rate(&self, key_id: u32, rate: Option<u32>, now_ns: i64) -> Result<()> {
+        let Some(rate) = rate.map(f64::from) else { return Ok(()) };
+        let mut buckets = self.buckets.lock();
+        if buckets.len() >= MAX_BUCKETS && !buckets.contains_key(&key_id) {
+            buckets.clear();
+        }
+        let bucket = buckets.entry(key_id).or_insert(Bucket { events: rate * BURST_S, at_ns: now_ns });
+        let elapsed_s = (now_ns - bucket.at_ns).max(0) as f64 / 1e9;
+        bucket.events = (bucket.events + elapsed_s * rate).min(rate * BURST_S);
+        bucket.at_ns = now_ns;
+        if bucket.events > 0.0 {
+            return Ok(());
+        }
+        let wait_s = (-bucket.events / rate).ceil().clamp(1.0, 3600.0) as u32;
+        Err(ServiceError::TooMany(format!("this key may send {rate} events a second; wait {wait_s} s"), wait_s))
+    }
+
+    /// Counts what a key of a rate sent.
+    pub fn sent(&self, key_id: u32, events: u64) {
+        if let Some(bucket) = self.buckets.lock().get_mut(&key_id) {
+            bucket.events -= events as f64;
+        }
+    }
+
+    /// How many of so many events of so many bytes a daily quota still takes; they count as used.
+    pub fn admit(&self, quota: Quota, sender: &Sender, config: &Config, now_ns: i64, events: u64, bytes: u64) -> u64 {
+        let (who, daily) = match quota {
+            Quota::Key => {
+                let daily = Daily { events: sender.limits.day_events, bytes: sender.limits.day_bytes };
+                (Who::Key(sender.name.clone()), daily)
+            }
+            Quota::Lane(lane) => {
+                let row = config.lane(lane);
+                let daily = Daily { events: row.and_then(|l| l.day_events), bytes: row.and_then(|l| l.day_bytes) };
+                (Who::Lane(lane), daily)
+            }
+        };
+        self.take(who, daily, day_of(now_ns), events, bytes)
+    }
+
+    fn take(&self, who: Who, daily: Daily, day: i32, events: u64, bytes: u64) -> u64 {
+        let mut used = self.used.lock();
+        if used.day != day {
+            *used = Used { day, by: HashMap::new() };
+        }
+        let sum = used.by.entry(who).or_default();
+        let mut admitted = daily.events.map_or(events, |limit| limit.saturating_sub(sum.0).min(events));
+        if let Some(limit) = daily.bytes {
+            let each = (bytes / events.max(1)).max(1);
+            admitted = admitted.min(limit.saturating_sub(sum.1) / each);
+        }
+        sum.0 += admitted;
+        sum.1 += if admitted == events { bytes } else { bytes / events.max(1) * admitted };
+        admitted
+    }
+
+    /// Gives back what was admitted but could not be stored.
+    pub fn give_back(&self, sender: &str, lane: u32, now_ns: i64, events: u64, bytes: u64) {
+        let mut used = self.used.lock();
+        if used.day != day_of(now_ns) {
+            return;
+        }
+        for who in [Who::Key(sender.to_owned()), Who::Lane(lane)] {
+            if let Some(sum) = used.by.get_mut(&who) {
+                sum.0 = sum.0.saturating_sub(events);
+                sum.1 = sum.1.saturating_sub(bytes);
+            }
+        }
+    }
+
+    /// Events and bytes that a sender used today.
+    pub fn used_by(&self, sender: &str, now_ns: i64) -> (u64, u64) {
+        let used = self.used.lock();
+        let same_day = used.day == day_of(now_ns);
+        used.by.get(&Who::Key(sender.to_owned())).filter(|_| same_day).copied().unwrap_or_default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const SECOND: i64 = 1_000_000_000;
+
+    #[test]
+    fn a_rate_lets_bursts_through_and_then_waits() {
+        let limits = Limits::default();
+        assert!(limits.check_rate(1, None, 0).is_ok());
+        assert!(limits.check_rate(1, Some(100), 0).is_ok());
+        limits.sent(1, 1200);
+        let waits = |now| limits.check_rate(1, Some(100), now).err().map(|e| e.problem().retry_after_s);
+        assert_eq!(waits(0), Some(Some(10)));
+        assert_eq!(waits(9 * SECOND), Some(Some(1)));
+        assert_eq!(waits(10 * SECOND + 1), None);
+        assert!(limits.check_rate(2, Some(100), 0).is_ok(), "another key");
+    }
+
+    #[test]
+    fn a_day_takes_so_much_and_no_more() {
+        let limits = Limits::default();
+        let key = || Who::Key("slots-prod".into());
+        let daily = Daily { events: Some(100), bytes: Some(5000) };
+        assert_eq!(limits.take(key(), daily, 7, 80, 800), 80);
+        assert_eq!(limits.take(key(), daily, 7, 80, 800), 20);
+        assert_eq!(limits.take(key(), daily, 7, 1, 10), 0);
+        assert_eq!(limits.take(Who::Lane(1), daily, 7, 10, 6000), 8, "by bytes");
+        assert_eq!(limits.take(key(), Daily::default(), 7, 80, 800), 80, "without a quota");
+        assert_eq!(limits.take(key(), daily, 8, 10, 100), 10, "the next day");
+        limits.give_back("slots-prod", 1, 8 * 86_400 * SECOND, 10, 100);
+        assert_eq!(limits.used_by("slots-prod", 8 * 86_400 * SECOND), (0, 0));
+    }
+}

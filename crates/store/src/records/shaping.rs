@@ -1,0 +1,224 @@
+//! Shaping rules, dials and ties as records.
+
+use crate::{Result, Store, StoreError};
+use sqlx::Row;
+
+/// A shaping rule.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct ShapingRow {
+    pub id: u32,
+    pub name: String,
+    pub filter: String,
+    /// JSON.
+    pub act: String,
+    /// Events it was applied to since it was made.
+    pub held: u64,
+    pub last_ns: Option<i64>,
+    pub changed_ns: i64,
+}
+
+/// A dial.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct DialRow {
+    pub id: u32,
+    pub filter: String,
+    pub least: u8,
+    pub until_ns: Option<i64>,
+    pub why: String,
+    pub who: String,
+    pub set_ns: i64,
+}
+
+impl Store {
+    /// Every shaping rule, in order.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn shaping(&self) -> Result<Vec<ShapingRow>> {
+        let select = "SELECT id, name, filter, act, held, last_ns, changed_ns FROM shaping_rule ORDER BY place, id";
+        let rows = sqlx::query(select).fetch_all(&self.pool).await?;
+        let row = |r: &sqlx::mysql::MySqlRow| {
+            Ok(ShapingRow {
+                id: r.try_get(0)?,
+                name: r.try_get(1)?,
+                filter: r.try_get(2)?,
+                act: r.try_get(3)?,
+                held: r.try_get(4)?,
+                last_ns: r.try_get(5)?,
+                changed_ns: r.try_get(6)?,
+            })
+        };
+        rows.iter().map(row).collect()
+    }
+
+    /// Puts the rules in this order: name, filter, act. Rules of a known name keep what was counted of them; those not
+    /// named are removed.
+    ///
+    /// # Errors
+    /// Where the database fails; the old ones stand then.
+    pub async fn put_shaping(&self, rules: &[(String, String, String)], now_ns: i64) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let known: Vec<String> =
+            sqlx::query_scalar("SELECT name FROM shaping_rule FOR UPDATE").fetch_all(&mut *tx).await?;
+        for name in known.iter().filter(|name| !rules.iter().any(|(n, ..)| n == *name)) {
+            sqlx::query("DELETE FROM shaping_rule WHERE name = ?").bind(name).execute(&mut *tx).await?;
+        }
+        for (place, (name, filter, act)) in rules.iter().enumerate() {
+            sqlx::query(
+                "INSERT INTO shaping_rule (place, name, filter, act, changed_ns) VALUES (?, ?, ?, ?, ?)
+                 ON DUPLICATE KEY UPDATE place = VALUES(place),
+                 changed_ns = IF(filter = VALUES(filter) AND act = VALUES(act), changed_ns, VALUES(changed_ns)),
+                 filter = VALUES(filter), act = VALUES(act)",
+            )
+            .bind(place as u32)
+            .bind(name)
+            .bind(filter)
+            .bind(act)
+            .bind(now_ns)
+            .execute(&mut *tx)
+            .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Adds to what was counted of rules: name, events, when last.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn count_shaping(&self, counted: &[(String, u64, i64)]) -> Result<()> {
+        for (name, held, last_ns) in counted {
+            sqlx::query(
+                "UPDATE shaping_rule SET held = held + ?, last_ns = GREATEST(COALESCE(last_ns, 0), ?) WHERE name = ?",
+            )
+            .bind(held)
+            .bind(last_ns)
+            .bind(name)
+            .execute(&self.pool)
+            .await?;
+        }
+        Ok(())
+    }
+
+    /// Every dial, the one set last first; those that ended too.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn dials(&self) -> Result<Vec<DialRow>> {
+        let select = "SELECT id, filter, least, until_ns, why, who, set_ns FROM dial ORDER BY id DESC";
+        let rows = sqlx::query(select).fetch_all(&self.pool).await?;
+        let row = |r: &sqlx::mysql::MySqlRow| {
+            Ok(DialRow {
+                id: r.try_get(0)?,
+                filter: r.try_get(1)?,
+                least: r.try_get(2)?,
+                until_ns: r.try_get(3)?,
+                why: r.try_get(4)?,
+                who: r.try_get(5)?,
+                set_ns: r.try_get(6)?,
+            })
+        };
+        rows.iter().map(row).collect()
+    }
+
+    /// Sets a dial; its number. Its own number in `dial` is not looked at.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn add_dial(&self, dial: &DialRow) -> Result<u32> {
+        let insert = "INSERT INTO dial (filter, least, until_ns, why, who, set_ns) VALUES (?, ?, ?, ?, ?, ?)";
+        let added = sqlx::query(insert)
+            .bind(&dial.filter)
+            .bind(dial.least)
+            .bind(dial.until_ns)
+            .bind(&dial.why)
+            .bind(&dial.who)
+            .bind(dial.set_ns)
+            .execute(&self.pool)
+            .await?;
+        Ok(added.last_insert_id() as u32)
+    }
+
+    /// Takes a dial back.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`].
+    pub async fn remove_dial(&self, id: u32) -> Result<()> {
+        let done = sqlx::query("DELETE FROM dial WHERE id = ?").bind(id).execute(&self.pool).await?;
+        if done.rows_affected() == 0 {
+            return Err(StoreError::Missing(format!("dial {id}")));
+        }
+        Ok(())
+    }
+
+    /// Forgets dials that ended before `ns`.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn expire_dials(&self, ns: i64) -> Result<()> {
+        sqlx::query("DELETE FROM dial WHERE until_ns < ?").bind(ns).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Every tie with its spellings.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn ties(&self) -> Result<Vec<(String, Vec<String>)>> {
+        let select = "SELECT name, spelling FROM tie LEFT JOIN tie_spelling ON tie = name ORDER BY name, spelling";
+        let mut out: Vec<(String, Vec<String>)> = Vec::new();
+        for row in sqlx::query(select).fetch_all(&self.pool).await? {
+            let (name, spelling): (String, Option<String>) = (row.try_get(0)?, row.try_get(1)?);
+            match out.last_mut().filter(|(last, _)| *last == name) {
+                Some((_, spellings)) => spellings.extend(spelling),
+                None => out.push((name, spelling.into_iter().collect())),
+            }
+        }
+        Ok(out)
+    }
+
+    /// Makes a tie, or gives an existing one these spellings instead of its own.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn put_tie(&self, name: &str, spellings: &[String]) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("INSERT IGNORE INTO tie (name) VALUES (?)").bind(name).execute(&mut *tx).await?;
+        sqlx::query("DELETE FROM tie_spelling WHERE tie = ?").bind(name).execute(&mut *tx).await?;
+        for spelling in spellings {
+            sqlx::query("INSERT IGNORE INTO tie_spelling (tie, spelling) VALUES (?, ?)")
+                .bind(name)
+                .bind(spelling)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Removes a tie.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`].
+    pub async fn remove_tie(&self, name: &str) -> Result<()> {
+        let done = sqlx::query("DELETE FROM tie WHERE name = ?").bind(name).execute(&self.pool).await?;
+        if done.rows_affected() == 0 {
+            return Err(StoreError::Missing(format!("tie `{name}`")));
+        }
+        Ok(())
+    }
+
+    /// A secret of this installation; `fresh` becomes it where there is none yet.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn own_secret(&self, name: &str, fresh: [u8; 32]) -> Result<[u8; 32]> {
+        let insert = "INSERT IGNORE INTO own_secret (name, value) VALUES (?, ?)";
+        sqlx::query(insert).bind(name).bind(&fresh[..]).execute(&self.pool).await?;
+        let value: Vec<u8> =
+            sqlx::query_scalar("SELECT value FROM own_secret WHERE name = ?").bind(name).fetch_one(&self.pool).await?;
+        value.try_into().map_err(|_| StoreError::Missing(format!("secret `{name}` of 32 bytes")))
+    }
+}
