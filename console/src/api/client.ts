@@ -7,6 +7,7 @@ import type {
   KeyLimits,
   Me,
   Mistake,
+  Probed,
   Rule,
   SearchAnswer,
   SearchRequest,
@@ -67,6 +68,7 @@ export const api = {
     return call<ArrivalsAnswer>("GET", `/arrivals?${ask}`, undefined, signal);
   },
   waysIn: (signal?: AbortSignal) => call<WayIn[]>("GET", "/ways-in", undefined, signal),
+  probe: () => call<Probed[]>("POST", "/probe", {}),
   keys: (signal?: AbortSignal) => call<SenderKey[]>("GET", "/keys", undefined, signal),
   addKey: (name: string, limits: KeyLimits) => call<{ secret: string }>("POST", "/keys", { name, limits }),
   rotateKey: (name: string, overlap_s: number) =>

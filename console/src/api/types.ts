@@ -240,3 +240,11 @@ export interface FieldListed {
   examples: string[];
   tie?: string;
 }
+
+export interface Probed {
+  way: string;
+  address: string;
+  answered_ms: number | null;
+  found_ms: number | null;
+  wrong?: string;
+}

@@ -17,8 +17,16 @@ export const Table = styled.table`
     color: ${(p) => p.theme.muted};
     font-weight: 400;
   }
+  .short {
+    white-space: nowrap;
+  }
+  /* A control that reads as text begins where text begins. */
+  td > button:first-child {
+    margin-left: -${space.xs};
+  }
   .number {
     text-align: right;
+    white-space: nowrap;
     font-variant-numeric: tabular-nums;
   }
   a {

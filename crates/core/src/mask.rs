@@ -5,11 +5,11 @@
 //! | a bearer token | the word `bearer`, then what follows it up to a blank or quote |
 //! | a password in a URL | what stands between `:` and `@` of the authority (RFC 3986, 3.2.1) |
 //! | a password or secret by name | `password`, `passwd`, `secret`, `token`, `api_key`, then `=` or `:`, then a value |
-//! | a card number | 13 to 19 digits, parted by nothing, blanks or `-`, whose check digit holds (ISO/IEC 7812-1, Luhn) |
+//! | a card number | 13 to 19 digits, parted by nothing, blanks or `-`, the first of them 2 to 6, whose check digit holds (ISO/IEC 7812-1, Luhn); times counted from 1970 begin with 1 |
 //! | an e-mail address | a local part, `@`, and a domain with a dot (RFC 5321, less quoted forms) |
 //! | a key or token of this service | its first words |
 
-use regex::{Captures, Regex};
+use regex::Regex;
 use std::borrow::Cow;
 use std::sync::LazyLock;
 
@@ -80,15 +80,16 @@ pub fn cover<'t>(text: &'t str, detectors: &[Detector], cover: &dyn Fn(&str) -> 
             out = Cow::Owned(covered);
         }
     }
-    let digits = DIGITS.as_ref().filter(|_| detectors.contains(&Detector::Cards));
-    if let Some(digits) = digits.filter(|d| d.find_iter(&out).any(|m| is_card(m.as_str()))) {
-        let covered = digits.replace_all(
-            &out,
-            |found: &Captures| {
-                if is_card(&found[0]) { cover(&found[0]) } else { found[0].to_owned() }
-            },
-        );
-        if let Cow::Owned(covered) = covered {
+    if let Some(digits) = DIGITS.as_ref().filter(|_| detectors.contains(&Detector::Cards)) {
+        let cards: Vec<_> = digits.find_iter(&out).map(|m| m.range()).filter(|r| is_card(&out, r)).collect();
+        if !cards.is_empty() {
+            let (mut covered, mut done) = (String::new(), 0);
+            for card in cards {
+                covered.push_str(&out[done..card.start]);
+                covered.push_str(&cover(&out[card.clone()]));
+                done = card.end;
+            }
+            covered.push_str(&out[done..]);
             out = Cow::Owned(covered);
         }
     }
@@ -116,8 +117,20 @@ pub fn cover_matches(text: &str, form: &Regex, cover: &dyn Fn(&str) -> String) -
     Some(out)
 }
 
-fn is_card(text: &str) -> bool {
-    let digits: Vec<u32> = text.chars().filter_map(|c| c.to_digit(10)).collect();
+/// Whether the digits at a place are a card's number: not the fraction of a decimal, and not behind the dash of an id
+/// (`…4e-3840666973352979-01`), which a word (`card-4111…`) is not.
+fn is_card(text: &str, range: &std::ops::Range<usize>) -> bool {
+    let before = &text[..range.start];
+    if before.strip_suffix('.').is_some_and(|whole| whole.ends_with(|c: char| c.is_ascii_digit())) {
+        return false;
+    }
+    if let Some(id) = before.strip_suffix('-') {
+        let part = id.rsplit(|c: char| !c.is_ascii_alphanumeric()).next().unwrap_or("");
+        if part.bytes().all(|b| b.is_ascii_hexdigit()) && part.bytes().any(|b| b.is_ascii_digit()) {
+            return false;
+        }
+    }
+    let digits: Vec<u32> = text[range.clone()].chars().filter_map(|c| c.to_digit(10)).collect();
     let sum: u32 = digits
         .iter()
         .rev()
@@ -128,7 +141,9 @@ fn is_card(text: &str) -> bool {
             (_, twice) => twice,
         })
         .sum();
-    CARD_DIGITS.contains(&digits.len()) && sum.is_multiple_of(10)
+    // Every tenth number has a good check digit: a time in milliseconds must not be taken for a card.
+    let payment = digits.first().is_some_and(|d| (2..=6).contains(d));
+    payment && CARD_DIGITS.contains(&digits.len()) && sum.is_multiple_of(10)
 }
 
 #[cfg(test)]
@@ -144,6 +159,8 @@ mod tests {
             (r#"{"password":"hush","door":17}"#, r#"{"password":"•••","door":17}"#),
             ("api_key=hush&door=17", "api_key=•••&door=17"),
             ("paid with 4111 1111 1111 1111 today", "paid with ••• today"),
+            ("{\"card\":4111111111111111,\"n\":1}", "{\"card\":•••,\"n\":1}"),
+            ("card-4111111111111111, card:4111-1111-1111-1111.", "card-•••, card:•••."),
             ("code sent to tore.lund@fennmark.example, twice", "code sent to •••, twice"),
             ("key calvex-key-abcDEF_123", "key calvex-key-•••"),
         ] {
@@ -151,6 +168,9 @@ mod tests {
         }
         for text in [
             "parcel 4111111111111112 weighed",
+            "at 1791081521190 door 17",
+            "weight 0.4111111111111111",
+            "00-8b7df56f8d5bfccafe8b75bdd6397e3b-3840666973352979-01",
             "lease LS-90817 ran out 14.2 s before door 17 confirmed",
             "https://edge:8443/parcels",
             "bank BK-017 @ depot",

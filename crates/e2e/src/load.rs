@@ -131,6 +131,29 @@ impl Load {
         ExportLogsServiceRequest { resource_logs: resource_logs.collect() }.encode_to_vec()
     }
 
+    /// `count` syslog messages (RFC 5424), each ended by a line end, their ids and fields as structured data.
+    pub fn syslog(&mut self, count: usize) -> String {
+        let mut out = String::with_capacity(count * 420);
+        for _ in 0..count {
+            let event = self.event();
+            let text = |name: &str| event[name].as_str().unwrap_or("-");
+            let priority = 16 * 8 + if text("level") == "error" { 3 } else { 6 };
+            let (host, service) = (text("host"), text("service"));
+            out.push_str(&format!(
+                "<{priority}>1 {} {host} {service} 17 - [ids trace_id=\"{}\"",
+                text("time"),
+                text("trace_id")
+            ));
+            let own = ["time", "level", "service", "host", "message", "trace_id"];
+            for (name, value) in event.as_object().into_iter().flatten().filter(|(n, _)| !own.contains(&n.as_str())) {
+                let told = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                out.push_str(&format!(" {name}=\"{}\"", told.replace(['"', '\\', ']'], "")));
+            }
+            out.push_str(&format!("] {}\n", text("message")));
+        }
+        out
+    }
+
     /// `count` lines.
     pub fn lines(&mut self, count: usize) -> String {
         let mut out = String::with_capacity(count * 420);

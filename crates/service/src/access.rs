@@ -42,10 +42,11 @@ impl Sender {
     }
 }
 
-/// Who stands behind secrets looked up lately. Any change made here forgets them all at once, what is being looked up
+/// Who stands behind secrets looked up lately, nobody included: a sender that goes on with a wrong key asks the database
+/// once in a while only. Any change made here forgets them all at once, what is being looked up
 /// meanwhile included; a change on another node is seen when the entry ends, within seconds.
 pub struct Lookups<T> {
-    known: Cache<[u8; 32], Arc<T>>,
+    known: Cache<[u8; 32], Option<Arc<T>>>,
     /// Counts the changes.
     turn: AtomicU64,
 }
@@ -65,11 +66,11 @@ impl<T: Send + Sync + 'static> Lookups<T> {
     /// Who stands behind `hash`, by `look` where it is not known.
     async fn get(&self, hash: [u8; 32], look: impl Future<Output = Result<Option<T>>>) -> Result<Option<Arc<T>>> {
         if let Some(known) = self.known.get(&hash) {
-            return Ok(Some(known));
+            return Ok(known);
         }
         let turn = self.turn.load(Ordering::SeqCst);
         let found = look.await?.map(Arc::new);
-        if let Some(found) = found.as_ref().filter(|_| self.turn.load(Ordering::SeqCst) == turn) {
+        if self.turn.load(Ordering::SeqCst) == turn {
             self.known.insert(hash, found.clone());
             // A change in between did not see this entry.
             if self.turn.load(Ordering::SeqCst) != turn {

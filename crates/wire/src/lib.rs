@@ -6,4 +6,7 @@ pub mod otlp;
 mod problem;
 pub mod syslog;
 
+#[cfg(test)]
+mod fuzz;
+
 pub use problem::{MEDIA_TYPE as PROBLEM_MEDIA_TYPE, Problem};

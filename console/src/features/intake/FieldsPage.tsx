@@ -109,7 +109,9 @@ export default function FieldsPage() {
                 </th>
                 <th scope="col">last</th>
                 <th scope="col">some of them</th>
-                <th scope="col">to know</th>
+                <th scope="col" className="short">
+                  to know
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -124,7 +126,7 @@ export default function FieldsPage() {
                   <td>{f.types.join(", ")}</td>
                   <td className="number">{(f.share * 100).toFixed(1)} %</td>
                   <td className="number">{f.distinct.toLocaleString("en")}</td>
-                  <td>{ago(parseNs(f.last))}</td>
+                  <td className="short">{ago(parseNs(f.last))}</td>
                   <td>
                     <Mono>{f.examples.join(" · ")}</Mono>
                   </td>

@@ -11,6 +11,7 @@ import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
 import { Hours } from "./Hours";
 import { Places } from "./Places";
+import { WaysIn } from "./WaysIn";
 
 const Head = styled.div`
   display: flex;
@@ -87,7 +88,6 @@ export default function IntakePage() {
     refetchInterval: 5000,
     placeholderData: (before) => before,
   });
-  const ways = useQuery({ queryKey: ["ways"], queryFn: ({ signal }) => api.waysIn(signal) });
   const choose = (change: Record<string, string>) =>
     setParams({ ...Object.fromEntries(params), ...change }, { replace: true });
   const answer = arrivals.data;
@@ -242,21 +242,7 @@ export default function IntakePage() {
           </Table>
         </div>
       )}
-      <h1>Ways in</h1>
-      <div className="wide">
-        <Table aria-label="Ways in">
-          <tbody>
-            {ways.data?.map((w) => (
-              <tr key={w.name}>
-                <td>{w.name}</td>
-                <td>
-                  <Mono>{w.address || window.location.host}</Mono>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </Table>
-      </div>
+      <WaysIn />
       <Muted>
         The same in the terminal: <Mono>{terminal}</Mono>
       </Muted>

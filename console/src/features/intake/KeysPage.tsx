@@ -118,7 +118,7 @@ export default function KeysPage() {
                     ))}
                   </td>
                   <td>{k.state === "in use" ? k.state : <Muted>{k.state}</Muted>}</td>
-                  <td>{k.last_used ? ago(parseNs(k.last_used)) : <Muted>never</Muted>}</td>
+                  <td className="short">{k.last_used ? ago(parseNs(k.last_used)) : <Muted>never</Muted>}</td>
                   <td className="number">{k.used_today[0].toLocaleString("en")}</td>
                   <td>{allowed(k.limits)}</td>
                   <td>
@@ -156,7 +156,8 @@ export default function KeysPage() {
         </div>
       )}
       <Muted>
-        The same in the terminal: <Mono>calvex key list</Mono>; `calvex key limit` sets lanes, quotas and an end.
+        The same in the terminal: <Mono>calvex key list</Mono>; <Mono>calvex key limit</Mono> sets lanes, quotas and an
+        end.
       </Muted>
     </Page>
   );

@@ -201,7 +201,7 @@ export default function ShapingPage() {
                     <Mono>{r.told}</Mono>
                   </td>
                   <td className="number">{r.held.toLocaleString("en")}</td>
-                  <td>
+                  <td className="short">
                     {r.last ? ago(parseNs(r.last)) : "never"} <Muted>{r.idle && "idle for a week"}</Muted>
                   </td>
                   <td style={{ whiteSpace: "nowrap" }}>

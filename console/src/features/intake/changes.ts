@@ -4,7 +4,7 @@ function flat(value: unknown, path = "", out = new Map<string, string>()): Map<s
     for (const [name, inner] of Object.entries(value)) {
       flat(inner, path === "" || path === "fields" ? name : `${path}.${name}`, out);
     }
-  } else {
+  } else if (path !== "fields") {
     out.set(path, typeof value === "string" ? value : JSON.stringify(value));
   }
   return out;

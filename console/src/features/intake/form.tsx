@@ -8,6 +8,9 @@ export const Form = styled.form`
   align-items: end;
   gap: ${space.m};
   margin-bottom: ${space.xl};
+  > button {
+    min-height: 34px;
+  }
   > .grow {
     flex: 1 1 320px;
   }

@@ -56,7 +56,8 @@ pub fn learn(lines: &[&str], arrived_ns: i64) -> (Vec<Learnt>, usize) {
         let Ok(pattern) = Pattern::parse(&propose(&group)) else { break };
         let (fits, apart): (Vec<usize>, Vec<usize>) =
             left.iter().partition(|n| pattern.cut(samples[**n], arrived_ns).is_ok());
-        let Some(first) = fits.first() else { break };
+        // What stands alone is no form.
+        let Some(first) = fits.first().filter(|_| fits.len() > 1 || samples.len() == 1) else { break };
         learnt.push(Learnt { pattern, lines: fits.len(), example: samples[*first].to_owned() });
         left = apart;
     }

@@ -33,6 +33,7 @@ pub fn router(app: Shared) -> Router {
         .route("/story/{id}", get(queries::story))
         .route("/arrivals", get(queries::arrivals))
         .route("/ways-in", get(queries::ways_in))
+        .route("/probe", post(senders::probe_ways))
         .route("/lanes", get(admin::lanes))
         .route("/lanes/{name}", put(admin::put_lane))
         .route("/routes", get(admin::routes).put(admin::put_routes))

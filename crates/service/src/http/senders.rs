@@ -3,6 +3,7 @@
 use super::admin::check_name;
 use crate::access::{Admin, Reader, sender};
 use crate::error::{Result, ServiceError};
+use crate::probe::{PROBE_SERVICE, probe};
 use crate::secrets::new_secret;
 use crate::state::Shared;
 use axum::Json;
@@ -17,7 +18,10 @@ use calvex_store::StoreError;
 use calvex_store::records::access::SecretKind;
 use calvex_store::records::keys as stored;
 use calvex_store::records::shaping::DialRow;
-use calvex_wire::api::{Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, NewToken, Rotation, TokenListed};
+use calvex_wire::api::{
+    Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, NewToken, Probed, Rotation, SearchRequest,
+    TokenListed,
+};
 use sha2::{Digest, Sha256};
 
 const SECOND_NS: i64 = 1_000_000_000;
@@ -187,6 +191,7 @@ pub async fn add_token(
     let now_ns = (app.clock)();
     let lanes = (!lanes.is_empty()).then_some(lanes.as_slice());
     app.store.add_token(&ask.name, &hash, &prefix, admin.who.user_id, lanes, now_ns).await?;
+    app.readers.clear();
     app.store.audit(now_ns, &admin.who.name, "add token", &ask.name).await?;
     Ok(Json(MadeSecret { name: ask.name, secret }))
 }
@@ -276,6 +281,40 @@ pub async fn remove_dial(State(app): State<Shared>, Admin(admin): Admin, Path(id
     app.catalogue.reload(&app.store).await?;
     app.store.audit((app.clock)(), &admin.who.name, "remove dial", &id.to_string()).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// `POST /api/probe`: a marked event by each way in, with a key made for it that works for a minute.
+pub async fn probe_ways(State(app): State<Shared>, Admin(admin): Admin) -> Result<Json<Vec<Probed>>> {
+    let Some(addresses) = app.addresses.get() else {
+        return Err(ServiceError::Busy("the service is still starting".into(), 1));
+    };
+    // What listens everywhere is reached here; the address that the one who asks uses may lie before a proxy.
+    let mut own = addresses.http;
+    if own.ip().is_unspecified() {
+        own.set_ip(std::net::Ipv4Addr::LOCALHOST.into());
+    }
+    let (secret, hash, prefix) = new_secret("key", rand::random());
+    let now_ns = (app.clock)();
+    let name = format!("{PROBE_SERVICE}-{:08x}", rand::random::<u32>());
+    let limits = stored::KeyLimits {
+        services: vec![PROBE_SERVICE.to_owned()],
+        ends_ns: Some(now_ns + 60 * SECOND_NS),
+        ..stored::KeyLimits::default()
+    };
+    app.store.add_key(&name, &hash, &prefix, "{}", &limits, now_ns).await?;
+    app.store.audit(now_ns, &admin.who.name, "probe", &name).await?;
+    let find = |mark: String| {
+        let (app, reader) = (app.clone(), admin.clone());
+        async move {
+            let ask = SearchRequest { query: mark, from: Some("now-1h".to_owned()), ..SearchRequest::default() };
+            let found = crate::search::search(&app, &reader, ask, None).await;
+            found.map(|answer| !answer.events.is_empty()).map_err(|e| e.to_string())
+        }
+    };
+    let told = probe(&addresses.ways_in(), &format!("http://{own}"), &secret, || (app.clock)(), find).await;
+    app.store.forget_key(&name).await?;
+    app.keys.clear();
+    Ok(Json(told))
 }
 
 /// `GET /v1/dials?service=…&host=…`: what a sender is to send, asked with its key. Unchanged, it answers 304 to the

@@ -135,6 +135,15 @@ impl Store {
         Ok(())
     }
 
+    /// Removes a key that was made for a moment.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn forget_key(&self, name: &str) -> Result<()> {
+        sqlx::query("DELETE FROM sender_key WHERE name = ?").bind(name).execute(&self.pool).await?;
+        Ok(())
+    }
+
     /// The key of a secret, unless revoked; whether it has ended is for the caller to see.
     ///
     /// # Errors

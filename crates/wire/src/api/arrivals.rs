@@ -83,6 +83,22 @@ pub struct WayIn {
     pub address: String,
 }
 
+/// What became of a marked event.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Probed {
+    /// By which way.
+    pub way: String,
+    /// Where it was sent.
+    pub address: String,
+    /// Milliseconds until the service had answered for it; none where the way has no answer.
+    pub answered_ms: Option<f64>,
+    /// Milliseconds until search found it.
+    pub found_ms: Option<f64>,
+    /// What went wrong.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wrong: Option<String>,
+}
+
 /// The account.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ArrivalsAnswer {

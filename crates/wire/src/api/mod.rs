@@ -9,7 +9,7 @@ mod arrivals;
 mod senders;
 mod shaping;
 
-pub use arrivals::{Arrival, ArrivalsAnswer, Refused, SetAside, WayIn};
+pub use arrivals::{Arrival, ArrivalsAnswer, Probed, Refused, SetAside, WayIn};
 pub use senders::{Dial, Key, KeyLimits, KeySecret, NewDial, NewKey, Rotation};
 pub use shaping::{
     CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, ShapingRule, TieListed, TriedEvent,

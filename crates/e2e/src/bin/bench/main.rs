@@ -7,6 +7,7 @@ mod intake;
 mod plain;
 mod questions;
 mod report;
+mod ways;
 
 use anyhow::{Context, Result, bail};
 use calvex_e2e::load::Load;
@@ -57,19 +58,24 @@ fn watch_memory(pid: u32, stop: Arc<AtomicBool>) -> std::thread::JoinHandle<Vec<
 }
 
 fn start() -> Result<Service> {
-    Service::start(&[
+    start_with(&[])
+}
+
+fn start_with(more: &[(&str, &str)]) -> Result<Service> {
+    let own = [
         ("CALVEX_DATABASE_BUFFER_POOL_MIB", "256"),
         ("CALVEX_DATABASE_REDO_LOG_MIB", "512"),
         // Whole scans of a hundred million events are to be measured, not cut off.
         ("CALVEX_SEARCH_TIMEOUT_S", "300"),
-    ])
+    ];
+    Service::start(&[&own, more].concat())
 }
 
 #[tokio::main]
 async fn main() -> Result<()> {
     // reqwest wants a TLS provider chosen, also for plain HTTP.
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let usage = "usage: ./run bench [100000 to 100000000] [growth]";
+    let usage = "usage: ./run bench [100000 to 100000000] [growth or ways]";
     let events: usize = match std::env::args().nth(1) {
         Some(n) => n.parse().ok().filter(|n| (100_000..=100_000_000).contains(n)).context(usage)?,
         None => 1_000_000,
@@ -77,6 +83,7 @@ async fn main() -> Result<()> {
     match std::env::args().nth(2).as_deref() {
         None => {}
         Some("growth") => return growth::grow(events).await,
+        Some("ways") => return ways::ways(events).await,
         Some(_) => bail!(usage),
     }
     let work = tempfile::tempdir()?;

@@ -1,0 +1,153 @@
+//! Fuzz targets for every decoder of what senders send. `cargo test` runs each briefly; with a fuzzing engine
+//! (`cargo bolero test fuzz::ndjson_lines -p calvex-wire`) they run for as long as wished. Nothing may panic, and a good
+//! event beside bad bytes is taken.
+
+use crate::otlp::{Encoding, logs, traces};
+use crate::syslog::{self, Frame, Framer};
+use crate::{ndjson, otlp};
+use bolero::{check, produce};
+use calvex_core::batch::{Batch, BatchBuilder, Policy, Reading};
+use calvex_core::normalise::{Arrival, Limits};
+use calvex_core::route::RouteTable;
+use calvex_core::shape::Shaping;
+use calvex_core::tie::Ties;
+
+const ROUNDS: usize = 3000;
+/// Bytes that mean something to one of the decoders.
+const MEANT: &[u8] = b"{}[]\",:\\\n\0<> 0-";
+/// Where a seed is changed, and to what.
+type Edits = Vec<(u16, u8)>;
+
+/// What a decoder makes of a batch.
+fn taken(decode: impl FnOnce(&mut BatchBuilder, &mut Reading)) -> Batch {
+    let (ties, shaping, routes) = (Ties::default(), Shaping::default(), RouteTable::new(Vec::new(), 1));
+    let arrival = Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits: Limits::default(), ties: &ties };
+    let mut reading = Reading::default();
+    let mut builder = BatchBuilder::new(arrival);
+    decode(&mut builder, &mut reading);
+    builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", u32::MAX))).unwrap()
+}
+
+fn edited(seed: &[u8], edits: &Edits) -> Vec<u8> {
+    let mut bytes = seed.to_vec();
+    for (place, value) in edits {
+        let at = usize::from(*place) % bytes.len().max(1);
+        match value % 4 {
+            0 => bytes.insert(at, MEANT[usize::from(*value / 4) % MEANT.len()]),
+            1 => drop(bytes.get(at).is_some().then(|| bytes.remove(at))),
+            _ => bytes[at] = *value,
+        }
+    }
+    bytes
+}
+
+#[test]
+fn ndjson_lines() {
+    let seed = br#"{"time":"2026-10-04T02:10:00Z","a":[1,{"b":null}],"msg":"caf\u00e9 \ud83d\ude00","n":-1.5e300}"#;
+    check!().with_iterations(ROUNDS).with_generator(produce::<Edits>().with().len(1usize..12)).for_each(|edits| {
+        let mut body = edited(seed, edits);
+        // What an edit opened must not swallow the line behind it.
+        body.extend_from_slice(b"\n{\"msg\":\"good\"}\n");
+        let batch = taken(|batch, reading| ndjson::decode(&body, batch, reading).unwrap());
+        let told = batch.stored + batch.refused.len();
+        assert!(told >= 1, "every line is told of");
+        if !body.starts_with(b"[") && !body.trim_ascii_start().starts_with(b"[") {
+            assert!(batch.stored >= 1, "the good line is taken: {}", String::from_utf8_lossy(&body));
+        }
+    });
+}
+
+#[test]
+fn json_arrays() {
+    let seed = br#"[{"msg":"a"},{"msg":"b","x":[[1],{}]},17,{"msg":"c"}]"#;
+    check!().with_iterations(ROUNDS).with_generator(produce::<Edits>().with().len(1usize..12)).for_each(|edits| {
+        let mut body = vec![b'['];
+        body.extend(edited(&seed[1..], edits));
+        taken(|batch, reading| ndjson::decode(&body, batch, reading).unwrap());
+    });
+}
+
+#[test]
+fn otlp_json() {
+    let log = br#"{"resourceLogs":[{"resource":{"attributes":[{"key":"service.name","value":{"stringValue":"slots"}}]},"scopeLogs":[{"logRecords":[{"timeUnixNano":"1791081521198204331","severityNumber":13,"body":{"stringValue":"m"},"traceId":"5b8aa5a2d2c872e8321cf37308d69df2"}]}]}]}"#;
+    let span = br#"{"resourceSpans":[{"scopeSpans":[{"spans":[{"traceId":"5b8aa5a2d2c872e8321cf37308d69df2","spanId":"051581bf3cb55c13","name":"n","startTimeUnixNano":"1","endTimeUnixNano":5,"status":{"code":2}}]}]}]}"#;
+    check!().with_iterations(ROUNDS).with_generator(produce::<Edits>().with().len(0usize..8)).for_each(|edits| {
+        if let Ok(request) = otlp::decode(&edited(log, edits), Encoding::Json) {
+            taken(|batch, reading| logs::take(request, batch, reading).unwrap());
+        }
+        if let Ok(request) = otlp::decode(&edited(span, edits), Encoding::Json) {
+            taken(|batch, reading| traces::take(request, batch, reading).unwrap());
+        }
+    });
+}
+
+#[test]
+fn otlp_protobuf() {
+    let seed = |json: &str| {
+        let request: opentelemetry_proto::tonic::collector::logs::v1::ExportLogsServiceRequest =
+            otlp::decode(json.as_bytes(), Encoding::Json).unwrap();
+        otlp::encode(&request, Encoding::Protobuf)
+    };
+    let seed = seed(
+        r#"{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"timeUnixNano":"5","body":{"kvlistValue":{"values":[{"key":"a","value":{"arrayValue":{"values":[{"intValue":"7"}]}}}]}}}]}]}]}"#,
+    );
+    check!().with_iterations(ROUNDS).with_generator(produce::<Edits>().with().len(0usize..12)).for_each(|edits| {
+        let bytes = edited(&seed, edits);
+        if let Ok(request) = otlp::decode(&bytes, Encoding::Protobuf) {
+            taken(|batch, reading| logs::take(request, batch, reading).unwrap());
+        }
+        if let Ok(request) = otlp::decode(&bytes, Encoding::Protobuf) {
+            taken(|batch, reading| traces::take(request, batch, reading).unwrap());
+        }
+    });
+}
+
+#[test]
+fn syslog_messages() {
+    let seeds: [&[u8]; 3] = [
+        b"<165>1 2026-10-04T02:38:41.198Z slots-1 slots 17 LEASE [slot@41 bank=\"BK-017\" door=\"4\\\"\"] \xef\xbb\xbfran out",
+        b"<14>Oct  4 02:38:41 bank-17 locker-agent[17]: door 17 stays shut",
+        b"<14>slots: {\"msg\":\"as JSON\",\"door\":17}",
+    ];
+    check!()
+        .with_iterations(ROUNDS)
+        .with_generator((produce::<u8>(), produce::<Edits>().with().len(0usize..10)))
+        .for_each(|(which, edits)| {
+            let seed = seeds[usize::from(*which) % seeds.len()];
+            let messages = [
+                (Frame::Message(edited(seed, edits)), "10.4.0.7".to_owned()),
+                (Frame::Message(b"<14>1 - - - - - - good".to_vec()), "10.4.0.7".to_owned()),
+            ];
+            let batch = taken(|batch, reading| syslog::take(&messages, batch, reading).unwrap());
+            assert!(batch.stored >= 1, "the good message is taken");
+            assert_eq!(batch.stored + batch.refused.len(), 2);
+        });
+}
+
+#[test]
+fn syslog_frames() {
+    let seed = b"31 <14>1 - - - - - - counted, 31 b\n<14>lf\n<14>nul\0<14>1 - - - - - - no end";
+    check!()
+        .with_iterations(ROUNDS)
+        .with_generator((produce::<Edits>().with().len(0usize..10), produce::<Vec<u8>>().with().len(0usize..6)))
+        .for_each(|(edits, cuts)| {
+            let bytes = edited(seed, edits);
+            let all = |pieces: &[&[u8]]| {
+                let (mut framer, mut frames) = (Framer::new(64), Vec::new());
+                for piece in pieces {
+                    framer.feed(piece, &mut frames);
+                }
+                framer.flush(&mut frames);
+                frames
+            };
+            // Where the network cuts a stream makes no difference.
+            let mut ends: Vec<usize> = cuts.iter().map(|c| usize::from(*c) % (bytes.len() + 1)).collect();
+            ends.sort_unstable();
+            let (mut pieces, mut at) = (Vec::new(), 0);
+            for end in ends.into_iter().chain([bytes.len()]) {
+                pieces.push(&bytes[at..end]);
+                at = end;
+            }
+            assert_eq!(all(&pieces), all(&[&bytes]));
+        });
+}
