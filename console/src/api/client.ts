@@ -55,6 +55,42 @@ async function call<T>(method: string, path: string, body?: unknown, signal?: Ab
   return response.status === 204 ? (undefined as T) : response.json();
 }
 
+/** Asks for an answer that comes line by line, and hands over each line. */
+export async function stream<T>(
+  path: string,
+  body: unknown,
+  take: (line: T) => void,
+  signal: AbortSignal,
+): Promise<void> {
+  const response = await fetch(`/api${path}`, {
+    method: "POST",
+    signal,
+    headers: { "x-calvex-console": "1", "content-type": "application/json" },
+    body: JSON.stringify(body),
+  }).catch((e: unknown) => {
+    if (signal.aborted) throw e;
+    throw new ProblemError(0, "The service does not answer. Is it running, and is the network up?");
+  });
+  if (!response.ok || !response.body) {
+    const problem = await response.json().catch(() => ({}));
+    throw new ProblemError(
+      response.status,
+      problem.detail ?? `The service answered ${response.status}.`,
+      problem.mistakes,
+    );
+  }
+  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader();
+  let held = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) return;
+    held += value;
+    const lines = held.split("\n");
+    held = lines.pop() ?? "";
+    for (const line of lines) if (line) take(JSON.parse(line) as T);
+  }
+}
+
 export const api = {
   me: () => call<Me>("GET", "/me"),
   login: (name: string, password: string) => call<Me>("POST", "/login", { name, password }),
@@ -71,6 +107,7 @@ export const api = {
   probe: () => call<Probed[]>("POST", "/probe", {}),
   keys: (signal?: AbortSignal) => call<SenderKey[]>("GET", "/keys", undefined, signal),
   addKey: (name: string, limits: KeyLimits) => call<{ secret: string }>("POST", "/keys", { name, limits }),
+  limitKey: (name: string, limits: KeyLimits) => call<void>("PUT", `/keys/${encodeURIComponent(name)}/limits`, limits),
   rotateKey: (name: string, overlap_s: number) =>
     call<{ secret: string }>("POST", `/keys/${encodeURIComponent(name)}/rotate`, { overlap_s }),
   revokeKey: (name: string) => call<void>("DELETE", `/keys/${encodeURIComponent(name)}`),

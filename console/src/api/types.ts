@@ -18,6 +18,8 @@ export interface LogEvent {
   span?: string;
   parent?: string;
   sent_time?: string;
+  /** The shaping rules that changed it. */
+  shaped?: string[];
   fields: { [name: string]: Json };
 }
 

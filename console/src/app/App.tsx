@@ -7,6 +7,7 @@ import { Shell } from "./Shell";
 import { Theme } from "./theme";
 
 const SearchPage = lazy(() => import("../features/search/SearchPage"));
+const TailPage = lazy(() => import("../features/tail/TailPage"));
 const StoryPage = lazy(() => import("../features/story/StoryPage"));
 const IntakePage = lazy(() => import("../features/intake/IntakePage"));
 const KeysPage = lazy(() => import("../features/intake/KeysPage"));
@@ -32,6 +33,7 @@ export function App() {
                 <Routes>
                   <Route path="/" element={<Navigate to="/search" replace />} />
                   <Route path="/search" element={<SearchPage />} />
+                  <Route path="/tail" element={<TailPage />} />
                   <Route path="/story/:id?" element={<StoryPage />} />
                   <Route path="/intake" element={<IntakePage />} />
                   <Route path="/intake/keys" element={<KeysPage />} />

@@ -137,6 +137,12 @@ impl Client {
         Ok(self.send(self.request(Method::POST, path).json(body)).await?.json().await?)
     }
 
+    /// Asks with a body for an answer that comes bit by bit, for as long as it goes on.
+    pub async fn stream(&self, path: &str, body: &impl Serialize) -> Result<Response> {
+        let request = self.request(Method::POST, path).json(body);
+        self.send(request.timeout(Duration::from_secs(u64::from(u32::MAX)))).await
+    }
+
     /// Changes something that has no answer.
     pub async fn put(&self, path: &str, body: &impl Serialize) -> Result<()> {
         self.send(self.request(Method::PUT, path).json(body)).await.map(|_| ())

@@ -33,6 +33,10 @@ enum Command {
     Probe(commands::probe::Probe),
     /// Search events
     Search(commands::search::Search),
+    /// Show events as they come
+    Tail(commands::tail::Tail),
+    /// Top values of fields among the events found
+    Breakdown(commands::breakdown::Breakdown),
     /// Tell everything tied to one id, in order
     Story(commands::story::Story),
     /// Keys with which senders send
@@ -93,6 +97,8 @@ async fn main() -> ExitCode {
         Command::Arrivals(c) => c.run().await,
         Command::Probe(c) => c.run().await,
         Command::Search(c) => c.run().await,
+        Command::Tail(c) => c.run().await,
+        Command::Breakdown(c) => c.run().await,
         Command::Story(c) => c.run().await,
         Command::Key(c) => c.run().await,
         Command::Token(c) => c.run().await,

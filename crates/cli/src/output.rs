@@ -39,7 +39,7 @@ pub fn severity(name: &str) -> String {
         "fatal" => ("◆", Style::new().bright_red().bold()),
         "error" => ("■", Style::new().bright_red()),
         "warn" => ("▲", Style::new().yellow()),
-        "info" => ("●", Style::new().blue()),
+        "info" => ("●", Style::new().bright_blue()),
         _ => ("○", Style::new().dimmed()),
     };
     styled(&format!("{sign} {name:<5}"), style)

@@ -131,3 +131,42 @@ fn a_flood_does_not_stand_in_the_way() -> Result<()> {
     assert!(stored > 0 && stored <= sent, "{stored} of {sent}");
     Ok(())
 }
+
+/// Who begins a request and does not go on is let go, and TLS on the plain port is told; others are not held up.
+#[test]
+fn the_slow_and_the_wrong_are_let_go() -> Result<()> {
+    let service = Service::start(&[("CALVEX_LIMITS_REQUEST_S", "1")])?;
+    let address = service.url.trim_start_matches("http://").to_owned();
+    let key = &service.key;
+    let begun = [
+        String::new(),
+        "POST /v1/events HTTP/1.1\r\nHost: x".to_owned(),
+        format!(
+            "POST /v1/events HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {key}\r\nContent-Length: 100\r\n\r\n{{\"msg\":"
+        ),
+        "\u{16}\u{3}\u{1}".to_owned(),
+    ];
+    let mut open = Vec::new();
+    for begins in &begun {
+        for _ in 0..50 {
+            let mut stream = TcpStream::connect(&address)?;
+            stream.write_all(begins.as_bytes())?;
+            open.push(stream);
+        }
+    }
+    service.calvex_with(&["send", "--quiet"], b"{\"msg\":\"beside the slow\"}\n")?;
+    assert_eq!(service.search("\"beside the slow\"", &[])?.len(), 1);
+    for mut stream in open {
+        stream.set_read_timeout(Some(std::time::Duration::from_secs(30)))?;
+        // Reads to the end of what is answered, if anything: the connection is closed.
+        std::io::Read::read_to_end(&mut stream, &mut Vec::new()).or_else(|e| match e.kind() {
+            std::io::ErrorKind::ConnectionReset => Ok(0),
+            _ => Err(e),
+        })?;
+    }
+    let told = rows(&service.calvex(&["arrivals", "--json"])?);
+    assert_eq!(refused(&told, "HTTP port", "wrong-protocol"), Some(50));
+    let slow: u64 = told.iter().filter(|r| r["reason"] == "slow-body").filter_map(|r| r["refused"].as_u64()).sum();
+    assert_eq!(slow, 50);
+    Ok(())
+}

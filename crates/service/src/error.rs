@@ -33,6 +33,9 @@ pub enum ServiceError {
     /// More bytes than are taken.
     #[error("{0}")]
     TooLarge(String),
+    /// A request that did not come in time.
+    #[error("{0}")]
+    TooSlow(String),
     /// The same idempotency key with another body, or one beyond the window.
     #[error("{0}")]
     Conflict(String),
@@ -71,6 +74,7 @@ impl ServiceError {
                 Problem { mistakes: mistakes.clone(), ..told(400, "query", "Mistakes in the query") }
             }
             ServiceError::TooLarge(_) => told(413, "too-large", "Too large"),
+            ServiceError::TooSlow(_) => told(408, "too-slow", "Too slow"),
             ServiceError::Conflict(_) => told(422, "idempotency", "Idempotency key misused"),
             ServiceError::Unsupported(_) => told(415, "unsupported", "Unsupported media"),
             ServiceError::TooMany(_, after) => {

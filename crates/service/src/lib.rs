@@ -9,6 +9,7 @@ mod http;
 mod intake;
 mod jobs;
 mod limits;
+mod listen_http;
 mod listeners;
 mod metrics;
 mod notify;
@@ -21,6 +22,7 @@ mod secrets;
 pub mod settings;
 pub mod standin;
 mod state;
+mod tail;
 
 pub use error::ServiceError;
 pub use listeners::Addresses;

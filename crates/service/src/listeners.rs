@@ -3,6 +3,7 @@
 
 use crate::error::{Result, ServiceError};
 use crate::intake::{serve_grpc, serve_lines, serve_syslog_tcp, serve_syslog_tls, serve_syslog_udp};
+use crate::listen_http;
 use crate::settings::Settings;
 use crate::state::Shared;
 use calvex_wire::api::WayIn;
@@ -158,17 +159,11 @@ impl Listeners {
                 let _ = stopping.wait_for(|s| *s).await;
             }
         };
-        let mut spawn_http = |listener: TcpListener, router: axum::Router| {
-            let stopped = stopped();
-            tasks.spawn(async move {
-                if let Err(e) = axum::serve(listener, router).with_graceful_shutdown(stopped).await {
-                    tracing::error!("a listener ended: {e}");
-                }
-            });
-        };
-        spawn_http(self.http, crate::http::router(app.clone()));
+        let router = crate::http::router(app.clone());
+        tasks.spawn(listen_http::serve(app.clone(), self.http, router, stopping.clone()));
         if let Some(listener) = self.otlp {
-            spawn_http(listener, crate::http::otlp_router(app.clone()));
+            let router = crate::http::otlp_router(app.clone());
+            tasks.spawn(listen_http::serve(app.clone(), listener, router, stopping.clone()));
         }
         if let Some(listener) = self.grpc {
             tasks.spawn(serve_grpc(app.clone(), listener, stopped()));

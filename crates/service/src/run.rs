@@ -143,6 +143,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         ledger: Ledger::default(),
         logins: LoginLimiter::new(),
         decode_slots: Arc::new(Semaphore::new(cores)),
+        tail_slots: Arc::new(Semaphore::new(crate::tail::AT_ONCE)),
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         searchers: Searchers::new(cores)?,
         ready: AtomicBool::new(false),
@@ -220,6 +221,7 @@ impl Running {
     /// Stops: takes no more, commits what it took, leaves the rest to the journal, stops its database.
     pub async fn stop(mut self) {
         let _ = self.stop.send(true);
+        self.app.view.end_following();
         let drained = tokio::time::timeout(DRAIN, async { while self.listeners.join_next().await.is_some() {} }).await;
         if drained.is_err() {
             tracing::warn!("some requests did not end in time and are cut off");

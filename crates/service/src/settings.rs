@@ -37,6 +37,7 @@ pub const TABLE: &[Row] = &[
     row("node.name", "node-1", "this node's name in the database"),
     row("limits.body_mib", "16", "a request's body at most, as sent"),
     row("limits.unpacked_mib", "64", "a request's body at most, decompressed"),
+    row("limits.request_s", "30", "seconds in which a request's head has come, and its body has"),
     row("limits.event_kib", "1024", "one event at most"),
     row("limits.fields", "1024", "fields of one event at most"),
     row("limits.depth", "32", "nesting of one event at most"),

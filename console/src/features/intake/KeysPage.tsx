@@ -3,13 +3,61 @@ import { useState, type FormEvent } from "react";
 import { api } from "../../api/client";
 import { ago, parseNs } from "../../api/time";
 import type { KeyLimits, SenderKey } from "../../api/types";
-import { Button, Field, Mono, Muted, Problem, Quiet } from "../../ui/controls";
+import { Button, Choice, Field, Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
 import { Form, Shown } from "./form";
 import { Places } from "./Places";
 
 const OVERLAP_S = 86_400;
+const ENDS = [
+  ["", "never"],
+  ["1", "after a day"],
+  ["30", "after 30 days"],
+  ["90", "after 90 days"],
+  ["365", "after a year"],
+] as const;
+
+/** The limits of a key, as they are typed. */
+interface Draft {
+  services: string;
+  lanes: string;
+  rate: string;
+  day: string;
+  /** Days from now; `keep` leaves the end that was set. */
+  ends: string;
+}
+
+const NO_LIMITS: Draft = { services: "", lanes: "", rate: "", day: "", ends: "" };
+
+function limitsOf(draft: Draft, before?: KeyLimits): KeyLimits {
+  const listed = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+  const count = (text: string) => (Number(text) > 0 ? Number(text) : undefined);
+  const days = Number(draft.ends);
+  return {
+    services: listed(draft.services),
+    lanes: listed(draft.lanes),
+    per_second: count(draft.rate),
+    day_events: count(draft.day),
+    day_bytes: before?.day_bytes,
+    until:
+      draft.ends === "keep"
+        ? before?.until
+        : days > 0
+          ? new Date(Date.now() + days * 86_400_000).toISOString()
+          : undefined,
+  };
+}
+
+function draftOf(limits: KeyLimits): Draft {
+  return {
+    services: limits.services?.join(", ") ?? "",
+    lanes: limits.lanes?.join(", ") ?? "",
+    rate: limits.per_second?.toString() ?? "",
+    day: limits.day_events?.toString() ?? "",
+    ends: limits.until ? "keep" : "",
+  };
+}
 
 /** What a key may send, in words. */
 export function allowed(l: KeyLimits): string {
@@ -29,8 +77,8 @@ export default function KeysPage() {
   const queries = useQueryClient();
   const keys = useQuery({ queryKey: ["keys"], queryFn: ({ signal }) => api.keys(signal), refetchInterval: 10_000 });
   const [name, setName] = useState("");
-  const [services, setServices] = useState("");
-  const [rate, setRate] = useState("");
+  const [draft, setDraft] = useState(NO_LIMITS);
+  const [limited, setLimited] = useState<SenderKey>();
   const [made, setMade] = useState<{ name: string; secret: string; note: string }>();
   const [problem, setProblem] = useState<string>();
   const [asking, setAsking] = useState<string>();
@@ -45,16 +93,22 @@ export default function KeysPage() {
   };
   const add = (e: FormEvent) => {
     e.preventDefault();
-    const limits: KeyLimits = {
-      services: services.split(/[\s,]+/).filter(Boolean),
-      ...(Number(rate) > 0 ? { per_second: Number(rate) } : {}),
-    };
     void change(async () => {
-      const { secret } = await api.addKey(name, limits);
-      setMade({ name, secret, note: "It is shown this once." });
-      setName("");
+      if (limited) {
+        await api.limitKey(limited.name, limitsOf(draft, limited.limits));
+      } else {
+        const { secret } = await api.addKey(name, limitsOf(draft));
+        setMade({ name, secret, note: "It is shown this once." });
+      }
+      edit(undefined);
     });
   };
+  const edit = (key?: SenderKey) => {
+    setLimited(key);
+    setName("");
+    setDraft(key ? draftOf(key.limits) : NO_LIMITS);
+  };
+  const typed = (part: keyof Draft) => (text: string) => setDraft({ ...draft, [part]: text });
   const rotate = (key: SenderKey) =>
     change(async () => {
       const { secret } = await api.rotateKey(key.name, OVERLAP_S);
@@ -75,18 +129,54 @@ export default function KeysPage() {
           The secret of {made.name}: <Mono>{made.secret}</Mono> <Muted>{made.note}</Muted>
         </Shown>
       )}
-      <Form onSubmit={add} aria-label="Make a key">
-        <Field label="name" name="name" value={name} onChange={setName} placeholder="slots-prod" />
+      <Form onSubmit={add} aria-label={limited ? `Limit ${limited.name}` : "Make a key"}>
+        {limited ? (
+          <p>
+            What <strong>{limited.name}</strong> may send:
+          </p>
+        ) : (
+          <Field label="name" name="name" value={name} onChange={setName} placeholder="slots-prod" />
+        )}
         <Field
-          label="only for these services"
+          label="only for services"
           name="services"
-          value={services}
-          onChange={setServices}
+          value={draft.services}
+          onChange={typed("services")}
           placeholder="any"
           optional
         />
-        <Field label="events a second" name="rate" value={rate} onChange={setRate} placeholder="any number" optional />
-        <Button type="submit">make a key</Button>
+        <Field
+          label="only to lanes"
+          name="lanes"
+          value={draft.lanes}
+          onChange={typed("lanes")}
+          placeholder="any"
+          optional
+        />
+        <Field
+          label="events a second"
+          name="rate"
+          value={draft.rate}
+          onChange={typed("rate")}
+          placeholder="any number"
+          optional
+        />
+        <Field
+          label="events a day"
+          name="day"
+          value={draft.day}
+          onChange={typed("day")}
+          placeholder="any number"
+          optional
+        />
+        <Choice
+          label="ends"
+          value={draft.ends}
+          options={limited?.limits.until ? [["keep", `as set, ${limited.limits.until}`], ...ENDS] : ENDS}
+          onChange={typed("ends")}
+        />
+        <Button type="submit">{limited ? "set the limits" : "make a key"}</Button>
+        {limited && <Quiet onPress={() => edit(undefined)}>leave them</Quiet>}
       </Form>
       {keys.data?.length === 0 && <Muted>No key yet; nothing can be sent without one.</Muted>}
       {keys.data && keys.data.length > 0 && (
@@ -128,9 +218,10 @@ export default function KeysPage() {
                       </div>
                     ))}
                   </td>
-                  <td>
+                  <td className="short">
                     {k.state !== "revoked" && asking !== k.name && (
                       <>
+                        <Quiet onPress={() => edit(k)}>limits …</Quiet>
                         <Quiet onPress={() => void rotate(k)}>rotate</Quiet>
                         <Quiet onPress={() => setAsking(k.name)}>revoke …</Quiet>
                       </>
@@ -156,8 +247,7 @@ export default function KeysPage() {
         </div>
       )}
       <Muted>
-        The same in the terminal: <Mono>calvex key list</Mono>; <Mono>calvex key limit</Mono> sets lanes, quotas and an
-        end.
+        The same in the terminal: <Mono>calvex key list</Mono>
       </Muted>
     </Page>
   );

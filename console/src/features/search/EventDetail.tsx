@@ -106,7 +106,7 @@ function flat(fields: { [name: string]: Json }, above = ""): [string, Json][] {
 }
 
 const OWN_NAMES =
-  "time arrived severity service host message shape trace span parent kind lane took status sender".split(" ");
+  "time arrived severity service host message shape trace span parent kind lane took status sender shaped".split(" ");
 
 /** A sent field as a query names it. */
 function fieldName(path: string): string {
@@ -129,7 +129,7 @@ export function EventDetail({ event, zone, onNarrow, onClose }: Props) {
     const one = value !== null && typeof value !== "object";
     const condition = `${path}=${literal(text)}`;
     return (
-      <div key={path} style={{ display: "contents" }}>
+      <div key={`${path} ${text}`} style={{ display: "contents" }}>
         <dt>{name}</dt>
         <dd className={typeof value === "number" ? "number" : undefined}>
           {text}{" "}
@@ -161,6 +161,7 @@ export function EventDetail({ event, zone, onNarrow, onClose }: Props) {
       <Fields>
         {flat(event.fields).map(([path, value]) => row(path, fieldName(path), value))}
         {OWN.filter((name) => event[name]).map((name) => row(name, name, event[name] as string))}
+        {event.shaped?.map((rule) => row("shaped by", "shaped", rule))}
       </Fields>
       <Raw>
         <summary>As answered</summary>

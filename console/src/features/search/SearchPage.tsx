@@ -1,6 +1,6 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
 import { clock, formatNs, parseNs } from "../../api/time";
@@ -32,6 +32,14 @@ const Facts = styled.div`
   color: ${(p) => p.theme.muted};
   strong {
     color: ${(p) => p.theme.text};
+  }
+`;
+
+const Follow = styled(Link)`
+  color: ${(p) => p.theme.muted};
+  text-decoration: none;
+  &:hover {
+    color: ${(p) => p.theme.accent};
   }
 `;
 
@@ -195,6 +203,7 @@ export default function SearchPage() {
         <Quiet onPress={() => change({ order: state.order === "newest" ? "oldest" : "newest" })}>
           {state.order} first
         </Quiet>
+        <Follow to={`/tail?${new URLSearchParams(state.query ? { q: state.query } : {})}`}>follow what comes</Follow>
         {explain && (
           <span>
             {skipped} of {explain.chunks} chunks skipped · {(explain.took_us / 1000).toFixed(1)} ms

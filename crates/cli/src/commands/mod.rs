@@ -2,6 +2,7 @@
 
 pub mod admin;
 pub mod arrivals;
+pub mod breakdown;
 pub mod demo;
 pub mod dial;
 pub mod fields;
@@ -17,5 +18,6 @@ pub mod serve;
 pub mod shaping;
 pub mod ship;
 pub mod story;
+pub mod tail;
 pub mod tie;
 pub mod token;

@@ -80,11 +80,11 @@ impl Pattern {
                         output::line(l.pattern.text())?;
                     } else {
                         output::line(l.pattern.text())?;
-                        output::line(&output::faint(&format!("    {} lines, as: {}", l.lines, short(&l.example))))?;
+                        output::line(&output::faint(&format!("    lines: {}, as: {}", l.lines, short(&l.example))))?;
                     }
                 }
                 if left > 0 && !plain {
-                    output::line(&output::faint(&format!("{left} lines fit none of these")))?;
+                    output::line(&output::faint(&format!("lines that fit none of these: {left}")))?;
                 }
                 Ok(if learnt.is_empty() { Ended::Nothing } else { Ended::Well })
             }
@@ -139,7 +139,7 @@ fn tried(texts: &[String], lines: &[String], json: bool) -> Result<Ended> {
         output::line(&format!("{fitted} of {} lines fit {text}", lines.len()))?;
     }
     if !missed.is_empty() {
-        output::line(&format!("{} lines fit none", missed.len()))?;
+        output::line(&format!("lines that fit none: {}", missed.len()))?;
     }
     Ok(if fitted.iter().all(|n| *n == 0) { Ended::Nothing } else { Ended::Well })
 }

@@ -193,7 +193,7 @@ fn show_histogram(answer: &HistogramAnswer, as_json: bool) -> Result<Ended> {
         let red = owo_colors::Style::new().bright_red();
         let bar = output::styled(&"█".repeat(cells(bad).max(usize::from(bad > 0))), red)
             + &output::styled(&"▓".repeat(cells(warn)), owo_colors::Style::new().yellow())
-            + &output::styled(&"░".repeat(cells(calm)), owo_colors::Style::new().blue());
+            + &output::styled(&"░".repeat(cells(calm)), owo_colors::Style::new().bright_blue());
         let count = bucket.iter().sum::<u64>();
         output::line(&format!(
             "{}  {count:>8}  {bar}",

@@ -47,6 +47,11 @@ async fn main() -> Result<()> {
     browser.saying("[data-testid=event] a", "Its story").await?.click().await?;
     browser.css("[data-testid=services]").await?;
     shoot("story.png").await?;
+    browser.page.goto(format!("{url}/tail")).await?;
+    browser.css("[role=row]").await?;
+    // The trickle is slow; some of it should stand there.
+    tokio::time::sleep(Duration::from_secs(20)).await;
+    shoot("tail.png").await?;
     browser.page.goto(format!("{url}/alerts")).await?;
     browser.saying("td", "leases run out").await?;
     shoot("alerts.png").await?;
@@ -55,6 +60,7 @@ async fn main() -> Result<()> {
     shoot("intake.png").await?;
     browser.page.goto(format!("{url}/intake/keys")).await?;
     browser.saying("[aria-label=Keys] td", "sorter-prod").await?;
+    browser.saying("button", "limits").await?.click().await?;
     shoot("intake-keys.png").await?;
     browser.page.goto(format!("{url}/intake/shaping")).await?;
     browser.saying("[aria-label='Shaping rules'] td", "belts").await?;

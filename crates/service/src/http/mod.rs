@@ -28,6 +28,7 @@ pub fn router(app: Shared) -> Router {
         .route("/search", post(queries::search))
         .route("/histogram", post(queries::histogram))
         .route("/measure", post(queries::measure))
+        .route("/tail", post(queries::tail))
         .route("/breakdown", post(queries::breakdown))
         .route("/check", post(queries::check))
         .route("/story/{id}", get(queries::story))

@@ -56,6 +56,17 @@ pub async fn measure(
     answer(&headers, move |listener| async move { figures::measure(&app, &reader, ask, listener).await }).await
 }
 
+/// `POST /api/tail`: events as they come, as NDJSON, until the client goes.
+pub async fn tail(State(app): State<Shared>, reader: Reader, Json(ask): Json<SearchRequest>) -> Result<Response> {
+    let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES);
+    let following = crate::tail::Tail::begin(&app, reader, &ask)?;
+    tokio::spawn(following.run(lines));
+    let stream = futures_util::stream::poll_fn(move |context| {
+        waiting.poll_recv(context).map(|next| next.map(Ok::<_, std::convert::Infallible>))
+    });
+    Ok(([(header::CONTENT_TYPE, NDJSON)], Body::from_stream(stream)).into_response())
+}
+
 /// `POST /api/breakdown`
 pub async fn breakdown(
     State(app): State<Shared>,

@@ -19,7 +19,12 @@ pub async fn read(app: &Shared, sender: &str, headers: &HeaderMap, body: Body) -
             ServiceError::TooLarge(format!("the body is larger than {limit} bytes{what}; send smaller batches")),
         )
     };
-    let packed = axum::body::to_bytes(body, limit).await.map_err(|e| {
+    let patience = app.settings.seconds("limits.request_s");
+    let read = tokio::time::timeout(patience, axum::body::to_bytes(body, limit)).await.map_err(|_| {
+        let told = format!("the body did not come within {} s; send smaller batches", patience.as_secs());
+        refuse("slow-body", ServiceError::TooSlow(told))
+    })?;
+    let packed = read.map_err(|e| {
         // The length limit and a broken connection come as one error type.
         let text = e.to_string();
         if text.contains("length limit") {

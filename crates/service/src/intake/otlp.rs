@@ -62,7 +62,11 @@ where
     Ok(([(header::CONTENT_TYPE, encoding.media_type())], bytes).into_response())
 }
 
-/// The first refusal of an answer, told with its record.
+/// The first refusal of an answer, told with its record; else how many were set aside, which the protocol calls a warning.
 pub(super) fn first_refusal(answer: &SendAnswer) -> String {
-    answer.refusals.first().map(|r| format!("record {}: {}", r.line, r.message)).unwrap_or_default()
+    match (answer.refusals.first(), answer.set_aside) {
+        (Some(r), _) => format!("record {}: {}", r.line, r.message),
+        (None, 0) => String::new(),
+        (None, n) => format!("{n} records were set aside by a dial, a shaping rule or a quota"),
+    }
 }

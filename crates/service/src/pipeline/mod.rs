@@ -9,4 +9,4 @@ pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Receipt};
 pub use group::HeadPage;
 pub use sealer::Sealer;
 pub(crate) use sealer::catalogued;
-pub use view::View;
+pub use view::{Fresh, View};

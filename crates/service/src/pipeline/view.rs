@@ -9,6 +9,7 @@ use calvex_store::{ChunkRow, JournalRowRef};
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
+use tokio::sync::broadcast;
 
 /// Pages of this many rows are left as they are: joining them would cost more than scanning them apart.
 const SMALL_PAGE: usize = 1024;
@@ -33,17 +34,29 @@ struct Inner {
     retired: HashMap<u64, (ChunkRow, i64)>,
 }
 
+/// What is told to those who follow what comes.
+#[derive(Debug, Clone)]
+pub enum Fresh {
+    /// A page just admitted to this lane.
+    Page(u32, Arc<Page>),
+    /// The service stops.
+    End,
+}
+
+/// Admitted pages that one who follows may be behind; beyond, it misses some, and is told how many.
+const FOLLOWED_PAGES: usize = 256;
+
 /// The current state; each change is one step under one lock, so that a search sees every event once.
-#[derive(Default)]
 pub struct View {
     inner: RwLock<Inner>,
+    fresh: broadcast::Sender<Fresh>,
 }
 
 impl View {
     /// Starts with the chunks of the catalogue.
     pub fn new(chunks: Vec<ChunkRow>) -> Self {
         let chunks = chunks.into_iter().map(|c| (c.id, c)).collect();
-        View { inner: RwLock::new(Inner { chunks, ..Inner::default() }) }
+        View { inner: RwLock::new(Inner { chunks, ..Inner::default() }), fresh: broadcast::Sender::new(FOLLOWED_PAGES) }
     }
 
     /// Admits a committed page.
@@ -53,7 +66,21 @@ impl View {
         head.events += page.rows();
         head.bytes += page.weight_bytes();
         head.rows.push(row);
-        head.pages.push(Arc::new(page));
+        let page = Arc::new(page);
+        head.pages.push(page.clone());
+        drop(inner);
+        // An error means that nobody follows.
+        let _ = self.fresh.send(Fresh::Page(key.lane, page));
+    }
+
+    /// Follows what is admitted from now on.
+    pub fn follow(&self) -> broadcast::Receiver<Fresh> {
+        self.fresh.subscribe()
+    }
+
+    /// Tells those who follow that the service stops.
+    pub fn end_following(&self) {
+        let _ = self.fresh.send(Fresh::End);
     }
 
     /// Joins the last small pages of a head, so that a trickle does not leave thousands of pages. Merging runs without

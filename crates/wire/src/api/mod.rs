@@ -132,6 +132,32 @@ pub enum StreamLine<T> {
     Problem(crate::Problem),
 }
 
+/// A line of what is followed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum TailLine {
+    /// Following has begun.
+    Ready {
+        /// The query as understood.
+        query: String,
+    },
+    /// Events, as they came.
+    Events {
+        /// In the order of their time within one batch.
+        events: Vec<Value>,
+    },
+    /// Events passed that were not told, since there were too many for this client.
+    Missed {
+        /// How many at least.
+        at_least: usize,
+    },
+    /// Nothing came for a while.
+    Beat {
+        /// The service's time, RFC 3339.
+        now: String,
+    },
+}
+
 /// Figures of a `measure`.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct MeasureAnswer {

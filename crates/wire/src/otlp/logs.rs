@@ -40,10 +40,10 @@ fn records(request: ExportLogsServiceRequest) -> impl Iterator<Item = (Known<'st
     })
 }
 
-/// The answer to an export request: partial success where some were refused.
+/// The answer to an export request: partial success where some were refused, or where there is something to tell.
 pub fn answer(refused: i64, message: &str) -> ExportLogsServiceResponse {
     let partial = ExportLogsPartialSuccess { rejected_log_records: refused, error_message: message.to_owned() };
-    ExportLogsServiceResponse { partial_success: (refused > 0).then_some(partial) }
+    ExportLogsServiceResponse { partial_success: (refused > 0 || !message.is_empty()).then_some(partial) }
 }
 
 fn raw_event(record: LogRecord, shared: &Shared) -> (Known<'static>, Vec<(String, Value)>) {

@@ -53,10 +53,10 @@ fn spans(request: ExportTraceServiceRequest) -> impl Iterator<Item = (Known<'sta
     })
 }
 
-/// The answer to an export request: partial success where some were refused.
+/// The answer to an export request: partial success where some were refused, or where there is something to tell.
 pub fn answer(refused: i64, message: &str) -> ExportTraceServiceResponse {
     let partial = ExportTracePartialSuccess { rejected_spans: refused, error_message: message.to_owned() };
-    ExportTraceServiceResponse { partial_success: (refused > 0).then_some(partial) }
+    ExportTraceServiceResponse { partial_success: (refused > 0 || !message.is_empty()).then_some(partial) }
 }
 
 fn raw_event(span: Span, shared: &Shared) -> (Known<'static>, Vec<(String, Value)>) {

@@ -1,0 +1,92 @@
+//! `calvex breakdown`: the top values of fields.
+
+use super::search::check_whole;
+use crate::client::Connection;
+use crate::{Ended, output};
+use anyhow::Result;
+use calvex_wire::api::{BreakdownAnswer, BreakdownRequest, FieldAnswer, ValueCount};
+use clap::Args;
+use owo_colors::Style;
+use serde_json::Value;
+
+/// Cells of the longest bar.
+const BAR: f64 = 30.0;
+
+/// Top values of fields among the events found, with their shares. Exits 1 when no event has any of the fields.
+#[derive(Args)]
+pub struct Breakdown {
+    /// service, severity, shape, slot.bank, a tie …
+    #[arg(required = true)]
+    fields: Vec<String>,
+    /// Which events
+    #[arg(long, short = 'q', default_value = "")]
+    query: String,
+    /// Start of the range, included: RFC 3339, a date, or now-15m (an hour ago if not given)
+    #[arg(long)]
+    from: Option<String>,
+    /// End of the range, not included (now if not given)
+    #[arg(long)]
+    to: Option<String>,
+    /// Values of each field
+    #[arg(long, short = 'n', default_value_t = 10)]
+    top: usize,
+    /// As NDJSON: one value a line
+    #[arg(long)]
+    json: bool,
+    #[command(flatten)]
+    connection: Connection,
+}
+
+impl Breakdown {
+    pub async fn run(self) -> Result<Ended> {
+        let ask = BreakdownRequest {
+            query: self.query,
+            from: self.from,
+            to: self.to,
+            zone: None,
+            fields: self.fields,
+            top: Some(self.top),
+        };
+        let answer: BreakdownAnswer = self.connection.open().await?.post("/api/breakdown", &ask).await?;
+        for field in &answer.fields {
+            if self.json {
+                for value in &field.top {
+                    let row = serde_json::json!({ "field": field.field, "value": value.value, "template": value.template, "count": value.count });
+                    output::line(&row.to_string())?;
+                }
+            } else {
+                show(field, answer.events)?;
+            }
+        }
+        check_whole(&answer.explain)?;
+        Ok(if answer.fields.iter().any(|f| f.having > 0) { Ended::Well } else { Ended::Nothing })
+    }
+}
+
+fn show(field: &FieldAnswer, events: u64) -> Result<()> {
+    let share = |n: u64| n as f64 / events.max(1) as f64;
+    let told = format!(
+        "{}  in {:.1} % of {events} events, {} values",
+        field.field,
+        share(field.having) * 100.0,
+        field.distinct
+    );
+    output::line(&told)?;
+    let most = field.top.first().map_or(1, |v| v.count).max(1);
+    let name = |v: &ValueCount| match (&v.template, &v.value) {
+        (Some(template), _) => template.clone(),
+        (None, Value::String(text)) => text.clone(),
+        (None, value) => value.to_string(),
+    };
+    let widest = field.top.iter().map(|v| v.count.to_string().len()).max().unwrap_or(0);
+    for value in &field.top {
+        let cells = (value.count as f64 / most as f64 * BAR).round().max(1.0) as usize;
+        let bar = output::styled(&format!("{:<30}", "█".repeat(cells)), Style::new().bright_blue());
+        let share = share(value.count) * 100.0;
+        output::line(&format!("  {:>widest$}  {share:>5.1} %  {bar}  {}", value.count, name(value)))?;
+    }
+    if field.uncounted > 0 {
+        output::line(&output::faint(&format!("  {} events have values beyond those counted", field.uncounted)))?;
+    }
+    output::line("")
+}

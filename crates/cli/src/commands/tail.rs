@@ -1,0 +1,71 @@
+//! `calvex tail`: events as they come.
+
+use super::search::event_line;
+use super::serve::asked_to_stop;
+use crate::client::Connection;
+use crate::{Ended, output};
+use anyhow::{Context, Result, bail};
+use calvex_wire::api::{SearchRequest, TailLine};
+use clap::Args;
+use std::io::IsTerminal;
+
+/// Show events as they come, until stopped. Exits 0 when something came, 1 when nothing.
+#[derive(Args)]
+pub struct Tail {
+    /// Which events: words and comparisons (docs/query-language.md)
+    query: Vec<String>,
+    #[command(flatten)]
+    connection: Connection,
+    /// End after so many events
+    #[arg(long, short = 'n')]
+    limit: Option<usize>,
+    /// Events as NDJSON (also when standard output is no terminal)
+    #[arg(long)]
+    json: bool,
+    /// Lines for people, also into a pipe
+    #[arg(long, conflicts_with = "json")]
+    text: bool,
+}
+
+impl Tail {
+    pub async fn run(self) -> Result<Ended> {
+        let client = self.connection.open().await?;
+        let ask = SearchRequest { query: self.query.join(" "), ..SearchRequest::default() };
+        let mut response = client.stream("/api/tail", &ask).await?;
+        let as_json = self.json || !self.text && !std::io::stdout().is_terminal();
+        let stopped = asked_to_stop();
+        tokio::pin!(stopped);
+        let (mut held, mut shown) = (Vec::new(), 0);
+        let ended = |shown: usize| if shown > 0 { Ended::Well } else { Ended::Nothing };
+        loop {
+            let chunk = tokio::select! {
+                chunk = response.chunk() => chunk.context("the connection to the service broke off")?,
+                asked = &mut stopped => { asked?; return Ok(ended(shown)) }
+            };
+            let Some(chunk) = chunk else { bail!("the service ended; start it again and follow anew") };
+            held.extend_from_slice(&chunk);
+            while let Some(end) = memchr::memchr(b'\n', &held) {
+                let line: Vec<u8> = held.drain(..=end).collect();
+                match serde_json::from_slice(&line).context("the service's answer is not understood")? {
+                    TailLine::Ready { query } if !as_json => {
+                        let what = if query.is_empty() { "every event".to_owned() } else { query };
+                        eprintln!("following {what}; Ctrl-C ends");
+                    }
+                    TailLine::Ready { .. } | TailLine::Beat { .. } => {}
+                    TailLine::Missed { at_least } => {
+                        eprintln!("at least {at_least} events passed unseen: too many at once")
+                    }
+                    TailLine::Events { events } => {
+                        for event in &events {
+                            output::line(&if as_json { serde_json::to_string(event)? } else { event_line(event) })?;
+                            shown += 1;
+                            if self.limit.is_some_and(|limit| shown >= limit) {
+                                return Ok(ended(shown));
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}

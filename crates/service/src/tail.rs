@@ -1,0 +1,136 @@
+//! Step 11, tail: events as they are admitted, to those who follow. Each page is asked for matching rows once it is in its
+//! head; one who cannot keep up, or asks for more than [`MAX_PER_SECOND`], misses some and is told how many.
+
+use crate::access::Reader;
+use crate::error::{Result, ServiceError};
+use crate::pipeline::Fresh;
+use crate::search::plan;
+use crate::state::Shared;
+use axum::body::Bytes;
+use calvex_core::columns::{Page, gather, select};
+use calvex_core::event::time::format_utc;
+use calvex_core::event::{Value, answer_json};
+use calvex_core::query::Filter;
+use calvex_wire::api::{SearchRequest, TailLine};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use tokio::sync::broadcast::Receiver;
+use tokio::sync::broadcast::error::RecvError;
+use tokio::sync::{OwnedSemaphorePermit, mpsc};
+
+/// Those who follow at once.
+pub const AT_ONCE: usize = 64;
+/// Events told to one in a second at most.
+const MAX_PER_SECOND: usize = 2000;
+/// How often one who hears of nothing is told that there is nothing.
+const BEAT: Duration = Duration::from_secs(5);
+
+/// One who follows.
+pub struct Tail {
+    app: Shared,
+    reader: Reader,
+    filter: Arc<Filter>,
+    fresh: Receiver<Fresh>,
+    canonical: String,
+    _place: OwnedSemaphorePermit,
+}
+
+impl Tail {
+    /// Begins to follow what passes the query.
+    ///
+    /// # Errors
+    /// Mistakes in the query, or too many that follow.
+    pub fn begin(app: &Shared, reader: Reader, ask: &SearchRequest) -> Result<Self> {
+        let plan = plan(app, ask)?;
+        if plan.query.measure.is_some() || plan.query.over.is_some() {
+            let told = "what comes has no range and no figures yet; leave `over` and `measure` out";
+            return Err(ServiceError::BadRequest(told.into()));
+        }
+        let place = app.tail_slots.clone().try_acquire_owned();
+        let place = place.map_err(|_| ServiceError::Busy(format!("{AT_ONCE} follow already; try again later"), 10))?;
+        Ok(Tail {
+            app: app.clone(),
+            reader,
+            canonical: plan.query.canonical(),
+            filter: Arc::new(plan.query.filter),
+            fresh: app.view.follow(),
+            _place: place,
+        })
+    }
+
+    /// Tells lines until nobody reads them any more, or the service stops.
+    pub async fn run(mut self, lines: mpsc::Sender<Bytes>) {
+        let ready = TailLine::Ready { query: std::mem::take(&mut self.canonical) };
+        if lines.send(line(&ready)).await.is_err() {
+            return;
+        }
+        let (mut second, mut told, mut missed) = (Instant::now(), 0, 0);
+        loop {
+            let next = tokio::select! {
+                next = tokio::time::timeout(BEAT, self.fresh.recv()) => next,
+                () = lines.closed() => return,
+            };
+            let events = match next {
+                Ok(Ok(Fresh::Page(lane, page))) if self.reader.may_read(lane) => self.passing(lane, page).await,
+                Ok(Ok(Fresh::Page(..))) => continue,
+                Ok(Ok(Fresh::End) | Err(RecvError::Closed)) => return,
+                // How many events the pages held that were missed is not known; each held at least one.
+                Ok(Err(RecvError::Lagged(pages))) => {
+                    missed += pages as usize;
+                    Vec::new()
+                }
+                Err(_) => {
+                    let now = format_utc((self.app.clock)(), 3);
+                    if lines.send(line(&TailLine::Beat { now })).await.is_err() {
+                        return;
+                    }
+                    Vec::new()
+                }
+            };
+            if second.elapsed() >= Duration::from_secs(1) {
+                (second, told) = (Instant::now(), 0);
+            }
+            let room = MAX_PER_SECOND.saturating_sub(told);
+            missed += events.len().saturating_sub(room);
+            let events: Vec<Value> = events.into_iter().take(room).collect();
+            told += events.len();
+            if missed > 0 && lines.try_send(line(&TailLine::Missed { at_least: missed })).is_ok() {
+                missed = 0;
+            }
+            if events.is_empty() {
+                continue;
+            }
+            let count = events.len();
+            match lines.try_send(line(&TailLine::Events { events })) {
+                Ok(()) => {}
+                Err(mpsc::error::TrySendError::Full(_)) => missed += count,
+                Err(mpsc::error::TrySendError::Closed(_)) => return,
+            }
+        }
+    }
+
+    /// The events of a page that pass, as they are answered.
+    async fn passing(&self, lane: u32, page: Arc<Page>) -> Vec<Value> {
+        let (filter, name) = (self.filter.clone(), self.app.catalogue.get().name(lane));
+        let found = tokio::task::spawn_blocking(move || {
+            let rows: Vec<usize> = select(&filter, page.as_ref(), &name)?.iter().take(MAX_PER_SECOND).collect();
+            Ok::<_, calvex_core::CoreError>(
+                gather(page.as_ref(), &rows)?.iter().map(|e| answer_json(e, &name)).collect(),
+            )
+        });
+        match found.await {
+            Ok(Ok(events)) => events,
+            Ok(Err(e)) => {
+                tracing::error!("a page cannot be followed: {e}");
+                Vec::new()
+            }
+            Err(_) => Vec::new(),
+        }
+    }
+}
+
+fn line(told: &TailLine) -> Bytes {
+    let mut bytes = serde_json::to_vec(told).unwrap_or_default();
+    bytes.push(b'\n');
+    bytes.into()
+}
