@@ -4,6 +4,8 @@ import type {
   Dial,
   FieldListed,
   HistogramAnswer,
+  MeasureAnswer,
+  Syntax,
   KeyLimits,
   Me,
   Mistake,
@@ -97,6 +99,8 @@ export const api = {
   logout: () => call<void>("POST", "/logout"),
   search: (ask: SearchRequest, signal?: AbortSignal) => call<SearchAnswer>("POST", "/search", ask, signal),
   histogram: (ask: SearchRequest, signal?: AbortSignal) => call<HistogramAnswer>("POST", "/histogram", ask, signal),
+  measure: (ask: SearchRequest, signal?: AbortSignal) => call<MeasureAnswer>("POST", "/measure", ask, signal),
+  check: (query: string, signal?: AbortSignal) => call<{ syntax: Syntax }>("POST", "/check", { query }, signal),
   story: (id: string, signal?: AbortSignal) =>
     call<StoryAnswer>("GET", `/story/${encodeURIComponent(id)}`, undefined, signal),
   arrivals: (hours: number, service: string, signal?: AbortSignal) => {

@@ -250,3 +250,24 @@ export interface Probed {
   found_ms: number | null;
   wrong?: string;
 }
+
+export interface Syntax {
+  kind: string;
+  from: number;
+  to: number;
+  parts?: Syntax[];
+}
+
+export interface MeasureAnswer {
+  aggregates: { name: string; error?: number; unit?: string }[];
+  per: string[];
+  steps?: { from: string; to: string }[];
+  groups: { values: Json[]; total: Json[]; steps?: Json[][] }[];
+  group_count: number;
+  limited?: string;
+  shapes?: Record<string, string>;
+  canonical: string;
+  range: { from: string; to: string };
+  warnings?: Mistake[];
+  explain: Explanation;
+}

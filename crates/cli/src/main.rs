@@ -5,7 +5,7 @@ mod commands;
 mod figures;
 mod output;
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
 
 #[global_allocator]
@@ -37,6 +37,8 @@ enum Command {
     Tail(commands::tail::Tail),
     /// Top values of fields among the events found
     Breakdown(commands::breakdown::Breakdown),
+    /// Events folded by the shape of their message, with their trend
+    Shapes(commands::shapes::Shapes),
     /// Tell everything tied to one id, in order
     Story(commands::story::Story),
     /// Keys with which senders send
@@ -67,6 +69,10 @@ enum Command {
     Admin(commands::admin::Admin),
     /// The demo: the Fennmark Lockers night
     Demo(commands::demo::Demo),
+    /// Completions for a shell
+    Completions(commands::completions::Completions),
+    /// Manual pages
+    Manual(commands::completions::Manual),
     /// A stand-in receiver of webhooks and mail that shows what arrives
     Receiver(commands::receiver::Receiver),
 }
@@ -99,6 +105,7 @@ async fn main() -> ExitCode {
         Command::Search(c) => c.run().await,
         Command::Tail(c) => c.run().await,
         Command::Breakdown(c) => c.run().await,
+        Command::Shapes(c) => c.run().await,
         Command::Story(c) => c.run().await,
         Command::Key(c) => c.run().await,
         Command::Token(c) => c.run().await,
@@ -115,6 +122,8 @@ async fn main() -> ExitCode {
         Command::Admin(c) => c.run().await,
         Command::Demo(c) => c.run().await,
         Command::Receiver(c) => c.run().await,
+        Command::Completions(c) => c.run(Cli::command()),
+        Command::Manual(c) => c.run(Cli::command()),
     };
     match ended {
         Ok(Ended::Well) => ExitCode::SUCCESS,

@@ -37,3 +37,18 @@ fn a_wrong_word_ends_in_two() {
         assert_eq!((code, err.is_empty()), (Some(2), false), "{args:?}");
     }
 }
+
+#[test]
+fn shells_and_manuals_know_every_command() {
+    let (code, out, _) = calvex(&["completions", "bash"]);
+    assert_eq!(code, Some(0));
+    let folder = std::env::temp_dir().join(format!("calvex-manual-{}", std::process::id()));
+    let (code, _, err) = calvex(&["manual", folder.to_str().unwrap()]);
+    assert_eq!(code, Some(0), "{err}");
+    for command in ["search", "tail", "shapes", "breakdown", "shaping"] {
+        assert!(out.contains(command), "{command}");
+        let page = std::fs::read_to_string(folder.join(format!("calvex-{command}.1"))).unwrap();
+        assert!(page.contains(".SH SYNOPSIS") || page.contains(".SH NAME"), "{command}: {page}");
+    }
+    std::fs::remove_dir_all(folder).unwrap();
+}

@@ -99,6 +99,16 @@ fn values_of_fields_are_counted() -> Result<()> {
     let text = service.ok(&["breakdown", "service", "-q", "service=slots"])?;
     assert!(text.contains("in 100.0 % of 3 events, 1 values") && text.contains("100.0 %"), "{text}");
     assert_eq!(service.calvex(&["breakdown", "nothing.such"])?.status.code(), Some(1));
+
+    // Folded by shape, with their trend.
+    let told = service.ok(&["shapes", "--json"])?;
+    let row: Value = serde_json::from_str(told.trim())?;
+    assert_eq!((&row["count"], &row["shape"]), (&json!(8), &rows[2]["value"]));
+    let trend: f64 = row["trend"].as_array().into_iter().flatten().filter_map(Value::as_f64).sum();
+    assert_eq!(trend, 8.0, "{row}");
+    assert!(service.ok(&["shapes", "service=slots"])?.contains("opened"));
+    assert_eq!(service.calvex(&["shapes", "nothing"])?.status.code(), Some(1));
+    assert_eq!(service.calvex(&["shapes", "measure count"])?.status.code(), Some(2));
     Ok(())
 }
 

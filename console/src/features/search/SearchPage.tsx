@@ -14,7 +14,8 @@ import { EventDetail } from "./EventDetail";
 import { EventList } from "./EventList";
 import { QueryBar } from "./QueryBar";
 import { Spine } from "./Spine";
-import { narrowed, useSearchState } from "./state";
+import { Measured } from "./Measured";
+import { narrowed, useSearchState, type SearchState } from "./state";
 
 const Page = styled.div`
   height: 100%;
@@ -113,9 +114,23 @@ function CountTable({ counts, zone }: { counts: HistogramAnswer; zone: "utc" | "
   );
 }
 
-/** Search: query, range, spine, list, event. */
+/** Search: figures where the query has a `measure`, else events. */
 export default function SearchPage() {
   const [state, change] = useSearchState();
+  // Only a text with the word can have the clause; whether it is one, the service's own parser tells.
+  const worded = /\bmeasure\b/.test(state.query);
+  const check = useQuery({
+    queryKey: ["check", state.query],
+    enabled: worded,
+    queryFn: ({ signal }) => api.check(state.query, signal),
+  });
+  if (worded && check.isPending) return null;
+  const clause = worded ? check.data?.syntax.parts?.find((part) => part.kind === "measure") : undefined;
+  return clause ? <Measured state={state} change={change} clause={clause} /> : <Events state={state} change={change} />;
+}
+
+/** Events: spine, list, event. */
+function Events({ state, change }: { state: SearchState; change: (c: Partial<SearchState>) => void }) {
   const { zone } = useZone();
   const compact = useCompact();
   const navigate = useNavigate();

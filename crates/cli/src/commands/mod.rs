@@ -3,6 +3,7 @@
 pub mod admin;
 pub mod arrivals;
 pub mod breakdown;
+pub mod completions;
 pub mod demo;
 pub mod dial;
 pub mod fields;
@@ -15,6 +16,7 @@ pub mod rule;
 pub mod search;
 pub mod send;
 pub mod serve;
+pub mod shapes;
 pub mod shaping;
 pub mod ship;
 pub mod story;

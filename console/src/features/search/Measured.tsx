@@ -1,0 +1,278 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import styled from "styled-components";
+import { api } from "../../api/client";
+import { clock, date, parseNs } from "../../api/time";
+import type { Json, MeasureAnswer, Syntax } from "../../api/types";
+import { radius, space, type } from "../../app/tokens";
+import { useZone } from "../../app/zone";
+import { Muted, Problem, Quiet } from "../../ui/controls";
+import { Table } from "../../ui/table";
+import { QueryBar } from "./QueryBar";
+import { literal, narrowed, type SearchState } from "./state";
+
+/** Groups shown at first; the others wait behind their names. */
+const SHOWN = 6;
+
+const Page = styled.div`
+  height: 100%;
+  display: grid;
+  grid-template-rows: auto minmax(0, 1fr);
+`;
+
+const Body = styled.div`
+  overflow: auto;
+  padding: 0 ${space.l} ${space.l};
+`;
+
+const Facts = styled.p`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.xs} ${space.l};
+  margin: 0 0 ${space.m};
+  color: ${(p) => p.theme.muted};
+`;
+
+const Figure = styled.div`
+  display: inline-grid;
+  margin: ${space.l} ${space.xl} ${space.l} 0;
+  strong {
+    font-size: 40px;
+    line-height: 1.1;
+    font-variant-numeric: tabular-nums;
+  }
+`;
+
+const Cell = styled.td`
+  && {
+    min-width: 120px;
+    padding-right: ${space.l};
+  }
+  a {
+    display: grid;
+    grid-template-columns: 76px minmax(40px, 1fr);
+    gap: ${space.s};
+    align-items: center;
+    color: inherit;
+    text-decoration: none;
+    font-variant-numeric: tabular-nums;
+    text-align: right;
+  }
+  a:hover {
+    color: ${(p) => p.theme.accent};
+  }
+`;
+
+const Bar = styled.span`
+  display: block;
+  height: 12px;
+  background: ${(p) => p.theme.calmBar};
+  border-radius: 0 ${radius} ${radius} 0;
+`;
+
+const Names = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.xs};
+  margin-bottom: ${space.m};
+  button {
+    font-family: ${type.mono};
+    font-size: ${type.small};
+  }
+`;
+
+/** A figure as people read it, with the unit that its field's name tells. */
+export function figure(value: Json, unit?: string): string {
+  if (value === null || value === undefined) return "–";
+  if (typeof value !== "number") return typeof value === "string" ? value : JSON.stringify(value);
+  if (unit === "ns" && value >= 1e3) {
+    const [each, name] = value >= 1e9 ? [1e9, "s"] : value >= 1e6 ? [1e6, "ms"] : [1e3, "µs"];
+    return `${(value / each).toPrecision(3)} ${name}`;
+  }
+  const short = Number.isInteger(value)
+    ? value.toLocaleString("en")
+    : Number(value.toPrecision(4)).toLocaleString("en");
+  return unit ? `${short} ${unit}` : short;
+}
+
+/** What a group is called. */
+function named(shapes: MeasureAnswer["shapes"], values: Json[]): string {
+  const told = values.map((value) => {
+    if (value === null) return "(missing)";
+    const text = typeof value === "string" ? value : JSON.stringify(value);
+    return shapes?.[text] ?? text;
+  });
+  return told.join(" · ") || "all";
+}
+
+/** Figures of a `measure`: one number, bars by group, or bars down the page, step by step. Each opens its events. */
+export function Measured({
+  state,
+  change,
+  clause,
+}: {
+  state: SearchState;
+  change: (c: Partial<SearchState>) => void;
+  clause: Syntax;
+}) {
+  const { zone } = useZone();
+  const ask = { query: state.query, from: state.from, to: state.to };
+  const measured = useQuery({ queryKey: ["measure", ask], queryFn: ({ signal }) => api.measure(ask, signal) });
+  const [chosen, setChosen] = useState(0);
+  const [hidden, setHidden] = useState<Record<string, boolean>>({});
+  const answer = measured.data;
+  // Characters, as the parser counts them.
+  const filter = [...state.query].slice(0, clause.from).join("").trim();
+  const open = (values: Json[], range: { from: string; to: string }) => {
+    const conditions = (answer?.per ?? []).map((field, n) => {
+      const value = values[n];
+      if (value === null || value === undefined) return `not has ${field}`;
+      return `${field}=${literal(typeof value === "string" ? value : JSON.stringify(value))}`;
+    });
+    const q = conditions.reduce((query, condition) => narrowed(query, condition), filter);
+    return `/search?${new URLSearchParams({ ...(q ? { q } : {}), from: range.from, to: range.to })}`;
+  };
+  const error = measured.error;
+  const unseen = error && !("mistakes" in error && (error.mistakes as unknown[]).length > 0);
+  const at = Math.min(chosen, (answer?.aggregates.length ?? 1) - 1);
+  const steps = answer?.steps ?? [];
+  const losses = [...(answer?.explain.left_out ?? []), ...(answer?.explain.stopped ? [answer.explain.stopped] : [])];
+  const groups = (answer?.groups ?? []).map((group, n) => {
+    const name = named(answer?.shapes, group.values);
+    return { ...group, name, shown: !(hidden[name] ?? (steps.length > 0 && n >= SHOWN)) };
+  });
+  const number = (value: Json | undefined) => (typeof value === "number" ? value : 0);
+  const bar = (value: Json | undefined, most: number) => (
+    <Bar style={{ width: `${Math.max(0, (number(value) / (most || 1)) * 100)}%` }} />
+  );
+  const shown = groups.filter((group) => group.shown);
+  const most = Math.max(0, ...shown.flatMap((g) => (g.steps ?? []).map((cells) => number(cells[at]))));
+  const unit = (n: number) => answer?.aggregates[n]?.unit;
+  const heads = answer?.aggregates.map((a) => a.name + (a.error ? ` (± ${(a.error * 100).toFixed(0)} %)` : "")) ?? [];
+  return (
+    <Page>
+      <QueryBar state={state} change={change} error={error} />
+      <Body>
+        {unseen && (
+          <Problem>
+            {error.message} <Quiet onPress={() => void measured.refetch()}>Try again</Quiet>
+          </Problem>
+        )}
+        {measured.isPending && <Muted>Working it out …</Muted>}
+        {answer && (
+          <>
+            <Facts aria-live="polite">
+              <span>
+                {answer.group_count === 1 ? "1 group" : `${answer.group_count.toLocaleString("en")} groups`} ·{" "}
+                {answer.explain.rows_looked_at.toLocaleString("en")} events looked at ·{" "}
+                {(answer.explain.took_us / 1000).toFixed(1)} ms
+              </span>
+              {answer.limited && <span>{answer.limited}</span>}
+              {steps.length > 0 &&
+                heads.length > 1 &&
+                heads.map((head, n) => (
+                  <Quiet key={head} $on={n === at} aria-pressed={n === at} onPress={() => setChosen(n)}>
+                    {head}
+                  </Quiet>
+                ))}
+            </Facts>
+            {losses.map((loss) => (
+              <Problem key={loss}>Not all could be read: {loss}</Problem>
+            ))}
+            {groups.length === 0 && <Muted>No event in this range passes the filter.</Muted>}
+          </>
+        )}
+        {answer && steps.length === 0 && answer.per.length === 0 && groups[0] && (
+          <div data-testid="figures">
+            {heads.map((head, n) => (
+              <Figure key={head}>
+                <Muted>{head}</Muted>
+                <strong>{figure(groups[0]?.total[n] ?? null, unit(n))}</strong>
+              </Figure>
+            ))}
+          </div>
+        )}
+        {answer && steps.length === 0 && answer.per.length > 0 && groups.length > 0 && (
+          <Table aria-label="Figures">
+            <thead>
+              <tr>
+                <th scope="col">{answer.per.join(" · ")}</th>
+                {heads.map((head) => (
+                  <th key={head} scope="col">
+                    {head}
+                  </th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {groups.map((group) => (
+                <tr key={group.name}>
+                  <td>{group.name}</td>
+                  {heads.map((head, n) => (
+                    <Cell key={head}>
+                      <Link to={open(group.values, answer.range)} title="open these events">
+                        {figure(group.total[n] ?? null, unit(n))}
+                        {bar(group.total[n], Math.max(...groups.map((g) => number(g.total[n]))))}
+                      </Link>
+                    </Cell>
+                  ))}
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        )}
+        {answer && steps.length > 0 && groups.length > 0 && (
+          <>
+            {groups.length > 1 && (
+              <Names role="group" aria-label="Groups shown">
+                {groups.map((group) => (
+                  <Quiet
+                    key={group.name}
+                    $on={group.shown}
+                    aria-pressed={group.shown}
+                    onPress={() => setHidden({ ...hidden, [group.name]: group.shown })}
+                  >
+                    {group.name}
+                  </Quiet>
+                ))}
+              </Names>
+            )}
+            <Table aria-label="Figures by step">
+              <thead>
+                <tr>
+                  <th scope="col">from</th>
+                  {shown.map((group) => (
+                    <th key={group.name} scope="col">
+                      {group.name} <Muted>{figure(group.total[at] ?? null, unit(at))}</Muted>
+                    </th>
+                  ))}
+                </tr>
+              </thead>
+              <tbody>
+                {steps.map((step, n) => (
+                  <tr key={step.from}>
+                    <th scope="row" className="short" title={date(parseNs(step.from), zone)}>
+                      {clock(parseNs(step.from), zone, 0)}
+                    </th>
+                    {shown.map((group) => {
+                      const value = group.steps?.[n]?.[at];
+                      return (
+                        <Cell key={group.name}>
+                          <Link to={open(group.values, step)} title="open these events">
+                            {figure(value ?? null, unit(at))}
+                            {bar(value, most)}
+                          </Link>
+                        </Cell>
+                      );
+                    })}
+                  </tr>
+                ))}
+              </tbody>
+            </Table>
+          </>
+        )}
+      </Body>
+    </Page>
+  );
+}

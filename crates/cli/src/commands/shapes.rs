@@ -1,0 +1,90 @@
+//! `calvex shapes`: the events found, folded by shape.
+
+use super::search::check_whole;
+use crate::client::Connection;
+use crate::figures::bars;
+use crate::{Ended, output};
+use anyhow::{Result, bail};
+use calvex_core::query::{Context, parse};
+use calvex_wire::api::{MeasureAnswer, SearchRequest};
+use clap::Args;
+use serde_json::{Value, json};
+
+/// Points of the trend.
+const POINTS: i64 = 24;
+
+/// The shapes of the messages found: how many events each, their trend over the range, first and last.
+#[derive(Args)]
+pub struct Shapes {
+    /// Which events
+    query: Vec<String>,
+    /// Start of the range, included: RFC 3339, a date, or now-15m
+    #[arg(long, default_value = "now-1h")]
+    from: String,
+    /// End of the range, not included
+    #[arg(long, default_value = "now")]
+    to: String,
+    /// Shapes at most
+    #[arg(long, short = 'n', default_value_t = 20)]
+    top: usize,
+    /// As NDJSON
+    #[arg(long)]
+    json: bool,
+    #[command(flatten)]
+    connection: Connection,
+}
+
+impl Shapes {
+    pub async fn run(self) -> Result<Ended> {
+        let query = self.query.join(" ");
+        let parsed = parse(&query, &Context::utc(0)).query;
+        if parsed.measure.is_some() || parsed.over.is_some() {
+            bail!("`calvex shapes` takes a filter alone; give the range with --from and --to");
+        }
+        let client = self.connection.open().await?;
+        let ask = |measure: String, from: &str, to: &str| SearchRequest {
+            query: format!("{query} measure {measure}"),
+            from: Some(from.to_owned()),
+            to: Some(to.to_owned()),
+            ..SearchRequest::default()
+        };
+        let figures = format!("count as n, min(time) as first, max(time) as last per shape top {}", self.top);
+        let told: MeasureAnswer = client.post("/api/measure", &ask(figures, &self.from, &self.to)).await?;
+        check_whole(&told.explain)?;
+        let ns = |t: &str| calvex_core::event::time::parse_time(t).unwrap_or(0);
+        // The trend over the range as it was understood, so that "now" is one moment for both.
+        let step_s = ((ns(&told.range.to) - ns(&told.range.from)) / POINTS / 1_000_000_000).max(1);
+        let trend = format!("count as n per shape every {step_s}s top {}", self.top);
+        let trend: MeasureAnswer = client.post("/api/measure", &ask(trend, &told.range.from, &told.range.to)).await?;
+        let trend_of = |shape: &Value| -> Vec<f64> {
+            let group = trend.groups.iter().find(|g| g.values.first() == Some(shape));
+            group.map(|g| g.steps.iter().filter_map(|s| s.first()?.as_f64()).collect()).unwrap_or_default()
+        };
+        let mut rows = Vec::new();
+        for group in &told.groups {
+            let Some(shape @ Value::String(id)) = group.values.first() else { continue };
+            let template = told.shapes.get(id).map_or("", String::as_str);
+            let figure = |n: usize| group.total.get(n).and_then(Value::as_f64).unwrap_or(0.0);
+            let time = |n: usize| calvex_core::event::time::format_utc(figure(n) as i64, 3);
+            if self.json {
+                let row = json!({ "shape": id, "template": template, "count": figure(0) as u64, "first": time(1), "last": time(2), "trend": trend_of(shape) });
+                output::line(&row.to_string())?;
+                continue;
+            }
+            let clock = |n: usize| time(n).get(..19).unwrap_or("").replace('T', " ");
+            rows.push(vec![
+                format!("{}", figure(0) as u64),
+                bars(&trend_of(shape)),
+                clock(1),
+                clock(2),
+                id.clone(),
+                template.to_owned(),
+            ]);
+        }
+        let found = told.groups.iter().any(|g| g.values.first().is_some_and(Value::is_string));
+        if !self.json && found {
+            output::table(&["events", "trend", "first", "last", "shape", "message"], rows)?;
+        }
+        Ok(if found { Ended::Well } else { Ended::Nothing })
+    }
+}
