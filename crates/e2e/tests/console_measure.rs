@@ -56,7 +56,7 @@ async fn figures_are_drawn_and_open_their_events() -> Result<()> {
     // A word is not a clause; a mistake stands under its place; nothing is told as nothing.
     browser.page.goto(at("\"measure count\"")).await?;
     browser.css("[data-testid=empty]").await?;
-    browser.page.goto(at("measure cuont per service")).await?;
+    browser.page.goto(at("measure count, p95() per service")).await?;
     browser.css("[role=alert] li").await?;
     browser.page.goto(at("service=nobody measure count per service")).await?;
     browser.saying("span", "No event in this range passes the filter").await?;

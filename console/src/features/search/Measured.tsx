@@ -10,7 +10,7 @@ import { useZone } from "../../app/zone";
 import { Muted, Problem, Quiet } from "../../ui/controls";
 import { Table } from "../../ui/table";
 import { QueryBar } from "./QueryBar";
-import { literal, narrowed, type SearchState } from "./state";
+import { literal, narrowed, shellQuoted, type SearchState } from "./state";
 
 /** Groups shown at first; the others wait behind their names. */
 const SHOWN = 6;
@@ -169,6 +169,9 @@ export function Measured({
                 {(answer.explain.took_us / 1000).toFixed(1)} ms
               </span>
               {answer.limited && <span>{answer.limited}</span>}
+              <span>
+                same in the terminal: calvex search {shellQuoted(state.query)} --from {state.from} --to {state.to}
+              </span>
               {steps.length > 0 &&
                 heads.length > 1 &&
                 heads.map((head, n) => (

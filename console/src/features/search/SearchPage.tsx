@@ -15,7 +15,7 @@ import { EventList } from "./EventList";
 import { QueryBar } from "./QueryBar";
 import { Spine } from "./Spine";
 import { Measured } from "./Measured";
-import { narrowed, useSearchState, type SearchState } from "./state";
+import { narrowed, shellQuoted, useSearchState, type SearchState } from "./state";
 
 const Page = styled.div`
   height: 100%;
@@ -303,11 +303,6 @@ function Events({ state, change }: { state: SearchState; change: (c: Partial<Sea
       )}
     </Page>
   );
-}
-
-/** A text as one word of a shell. */
-function shellQuoted(text: string): string {
-  return `'${text.replaceAll("'", `'\\''`)}'`;
 }
 
 /** The filter part: the range has been understood already, and a sought list must be free to begin within it. */

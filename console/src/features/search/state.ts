@@ -68,3 +68,8 @@ export function narrowed(query: string, condition: string): string {
   const joined = /\bor\b/.test(filter) ? `(${filter.trim()}) ${condition}` : `${filter.trim()} ${condition}`;
   return over ? `${joined}${over[0]}` : joined;
 }
+
+/** A text as one word of a shell. */
+export function shellQuoted(text: string): string {
+  return `'${text.replaceAll("'", `'\\''`)}'`;
+}

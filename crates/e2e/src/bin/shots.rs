@@ -47,6 +47,10 @@ async fn main() -> Result<()> {
     browser.saying("[data-testid=event] a", "Its story").await?.click().await?;
     browser.css("[data-testid=services]").await?;
     shoot("story.png").await?;
+    let measure = "severity%3E%3Dinfo+measure+count%2C+share%28severity%3E%3Derror%29+per+service+every+5m";
+    browser.page.goto(format!("{url}/search?q={measure}&{range}")).await?;
+    browser.saying("[aria-label='Figures by step'] th", "edge").await?;
+    shoot("figures.png").await?;
     browser.page.goto(format!("{url}/tail")).await?;
     browser.css("[role=row]").await?;
     // The trickle is slow; some of it should stand there.
