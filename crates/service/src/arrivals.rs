@@ -34,6 +34,20 @@ struct Account {
     lane: u32,
 }
 
+impl Account {
+    /// Of a tally; beside `crowded` others without its host, then without its service.
+    fn of(now_ns: i64, sender: &str, tally: &Tally, lane: u32, crowded: usize) -> Self {
+        let kept = |name: &str, most: usize| if crowded < most { shortened(name, MAX_NAME) } else { String::new() };
+        Account {
+            hour: hour_of(now_ns),
+            sender: shortened(sender, 64),
+            service: kept(&tally.service, MAX_HELD * 2),
+            host: kept(&tally.host, MAX_HELD),
+            lane,
+        }
+    }
+}
+
 /// What was counted since the last writing.
 #[derive(Default)]
 struct Held {
@@ -70,13 +84,7 @@ impl Ledger {
         let mut held = self.held.lock();
         for tally in tallies {
             let crowded = held.arrivals.len();
-            let account = Account {
-                hour: hour_of(now_ns),
-                sender: shortened(sender, 64),
-                service: if crowded < MAX_HELD * 2 { shortened(&tally.service, MAX_NAME) } else { String::new() },
-                host: if crowded < MAX_HELD { shortened(&tally.host, MAX_NAME) } else { String::new() },
-                lane,
-            };
+            let account = Account::of(now_ns, sender, &tally, lane, crowded);
             let row = held.arrivals.entry(account).or_insert_with_key(|a| ArrivalRow {
                 hour: a.hour,
                 sender: a.sender.clone(),
@@ -126,13 +134,7 @@ impl Ledger {
         let mut held = self.held.lock();
         for tally in tallies {
             let crowded = held.asides.len();
-            let account = Account {
-                hour: hour_of(now_ns),
-                sender: shortened(sender, 64),
-                service: if crowded < MAX_HELD * 2 { shortened(&tally.service, MAX_NAME) } else { String::new() },
-                host: if crowded < MAX_HELD { shortened(&tally.host, MAX_NAME) } else { String::new() },
-                lane,
-            };
+            let account = Account::of(now_ns, sender, &tally, lane, crowded);
             let row = held.asides.entry((account, shortened(cause, 96))).or_insert_with_key(|(a, cause)| AsideRow {
                 hour: a.hour,
                 sender: a.sender.clone(),

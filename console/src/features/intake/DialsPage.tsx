@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Link } from "react-router";
 import { api } from "../../api/client";
@@ -10,6 +10,7 @@ import { Glyph } from "../../ui/severity";
 import type { Severity } from "../../api/types";
 import { Table } from "../../ui/table";
 import { Form } from "./form";
+import { useChange } from "./change";
 import { Places } from "./Places";
 
 const LEAST = ["trace", "debug", "info", "warn", "error", "fatal"].map((s) => [s, s] as const);
@@ -24,22 +25,12 @@ const SPANS = [
 /** How much of what a service says is kept, and for how long. */
 export default function DialsPage() {
   const { zone } = useZone();
-  const queries = useQueryClient();
   const dials = useQuery({ queryKey: ["dials"], queryFn: ({ signal }) => api.dials(signal), refetchInterval: 5000 });
   const [when, setWhen] = useState("");
   const [least, setLeast] = useState("debug");
   const [seconds, setSeconds] = useState("3600");
   const [why, setWhy] = useState("");
-  const [problem, setProblem] = useState<string>();
-  const change = async (act: () => Promise<unknown>) => {
-    setProblem(undefined);
-    try {
-      await act();
-    } catch (e) {
-      setProblem((e as Error).message);
-    }
-    await queries.invalidateQueries({ queryKey: ["dials"] });
-  };
+  const [problem, change] = useChange("dials");
   const add = (e: FormEvent) => {
     e.preventDefault();
     void change(async () => {

@@ -1,5 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
@@ -9,6 +8,7 @@ import { Button, Choice, Mono, Muted, Problem } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
 import { Form } from "./form";
+import { useChange } from "./change";
 import { Places } from "./Places";
 
 const Note = styled.span`
@@ -17,22 +17,15 @@ const Note = styled.span`
 
 /** Which fields events have, lane by lane, and the ties among them. */
 export default function FieldsPage() {
-  const queries = useQueryClient();
   const [params, setParams] = useSearchParams();
   const lane = params.get("lane") ?? "";
   const fields = useQuery({ queryKey: ["fields"], queryFn: ({ signal }) => api.fields(signal) });
   const ties = useQuery({ queryKey: ["ties"], queryFn: ({ signal }) => api.ties(signal) });
   const proposals = useQuery({ queryKey: ["tie-proposals"], queryFn: ({ signal }) => api.tieProposals(signal) });
-  const [problem, setProblem] = useState<string>();
-  const accept = async (p: TieProposal) => {
+  const [problem, change] = useChange("ties", "tie-proposals", "fields");
+  const accept = (p: TieProposal) => {
     const known = ties.data?.find((t) => t.name === p.tie);
-    setProblem(undefined);
-    try {
-      await api.putTie({ name: p.tie, spellings: [...(known?.spellings ?? []), p.spelling] });
-    } catch (e) {
-      setProblem((e as Error).message);
-    }
-    for (const queryKey of [["ties"], ["tie-proposals"], ["fields"]]) await queries.invalidateQueries({ queryKey });
+    return change(() => api.putTie({ name: p.tie, spellings: [...(known?.spellings ?? []), p.spelling] }));
   };
   const lanes = [...new Set(fields.data?.map((f) => f.lane))];
   const shown = fields.data?.filter((f) => !lane || f.lane === lane) ?? [];

@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api } from "../../api/client";
 import { ago, parseNs } from "../../api/time";
@@ -7,6 +7,7 @@ import { Button, Choice, Field, Mono, Muted, Problem, Quiet } from "../../ui/con
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
 import { Form, Shown } from "./form";
+import { useChange } from "./change";
 import { Places } from "./Places";
 
 const OVERLAP_S = 86_400;
@@ -74,23 +75,13 @@ export function allowed(l: KeyLimits): string {
 
 /** Who may send: keys with their limits and last use; made, rotated and revoked here. */
 export default function KeysPage() {
-  const queries = useQueryClient();
   const keys = useQuery({ queryKey: ["keys"], queryFn: ({ signal }) => api.keys(signal), refetchInterval: 10_000 });
   const [name, setName] = useState("");
   const [draft, setDraft] = useState(NO_LIMITS);
   const [limited, setLimited] = useState<SenderKey>();
   const [made, setMade] = useState<{ name: string; secret: string; note: string }>();
-  const [problem, setProblem] = useState<string>();
   const [asking, setAsking] = useState<string>();
-  const change = async (act: () => Promise<void>) => {
-    setProblem(undefined);
-    try {
-      await act();
-    } catch (e) {
-      setProblem((e as Error).message);
-    }
-    await queries.invalidateQueries({ queryKey: ["keys"] });
-  };
+  const [problem, change] = useChange("keys");
   const add = (e: FormEvent) => {
     e.preventDefault();
     void change(async () => {

@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import styled from "styled-components";
 import { api } from "../../api/client";
@@ -10,6 +10,7 @@ import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
 import { changes } from "./changes";
 import { Form } from "./form";
+import { useChange } from "./change";
 import { Places } from "./Places";
 
 const ACTS = [
@@ -122,7 +123,6 @@ function Tried({ event }: { event: TriedEvent }) {
 
 /** What is done to events on purpose before they are kept, with a place to try it. */
 export default function ShapingPage() {
-  const queries = useQueryClient();
   const rules = useQuery({
     queryKey: ["shaping"],
     queryFn: ({ signal }) => api.shaping(signal),
@@ -134,17 +134,8 @@ export default function ShapingPage() {
   const [text, setText] = useState("");
   const [events, setEvents] = useState('{"service":"sorter","msg":"belt 4 photo eye dusty, reading 0.61"}');
   const [tried, setTried] = useState<TriedEvent[]>();
-  const [problem, setProblem] = useState<string>();
   const all = rules.data ?? [];
-  const attempt = async (act: () => Promise<void>) => {
-    setProblem(undefined);
-    try {
-      await act();
-    } catch (e) {
-      setProblem((e as Error).message);
-    }
-    await queries.invalidateQueries({ queryKey: ["shaping"] });
-  };
+  const [problem, attempt] = useChange("shaping");
   const put = (list: ShapingRule["rule"][]) => attempt(() => api.putShaping(list));
   const drafted = () => [
     ...all.map((r) => r.rule).filter((r) => r.name !== name),
