@@ -88,6 +88,11 @@ fn away(base: &str, e: &reqwest::Error) -> anyhow::Error {
     anyhow!("{base}: {}", root_cause(e))
 }
 
+/// Whether a request that was answered so may be sent again: nothing of it was taken.
+pub fn is_passing(status: StatusCode) -> bool {
+    status == StatusCode::TOO_MANY_REQUESTS || status == StatusCode::REQUEST_TIMEOUT || status.is_server_error()
+}
+
 /// The innermost reason, which is the one that tells.
 pub fn root_cause(e: &dyn std::error::Error) -> String {
     let mut inner: &dyn std::error::Error = e;

@@ -296,7 +296,7 @@ async fn post(http: &reqwest::Client, url: &str, kept: &Kept, service: &str, bod
         if response.status().is_success() {
             return Ok(());
         }
-        if !response.status().is_server_error() && response.status() != reqwest::StatusCode::TOO_MANY_REQUESTS {
+        if !crate::client::is_passing(response.status()) {
             crate::client::good(response).await?;
         }
         tokio::time::sleep(Duration::from_millis(100 * (attempt + 1))).await;

@@ -217,7 +217,7 @@ async fn deliver(
                 let status = response.status();
                 let after = response.headers().get(header::RETRY_AFTER).and_then(|v| v.to_str().ok()?.parse().ok());
                 let error = crate::client::good(response).await.err().unwrap_or_else(|| anyhow!("{status}"));
-                let again = status == StatusCode::TOO_MANY_REQUESTS || status.is_server_error();
+                let again = crate::client::is_passing(status);
                 if !again {
                     return Err(error.context(format!("{}, lines from {}", batch.source, batch.first_line)));
                 }

@@ -289,7 +289,7 @@ impl Shipper {
                     let asked_s = asked.and_then(|v| v.parse().ok()).unwrap_or(0u64);
                     pause = pause.max(Duration::from_secs(asked_s).min(MAX_ASKED));
                     let error = crate::client::good(response).await.err().unwrap_or_else(|| anyhow!("{status}"));
-                    if status != StatusCode::TOO_MANY_REQUESTS && !status.is_server_error() {
+                    if !crate::client::is_passing(status) {
                         return Err(error);
                     }
                     error.to_string()
