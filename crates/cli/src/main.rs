@@ -35,6 +35,8 @@ enum Command {
     Search(commands::search::Search),
     /// Show events as they come
     Tail(commands::tail::Tail),
+    /// Write every event a query finds, or its figures, as NDJSON or CSV
+    Export(commands::export::Export),
     /// Top values of fields among the events found
     Breakdown(commands::breakdown::Breakdown),
     /// Events folded by the shape of their message, with their trend
@@ -104,6 +106,7 @@ async fn main() -> ExitCode {
         Command::Probe(c) => c.run().await,
         Command::Search(c) => c.run().await,
         Command::Tail(c) => c.run().await,
+        Command::Export(c) => c.run().await,
         Command::Breakdown(c) => c.run().await,
         Command::Shapes(c) => c.run().await,
         Command::Story(c) => c.run().await,

@@ -1,6 +1,6 @@
 //! What is printed: tables, coloured lines, NDJSON; never with colours into a pipe or against `NO_COLOR`.
 
-use comfy_table::{ContentArrangement, Table, presets};
+use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 use owo_colors::{OwoColorize, Stream, Style};
 use serde::Serialize;
 use std::io::{self, Write};
@@ -50,9 +50,22 @@ pub fn table(head: &[&str], rows: Vec<Vec<String>>) -> anyhow::Result<()> {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     table.set_header(head.to_vec());
+    let number = |cell: &String| cell == "–" || cell.parse::<f64>().is_ok();
+    let numeric: Vec<usize> = (0..head.len())
+        .filter(|n| {
+            let mut cells = rows.iter().filter_map(|row| row.get(*n));
+            cells.clone().any(|cell| cell.parse::<f64>().is_ok()) && cells.all(number)
+        })
+        .collect();
     rows.into_iter().for_each(|row| {
         table.add_row(row);
     });
+    // Figures stand under one another by their last digit, and so do their heads.
+    for n in numeric {
+        if let Some(column) = table.column_mut(n) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
     let text = table.to_string();
     // Styled once it is laid out: the signs of a style would count as width.
     let mut lines = text.lines().map(str::trim_end);

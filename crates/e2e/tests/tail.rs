@@ -109,6 +109,18 @@ fn values_of_fields_are_counted() -> Result<()> {
     assert!(service.ok(&["shapes", "service=slots"])?.contains("opened"));
     assert_eq!(service.calvex(&["shapes", "nothing"])?.status.code(), Some(1));
     assert_eq!(service.calvex(&["shapes", "measure count"])?.status.code(), Some(2));
+
+    // Written out whole: NDJSON, CSV, figures, and honest about a bound.
+    let all = service.ok(&["export"])?;
+    assert_eq!(all.lines().filter(|l| serde_json::from_str::<Value>(l).is_ok()).count(), 8);
+    let csv = service.ok(&["export", "--csv", "--columns", "service,message", "service=slots"])?;
+    assert_eq!(csv.lines().next(), Some("service,message"));
+    assert!(csv.lines().count() == 4 && csv.contains("slots,door 1 opened"), "{csv}");
+    assert_eq!(service.ok(&["export", "--csv", "measure count per service"])?, "service,count\nedge,5\nslots,3\n");
+    let cut = service.calvex(&["export", "--limit", "3"])?;
+    assert!(String::from_utf8_lossy(&cut.stderr).contains("more than 3 events"));
+    assert_eq!(String::from_utf8(cut.stdout)?.lines().count(), 3);
+    assert_eq!(service.calvex(&["export", "nothing"])?.status.code(), Some(1));
     Ok(())
 }
 

@@ -8,7 +8,7 @@
 use crate::access::Sender;
 use crate::catalogue::Config;
 use crate::error::{Result, ServiceError};
-use calvex_core::batch::Quota;
+use calvex_core::batch::Admitted;
 use calvex_core::event::time::day_of;
 use calvex_store::Store;
 use parking_lot::Mutex;
@@ -100,36 +100,39 @@ impl Limits {
         }
     }
 
-    /// How many of so many events of so many bytes a daily quota still takes; they count as used.
-    pub fn admit(&self, quota: Quota, sender: &Sender, config: &Config, now_ns: i64, events: u64, bytes: u64) -> u64 {
-        let (who, daily) = match quota {
-            Quota::Key => {
-                let daily = Daily { events: sender.limits.day_events, bytes: sender.limits.day_bytes };
-                (Who::Key(sender.name.clone()), daily)
-            }
-            Quota::Lane(lane) => {
-                let row = config.lane(lane);
-                let daily = Daily { events: row.and_then(|l| l.day_events), bytes: row.and_then(|l| l.day_bytes) };
-                (Who::Lane(lane), daily)
-            }
-        };
-        self.take(who, daily, day_of(now_ns), events, bytes)
+    /// How many of so many events of so many bytes the daily quotas of sender and lane still take; what both take counts
+    /// as used.
+    pub fn admit(&self, lane: u32, sender: &Sender, config: &Config, now_ns: i64, events: u64, bytes: u64) -> Admitted {
+        let row = config.lane(lane);
+        let daily = [
+            Daily { events: sender.limits.day_events, bytes: sender.limits.day_bytes },
+            Daily { events: row.and_then(|l| l.day_events), bytes: row.and_then(|l| l.day_bytes) },
+        ];
+        self.take([Who::Key(sender.name.clone()), Who::Lane(lane)], daily, day_of(now_ns), events, bytes)
     }
 
-    fn take(&self, who: Who, daily: Daily, day: i32, events: u64, bytes: u64) -> u64 {
+    fn take(&self, who: [Who; 2], daily: [Daily; 2], day: i32, events: u64, bytes: u64) -> Admitted {
         let mut used = self.used.lock();
         if used.day != day {
             *used = Used { day, by: HashMap::new() };
         }
-        let sum = used.by.entry(who).or_default();
-        let mut admitted = daily.events.map_or(events, |limit| limit.saturating_sub(sum.0).min(events));
-        if let Some(limit) = daily.bytes {
-            let each = (bytes / events.max(1)).max(1);
-            admitted = admitted.min(limit.saturating_sub(sum.1) / each);
+        let each = (bytes / events.max(1)).max(1);
+        let still = |who: &Who, daily: &Daily| {
+            let (events_used, bytes_used) = used.by.get(who).copied().unwrap_or_default();
+            let by_events = daily.events.map_or(events, |limit| limit.saturating_sub(events_used));
+            let by_bytes = daily.bytes.map_or(events, |limit| limit.saturating_sub(bytes_used) / each);
+            by_events.min(by_bytes).min(events)
+        };
+        let [key, lane] = &who;
+        let by_key = still(key, &daily[0]);
+        let admitted = by_key.min(still(lane, &daily[1]));
+        let admitted_bytes = if admitted == events { bytes } else { each * admitted };
+        for who in who {
+            let sum = used.by.entry(who).or_default();
+            sum.0 += admitted;
+            sum.1 += admitted_bytes;
         }
-        sum.0 += admitted;
-        sum.1 += if admitted == events { bytes } else { bytes / events.max(1) * admitted };
-        admitted
+        Admitted { by_key, events: admitted }
     }
 
     /// Gives back what was admitted but could not be stored.
@@ -176,14 +179,21 @@ mod tests {
     #[test]
     fn a_day_takes_so_much_and_no_more() {
         let limits = Limits::default();
-        let key = || Who::Key("slots-prod".into());
-        let daily = Daily { events: Some(100), bytes: Some(5000) };
-        assert_eq!(limits.take(key(), daily, 7, 80, 800), 80);
-        assert_eq!(limits.take(key(), daily, 7, 80, 800), 20);
-        assert_eq!(limits.take(key(), daily, 7, 1, 10), 0);
-        assert_eq!(limits.take(Who::Lane(1), daily, 7, 10, 6000), 8, "by bytes");
-        assert_eq!(limits.take(key(), Daily::default(), 7, 80, 800), 80, "without a quota");
-        assert_eq!(limits.take(key(), daily, 8, 10, 100), 10, "the next day");
+        let who = || [Who::Key("slots-prod".into()), Who::Lane(1)];
+        let of = |events, bytes| Daily { events, bytes };
+        let key = [of(Some(100), Some(5000)), Daily::default()];
+        let take = |daily, day, events, bytes| {
+            let admitted = limits.take(who(), daily, day, events, bytes);
+            (admitted.by_key, admitted.events)
+        };
+        assert_eq!(take(key, 7, 80, 800), (80, 80));
+        assert_eq!(take(key, 7, 80, 800), (20, 20));
+        assert_eq!(take(key, 7, 1, 10), (0, 0));
+        assert_eq!(take([Daily::default(); 2], 7, 80, 800), (80, 80), "without a quota");
+        assert_eq!(take([of(None, Some(6000)), Daily::default()], 7, 10, 6000), (7, 7), "by bytes: 1800 are used");
+        // What the lane does not take does not count against the key.
+        assert_eq!(take([of(Some(10), None), of(Some(4), None)], 8, 6, 60), (6, 4), "the next day");
+        assert_eq!(take([of(Some(10), None), Daily::default()], 8, 9, 90), (6, 6));
         limits.give_back("slots-prod", 1, 8 * 86_400 * SECOND, 10, 100);
         assert_eq!(limits.used_by("slots-prod", 8 * 86_400 * SECOND), (0, 0));
     }

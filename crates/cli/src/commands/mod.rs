@@ -6,6 +6,7 @@ pub mod breakdown;
 pub mod completions;
 pub mod demo;
 pub mod dial;
+pub mod export;
 pub mod fields;
 pub mod key;
 pub mod lane;

@@ -6,7 +6,7 @@ use anyhow::{Context, Result, anyhow, bail};
 use calvex_wire::api::{IDEMPOTENCY_HEADER, RefusedEvent, SendAnswer};
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
-use reqwest::{StatusCode, header};
+use reqwest::header;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};

@@ -3,7 +3,7 @@
 
 mod part;
 
-pub use part::{Aside, Cause, Policy, Quota};
+pub use part::{Admitted, Aside, Cause, Policy};
 
 use crate::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageBuilder};
 use crate::error::Result;

@@ -12,13 +12,13 @@ use crate::route::RouteTable;
 use crate::shape::{Fate, Shaping};
 use std::collections::BTreeMap;
 
-/// Whose daily quota is asked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Quota {
-    /// The sender's.
-    Key,
-    /// A lane's.
-    Lane(u32),
+/// What daily quotas still take of some events.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Admitted {
+    /// What the sender's takes.
+    pub by_key: u64,
+    /// What the lane's takes too; these count as used.
+    pub events: u64,
 }
 
 /// What decoded events are judged by.
@@ -36,8 +36,8 @@ pub struct Policy<'p> {
     pub lanes: &'p [u32],
     /// A lane's name, and the days it keeps.
     pub term: &'p dyn Fn(u32) -> (&'p str, u32),
-    /// How many of so many events of so many bytes a quota still takes.
-    pub admit: &'p dyn Fn(Quota, u64, u64) -> u64,
+    /// How many of so many events of so many bytes the quotas of sender and lane still take.
+    pub admit: &'p dyn Fn(u32, u64, u64) -> Admitted,
 }
 
 impl<'p> Policy<'p> {
@@ -47,7 +47,15 @@ impl<'p> Policy<'p> {
         shaping: &'p Shaping,
         term: &'p dyn Fn(u32) -> (&'p str, u32),
     ) -> Self {
-        Policy { shaping, dials: &[], routes, services: &[], lanes: &[], term, admit: &|_, events, _| events }
+        Policy {
+            shaping,
+            dials: &[],
+            routes,
+            services: &[],
+            lanes: &[],
+            term,
+            admit: &|_, events, _| Admitted { by_key: events, events },
+        }
     }
 }
 
@@ -203,11 +211,11 @@ pub(super) fn part(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut B
     }
     let each_bytes = (page.weight_bytes() / page.rows().max(1)) as u64;
     for (lane, mut rows) in by_lane {
-        for (quota, cause) in [(Quota::Key, Cause::KeyQuota), (Quota::Lane(lane), Cause::LaneQuota(lane))] {
-            let asked = rows.len() as u64;
-            let admitted = (policy.admit)(quota, asked, asked * each_bytes);
-            if admitted < asked {
-                let beyond: Vec<u32> = rows.split_off(admitted as usize).into_iter().map(|(_, row)| row).collect();
+        let asked = rows.len() as u64;
+        let admitted = (policy.admit)(lane, asked, asked * each_bytes);
+        for (most, cause) in [(admitted.by_key, Cause::KeyQuota), (admitted.events, Cause::LaneQuota(lane))] {
+            if (rows.len() as u64) > most {
+                let beyond: Vec<u32> = rows.split_off(most as usize).into_iter().map(|(_, row)| row).collect();
                 let beyond = Rows::of(&beyond, page.rows());
                 batch.aside.push(Aside { cause, lane, tallies: tally_of(&page, &beyond)? });
             }

@@ -234,7 +234,7 @@ fn shape(
         services: &sender.limits.services,
         lanes: &sender.limits.lanes,
         term: &|lane| config.lane(lane).map_or(("", u32::MAX), |l| (l.name.as_str(), l.retention_days)),
-        admit: &|quota, events, bytes| app.limits.admit(quota, sender, &config, now_ns, events, bytes),
+        admit: &|lane, events, bytes| app.limits.admit(lane, sender, &config, now_ns, events, bytes),
     };
     let batch = builder.finish(&reading, &policy).map_err(StoreError::Core)?;
     let set_aside = batch.aside.iter().flat_map(|a| &a.tallies).map(|t| t.events).sum::<u64>() as usize;

@@ -1,0 +1,200 @@
+//! `calvex export`: everything a query finds, to a file or standard output, as NDJSON or CSV (RFC 4180).
+
+use super::search::check_whole;
+use crate::Ended;
+use crate::client::{Client, Connection};
+use anyhow::{Context, Result};
+use calvex_core::query::{Context as Reading, parse};
+use calvex_wire::api::{MeasureAnswer, SearchAnswer, SearchRequest};
+use clap::Args;
+use indicatif::{ProgressBar, ProgressStyle};
+use serde_json::Value;
+use std::io::{BufWriter, Write};
+use std::path::PathBuf;
+
+/// Events of one answer.
+const AT_ONCE: usize = 1000;
+/// The columns of a CSV of events where none are named.
+const COLUMNS: &str = "time,severity,service,host,message,trace";
+
+/// Write every event a query finds, the oldest first, or the figures of a `measure`. Exits 1 when there is nothing.
+#[derive(Args)]
+pub struct Export {
+    /// The query (docs/query-language.md)
+    query: Vec<String>,
+    /// Start of the range, included: RFC 3339, a date, or now-15m
+    #[arg(long, default_value = "now-1h")]
+    from: String,
+    /// End of the range, not included
+    #[arg(long, default_value = "now")]
+    to: String,
+    /// As CSV instead of NDJSON
+    #[arg(long)]
+    csv: bool,
+    /// The columns of a CSV of events: own parts and fields, joined by commas
+    #[arg(long, default_value = COLUMNS, requires = "csv", value_delimiter = ',')]
+    columns: Vec<String>,
+    /// Where to; standard output if not given
+    #[arg(long, short = 'o', value_name = "FILE")]
+    output: Option<PathBuf>,
+    /// Events at most; told on standard error where it cuts something off
+    #[arg(long, default_value_t = 10_000_000)]
+    limit: usize,
+    #[command(flatten)]
+    connection: Connection,
+}
+
+/// Where rows go.
+enum Sink {
+    Ndjson(Box<dyn Write + Send>),
+    Csv(Box<csv::Writer<Box<dyn Write + Send>>>),
+}
+
+impl Export {
+    pub async fn run(self) -> Result<Ended> {
+        let client = self.connection.open().await?;
+        let out: Box<dyn Write + Send> = match &self.output {
+            Some(path) => {
+                let file = std::fs::File::create(path).with_context(|| format!("cannot write {}", path.display()))?;
+                Box::new(BufWriter::new(file))
+            }
+            None => Box::new(BufWriter::new(std::io::stdout())),
+        };
+        let sink = if self.csv { Sink::Csv(Box::new(csv::Writer::from_writer(out))) } else { Sink::Ndjson(out) };
+        let ask = SearchRequest {
+            query: self.query.join(" "),
+            from: Some(self.from.clone()),
+            to: Some(self.to.clone()),
+            ..SearchRequest::default()
+        };
+        match parse(&ask.query, &Reading::utc(0)).query.measure {
+            Some(_) => figures(&client, &ask, sink).await,
+            None => self.events(&client, ask, sink).await,
+        }
+    }
+
+    async fn events(&self, client: &Client, mut ask: SearchRequest, mut sink: Sink) -> Result<Ended> {
+        ask.order = Some("oldest".to_owned());
+        let bar = ProgressBar::new_spinner();
+        let style = ProgressStyle::with_template("{spinner} {human_pos} events, {per_sec}");
+        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+        let mut written = 0;
+        if let Sink::Csv(csv) = &mut sink {
+            csv.write_record(&self.columns)?;
+        }
+        loop {
+            ask.limit = Some(AT_ONCE.min(self.limit - written));
+            let answer: SearchAnswer = client.post("/api/search", &ask).await?;
+            for event in &answer.events {
+                match &mut sink {
+                    Sink::Ndjson(out) => {
+                        serde_json::to_writer(&mut *out, event)?;
+                        out.write_all(b"\n")?;
+                    }
+                    Sink::Csv(csv) => {
+                        let event = serde_json::to_value(event)?;
+                        csv.write_record(self.columns.iter().map(|column| cell(&event, column)))?;
+                    }
+                }
+            }
+            written += answer.events.len();
+            bar.inc(answer.events.len() as u64);
+            check_whole(&answer.explain)?;
+            // A relative range must not move while its pages are read.
+            (ask.from, ask.to, ask.cursor) = (Some(answer.range.from), Some(answer.range.to), answer.cursor);
+            if ask.cursor.is_none() || written >= self.limit {
+                break;
+            }
+        }
+        sink.finish()?;
+        bar.finish_and_clear();
+        if ask.cursor.is_some() {
+            eprintln!("calvex export: there are more than {written} events; raise --limit, or narrow the range");
+        }
+        Ok(if written > 0 { Ended::Well } else { Ended::Nothing })
+    }
+}
+
+impl Sink {
+    fn finish(self) -> Result<()> {
+        match self {
+            Sink::Ndjson(mut out) => out.flush()?,
+            Sink::Csv(mut csv) => csv.flush()?,
+        }
+        Ok(())
+    }
+}
+
+async fn figures(client: &Client, ask: &SearchRequest, mut sink: Sink) -> Result<Ended> {
+    let answer: MeasureAnswer = client.post("/api/measure", ask).await?;
+    let stepped = !answer.steps.is_empty();
+    let names = answer.per.iter().cloned().chain(answer.aggregates.iter().map(|a| a.name.clone()));
+    let head: Vec<String> = stepped.then(|| "from".to_owned()).into_iter().chain(names).collect();
+    if let Sink::Csv(csv) = &mut sink {
+        csv.write_record(&head)?;
+    }
+    let mut rows = 0;
+    for group in &answer.groups {
+        let steps: Vec<(Option<&str>, &Vec<Value>)> = if stepped {
+            answer.steps.iter().map(|s| Some(s.from.as_str())).zip(&group.steps).collect()
+        } else {
+            vec![(None, &group.total)]
+        };
+        for (from, cells) in steps {
+            let values =
+                from.map(Value::from).into_iter().chain(group.values.iter().cloned()).chain(cells.iter().cloned());
+            match &mut sink {
+                Sink::Ndjson(out) => {
+                    let row: serde_json::Map<String, Value> = head.iter().cloned().zip(values).collect();
+                    serde_json::to_writer(&mut *out, &row)?;
+                    out.write_all(b"\n")?;
+                }
+                Sink::Csv(csv) => csv.write_record(values.map(|v| text(&v)))?,
+            }
+            rows += 1;
+        }
+    }
+    sink.finish()?;
+    if let Some(limited) = &answer.limited {
+        eprintln!("calvex export: {limited}");
+    }
+    check_whole(&answer.explain)?;
+    Ok(if rows > 0 { Ended::Well } else { Ended::Nothing })
+}
+
+fn text(value: &Value) -> String {
+    match value {
+        Value::Null => String::new(),
+        Value::String(text) => text.clone(),
+        other => other.to_string(),
+    }
+}
+
+/// An own part, or a field by its dotted path: names with dots are found like nested ones.
+fn cell(event: &Value, column: &str) -> String {
+    fn find<'v>(value: &'v Value, path: &str) -> Option<&'v Value> {
+        let entries = value.as_object()?;
+        if let Some(found) = entries.get(path) {
+            return Some(found);
+        }
+        entries.iter().find_map(|(name, inner)| find(inner, path.strip_prefix(name.as_str())?.strip_prefix('.')?))
+    }
+    let own = column.strip_prefix('.').is_none().then(|| event.get(column)).flatten().filter(|_| column != "fields");
+    let field = || find(&event["fields"], column.trim_start_matches('.'));
+    own.or_else(field).map(text).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn cells_by_own_part_and_path() {
+        let event = json!({ "time": "t", "service": "slots", "fields": { "slot": { "bank": "BK-1", "n": 4 }, "a.b": [1, "x"], "service": "sent" } });
+        let told: Vec<String> = ["time", "service", ".service", "slot.bank", "slot.n", "a.b", "none", "slot"]
+            .map(|c| cell(&event, c))
+            .into();
+        assert_eq!(told, ["t", "slots", "sent", "BK-1", "4", "[1,\"x\"]", "", "{\"bank\":\"BK-1\",\"n\":4}"]);
+    }
+}
