@@ -89,7 +89,7 @@ fn the_example_turns_its_level() -> Result<()> {
     let some = |query: &str| wait_for(query, || Ok((!service.search(query, &[])?.is_empty()).then_some(())));
     some("service=slots severity=info")?;
     assert!(service.search("severity=debug", &[])?.is_empty(), "its own level");
-    service.ok(&["dial", "set", "service=slots host=slots-1", "trace", "--for", "5s"])?;
+    service.ok(&["dial", "set", "service=slots host=slots-1", "trace", "--for", "10s"])?;
     some("severity=trace")?;
     // It falls back by itself.
     let out = example.stdout.take().context("no output")?;

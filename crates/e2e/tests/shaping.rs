@@ -132,7 +132,7 @@ async fn dials_turn_senders_down_and_end_by_themselves() -> Result<()> {
     assert_eq!(poll(Some(tag.clone())).await?.status(), StatusCode::NOT_MODIFIED);
 
     service.ok(&["dial", "set", "service=slots", "error", "--why", "too much"])?;
-    let span = "4s";
+    let span = "8s";
     let set = service.ok(&["dial", "set", "service=slots logger^=\"slots.lease\"", "debug", "--for", span])?;
     assert!(set.contains("dial 2: debug and above"), "{set}");
     let answer = poll(Some(tag)).await?;
@@ -232,7 +232,7 @@ async fn keys_are_limited_rotated_and_end() -> Result<()> {
     assert!(of("slots-prod")["last_used"].is_string() && of("slots-prod")["state"] == "in use");
 
     // An end.
-    let brief = new(&["brief", "--expires-in", "2s"])?;
+    let brief = new(&["brief", "--expires-in", "6s"])?;
     assert_eq!(post(&brief, &[event("edge", 50)]).await?.status(), StatusCode::OK);
     wait_for("the key's end", || {
         let listed = rows(&service.ok(&["key", "list", "--json"])?);
