@@ -35,6 +35,11 @@ struct Account {
 }
 
 impl Account {
+    /// Of a row that was to be written.
+    fn written(hour: u32, [sender, service, host]: [&String; 3], lane: u32) -> Self {
+        Account { hour, sender: sender.clone(), service: service.clone(), host: host.clone(), lane }
+    }
+
     /// Of a tally; beside `crowded` others without its host, then without its service.
     fn of(now_ns: i64, sender: &str, tally: &Tally, lane: u32, crowded: usize) -> Self {
         let kept = |name: &str, most: usize| if crowded < most { shortened(name, MAX_NAME) } else { String::new() };
@@ -184,13 +189,7 @@ impl Ledger {
         let mut held = self.held.lock();
         let Written { arrivals, refusals, asides } = written;
         for row in asides {
-            let account = Account {
-                hour: row.hour,
-                sender: row.sender.clone(),
-                service: row.service.clone(),
-                host: row.host.clone(),
-                lane: row.lane,
-            };
+            let account = Account::written(row.hour, [&row.sender, &row.service, &row.host], row.lane);
             match held.asides.get_mut(&(account.clone(), row.cause.clone())) {
                 Some(newer) => {
                     newer.events += row.events;
@@ -201,13 +200,7 @@ impl Ledger {
             }
         }
         for row in arrivals {
-            let account = Account {
-                hour: row.hour,
-                sender: row.sender.clone(),
-                service: row.service.clone(),
-                host: row.host.clone(),
-                lane: row.lane,
-            };
+            let account = Account::written(row.hour, [&row.sender, &row.service, &row.host], row.lane);
             match held.arrivals.get_mut(&account) {
                 Some(newer) => {
                     newer.stored += row.stored;

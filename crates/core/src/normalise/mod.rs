@@ -186,6 +186,21 @@ mod tests {
     }
 
     #[test]
+    fn a_spelling_added_to_the_tie_trace_is_read() {
+        let ties = Ties::new([crate::tie::Tie::new("trace", &["op_chain".into()])]);
+        let arrival = Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits: Limits::default(), ties: &ties };
+        let id = "5b8aa5a2d2c872e8321cf37308d69df2";
+        let json = format!(r#"{{"opChain":"{id}","msg":"m"}}"#);
+        let mut paths = PathTable::default();
+        let fields = Flattener::default().json(&json, &mut paths, &arrival.limits).unwrap();
+        let raw = RawEvent { fields, known: Known::default() };
+        let draft = normalise(raw, &mut paths, &mut Meanings::default(), &arrival).unwrap().draft;
+        let event = draft.into_event(&paths);
+        assert_eq!((event.trace, event.fields.len()), (parse_trace(id), 0));
+        assert_eq!(serde_json::to_string(&sent_json(&event)).unwrap().len(), json.len(), "given back as it came");
+    }
+
+    #[test]
     fn what_means_nothing_here_stays_a_field() {
         let n = take(r#"{"level":"gold","time":5,"message":{"a":1},"trace":"none","x":[1,{"y":2}],"o":{}}"#).unwrap();
         assert!(!n.timed);

@@ -311,6 +311,17 @@ impl Filter {
         out
     }
 
+    /// Whether it asks for an own part.
+    pub fn names(&self, part: OwnPart) -> bool {
+        let mut named = false;
+        self.walk(&mut |f| {
+            if let Filter::Compare(Field::Own(own), _) | Filter::Has(Field::Own(own)) = f {
+                named |= *own == part;
+            }
+        });
+        named
+    }
+
     /// Calls `visit` for this and every filter below.
     pub fn walk<'a>(&'a self, visit: &mut dyn FnMut(&'a Filter)) {
         visit(self);

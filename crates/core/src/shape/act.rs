@@ -41,7 +41,7 @@ fn at_or_below(path: &Path, name: &str) -> bool {
 }
 
 /// The text of a field, or of one of the parts that are text.
-fn text_of(event: &Event, name: &str) -> Option<String> {
+pub(super) fn text_of(event: &Event, name: &str) -> Option<String> {
     if let Some(text) = masking::own_text(event, name) {
         return Some(text.clone()).filter(|t| !t.is_empty());
     }

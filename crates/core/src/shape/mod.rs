@@ -142,10 +142,7 @@ impl Shaping {
             };
             if changed {
                 count(held, n);
-                if !event.shaped.is_empty() {
-                    event.shaped.push(',');
-                }
-                event.shaped.push_str(&rule.name);
+                mark(event, &rule.name);
             }
         }
         Fate::Kept(lane)
@@ -163,6 +160,14 @@ impl Shaping {
             None => text,
         })
     }
+}
+
+/// Notes in an event that a rule changed it.
+fn mark(event: &mut Event, rule: &str) {
+    if !event.shaped.is_empty() {
+        event.shaped.push(',');
+    }
+    event.shaped.push_str(rule);
 }
 
 fn count(held: &mut [u64], rule: usize) {

@@ -168,6 +168,12 @@ impl Rule {
                 crate::query::Filter::All
             }
         };
+        if filter.names(OwnPart::Lane) {
+            wrong(
+                "when",
+                "no lane is known yet, for routes are asked after the rules; ask for what leads there".into(),
+            );
+        }
         let act = self.act.read(lane, secret, &mut wrong);
         match act {
             Some(act) if mistakes.is_empty() => Ok(Ready { name: self.name.clone(), filter, act }),

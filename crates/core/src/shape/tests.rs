@@ -176,10 +176,10 @@ fn mistakes_name_rule_and_place() {
     let json = r#"[{"name":"a","when":"severity>=","act":"set-aside"},{"name":"b","act":{"move":"nowhere"}},
         {"name":"c","act":{"cut":{"patterns":["{thing}"]}}},{"name":"d","act":{"mask":{"expressions":["("]}}},
         {"name":"e","act":{"mask":{}}},{"name":"f","act":{"rename":{"from":"x","to":"lane"}}},
-        {"name":"g","act":{"mask":{"expressions":["x*"]}}}]"#;
+        {"name":"g","act":{"mask":{"expressions":["x*"]}}},{"name":"h","when":"lane=main","act":"set-aside"}]"#;
     let mistakes = Shaping::new(&rules(json), |_| None, [0; 32]).unwrap_err();
     let told: Vec<String> = mistakes.iter().map(|m| m.to_string()).collect();
-    assert_eq!(told.len(), 7, "{told:#?}");
+    assert_eq!(told.len(), 8, "{told:#?}");
     assert!(told[0].starts_with("rule `a`, when: column 11"), "{}", told[0]);
     assert!(told[1].contains("there is no lane `nowhere`"), "{}", told[1]);
     assert!(told[2].starts_with("rule `c`, pattern 1: column 1: `thing` is no kind of hole"), "{}", told[2]);
@@ -187,6 +187,7 @@ fn mistakes_name_rule_and_place() {
     assert!(told[4].contains("at least one"), "{}", told[4]);
     assert!(told[5].contains("`lane` cannot be set"), "{}", told[5]);
     assert!(told[6].contains("matches empty text"), "{}", told[6]);
+    assert!(told[7].contains("no lane is known yet"), "{}", told[7]);
 }
 
 #[test]

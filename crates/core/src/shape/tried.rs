@@ -1,6 +1,7 @@
 //! Rules tried on one event, to be shown step by step.
 
-use super::{Doing, Fate, Ready, Shaping};
+use super::act::text_of;
+use super::{Doing, Fate, Ready, Shaping, mark};
 use crate::event::{Event, Value, answer_json};
 use serde::{Deserialize, Serialize};
 
@@ -53,10 +54,7 @@ impl Shaping {
                     act => {
                         let why = rule.why_not(&event);
                         if act.apply(&mut event) {
-                            if !event.shaped.is_empty() {
-                                event.shaped.push(',');
-                            }
-                            event.shaped.push_str(&rule.name);
+                            mark(&mut event, &rule.name);
                             step.after = Some(told(&event));
                         } else {
                             step.note = why;
@@ -78,12 +76,8 @@ impl Ready {
     fn why_not(&self, event: &Event) -> String {
         match &self.act {
             Doing::Cut(field, patterns) => {
-                let text = match field.as_str() {
-                    "message" => Some(event.message.as_str()),
-                    _ => event.fields.iter().find(|(p, _)| p.is(field)).and_then(|(_, v)| v.as_text()),
-                };
-                let Some(text) = text.filter(|t| !t.is_empty()) else { return format!("it has no text in `{field}`") };
-                match crate::line::cut_by(patterns, text, event.arrived_ns) {
+                let Some(text) = text_of(event, field) else { return format!("it has no text in `{field}`") };
+                match crate::line::cut_by(patterns, &text, event.arrived_ns) {
                     Err(Some((n, miss))) => {
                         let column = text.get(..miss.at).map_or(0, |t| t.chars().count()) + 1;
                         format!("pattern {} fits up to column {column}: {miss}", n + 1)

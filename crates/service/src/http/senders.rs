@@ -13,7 +13,7 @@ use axum::response::{IntoResponse, Response};
 use calvex_core::dial::{Asker, published};
 use calvex_core::event::Severity;
 use calvex_core::event::time::{format_utc, parse_time};
-use calvex_core::query::parse_filter;
+use calvex_core::query::{OwnPart, parse_filter};
 use calvex_store::StoreError;
 use calvex_store::records::access::SecretKind;
 use calvex_store::records::keys as stored;
@@ -227,7 +227,12 @@ pub async fn dials(State(app): State<Shared>, _reader: Reader) -> Result<Json<Ve
 
 /// `POST /api/dials`
 pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewDial>) -> Result<Json<Dial>> {
-    let filter = parse_filter(&ask.when).map_err(ServiceError::Query)?.to_string();
+    let filter = parse_filter(&ask.when).map_err(ServiceError::Query)?;
+    if filter.names(OwnPart::Lane) {
+        let told = "a dial cannot ask for a lane: none is known yet when it is asked; name the service or a field";
+        return Err(ServiceError::BadRequest(told.into()));
+    }
+    let filter = filter.to_string();
     let least = Severity::from_name(&ask.least).ok_or_else(|| {
         ServiceError::BadRequest(format!(
             "`{}` is no severity; use trace, debug, info, warn, error or fatal",
