@@ -1,12 +1,21 @@
 import type {
+  BreakdownAnswer,
+  CheckAnswer,
+  FoundFieldsAnswer,
+  NowAnswer,
+  Proposal,
+  RangeMeant,
+  SavedSearch,
+  ShapeAnswer,
+  StreamLine,
   Alert,
   ArrivalsAnswer,
   Dial,
   FieldListed,
   HistogramAnswer,
   MeasureAnswer,
-  Syntax,
   KeyLimits,
+  LogEvent,
   Me,
   Mistake,
   Probed,
@@ -67,7 +76,7 @@ export async function stream<T>(
   const response = await fetch(`/api${path}`, {
     method: "POST",
     signal,
-    headers: { "x-calvex-console": "1", "content-type": "application/json" },
+    headers: { "x-calvex-console": "1", "content-type": "application/json", accept: "application/x-ndjson" },
     body: JSON.stringify(body),
   }).catch((e: unknown) => {
     if (signal.aborted) throw e;
@@ -93,6 +102,33 @@ export async function stream<T>(
   }
 }
 
+/** What is told of an answer on its way. */
+export interface OnTheWay {
+  progress?: (done: number, total: number) => void;
+  events?: (events: LogEvent[]) => void;
+  counts?: (counts: { from_ns: string; step_ns: number; buckets: number[][] }) => void;
+}
+
+/** Asks for an answer and hears how far it is. */
+async function told<T>(path: string, body: unknown, way: OnTheWay, signal: AbortSignal): Promise<T> {
+  let answer: T | undefined;
+  await stream<StreamLine<T>>(
+    path,
+    body,
+    (line) => {
+      if ("progress" in line) way.progress?.(line.progress.done, line.progress.total);
+      else if ("events" in line) way.events?.(line.events);
+      else if ("counts" in line) way.counts?.(line.counts);
+      else if ("problem" in line)
+        throw new ProblemError(line.problem.status, line.problem.detail, line.problem.mistakes);
+      else answer = line.answer;
+    },
+    signal,
+  );
+  if (answer === undefined) throw new ProblemError(0, "The answer broke off. Try again.");
+  return answer;
+}
+
 export const api = {
   me: () => call<Me>("GET", "/me"),
   login: (name: string, password: string) => call<Me>("POST", "/login", { name, password }),
@@ -100,7 +136,26 @@ export const api = {
   search: (ask: SearchRequest, signal?: AbortSignal) => call<SearchAnswer>("POST", "/search", ask, signal),
   histogram: (ask: SearchRequest, signal?: AbortSignal) => call<HistogramAnswer>("POST", "/histogram", ask, signal),
   measure: (ask: SearchRequest, signal?: AbortSignal) => call<MeasureAnswer>("POST", "/measure", ask, signal),
-  check: (query: string, signal?: AbortSignal) => call<{ syntax: Syntax }>("POST", "/check", { query }, signal),
+  searchTold: (ask: SearchRequest, way: OnTheWay, signal: AbortSignal) =>
+    told<SearchAnswer>("/search", ask, way, signal),
+  histogramTold: (ask: SearchRequest, way: OnTheWay, signal: AbortSignal) =>
+    told<HistogramAnswer>("/histogram", ask, way, signal),
+  check: (query: string, signal?: AbortSignal) => call<CheckAnswer>("POST", "/check", { query }, signal),
+  complete: (ask: { query: string; at: number; from?: string; to?: string }, signal?: AbortSignal) =>
+    call<{ from: number; proposals: Proposal[] }>("POST", "/complete", ask, signal),
+  range: (text: string, zone?: string, signal?: AbortSignal) =>
+    call<RangeMeant>("POST", "/range", { text, zone }, signal),
+  foundFields: (ask: SearchRequest, signal?: AbortSignal) =>
+    call<FoundFieldsAnswer>("POST", "/found-fields", ask, signal),
+  breakdown: (ask: SearchRequest & { fields: string[]; top?: number }, signal?: AbortSignal) =>
+    call<BreakdownAnswer>("POST", "/breakdown", ask, signal),
+  shape: (ask: { message?: string; shape?: string } & Partial<SearchRequest>, signal?: AbortSignal) =>
+    call<ShapeAnswer>("POST", "/shape", ask, signal),
+  now: (signal?: AbortSignal) => call<NowAnswer>("GET", "/now", undefined, signal),
+  saved: (signal?: AbortSignal) => call<SavedSearch[]>("GET", "/saved", undefined, signal),
+  save: (search: Pick<SavedSearch, "name" | "query" | "from" | "to" | "columns" | "note">) =>
+    call<void>("PUT", `/saved/${encodeURIComponent(search.name)}`, search),
+  removeSaved: (name: string) => call<void>("DELETE", `/saved/${encodeURIComponent(name)}`),
   story: (id: string, signal?: AbortSignal) =>
     call<StoryAnswer>("GET", `/story/${encodeURIComponent(id)}`, undefined, signal),
   arrivals: (hours: number, service: string, signal?: AbortSignal) => {

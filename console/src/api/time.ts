@@ -39,6 +39,13 @@ export const hourMinute = (ns: bigint, zone: Zone) => parts(ns, zone).time.slice
 /** `2026-10-04` */
 export const date = (ns: bigint, zone: Zone) => parts(ns, zone).date;
 
+/** `2026-10-04 02:38:41.5`, with as many digits as matter, as the entry of a range takes it again. */
+export function exactShort(ns: bigint, zone: Zone): string {
+  const { date, time, fraction } = parts(ns, zone);
+  const digits = fraction.replace(/0+$/, "");
+  return `${date} ${digits || !time.endsWith(":00") ? time : time.slice(0, 5)}${digits ? `.${digits}` : ""}`;
+}
+
 /** `2026-10-04 02:38:41.198 204 331 UTC`, exact. */
 export function exact(ns: bigint, zone: Zone): string {
   const { date, time, fraction } = parts(ns, zone);

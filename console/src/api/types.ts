@@ -17,6 +17,9 @@ export interface LogEvent {
   trace?: string;
   span?: string;
   parent?: string;
+  kind?: string;
+  took_ns?: number;
+  status?: string;
   sent_time?: string;
   /** The shaping rules that changed it. */
   shaped?: string[];
@@ -36,8 +39,12 @@ export interface Explanation {
   skipped_by_filter: number;
   skipped_by_order: number;
   chunks_read: number;
+  pages_scanned: number;
+  pages_skipped: number;
   rows_looked_at: number;
   head_rows: number;
+  parts_read: number;
+  fetched_bytes: number;
   left_out: string[];
   stopped: string | null;
   took_us: number;
@@ -50,6 +57,7 @@ export interface SearchRequest {
   order?: "newest" | "oldest";
   limit?: number;
   cursor?: string;
+  zone?: string;
   buckets?: number;
 }
 
@@ -271,3 +279,111 @@ export interface MeasureAnswer {
   warnings?: Mistake[];
   explain: Explanation;
 }
+
+export interface CheckAnswer {
+  canonical: string;
+  mistakes: Mistake[];
+  warnings: Mistake[];
+  syntax: Syntax;
+}
+
+export interface Proposal {
+  text: string;
+  kind: "field" | "part" | "tie" | "value" | "word" | "aggregate" | "range";
+  events?: number;
+  note?: string;
+}
+
+export interface RangeMeant {
+  from: string;
+  to: string;
+  now: { from: string; to: string };
+}
+
+export interface FoundFieldsAnswer {
+  events: number;
+  whole: boolean;
+  fields: { field: string; types: string[]; having: number }[];
+  explain: Explanation;
+}
+
+export interface Spread {
+  numbers: number;
+  min: number;
+  max: number;
+  percentiles: [number, number][];
+  counts: number[];
+  by_factor: boolean;
+}
+
+export interface ValueCount {
+  value: Json;
+  template?: string;
+  count: number;
+}
+
+export interface BreakdownAnswer {
+  events: number;
+  fields: {
+    field: string;
+    having: number;
+    distinct: number;
+    uncounted: number;
+    top: ValueCount[];
+    spread?: Spread;
+  }[];
+  explain: Explanation;
+}
+
+export interface SavedSearch {
+  name: string;
+  query: string;
+  from?: string;
+  to?: string;
+  columns?: string;
+  note?: string;
+  owner: string;
+  changed: string;
+  mine: boolean;
+}
+
+export interface ShapeAnswer {
+  shape: string;
+  template: string;
+  events: number;
+  places: { before: string; distinct: number; top: ValueCount[] }[];
+}
+
+export interface ServiceFigures {
+  rate: number;
+  error_share: number;
+  p95_ms?: number;
+}
+
+export interface NowAnswer {
+  at: string;
+  window_s: number;
+  usual_of: string;
+  services: {
+    service: string;
+    now: ServiceFigures;
+    usual?: ServiceFigures;
+    strays: string[];
+    trend: number[];
+    errors: number[];
+  }[];
+  alerts: Alert[];
+  building: string[];
+  silent: { service: string; last: string }[];
+  refused: { sender: string; reason: string; refused: number; first: string; last: string }[];
+  marks: { at: string; what: string; id: string }[];
+  left_out: string[];
+}
+
+/** A line of an answer that is told while it is worked out. */
+export type StreamLine<T> =
+  | { progress: { done: number; total: number } }
+  | { events: LogEvent[] }
+  | { counts: { from_ns: string; step_ns: number; buckets: number[][] } }
+  | { answer: T }
+  | { problem: { status: number; detail: string; mistakes?: Mistake[] } };

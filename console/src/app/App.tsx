@@ -6,6 +6,7 @@ import { SignedIn } from "./session";
 import { Shell } from "./Shell";
 import { Theme } from "./theme";
 
+const NowPage = lazy(() => import("../features/now/NowPage"));
 const SearchPage = lazy(() => import("../features/search/SearchPage"));
 const TailPage = lazy(() => import("../features/tail/TailPage"));
 const StoryPage = lazy(() => import("../features/story/StoryPage"));
@@ -31,7 +32,8 @@ export function App() {
             <Shell>
               <Suspense fallback={null}>
                 <Routes>
-                  <Route path="/" element={<Navigate to="/search" replace />} />
+                  <Route path="/" element={<Navigate to="/now" replace />} />
+                  <Route path="/now" element={<NowPage />} />
                   <Route path="/search" element={<SearchPage />} />
                   <Route path="/tail" element={<TailPage />} />
                   <Route path="/story/:id?" element={<StoryPage />} />

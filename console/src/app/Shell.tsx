@@ -94,6 +94,7 @@ export function Shell({ children }: { children: ReactNode }) {
       <Bar>
         <Brand>Calvex</Brand>
         <nav aria-label="Places">
+          <NavLink to="/now">Now</NavLink>
           <NavLink to="/search">Search</NavLink>
           <NavLink to="/story">Story</NavLink>
           <NavLink to="/alerts">Alerts</NavLink>

@@ -24,6 +24,7 @@ const night = {
   },
   calmBar: "#3e5169",
   quietBar: "#2c3735",
+  stack: ["#5d8fc2", "#9a83d6", "#4fa08a", "#bb914d", "#b56f98", "#83965f"],
 };
 
 export type Palette = typeof night;
@@ -51,6 +52,7 @@ const day: Palette = {
   },
   calmBar: "#9db3cf",
   quietBar: "#cfd5d0",
+  stack: ["#3f74ab", "#7358bd", "#2c7d67", "#96691f", "#974a78", "#5f7338"],
 };
 
 export const palettes: Record<ThemeName, Palette> = { night, day };

@@ -310,6 +310,6 @@ pub fn lease_change(at_ns: i64, from: u32, to: u32) -> Sent {
         Level::Warn,
         None,
         message,
-        json!({"operator": "ines", "action": "setting.change", "change": change}),
+        json!({"operator": "ines", "action": "setting.change", "change": change, "mark": format!("slot lease {from} s → {to} s")}),
     )
 }

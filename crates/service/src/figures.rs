@@ -41,7 +41,9 @@ pub async fn measure(
     };
     let steps = match &measure.every {
         None => Steps::None,
-        Some(every) => Steps::over(&plan.range, every.step_ns, &zone_of(&ask)?).map_err(ServiceError::BadRequest)?,
+        Some(every) => {
+            Steps::over(&plan.range, every.step_ns, &zone_of(ask.zone.as_deref())?).map_err(ServiceError::BadRequest)?
+        }
     };
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let budget_bytes = app.settings.mib("search.memory_mib");
@@ -102,7 +104,8 @@ fn cell(cell: &Cell) -> Value {
     }
 }
 
-fn field_name(field: &Field) -> String {
+/// A field's name in the language.
+pub fn field_name(field: &Field) -> String {
     match field {
         Field::Own(part) => part.name().to_owned(),
         Field::Sent(name) if OwnPart::from_name(name.as_str()).is_some() => format!(".{}", name.as_str()),
@@ -110,8 +113,11 @@ fn field_name(field: &Field) -> String {
     }
 }
 
-/// A field as the language names it.
-fn field_of(name: &str) -> Result<Field> {
+/// The field that a name in the language means.
+///
+/// # Errors
+/// Where it is no field.
+pub fn field_of(name: &str) -> Result<Field> {
     // The language reads names already; asking it keeps one reading of dots and backquotes.
     let parsed = parse(&format!("has {name}"), &Context::utc(0));
     match parsed.query.filter {
@@ -134,7 +140,13 @@ pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> 
     if ask.fields.is_empty() || ask.fields.len() > MAX_FIELDS {
         return Err(ServiceError::BadRequest(format!("name 1 to {MAX_FIELDS} fields, as in [\"service\"]")));
     }
-    let fields = ask.fields.iter().map(|f| field_of(f)).collect::<Result<Vec<Field>>>()?;
+    let config = app.catalogue.get();
+    let tied = |name: &String| {
+        let mut field = field_of(name)?;
+        field.tie_up(config.ties());
+        Ok(field)
+    };
+    let fields = ask.fields.iter().map(tied).collect::<Result<Vec<Field>>>()?;
     let (filter, range, top) = (plan.query.filter.clone(), plan.range, ask.top.unwrap_or(10).clamp(1, MAX_TOP));
     let (counted, reads) = run_told(
         app,
@@ -153,6 +165,7 @@ pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> 
         having: f.having,
         distinct: f.distinct,
         uncounted: f.uncounted,
+        spread: f.spread,
         top: f.top.into_iter().map(count).collect(),
     };
     Ok(BreakdownAnswer {

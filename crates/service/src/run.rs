@@ -142,6 +142,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         limits: Limits::default(),
         ledger: Ledger::default(),
         logins: LoginLimiter::new(),
+        proposals: crate::explore::Proposals::default(),
         decode_slots: Arc::new(Semaphore::new(cores)),
         tail_slots: Arc::new(Semaphore::new(crate::tail::AT_ONCE)),
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),

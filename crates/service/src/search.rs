@@ -3,9 +3,9 @@
 use crate::access::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::{App, Shared};
-use calvex_core::event::time::{SECOND_NS, format_utc, parse_time};
+use calvex_core::event::time::{SECOND_NS, format_utc};
 use calvex_core::event::{Event, answer_json};
-use calvex_core::query::{Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse};
+use calvex_core::query::{Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse, read_moment};
 use calvex_core::search::{
     Cursor, Explanation, Find, Found, Histogram, Order, Progress, Scope, field_names, find, histogram, unknown_fields,
 };
@@ -38,7 +38,7 @@ pub struct Plan {
 /// # Errors
 /// Mistakes with their places.
 pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
-    let context = Context { now_ns: (app.clock)(), zone: zone_of(ask)? };
+    let context = context_of(app, ask.zone.as_deref())?;
     let parsed = parse(&ask.query, &context);
     if !parsed.mistakes.is_empty() {
         return Err(ServiceError::Query(parsed.mistakes));
@@ -62,12 +62,20 @@ pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
     Ok(Plan { query, warnings: parsed.warnings, range })
 }
 
+/// What the times of a request are read against.
+///
+/// # Errors
+/// Where the zone is none.
+pub fn context_of(app: &App, zone: Option<&str>) -> Result<Context> {
+    Ok(Context { now_ns: (app.clock)(), zone: zone_of(zone)? })
+}
+
 /// The zone of a request.
 ///
 /// # Errors
 /// Where it is none.
-pub fn zone_of(ask: &SearchRequest) -> Result<jiff::tz::TimeZone> {
-    match ask.zone.as_deref() {
+pub fn zone_of(zone: Option<&str>) -> Result<jiff::tz::TimeZone> {
+    match zone {
         None | Some("") => Ok(jiff::tz::TimeZone::UTC),
         Some(name) => jiff::tz::TimeZone::get(name).map_err(|_| {
             ServiceError::BadRequest(format!("`{name}` is no time zone; use a name such as UTC or Europe/Oslo"))
@@ -75,20 +83,17 @@ pub fn zone_of(ask: &SearchRequest) -> Result<jiff::tz::TimeZone> {
     }
 }
 
-/// A bound given beside the query, in the words of the language.
+/// A bound given beside the query: RFC 3339, `now-15m`, or as people say it (`yesterday 2am`).
 fn bound(text: Option<&str>, context: &Context) -> Result<Option<i64>> {
     let Some(text) = text.filter(|t| !t.is_empty()) else { return Ok(None) };
-    if let Some(ns) = parse_time(text) {
-        return Ok(Some(ns));
-    }
-    // The language reads times already; asking it keeps one reading of `now-15m` and of dates.
-    let parsed = parse(&format!("time>={text}"), context);
-    match parsed.query.filter {
-        Filter::Compare(_, Test::Compare(Op::Ge, literal)) if parsed.mistakes.is_empty() => {
-            Ok(literal.number.and_then(|n| n.whole).and_then(|n| i64::try_from(n).ok()))
-        }
-        _ => Err(ServiceError::BadRequest(format!("`{text}` is no time; try 2026-10-04T02:10:00Z or now-15m"))),
-    }
+    let meant = if text.len() > 256 {
+        Err(String::from("a time has at most 256 characters"))
+    } else {
+        read_moment(text, context)
+    };
+    meant.map(Some).map_err(|_| {
+        ServiceError::BadRequest(format!("`{text}` is no time; try 2026-10-04T02:10:00Z, now-15m or yesterday 2am"))
+    })
 }
 
 /// Set when the one who asked has gone, or time is up.

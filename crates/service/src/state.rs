@@ -44,6 +44,8 @@ pub struct App {
     /// People by session or token.
     pub readers: Lookups<ReaderRow>,
     pub logins: LoginLimiter,
+    /// What was proposed lately to those who type.
+    pub proposals: crate::explore::Proposals,
     /// Decoding runs beside the async threads, at most this many at once.
     pub decode_slots: Arc<Semaphore>,
     /// Searching has slots of its own, so that no query can stop intake.

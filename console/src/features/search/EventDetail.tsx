@@ -1,14 +1,20 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 import styled from "styled-components";
-import { ago, exact, parseNs, type Zone } from "../../api/time";
+import { api } from "../../api/client";
+import { ago, exact, parseNs, span, type Zone } from "../../api/time";
 import type { Json, LogEvent } from "../../api/types";
 import { radius, space, type } from "../../app/tokens";
-import { Quiet } from "../../ui/controls";
+import { Muted, Quiet } from "../../ui/controls";
+import { Message } from "../../ui/message";
 import { Glyph } from "../../ui/severity";
-import { literal } from "./state";
+import { FieldTree, OwnParts, type ValueActs } from "./FieldTree";
+import { Neighbours } from "./Neighbours";
+import { bracketed, parted, searchAddress } from "./state";
 
-const Panel = styled.aside`
-  width: 356px;
+export const Panel = styled.aside`
+  width: 392px;
   overflow: auto;
   border-left: 1px solid ${(p) => p.theme.line};
   background: ${(p) => p.theme.raised};
@@ -17,11 +23,19 @@ const Panel = styled.aside`
     font-size: ${type.lead};
     margin: 0 0 ${space.xs};
     overflow-wrap: anywhere;
+    max-height: 8em;
+    overflow-y: auto;
+  }
+  h3 {
+    font-size: ${type.small};
+    font-weight: 400;
+    color: ${(p) => p.theme.muted};
+    margin: ${space.m} 0 ${space.xs};
   }
   @media (max-width: 900px) {
     position: fixed;
     inset: 0 0 0 auto;
-    width: min(100%, 400px);
+    width: min(100%, 420px);
     z-index: 5;
   }
 `;
@@ -33,7 +47,8 @@ const When = styled.p`
 
 const Acts = styled.div`
   display: flex;
-  gap: ${space.s};
+  flex-wrap: wrap;
+  gap: ${space.xs} ${space.s};
   align-items: center;
   margin-bottom: ${space.m};
 `;
@@ -47,126 +62,113 @@ export const StoryLink = styled(Link)`
   text-decoration: none;
 `;
 
-const Fields = styled.dl`
-  display: grid;
-  grid-template-columns: minmax(90px, auto) minmax(0, 1fr);
-  gap: 2px ${space.m};
-  margin: 0;
+const Raw = styled.pre`
   font-family: ${type.mono};
   font-size: ${type.small};
-  dt {
-    color: ${(p) => p.theme.muted};
-    overflow-wrap: anywhere;
-  }
-  dd {
-    margin: 0;
-    overflow-wrap: anywhere;
-  }
-  dd.number {
-    color: ${(p) => p.theme.number};
-  }
-  dd {
-    position: relative;
-  }
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  margin: 0;
 `;
 
-const ValueActs = styled.span`
-  position: absolute;
-  right: 0;
-  top: -2px;
-  background: ${(p) => p.theme.raised};
-  font-family: ${type.text};
-  white-space: nowrap;
-  dd:not(:hover):not(:focus-within) > & {
-    opacity: 0;
-    pointer-events: none;
-  }
+const Plain = styled(Link)`
+  color: ${(p) => p.theme.accent};
 `;
 
-const Raw = styled.details`
-  margin-top: ${space.l};
-  pre {
-    font-family: ${type.mono};
-    font-size: ${type.small};
-    white-space: pre-wrap;
-    overflow-wrap: anywhere;
-  }
-`;
-
-const OWN = ["trace", "span", "parent", "service", "host", "lane", "sender"] as const;
-
-/** Fields as dotted paths; a list stays one value. */
-function flat(fields: { [name: string]: Json }, above = ""): [string, Json][] {
-  return Object.entries(fields).flatMap(([name, value]) => {
-    const path = above ? `${above}.${name}` : name;
-    const nested =
-      value !== null && typeof value === "object" && !Array.isArray(value) && Object.keys(value).length > 0;
-    return nested ? flat(value as { [name: string]: Json }, path) : [[path, value] as [string, Json]];
-  });
-}
-
-const OWN_NAMES =
-  "time arrived severity service host message shape trace span parent kind lane took status sender shaped".split(" ");
-
-/** A sent field as a query names it. */
-function fieldName(path: string): string {
-  if (OWN_NAMES.includes(path)) return `.${path}`;
-  return /^[\p{L}\p{N}_@-][\p{L}\p{N}._@:/-]*$/u.test(path) ? path : `\`${path}\``;
-}
+const OWN = ["service", "host", "lane", "sender", "kind", "trace", "span", "parent", "status"] as const;
+const TABS = ["fields", "near it", "raw"] as const;
 
 interface Props {
   event: LogEvent;
   zone: Zone;
-  onNarrow: (condition: string) => void;
+  query: string;
+  range: { from: string; to: string } | undefined;
+  acts: ValueActs;
+  onOpen: (event: LogEvent) => void;
   onClose: () => void;
 }
 
 /** One event, whole. */
-export function EventDetail({ event, zone, onNarrow, onClose }: Props) {
+export function EventDetail({ event, zone, query, range, acts, onOpen, onClose }: Props) {
   const ns = parseNs(event.time);
-  const row = (name: string, path: string, value: Json) => {
-    const text = typeof value === "string" ? value : JSON.stringify(value);
-    const one = value !== null && typeof value !== "object";
-    const condition = `${path}=${literal(text)}`;
-    return (
-      <div key={`${path} ${text}`} style={{ display: "contents" }}>
-        <dt>{name}</dt>
-        <dd className={typeof value === "number" ? "number" : undefined}>
-          {text}{" "}
-          {one && (
-            <ValueActs>
-              <Quiet aria-label={`Keep only ${condition}`} onPress={() => onNarrow(condition)}>
-                keep
-              </Quiet>
-              <Quiet aria-label={`Leave out ${condition}`} onPress={() => onNarrow(`not ${condition}`)}>
-                leave out
-              </Quiet>
-            </ValueActs>
-          )}
-        </dd>
-      </div>
-    );
-  };
+  const [tab, setTab] = useState<(typeof TABS)[number]>("fields");
+  const own: [string, Json, string?][] = OWN.filter((name) => event[name]).map((name) => [name, event[name] as string]);
+  if (event.took_ns !== undefined) own.push(["took", event.took_ns, span(event.took_ns / 1e9)]);
+  event.shaped?.forEach((rule) => own.push(["shaped", rule]));
   return (
     <Panel aria-label="Event" data-testid="event">
-      <h2>{event.message || "(no message)"}</h2>
+      <h2>{event.message ? <Message text={event.message.slice(0, 4000)} /> : "(no message)"}</h2>
       <When>
         {exact(ns, zone)} · {ago(ns)} · <Glyph severity={event.severity} /> {event.severity}
       </When>
       <Acts>
         {event.trace && <StoryLink to={`/story/${event.trace}`}>Its story</StoryLink>}
-        <Quiet onPress={() => navigator.clipboard.writeText(JSON.stringify(event))}>copy</Quiet>
+        {TABS.map((name) => (
+          <Quiet key={name} $on={tab === name} aria-pressed={tab === name} onPress={() => setTab(name)}>
+            {name}
+          </Quiet>
+        ))}
+        <Quiet onPress={() => void navigator.clipboard.writeText(JSON.stringify(event))}>copy</Quiet>
         <Quiet onPress={onClose}>close</Quiet>
       </Acts>
-      <Fields>
-        {flat(event.fields).map(([path, value]) => row(path, fieldName(path), value))}
-        {OWN.filter((name) => event[name]).map((name) => row(name, name, event[name] as string))}
-        {event.shaped?.map((rule) => row("shaped by", "shaped", rule))}
-      </Fields>
-      <Raw>
-        <summary>As answered</summary>
-        <pre>{JSON.stringify(event, null, 2)}</pre>
-      </Raw>
+      {tab === "fields" && (
+        <>
+          {Object.keys(event.fields).length > 0 ? (
+            <FieldTree fields={event.fields} acts={acts} />
+          ) : (
+            <Muted>It was sent without fields.</Muted>
+          )}
+          <h3>Of every event</h3>
+          <OwnParts parts={own} acts={acts} />
+          {range && <ShapeOf message={event.message} query={query} range={range} />}
+        </>
+      )}
+      {tab === "near it" && <Neighbours event={event} zone={zone} onOpen={onOpen} />}
+      {tab === "raw" && <Raw>{JSON.stringify(event, null, 2)}</Raw>}
     </Panel>
+  );
+}
+
+/** The shape of a message, and how often it occurs in the range. */
+function ShapeOf(props: { message: string; query: string; range: { from: string; to: string } }) {
+  const { message, query, range } = props;
+  const shape = useQuery({
+    queryKey: ["shape", message],
+    queryFn: ({ signal }) => api.shape({ message }, signal),
+    staleTime: Infinity,
+  });
+  const id = shape.data?.shape;
+  const { filter } = parted(query);
+  const counted = useQuery({
+    queryKey: ["shape count", id, filter, range],
+    enabled: id !== undefined,
+    queryFn: async ({ signal }) => {
+      const of = (q: string) => api.measure({ query: `${q} measure count`, ...range }, signal);
+      const [all, found] = await Promise.all([
+        of(`shape=${id}`),
+        of(filter ? `${bracketed(filter)} shape=${id}` : `shape=${id}`),
+      ]);
+      return [Number(all.groups[0]?.total[0] ?? 0), Number(found.groups[0]?.total[0] ?? 0)] as const;
+    },
+  });
+  if (!shape.data) return null;
+  return (
+    <section aria-label="Shape" data-testid="shape">
+      <h3>Its shape</h3>
+      <code style={{ overflowWrap: "anywhere" }}>{shape.data.template}</code>
+      <p style={{ margin: "4px 0" }}>
+        {counted.data ? (
+          <>
+            <Plain to={searchAddress({ query: `shape=${id}`, from: range.from, to: range.to })}>
+              {counted.data[0].toLocaleString("en")} in this range
+            </Plain>
+            {filter && counted.data[1] !== counted.data[0] && (
+              <Muted>, {counted.data[1].toLocaleString("en")} of those found</Muted>
+            )}
+          </>
+        ) : (
+          <Muted>counting …</Muted>
+        )}
+      </p>
+    </section>
   );
 }

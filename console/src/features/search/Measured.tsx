@@ -9,6 +9,7 @@ import { radius, space, type } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Muted, Problem, Quiet } from "../../ui/controls";
 import { Table } from "../../ui/table";
+import { figure } from "./figure";
 import { QueryBar } from "./QueryBar";
 import { literal, narrowed, shellQuoted, type SearchState } from "./state";
 
@@ -81,20 +82,6 @@ const Names = styled.div`
     font-size: ${type.small};
   }
 `;
-
-/** A figure as people read it, with the unit that its field's name tells. */
-export function figure(value: Json, unit?: string): string {
-  if (value === null || value === undefined) return "–";
-  if (typeof value !== "number") return typeof value === "string" ? value : JSON.stringify(value);
-  if (unit === "ns" && value >= 1e3) {
-    const [each, name] = value >= 1e9 ? [1e9, "s"] : value >= 1e6 ? [1e6, "ms"] : [1e3, "µs"];
-    return `${(value / each).toPrecision(3)} ${name}`;
-  }
-  const short = Number.isInteger(value)
-    ? value.toLocaleString("en")
-    : Number(value.toPrecision(4)).toLocaleString("en");
-  return unit ? `${short} ${unit}` : short;
-}
 
 /** What a group is called. */
 function named(shapes: MeasureAnswer["shapes"], values: Json[]): string {

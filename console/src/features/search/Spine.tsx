@@ -1,24 +1,23 @@
 import { scaleLinear } from "@visx/scale";
-import { useEffect, useRef, useState } from "react";
+import { memo, useEffect, useRef, useState } from "react";
 import styled, { useTheme } from "styled-components";
-import { clock, hourMinute, date, type Zone } from "../../api/time";
-import type { HistogramAnswer } from "../../api/types";
-import { useCompact } from "../../app/compact";
+import { clock, date, hourMinute, type Zone } from "../../api/time";
 import { radius, space, type } from "../../app/tokens";
 import { Button } from "../../ui/controls";
-import { placeOf, ticks, timeAt, type Axis } from "./scale";
+import type { Bin } from "./bins";
+import { boxOf, placeOf, ticks, timeAt, type Axis } from "./scale";
 
-/** Widths of the whole and of the part on its left where times and names stand, where no bar reaches. */
-const WIDE = { width: 188, labels: 84 };
-const COMPACT = { width: 64, labels: 0 };
-/** Errors have a share of the width, and a scale, of their own. */
+/** How deep the spine is, and the part of it where times and names stand and no bar reaches. */
+const UPRIGHT = { depth: 188, labels: 84 };
+const LYING = { depth: 74, labels: 16 };
+/** Errors have a share of the depth, and a scale, of their own. */
 const ERRORS = 26;
 const HANDLE = 24;
 
-const Column = styled.div<{ $width: number }>`
+const Column = styled.div<{ $lying: boolean }>`
   position: relative;
-  width: ${(p) => p.$width}px;
-  border-right: 1px solid ${(p) => p.theme.line};
+  ${(p) => (p.$lying ? `height: ${LYING.depth}px; width: 100%` : `width: ${UPRIGHT.depth}px; height: 100%`)};
+  ${(p) => (p.$lying ? "border-bottom" : "border-right")}: 1px solid ${(p) => p.theme.line};
   touch-action: none;
   user-select: none;
   svg {
@@ -32,34 +31,39 @@ const Column = styled.div<{ $width: number }>`
   }
 `;
 
-const Handle = styled.div`
+const Handle = styled.div<{ $lying: boolean }>`
   position: absolute;
-  left: 0;
-  right: 0;
-  height: ${HANDLE}px;
-  border-left: 3px solid ${(p) => p.theme.accent};
+  ${(p) => (p.$lying ? `top: 0; bottom: 0; width: ${HANDLE}px` : `left: 0; right: 0; height: ${HANDLE}px`)};
+  ${(p) => (p.$lying ? "border-top" : "border-left")}: 3px solid ${(p) => p.theme.accent};
   background: color-mix(in srgb, ${(p) => p.theme.accent} 10%, transparent);
   cursor: grab;
 `;
 
-const Confirm = styled.div`
+/** Where arrow keys read the counts; it lies over the bars and lets the pointer through to them. */
+const Reader = styled.div`
   position: absolute;
-  left: calc(100% + 8px);
+  inset: 0;
+  pointer-events: none;
+`;
+
+const Tip = styled.div`
+  position: absolute;
   z-index: 3;
   display: flex;
   align-items: center;
   gap: ${space.s};
   padding: ${space.s};
   background: ${(p) => p.theme.raised};
-  border: 1px solid ${(p) => p.theme.accent};
+  border: 1px solid ${(p) => p.theme.line};
   border-radius: ${radius};
   white-space: nowrap;
   font-size: ${type.small};
+  pointer-events: none;
 `;
 
-const Tip = styled(Confirm)`
-  pointer-events: none;
-  border-color: ${(p) => p.theme.line};
+const Confirm = styled(Tip)`
+  border-color: ${(p) => p.theme.accent};
+  pointer-events: auto;
 `;
 
 /** A moment worth seeing, pinned to the spine. */
@@ -69,8 +73,10 @@ export interface Pin {
 }
 
 interface Props {
-  counts: HistogramAnswer | undefined;
+  bins: Bin[];
   axis: Omit<Axis, "length">;
+  /** Whether it lies above the list, as at phone width, earliest left. */
+  lying: boolean;
   /** The times of the first and last row that the list shows now. */
   shown: [bigint, bigint] | undefined;
   pins: Pin[];
@@ -79,88 +85,94 @@ interface Props {
   onRange: (fromNs: bigint, toNs: bigint) => void;
 }
 
-const sum = (counts: number[]) => counts.reduce((a, b) => a + b, 0);
+const number = (n: number) => n.toLocaleString("en").replaceAll(",", " ");
 
-/** The histogram turned upright: map, scroll bar and range chooser of the list beside it. */
-export function Spine({ counts, axis: ends, shown, pins, zone, onSeek, onRange }: Props) {
-  const theme = useTheme();
-  const { width: WIDTH, labels: LABELS } = useCompact() ? COMPACT : WIDE;
+/** A bin in words. */
+function told(bin: Bin, zone: Zone): string {
+  return `${clock(bin.start, zone, 0)} · ${number(bin.total)} events, ${number(bin.errors)} errors, ${number(bin.warnings)} warnings`;
+}
+
+/** The histogram along the list: map, scroll bar and range chooser in one. */
+export function Spine({ bins, axis: ends, lying, shown, pins, zone, onSeek, onRange }: Props) {
+  const { depth: DEPTH, labels: LABELS } = lying ? LYING : UPRIGHT;
   const box = useRef<HTMLDivElement>(null);
-  const [height, setHeight] = useState(0);
+  const [length, setLength] = useState(0);
   const [drag, setDrag] = useState<{ from: number; to: number; done: boolean }>();
   const [pointer, setPointer] = useState<number>();
+  const [read, setRead] = useState<number>();
   const seeking = useRef(false);
   useEffect(() => {
     const element = box.current;
     if (!element) return;
-    const watch = new ResizeObserver(() => setHeight(element.clientHeight));
+    const watch = new ResizeObserver(() => setLength(lying ? element.clientWidth : element.clientHeight));
     watch.observe(element);
     return () => watch.disconnect();
-  }, []);
+  }, [lying]);
 
-  const axis: Axis = { ...ends, length: height };
-  const bins = counts
-    ? counts.buckets.map((severities, i) => {
-        const start = BigInt(counts.from_ns) + BigInt(i) * BigInt(counts.step_ns);
-        return { start, end: start + BigInt(counts.step_ns), severities };
-      })
-    : [];
-  const calmMax = Math.max(1, ...bins.map((b) => sum(b.severities.slice(0, 4))));
-  const badMax = Math.max(1, ...bins.map((b) => (b.severities[4] ?? 0) + (b.severities[5] ?? 0)));
-  const calm = scaleLinear<number>({ domain: [0, calmMax], range: [0, WIDTH - LABELS - ERRORS - 6] });
-  const bad = scaleLinear<number>({ domain: [0, badMax], range: [0, ERRORS] });
-
-  // A name stands above its line; where two would meet, the later one stands below the one before.
-  const pinned = pins
-    .map((pin) => ({ ...pin, y: placeOf(axis, pin.ns), labelY: 0 }))
-    .sort((a, b) => a.y - b.y)
-    .reduce<{ ns: bigint; name: string; y: number; labelY: number }[]>((out, pin) => {
-      const above = out[out.length - 1];
-      const wanted = Math.max(pin.y - 5, above ? above.labelY + 13 : 12);
-      return [...out, { ...pin, labelY: wanted > pin.y - 4 && wanted < pin.y + 12 ? pin.y + 12 : wanted }];
-    }, []);
-  const clear = (y: number) => pinned.every((p) => Math.abs(p.labelY - y) > 12 && Math.abs(p.y - y) > 10);
-
-  const placeIn = (clientY: number) => clientY - (box.current?.getBoundingClientRect().top ?? 0);
+  const theme = useTheme();
+  const axis: Axis = { ...ends, length, newestFirst: ends.newestFirst && !lying };
+  const placeIn = (e: React.PointerEvent) => {
+    const edge = box.current?.getBoundingClientRect();
+    return lying ? e.clientX - (edge?.left ?? 0) : e.clientY - (edge?.top ?? 0);
+  };
   const selected =
     drag && ([timeAt(axis, drag.from), timeAt(axis, drag.to)].sort((a, b) => (a < b ? -1 : 1)) as [bigint, bigint]);
-  const top = shown && Math.min(placeOf(axis, shown[0]), placeOf(axis, shown[1]));
+  const start = shown && Math.min(placeOf(axis, shown[0]), placeOf(axis, shown[1]));
   const extent = shown && Math.max(Math.abs(placeOf(axis, shown[0]) - placeOf(axis, shown[1])), 1);
-  const handleTop =
-    top === undefined ? 0 : Math.min(Math.max(top + (extent ?? 0) / 2 - HANDLE / 2, 0), Math.max(height - HANDLE, 0));
-  const under =
-    pointer === undefined
-      ? undefined
-      : bins.find((b) => b.start <= timeAt(axis, pointer) && timeAt(axis, pointer) < b.end);
+  const handleAt =
+    start === undefined
+      ? 0
+      : Math.min(Math.max(start + (extent ?? 0) / 2 - HANDLE / 2, 0), Math.max(length - HANDLE, 0));
+  const at = (ns: bigint) => bins.findIndex((b) => b.start <= ns && ns < b.end);
+  const under = pointer === undefined ? read : at(timeAt(axis, pointer));
+  const bin = under === undefined ? undefined : bins[under];
+  const tipAt = bin ? placeOf(axis, bin.start) : 0;
   const confirm = () => {
     if (selected) onRange(selected[0], selected[1]);
     setDrag(undefined);
   };
-  const step = BigInt(counts?.step_ns ?? 1) * (ends.newestFirst ? -1n : 1n);
+  const step = (bins[0] ? bins[0].end - bins[0].start : 1n) * (axis.newestFirst ? -1n : 1n);
+  const forth = lying ? "ArrowRight" : "ArrowDown";
+  const back = lying ? "ArrowLeft" : "ArrowUp";
   const slide = (e: React.KeyboardEvent) => {
-    const by = { ArrowDown: step, ArrowUp: -step, PageDown: step * 10n, PageUp: -step * 10n }[e.key];
+    const by = { [forth]: step, [back]: -step, PageDown: step * 10n, PageUp: -step * 10n }[e.key];
     if (by === undefined || !shown) return;
     e.preventDefault();
     const target = shown[0] + by;
     onSeek(target < ends.fromNs ? ends.fromNs : target > ends.toNs ? ends.toNs : target);
   };
+  const readAlong = (e: React.KeyboardEvent) => {
+    const one = axis.newestFirst ? -1 : 1;
+    const now = read ?? (axis.newestFirst ? bins.length : -1);
+    const by = { [forth]: one, [back]: -one, PageDown: one * 10, PageUp: -one * 10 }[e.key];
+    if (by !== undefined) {
+      e.preventDefault();
+      setRead(Math.min(Math.max(now + by, 0), bins.length - 1));
+    } else if (e.key === "Enter" && bin) {
+      e.preventDefault();
+      e.stopPropagation();
+      onRange(bin.start, bin.end);
+    }
+  };
+  const tipStyle = lying
+    ? { top: "100%", left: Math.min(Math.max(tipAt - 120, 4), Math.max(length - 290, 4)) }
+    : { left: "calc(100% + 8px)", top: Math.min(Math.max(tipAt - 16, 0), Math.max(length - 34, 0)) };
 
   return (
     <Column
-      $width={WIDTH}
+      $lying={lying}
       ref={box}
       data-testid="spine"
       onPointerDown={(e) => {
         if ((e.target as HTMLElement).closest("button, [role=slider]")) return;
         e.currentTarget.setPointerCapture(e.pointerId);
-        const at = placeIn(e.clientY);
-        setDrag({ from: at, to: at, done: false });
+        setDrag({ from: placeIn(e), to: placeIn(e), done: false });
       }}
       onPointerMove={(e) => {
-        const at = placeIn(e.clientY);
-        setPointer(at);
-        if (seeking.current) onSeek(timeAt(axis, at));
-        else if (drag && !drag.done) setDrag({ ...drag, to: at });
+        const place = placeIn(e);
+        setPointer(place);
+        if (seeking.current) onSeek(timeAt(axis, place));
+        else if (drag && !drag.done) setDrag({ ...drag, to: place });
       }}
       onPointerUp={() => {
         if (drag && !drag.done) setDrag(Math.abs(drag.to - drag.from) < 4 ? undefined : { ...drag, done: true });
@@ -170,72 +182,64 @@ export function Spine({ counts, axis: ends, shown, pins, zone, onSeek, onRange }
         if (e.key === "Escape") setDrag(undefined);
       }}
     >
-      <svg width={WIDTH} height={height} role="img" aria-label="Events over time; the same counts stand in the table">
-        {ticks(axis, 64)
-          .filter((t) => LABELS > 0 && clear(placeOf(axis, t)))
-          .map((t) => (
-            <text key={String(t)} x={6} y={placeOf(axis, t) + 4}>
-              {Number(ends.toNs - ends.fromNs) > 2 * 86_400e9 ? date(t, zone).slice(5) : hourMinute(t, zone)}
-            </text>
-          ))}
-        {bins.map(({ start, end, severities }) => {
-          const a = placeOf(axis, start);
-          const b = placeOf(axis, end);
-          const y = Math.min(a, b);
-          const h = Math.max(Math.abs(a - b) - (Math.abs(a - b) > 3 ? 1 : 0), 1);
-          const right = WIDTH - ERRORS - 4;
-          const warn = calm(severities[3] ?? 0);
-          const info = calm(severities[2] ?? 0);
-          const low = calm((severities[0] ?? 0) + (severities[1] ?? 0));
-          const errors = (severities[4] ?? 0) + (severities[5] ?? 0);
-          return (
-            <g key={String(start)}>
-              {warn > 0 && <rect x={right - warn} y={y} width={warn} height={h} fill={theme.severity.warn} />}
-              <rect x={right - warn - info} y={y} width={info} height={h} fill={theme.calmBar} />
-              <rect x={right - warn - info - low} y={y} width={low} height={h} fill={theme.quietBar} />
-              {errors > 0 && (
-                <rect x={right + 3} y={y} width={Math.max(bad(errors), 1)} height={h} fill={theme.severity.error} />
-              )}
-            </g>
-          );
-        })}
-        {pinned.map((pin) => (
-          <g key={`${pin.name} ${pin.ns}`}>
-            <line x1={0} x2={WIDTH} y1={pin.y} y2={pin.y} stroke={theme.mark} strokeDasharray="3 3" />
-            <circle cx={4} cy={pin.y} r={3} fill={theme.mark} />
-            {LABELS > 0 && (
-              <text x={4} y={pin.labelY} style={{ fill: theme.mark }}>
-                {pin.name.length > 14 ? `${pin.name.slice(0, 13)}…` : pin.name}
-              </text>
+      <svg
+        width={lying ? length : DEPTH}
+        height={lying ? DEPTH : length}
+        role="img"
+        aria-label="Events over time; the same counts stand in the table"
+      >
+        <Bars bins={bins} from={ends.fromNs} to={ends.toNs} first={axis.newestFirst} length={length} lying={lying} />
+        <Labels axis={axis} pins={pins} lying={lying} zone={zone} />
+        {shown && start !== undefined && (
+          <rect {...boxOf(lying, start, extent ?? 1, 0, DEPTH - 1)} fill="none" stroke={theme.accent} strokeWidth={1} />
+        )}
+        {bin && read === under && pointer === undefined && (
+          <rect
+            {...boxOf(
+              lying,
+              Math.min(placeOf(axis, bin.start), placeOf(axis, bin.end)),
+              Math.max(Math.abs(placeOf(axis, bin.start) - placeOf(axis, bin.end)), 2),
+              0,
+              DEPTH - 1,
             )}
-            <title>{pin.name}</title>
-          </g>
-        ))}
-        {shown && top !== undefined && (
-          <rect x={0} y={top} width={WIDTH - 1} height={extent} fill="none" stroke={theme.accent} strokeWidth={1} />
+            fill={theme.accent}
+            opacity={0.25}
+          />
         )}
         {drag && (
           <rect
-            x={LABELS}
-            y={Math.min(drag.from, drag.to)}
-            width={WIDTH - LABELS}
-            height={Math.abs(drag.to - drag.from)}
+            {...boxOf(lying, Math.min(drag.from, drag.to), Math.abs(drag.to - drag.from), LABELS, DEPTH - LABELS)}
             fill={theme.accent}
             opacity={0.25}
           />
         )}
       </svg>
+      {bins.length > 0 && (
+        <Reader
+          role="slider"
+          tabIndex={0}
+          aria-label="Counts over time; Enter narrows the range"
+          aria-orientation={lying ? "horizontal" : "vertical"}
+          aria-valuemin={0}
+          aria-valuemax={bins.length - 1}
+          aria-valuenow={read ?? 0}
+          aria-valuetext={read !== undefined && bins[read] ? told(bins[read], zone) : "arrow keys read the counts"}
+          onKeyDown={readAlong}
+          onBlur={() => setRead(undefined)}
+        />
+      )}
       {shown && (
         <Handle
+          $lying={lying}
           role="slider"
           tabIndex={0}
           aria-label="What the list shows"
-          aria-orientation="vertical"
+          aria-orientation={lying ? "horizontal" : "vertical"}
           aria-valuemin={0}
           aria-valuemax={100}
-          aria-valuenow={height ? Math.round((handleTop / height) * 100) : 0}
+          aria-valuenow={length ? Math.round((handleAt / length) * 100) : 0}
           aria-valuetext={`${clock(shown[0], zone, 0)} to ${clock(shown[1], zone, 0)}`}
-          style={{ top: handleTop }}
+          style={lying ? { left: handleAt } : { top: handleAt }}
           onKeyDown={slide}
           onPointerDown={(e) => {
             e.currentTarget.setPointerCapture(e.pointerId);
@@ -245,7 +249,16 @@ export function Spine({ counts, axis: ends, shown, pins, zone, onSeek, onRange }
         />
       )}
       {drag?.done && selected ? (
-        <Confirm style={{ top: Math.min(Math.max(Math.min(drag.from, drag.to), 0), Math.max(height - 50, 0)) }}>
+        <Confirm
+          style={
+            lying
+              ? { top: "100%", left: 4 }
+              : {
+                  left: "calc(100% + 8px)",
+                  top: Math.min(Math.max(Math.min(drag.from, drag.to), 0), Math.max(length - 50, 0)),
+                }
+          }
+        >
           {clock(selected[0], zone, 0)} to {clock(selected[1], zone, 0)}
           <Button $chief onPress={confirm} autoFocus>
             Only this
@@ -253,14 +266,102 @@ export function Spine({ counts, axis: ends, shown, pins, zone, onSeek, onRange }
           <Button onPress={() => setDrag(undefined)}>Leave</Button>
         </Confirm>
       ) : (
-        under &&
-        pointer !== undefined && (
-          <Tip style={{ top: Math.min(pointer, Math.max(height - 30, 0)) }}>
-            {clock(under.start, zone, 0)} · {sum(under.severities)} events,{" "}
-            {(under.severities[4] ?? 0) + (under.severities[5] ?? 0)} errors, {under.severities[3] ?? 0} warnings
+        bin && (
+          <Tip style={tipStyle} data-testid="counted">
+            {told(bin, zone)}
           </Tip>
         )
       )}
     </Column>
+  );
+}
+
+/** The bars alone: they change with the counts, not with every row that is scrolled past. */
+const Bars = memo(function Bars(props: {
+  bins: Bin[];
+  from: bigint;
+  to: bigint;
+  first: boolean;
+  length: number;
+  lying: boolean;
+}) {
+  const { bins, lying } = props;
+  const theme = useTheme();
+  const { depth: DEPTH, labels: LABELS } = lying ? LYING : UPRIGHT;
+  const axis: Axis = { fromNs: props.from, toNs: props.to, newestFirst: props.first, length: props.length };
+  const calmMax = Math.max(1, ...bins.map((b) => b.total - b.errors));
+  const badMax = Math.max(1, ...bins.map((b) => b.errors));
+  const calm = scaleLinear<number>({ domain: [0, calmMax], range: [0, DEPTH - LABELS - ERRORS - 6] });
+  const bad = scaleLinear<number>({ domain: [0, badMax], range: [0, ERRORS - 4] });
+  return bins.map((bin) => {
+    const a = placeOf(axis, bin.start);
+    const b = placeOf(axis, bin.end);
+    const along = Math.min(a, b);
+    const long = Math.max(Math.abs(a - b) - (Math.abs(a - b) > 3 ? 1 : 0), 1);
+    // Upright, calm grows to the left and errors stand right of it; lying, calm grows up and errors hang below.
+    let edge = DEPTH - ERRORS - 4;
+    return (
+      <g key={String(bin.start)}>
+        {[...bin.parts].reverse().map((part) => {
+          const deep = calm(part.count);
+          edge -= deep;
+          return deep > 0 && <rect key={part.name} {...boxOf(lying, along, long, edge, deep)} fill={part.colour} />;
+        })}
+        {bin.errors > 0 && (
+          <rect
+            {...boxOf(lying, along, long, DEPTH - ERRORS - 1, Math.max(bad(bin.errors), 1))}
+            fill={theme.severity.error}
+          />
+        )}
+      </g>
+    );
+  });
+});
+
+/** Times, and what is pinned. A name stands above its line; where two would meet, the later one stands below. */
+function Labels({ axis, pins, lying, zone }: { axis: Axis; pins: Pin[]; lying: boolean; zone: Zone }) {
+  const theme = useTheme();
+  const DEPTH = lying ? LYING.depth : UPRIGHT.depth;
+  const pinned = pins
+    .map((pin) => ({ ...pin, place: placeOf(axis, pin.ns), label: 0 }))
+    .sort((a, b) => a.place - b.place)
+    .reduce<{ ns: bigint; name: string; place: number; label: number }[]>((out, pin) => {
+      const above = out[out.length - 1];
+      const wanted = Math.max(pin.place - 5, above ? above.label + 13 : 12);
+      return [...out, { ...pin, label: wanted > pin.place - 4 && wanted < pin.place + 12 ? pin.place + 12 : wanted }];
+    }, []);
+  const clear = (place: number) =>
+    lying || pinned.every((p) => Math.abs(p.label - place) > 12 && Math.abs(p.place - place) > 10);
+  const long = Number(axis.toNs - axis.fromNs) > 2 * 86_400e9;
+  return (
+    <>
+      {ticks(axis, lying ? 72 : 64)
+        .map((t) => [t, placeOf(axis, t)] as const)
+        .filter(([, place]) => clear(place) && (!lying || (place > 16 && place < axis.length - 20)))
+        .map(([t, place]) => (
+          <text key={String(t)} x={lying ? place - 15 : 6} y={lying ? 11 : place + 4}>
+            {long ? date(t, zone).slice(5) : hourMinute(t, zone)}
+          </text>
+        ))}
+      {pinned.map((pin) => (
+        <g key={`${pin.name} ${pin.ns}`}>
+          <line
+            x1={lying ? pin.place : 0}
+            x2={lying ? pin.place : DEPTH}
+            y1={lying ? 14 : pin.place}
+            y2={lying ? DEPTH : pin.place}
+            stroke={theme.mark}
+            strokeDasharray="3 3"
+          />
+          <circle cx={lying ? pin.place : 4} cy={lying ? 17 : pin.place} r={3} fill={theme.mark} />
+          {!lying && (
+            <text x={4} y={pin.label} style={{ fill: theme.mark }}>
+              {pin.name.length > 14 ? `${pin.name.slice(0, 13)}…` : pin.name}
+            </text>
+          )}
+          <title>{pin.name}</title>
+        </g>
+      ))}
+    </>
   );
 }

@@ -6,7 +6,7 @@ export interface Axis {
   newestFirst: boolean;
 }
 
-/** The place of a time, in pixels from the top. */
+/** The place of a time, in pixels from the top, or from the left where the axis lies. */
 export function placeOf(axis: Axis, ns: bigint): number {
   const total = Number(axis.toNs - axis.fromNs) || 1;
   const share = Number(ns - axis.fromNs) / total;
@@ -34,4 +34,11 @@ export function ticks(axis: Axis, room: number): bigint[] {
   const out: bigint[] = [];
   for (let t = first; t < axis.toNs && out.length < 100; t += step) out.push(t);
   return out;
+}
+
+/** A stretch along the axis and one across it, as a rectangle of the page. */
+export function boxOf(lying: boolean, along: number, length: number, across: number, depth: number) {
+  return lying
+    ? { x: along, y: across, width: length, height: depth }
+    : { x: across, y: along, width: depth, height: length };
 }

@@ -3,12 +3,13 @@ import { useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { ProblemError } from "../../api/client";
 import { useKeys } from "../../app/keys";
-import { radius, space, type } from "../../app/tokens";
+import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Button, Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { EventDetail } from "../search/EventDetail";
 import { EventList } from "../search/EventList";
-import { narrowed } from "../search/state";
+import { LazyQueryField } from "../search/LazyQueryField";
+import { narrowed, searchAddress, type Column } from "../search/state";
 import { SECONDS, useFollow, type Rate } from "./follow";
 
 const Page = styled.div`
@@ -20,18 +21,8 @@ const Page = styled.div`
 const Bar = styled.form`
   display: flex;
   gap: ${space.s};
+  align-items: flex-start;
   padding: ${space.m} ${space.l} ${space.s};
-`;
-
-const Entry = styled.input`
-  flex: 1 1 260px;
-  min-width: 0;
-  background: ${(p) => p.theme.raised};
-  border: 1px solid ${(p) => p.theme.line};
-  border-radius: ${radius};
-  padding: ${space.s} ${space.m};
-  font-family: ${type.mono};
-  min-height: 36px;
 `;
 
 const Facts = styled.div`
@@ -97,6 +88,11 @@ const Bad = styled.rect`
   fill: ${(p) => p.theme.severity.error};
 `;
 
+const NONE: ReadonlySet<string> = new Set();
+const NO_COLUMNS: Column[] = [];
+/** Fields and values of the last hour are proposed. */
+const LAST_HOUR = { from: "now-1h", to: "now" };
+
 /** What comes, as it comes: the newest on top, with pause, rate, and what passed unseen. */
 export default function TailPage() {
   const { zone } = useZone();
@@ -114,21 +110,21 @@ export default function TailPage() {
     e.preventDefault();
     ask(draft);
   };
+  const { error } = following;
+  const told = error instanceof ProblemError ? error.mistakes.map((m) => `${m.message}; ${m.cure}`).join(" ") : "";
   const at = following.events.findIndex((e) => e.id === chosen);
   const opened = following.events[at];
   const rate = following.rates.slice(-5).reduce((sum, r) => sum + r.calm + r.bad, 0) / 5;
-  const { error } = following;
-  const told = error instanceof ProblemError ? error.mistakes.map((m) => `${m.message}; ${m.cure}`).join(" ") : "";
   return (
     <Page>
       <Bar role="search" onSubmit={submit}>
-        <Entry
-          aria-label="Query"
-          placeholder="every event"
-          spellCheck={false}
-          autoComplete="off"
+        <LazyQueryField
           value={draft}
-          onChange={(e) => setDraft(e.target.value)}
+          invalid={told !== ""}
+          range={LAST_HOUR}
+          onChange={setDraft}
+          onSubmit={ask}
+          onLook={() => {}}
         />
         <Button type="submit" $chief>
           Follow
@@ -157,17 +153,29 @@ export default function TailPage() {
             more={false}
             loading={!following.live}
             chosen={at}
+            picked={NONE}
+            columns={NO_COLUMNS}
+            wrap={false}
             zone={zone}
-            onChoose={(n) => setChosen(following.events[n]?.id)}
-            onOpen={(event) => setChosen(event.id)}
+            onColumns={() => {}}
+            onPress={(n) => setChosen(following.events[n]?.id)}
             onMore={() => {}}
             onShown={() => {}}
           />
           {opened ? (
             <EventDetail
+              key={opened.id}
               event={opened}
               zone={zone}
-              onNarrow={(condition) => ask(narrowed(query, condition))}
+              query={query}
+              range={undefined}
+              acts={{
+                narrow: (condition) => ask(narrowed(query, condition)),
+                column: (field) => navigate(searchAddress({ query, columns: field })),
+                breakdown: (field) => navigate(searchAddress({ query, fields: "1", field })),
+                isTie: (field) => field === "trace",
+              }}
+              onOpen={(event) => navigate(searchAddress({ query, open: event.id }))}
               onClose={() => setChosen(undefined)}
             />
           ) : (

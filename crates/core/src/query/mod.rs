@@ -5,6 +5,7 @@
 
 mod ast;
 mod canonical;
+mod complete;
 mod literal;
 pub(crate) mod matching;
 mod measure;
@@ -12,16 +13,19 @@ mod parser;
 mod pattern;
 mod range;
 mod scan;
+mod spoken;
 mod syntax;
 mod words;
 
 pub use ast::{Field, Filter, Op, OwnPart, SentName, Test, TextOp, WordsTest};
+pub use complete::{Place, Wanted, place};
 pub use literal::{FieldUnit, Literal, Num, unit_of_field};
 pub use matching::matches;
 pub use measure::{Aggregate, Every, Function, Having, Measure, Top};
 pub use parser::{Context, Mistake, Parsed, Query, parse, parse_filter};
 pub use pattern::{Progress, RegexTest};
 pub use range::{Over, TimeRange};
+pub use spoken::{Spoken, read_moment, read_range};
 pub use syntax::{Kind as SyntaxKind, Syntax};
 pub use words::{contains_words, fold, words_of};
 

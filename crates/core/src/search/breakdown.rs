@@ -1,9 +1,12 @@
 //! Breakdown: the top values of one or several fields among the events that pass, in one pass over their columns.
 
-use super::{Explanation, Scope, open_all, scan};
+use super::sampled::newest_first;
+use super::scan::PageAt;
+use super::{Explanation, Scope, Spread, open_all, scan};
 use crate::measure::{Coded, GroupValue, MISSING, code};
 use crate::query::{Field, Filter, TimeRange};
 use std::collections::HashMap;
+use std::sync::Arc;
 
 /// Values counted of one field at most; further ones are counted together.
 const MAX_VALUES: usize = 100_000;
@@ -21,6 +24,8 @@ pub struct FieldCounts {
     pub distinct: usize,
     /// Events whose value came after there were too many to count each by itself.
     pub uncounted: u64,
+    /// How its numbers are spread, of those counted; none where no value is a number.
+    pub spread: Option<Spread>,
 }
 
 /// The answer.
@@ -55,6 +60,33 @@ impl Counts {
 pub fn breakdown(scope: &Scope, filter: &Filter, range: TimeRange, fields: &[Field], top: usize) -> Breakdown {
     let mut explain = scope.explain(&range);
     let pages = open_all(scope, filter, &range, &mut explain);
+    count(scope, filter, range, fields, top, &pages, explain)
+}
+
+/// As [`breakdown`], of the newest `pages` pages only: quick, for proposals.
+pub fn newest_values(
+    scope: &Scope,
+    filter: &Filter,
+    range: TimeRange,
+    fields: &[Field],
+    top: usize,
+    pages: usize,
+) -> Breakdown {
+    let mut explain = scope.explain(&range);
+    let mut newest = newest_first(scope, filter, &range, &mut explain);
+    newest.truncate(pages);
+    count(scope, filter, range, fields, top, &newest, explain)
+}
+
+fn count(
+    scope: &Scope,
+    filter: &Filter,
+    range: TimeRange,
+    fields: &[Field],
+    top: usize,
+    pages: &[(Arc<str>, PageAt)],
+    mut explain: Explanation,
+) -> Breakdown {
     let counted = scope.map(pages.len(), &mut explain, |n| {
         let (lane, at) = &pages[n];
         let mut explain = Explanation::default();
@@ -99,10 +131,18 @@ pub fn breakdown(scope: &Scope, filter: &Filter, range: TimeRange, fields: &[Fie
     }
     let told = |(field, counts): (&Field, Counts)| {
         let distinct = counts.values.len();
+        let spread = Spread::of(counts.values.iter().map(|(value, n)| (value, *n)));
         let mut values: Vec<(GroupValue, u64)> = counts.values.into_iter().collect();
         values.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
         values.truncate(top);
-        FieldCounts { field: field.clone(), having: counts.having, top: values, distinct, uncounted: counts.uncounted }
+        FieldCounts {
+            field: field.clone(),
+            having: counts.having,
+            top: values,
+            distinct,
+            uncounted: counts.uncounted,
+            spread,
+        }
     };
     Breakdown { events, fields: fields.iter().zip(all).map(told).collect(), explain }
 }

@@ -70,7 +70,7 @@ pub fn histogram(scope: &Scope, filter: &Filter, range: TimeRange, from_ns: i64,
         done += pages.len();
         if let Some(progress) = scope.progress {
             progress(Progress::Pages { done, total });
-            progress(Progress::Counted(buckets.clone()));
+            progress(Progress::Counted { from_ns, step_ns, buckets: buckets.clone() });
         }
     }
     Histogram { from_ns, step_ns, buckets, explain }

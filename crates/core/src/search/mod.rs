@@ -10,15 +10,19 @@ mod fields;
 mod find;
 mod hints;
 mod histogram;
+mod sampled;
 mod scan;
+mod spread;
 
-pub use breakdown::{Breakdown, FieldCounts, breakdown};
+pub use breakdown::{Breakdown, FieldCounts, breakdown, newest_values};
 pub use explain::Explanation;
 pub use fields::{FieldSeen, fields, newest_pages};
 pub use find::{Cursor, Find, Found, Order, find};
 pub use hints::{FieldHint, field_names, unknown_fields};
 pub use histogram::{Histogram, SEVERITY_COUNT, histogram};
+pub use sampled::{Sampled, SampledField, sampled_fields};
 pub(crate) use scan::{open_all, scan};
+pub use spread::Spread;
 
 use crate::chunk::ChunkSource;
 use crate::columns::Page;
@@ -102,7 +106,14 @@ pub enum Progress {
     /// Further events of the answer: nothing found later can come before them.
     Found(Vec<(crate::event::Event, Arc<str>)>),
     /// Counts of a histogram so far.
-    Counted(Vec<[u64; SEVERITY_COUNT]>),
+    Counted {
+        /// Start of the first bucket.
+        from_ns: i64,
+        /// Length of a bucket.
+        step_ns: i64,
+        /// By severity.
+        buckets: Vec<[u64; SEVERITY_COUNT]>,
+    },
 }
 
 impl<'a> Scope<'a> {

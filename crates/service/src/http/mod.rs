@@ -3,6 +3,7 @@
 mod admin;
 mod alerts;
 mod console;
+mod explore;
 mod health;
 mod queries;
 mod senders;
@@ -30,7 +31,14 @@ pub fn router(app: Shared) -> Router {
         .route("/measure", post(queries::measure))
         .route("/tail", post(queries::tail))
         .route("/breakdown", post(queries::breakdown))
-        .route("/check", post(queries::check))
+        .route("/check", post(explore::check))
+        .route("/complete", post(explore::complete))
+        .route("/range", post(explore::range))
+        .route("/found-fields", post(explore::found_fields))
+        .route("/shape", post(explore::shape))
+        .route("/now", get(explore::now))
+        .route("/saved", get(explore::saved))
+        .route("/saved/{name}", put(explore::put_saved).delete(explore::remove_saved))
         .route("/story/{id}", get(queries::story))
         .route("/arrivals", get(queries::arrivals))
         .route("/ways-in", get(queries::ways_in))

@@ -12,13 +12,11 @@ use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use calvex_core::event::answer_json;
-use calvex_core::query::{Context, parse};
 use calvex_core::search::Progress;
 use calvex_wire::api::{
     ArrivalsAnswer, BreakdownAnswer, BreakdownRequest, SearchRequest, StoryAnswer, StreamLine, WayIn,
 };
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
 use std::sync::Arc;
 use tokio::sync::mpsc;
 
@@ -138,7 +136,9 @@ fn progress_line<T>(progress: Progress) -> StreamLine<T> {
     match progress {
         Progress::Pages { done, total } => StreamLine::Progress { done, total },
         Progress::Found(events) => StreamLine::Events(events.iter().map(|(e, lane)| answer_json(e, lane)).collect()),
-        Progress::Counted(counts) => StreamLine::Counts(counts),
+        Progress::Counted { from_ns, step_ns, buckets } => {
+            StreamLine::Counts { from_ns: from_ns.to_string(), step_ns, buckets }
+        }
     }
 }
 
@@ -146,17 +146,6 @@ fn line<T: Serialize>(told: &StreamLine<T>) -> Bytes {
     let mut bytes = serde_json::to_vec(told).unwrap_or_default();
     bytes.push(b'\n');
     bytes.into()
-}
-
-/// `POST /api/check`: mistakes and warnings of a query, its one form, and the text taken apart.
-pub async fn check(State(app): State<Shared>, _reader: Reader, Json(ask): Json<SearchRequest>) -> Json<Value> {
-    let parsed = parse(&ask.query, &Context::utc((app.clock)()));
-    Json(json!({
-        "canonical": parsed.query.canonical(),
-        "mistakes": parsed.mistakes,
-        "warnings": parsed.warnings,
-        "syntax": parsed.syntax,
-    }))
 }
 
 /// `GET /api/story/{id}`

@@ -1,10 +1,11 @@
-//! Ordinary records: people and secrets, keys, lanes and routes, shaping, arrivals, rules, alerts and the outbox, the audit trail.
+//! Ordinary records: people and secrets, keys, lanes and routes, shaping, arrivals, rules, alerts and the outbox, saved searches, the audit trail.
 
 pub mod access;
 pub mod alerts;
 pub mod arrivals;
 pub mod keys;
 pub mod lanes;
+pub mod saved;
 pub mod shaping;
 
 use crate::{Result, Store};

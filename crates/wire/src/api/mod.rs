@@ -2,16 +2,23 @@
 
 use calvex_core::event::Value;
 use calvex_core::query::Mistake;
-use calvex_core::search::{Explanation, FieldHint};
+use calvex_core::search::{Explanation, FieldHint, Spread};
 use calvex_core::story::ServiceShare;
 
 mod alerts;
 mod arrivals;
+mod explore;
+mod now;
 mod senders;
 mod shaping;
 
 pub use alerts::{Alert, MadeRule, NewRule, Notified, Rule};
 pub use arrivals::{Arrival, ArrivalsAnswer, Probed, Refused, SetAside, WayIn};
+pub use explore::{
+    CheckAnswer, CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SavedSearch,
+    ShapeAnswer, ShapeRequest, SpokenRange, VaryingPart,
+};
+pub use now::{MarkNow, NowAnswer, ServiceFigures, ServiceNow, SilentService};
 pub use senders::{Dial, Key, KeyLimits, KeySecret, NewDial, NewKey, Rotation};
 pub use shaping::{
     CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, ShapingRule, TieListed, TriedEvent,
@@ -127,7 +134,14 @@ pub enum StreamLine<T> {
     /// Further events of the answer, in its order.
     Events(Vec<Value>),
     /// Counts so far, of a histogram.
-    Counts(Vec<[u64; calvex_core::search::SEVERITY_COUNT]>),
+    Counts {
+        /// Start of the first bucket, as in the answer.
+        from_ns: String,
+        /// Length of a bucket in nanoseconds.
+        step_ns: i64,
+        /// Trace, debug, info, warn, error, fatal of each bucket.
+        buckets: Vec<[u64; calvex_core::search::SEVERITY_COUNT]>,
+    },
     /// The whole answer; events that were streamed are in it again.
     Answer(T),
     /// Why there is no answer.
@@ -262,6 +276,9 @@ pub struct FieldAnswer {
     pub uncounted: u64,
     /// Most frequent first.
     pub top: Vec<ValueCount>,
+    /// How its numbers are spread; absent where no value is a number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spread: Option<Spread>,
 }
 
 /// One value and its events.

@@ -1,0 +1,51 @@
+import type { Explanation } from "../../api/types";
+import { Muted } from "../../ui/controls";
+import { Opens } from "../../ui/popover";
+
+const number = (n: number) => n.toLocaleString("en");
+
+/** How an answer came about: what was read, what was skipped, how long it took. */
+export function Explain({ explain, range }: { explain: Explanation; range: { from: string; to: string } }) {
+  const skipped = explain.skipped_by_time + explain.skipped_by_filter + explain.skipped_by_order;
+  const rows: [string, string][] = [
+    ["chunks that may be read", number(explain.chunks)],
+    ["skipped: their times lie outside", number(explain.skipped_by_time)],
+    ["skipped: their filters rule the query out", number(explain.skipped_by_filter)],
+    ["not needed: enough was found before", number(explain.skipped_by_order)],
+    ["opened", number(explain.chunks_read)],
+    ["pages scanned", number(explain.pages_scanned)],
+    ["pages skipped", number(explain.pages_skipped)],
+    ["rows looked at", number(explain.rows_looked_at)],
+    ["of them not yet in chunks", number(explain.head_rows)],
+    ["parts read", number(explain.parts_read)],
+    ["fetched from the database", `${number(Math.ceil(explain.fetched_bytes / 1024))} KiB`],
+    ["took", `${(explain.took_us / 1000).toFixed(1)} ms`],
+  ];
+  return (
+    <Opens
+      name={`${skipped} of ${explain.chunks} chunks skipped · ${(explain.took_us / 1000).toFixed(1)} ms`}
+      label="How the answer came about"
+    >
+      {() => (
+        <>
+          <h3>
+            {range.from} to {range.to}
+          </h3>
+          <dl data-testid="explain">
+            {rows.map(([what, value]) => (
+              <div key={what} style={{ display: "contents" }}>
+                <dt>{what}</dt>
+                <dd>{value}</dd>
+              </div>
+            ))}
+          </dl>
+          {[...explain.left_out, ...(explain.stopped ? [explain.stopped] : [])].map((loss) => (
+            <p key={loss}>
+              <Muted>not read: {loss}</Muted>
+            </p>
+          ))}
+        </>
+      )}
+    </Opens>
+  );
+}

@@ -1,0 +1,38 @@
+import { useTheme } from "styled-components";
+
+/** A strip of bars, one a step; told as a whole to those who cannot see it. */
+export function Spark(props: { values: number[]; bad?: number[]; width?: number; height?: number; label: string }) {
+  const { values, bad, width = 96, height = 18 } = props;
+  const theme = useTheme();
+  const most = Math.max(1, ...values);
+  const each = width / Math.max(values.length, 1);
+  return (
+    <svg width={width} height={height} role="img" aria-label={props.label} style={{ verticalAlign: "middle" }}>
+      {values.map((value, n) => {
+        const tall = value > 0 ? Math.max((value / most) * height, 1) : 0;
+        const wrong = Math.min(bad?.[n] ?? 0, value);
+        const red = wrong > 0 ? Math.max((wrong / most) * height, 1.5) : 0;
+        return (
+          <g key={n}>
+            <rect
+              x={n * each}
+              y={height - tall}
+              width={Math.max(each - 1, 0.5)}
+              height={tall}
+              fill={theme.severity.info}
+            />
+            {red > 0 && (
+              <rect
+                x={n * each}
+                y={height - red}
+                width={Math.max(each - 1, 0.5)}
+                height={red}
+                fill={theme.severity.error}
+              />
+            )}
+          </g>
+        );
+      })}
+    </svg>
+  );
+}

@@ -1,0 +1,139 @@
+//! What helps to ask, saved searches, and how things stand.
+
+use super::alerts;
+use crate::access::Reader;
+use crate::error::{Result, ServiceError};
+use crate::state::Shared;
+use crate::{explore, now as standing};
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use calvex_core::event::time::format_utc;
+use calvex_core::query::{Context, parse};
+use calvex_store::records::saved::SavedRow;
+use calvex_wire::api::{
+    CheckAnswer, CompleteAnswer, CompleteRequest, FoundFieldsAnswer, NowAnswer, RangeMeant, SavedSearch, SearchRequest,
+    ShapeAnswer, ShapeRequest, SpokenRange,
+};
+
+/// `POST /api/check`: mistakes and warnings of a query, its one form, and the text taken apart.
+pub async fn check(State(app): State<Shared>, _reader: Reader, Json(ask): Json<SearchRequest>) -> Json<CheckAnswer> {
+    let parsed = parse(&ask.query, &Context::utc((app.clock)()));
+    Json(CheckAnswer {
+        canonical: parsed.query.canonical(),
+        mistakes: parsed.mistakes,
+        warnings: parsed.warnings,
+        syntax: parsed.syntax,
+    })
+}
+
+/// `POST /api/complete`: what can stand at a place of a query.
+pub async fn complete(
+    State(app): State<Shared>,
+    reader: Reader,
+    Json(ask): Json<CompleteRequest>,
+) -> Result<Json<CompleteAnswer>> {
+    Ok(Json(explore::complete(&app, &reader, ask).await?))
+}
+
+/// `POST /api/range`: what a range as people say it means.
+pub async fn range(
+    State(app): State<Shared>,
+    _reader: Reader,
+    Json(ask): Json<SpokenRange>,
+) -> Result<Json<RangeMeant>> {
+    Ok(Json(explore::range_meant(&app, &ask)?))
+}
+
+/// `POST /api/found-fields`: the fields among the events found.
+pub async fn found_fields(
+    State(app): State<Shared>,
+    reader: Reader,
+    Json(ask): Json<SearchRequest>,
+) -> Result<Json<FoundFieldsAnswer>> {
+    Ok(Json(explore::found_fields(&app, &reader, ask).await?))
+}
+
+/// `POST /api/shape`: a shape, and what its messages hold.
+pub async fn shape(
+    State(app): State<Shared>,
+    reader: Reader,
+    Json(ask): Json<ShapeRequest>,
+) -> Result<Json<ShapeAnswer>> {
+    Ok(Json(explore::shape(&app, &reader, ask).await?))
+}
+
+/// `GET /api/now`: how things stand.
+pub async fn now(State(app): State<Shared>, reader: Reader) -> Result<Json<NowAnswer>> {
+    let Json(raised) = alerts::alerts(State(app.clone()), reader.clone()).await?;
+    let Json(rules) = alerts::rules(State(app.clone()), reader.clone()).await?;
+    Ok(Json(standing::now(&app, &reader, raised, &rules).await?))
+}
+
+/// `GET /api/saved`: every saved search, by name.
+pub async fn saved(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<SavedSearch>>> {
+    let told = |row: SavedRow| SavedSearch {
+        mine: row.owner_id == reader.who.user_id || reader.who.role == "admin",
+        name: row.name,
+        query: row.query,
+        from: row.from,
+        to: row.to,
+        columns: row.columns,
+        note: row.note,
+        owner: row.owner,
+        changed: format_utc(row.changed_ns, 0),
+    };
+    Ok(Json(app.store.saved().await?.into_iter().map(told).collect()))
+}
+
+/// `PUT /api/saved/{name}`: saves a search. It must be one that can be run.
+pub async fn put_saved(
+    State(app): State<Shared>,
+    reader: Reader,
+    Path(name): Path<String>,
+    Json(ask): Json<SavedSearch>,
+) -> Result<StatusCode> {
+    let too_long = |what: &str, most: usize| {
+        Err(ServiceError::BadRequest(format!("{what} has at most {most} characters; shorten it")))
+    };
+    if name.trim() != name || !(1..=128).contains(&name.chars().count()) || name.chars().any(char::is_control) {
+        return Err(ServiceError::BadRequest(
+            "a saved search needs a name of 1 to 128 characters, without blanks at its ends".into(),
+        ));
+    }
+    let now_ns = (app.clock)();
+    let mistakes = parse(&ask.query, &Context::utc(now_ns)).mistakes;
+    if !mistakes.is_empty() {
+        return Err(ServiceError::Query(mistakes));
+    }
+    let length = |text: &Option<String>| text.as_ref().map_or(0, |t| t.chars().count());
+    if length(&ask.from).max(length(&ask.to)) > 64 {
+        return too_long("a time", 64);
+    }
+    if length(&ask.columns) > 1024 {
+        return too_long("the list of columns", 1024);
+    }
+    if ask.note.chars().count() > 512 {
+        return too_long("a note", 512);
+    }
+    let row = SavedRow {
+        name,
+        owner_id: reader.who.user_id,
+        owner: String::new(),
+        query: ask.query,
+        from: ask.from.filter(|t| !t.is_empty()),
+        to: ask.to.filter(|t| !t.is_empty()),
+        columns: ask.columns.filter(|t| !t.is_empty()),
+        note: ask.note,
+        changed_ns: now_ns,
+    };
+    app.store.put_saved(&row, reader.who.role == "admin").await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// `DELETE /api/saved/{name}`
+pub async fn remove_saved(State(app): State<Shared>, reader: Reader, Path(name): Path<String>) -> Result<StatusCode> {
+    let owner = (reader.who.role != "admin").then_some(reader.who.user_id);
+    app.store.remove_saved(&name, owner).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
