@@ -1,5 +1,6 @@
 //! The client's side of the HTTP interface: where the service is, with what it is asked, and what its problems say.
 
+use crate::commands::profile::Profiles;
 use anyhow::{Context, Result, anyhow, bail};
 use calvex_wire::Problem;
 use calvex_wire::api::{CONSOLE_HEADER, LoginRequest};
@@ -16,9 +17,12 @@ pub const DEFAULT_URL: &str = "http://127.0.0.1:8437";
 /// Where to ask, and as whom.
 #[derive(Args, Clone, Debug)]
 pub struct Connection {
-    /// Address of the service
-    #[arg(long, env = "CALVEX_URL", default_value = DEFAULT_URL, global = true)]
-    pub url: String,
+    /// Address of the service; else that of the profile, else http://127.0.0.1:8437
+    #[arg(long, env = "CALVEX_URL", global = true)]
+    pub url: Option<String>,
+    /// Ask the service kept under this name (`calvex profile`)
+    #[arg(long, env = "CALVEX_PROFILE", global = true)]
+    pub profile: Option<String>,
     /// Token for reading [env: CALVEX_TOKEN]
     #[arg(long, global = true)]
     pub token: Option<String>,
@@ -53,11 +57,30 @@ pub fn http_client(timeout: Duration) -> Result<reqwest::Client> {
 }
 
 impl Connection {
+    /// With this address and token.
+    pub fn to(url: &str, token: &str) -> Self {
+        let (url, token) = (Some(url.to_owned()), Some(token.to_owned()));
+        Connection { url, profile: None, token, user: "admin".to_owned() }
+    }
+
+    /// The address asked, and a token for it where there is one. A profile's token goes to the profile's address only.
+    pub fn meant(&self) -> Result<(String, Option<String>)> {
+        let kept = if self.url.is_some() && self.profile.is_none() {
+            None
+        } else {
+            Profiles::load()?.get(self.profile.as_deref())?.cloned()
+        };
+        let kept_url = kept.as_ref().map(|k| k.url.as_str());
+        let url = self.url.as_deref().or(kept_url).unwrap_or(DEFAULT_URL).trim_end_matches('/').to_owned();
+        let token = self.token.clone().or_else(|| std::env::var("CALVEX_TOKEN").ok()).filter(|t| !t.is_empty());
+        let token = token.or_else(|| kept.as_ref().filter(|k| k.url == url).and_then(|k| k.token.clone()));
+        Ok((url, token))
+    }
+
     /// Signs in: by token where there is one, else by name and password.
     pub async fn open(&self) -> Result<Client> {
         let http = http_client(Duration::from_secs(60))?;
-        let base = self.url.trim_end_matches('/').to_owned();
-        let token = self.token.clone().or_else(|| std::env::var("CALVEX_TOKEN").ok()).filter(|t| !t.is_empty());
+        let (base, token) = self.meant()?;
         if let Some(token) = token {
             return Ok(Client { http, base, authorization: (header::AUTHORIZATION, format!("Bearer {token}")) });
         }

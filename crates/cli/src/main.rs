@@ -4,6 +4,8 @@ mod client;
 mod commands;
 mod figures;
 mod output;
+mod proposed;
+mod shown;
 
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
@@ -33,6 +35,10 @@ enum Command {
     Probe(commands::probe::Probe),
     /// Search events
     Search(commands::search::Search),
+    /// How things stand: services against their usual, alerts, marks
+    Now(commands::now::Now),
+    /// Searches that were saved
+    Saved(commands::saved::Saved),
     /// Show events as they come
     Tail(commands::tail::Tail),
     /// Write every event a query finds, or its figures, as NDJSON or CSV
@@ -69,6 +75,8 @@ enum Command {
     Settings(commands::serve::ShowSettings),
     /// Backup, restore and upkeep
     Admin(commands::admin::Admin),
+    /// Services by name, with their addresses and tokens
+    Profile(commands::profile::Profile),
     /// The demo: the Fennmark Lockers night
     Demo(commands::demo::Demo),
     /// Completions for a shell
@@ -87,8 +95,19 @@ pub enum Ended {
     Nothing,
 }
 
-#[tokio::main]
-async fn main() -> ExitCode {
+fn main() -> ExitCode {
+    // Where a shell asks for proposals, they are told and nothing else is done.
+    clap_complete::CompleteEnv::with_factory(Cli::command).var(proposed::VARIABLE).complete();
+    match tokio::runtime::Runtime::new() {
+        Ok(runtime) => runtime.block_on(run()),
+        Err(e) => {
+            eprintln!("calvex: no threads can be started: {e}");
+            ExitCode::from(2)
+        }
+    }
+}
+
+async fn run() -> ExitCode {
     // The one TLS implementation of every client in this process; a second call could only say it is there already.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let cli = match Cli::try_parse() {
@@ -105,6 +124,9 @@ async fn main() -> ExitCode {
         Command::Arrivals(c) => c.run().await,
         Command::Probe(c) => c.run().await,
         Command::Search(c) => c.run().await,
+        Command::Now(c) => c.run().await,
+        Command::Saved(c) => c.run().await,
+        Command::Profile(c) => c.run().await,
         Command::Tail(c) => c.run().await,
         Command::Export(c) => c.run().await,
         Command::Breakdown(c) => c.run().await,
@@ -125,7 +147,7 @@ async fn main() -> ExitCode {
         Command::Admin(c) => c.run().await,
         Command::Demo(c) => c.run().await,
         Command::Receiver(c) => c.run().await,
-        Command::Completions(c) => c.run(Cli::command()),
+        Command::Completions(c) => c.run(),
         Command::Manual(c) => c.run(Cli::command()),
     };
     match ended {

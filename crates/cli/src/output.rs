@@ -18,6 +18,12 @@ pub fn line(text: &str) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// A line as wide as the terminal: cut there, or with `wrap` gone on below; as it is where there is no terminal.
+pub fn fitted(text: &str, wrap: bool) -> String {
+    let Some((_, width)) = console::Term::stdout().size_checked() else { return text.to_owned() };
+    if wrap { text.to_owned() } else { console::truncate_str(text, usize::from(width), "…").into_owned() }
+}
+
 /// Prints each as one line of JSON.
 pub fn ndjson<T: Serialize>(items: &[T]) -> anyhow::Result<()> {
     items.iter().try_for_each(|item| line(&serde_json::to_string(item)?))

@@ -40,8 +40,15 @@ fn a_wrong_word_ends_in_two() {
 
 #[test]
 fn shells_and_manuals_know_every_command() {
-    let (code, out, _) = calvex(&["completions", "bash"]);
-    assert_eq!(code, Some(0));
+    let (code, script, _) = calvex(&["completions", "bash"]);
+    assert!(code == Some(0) && script.contains("CALVEX_COMPLETE"), "{script}");
+    // As the script asks; what is proposed for a query comes from a service (crates/e2e/tests/client.rs).
+    let asked = Command::new(env!("CARGO_BIN_EXE_calvex"))
+        .args(["--", "calvex", ""])
+        .envs([("CALVEX_COMPLETE", "bash"), ("_CLAP_COMPLETE_INDEX", "1"), ("_CLAP_IFS", "\n")])
+        .output()
+        .unwrap();
+    let out = String::from_utf8(asked.stdout).unwrap();
     let folder = std::env::temp_dir().join(format!("calvex-manual-{}", std::process::id()));
     let (code, _, err) = calvex(&["manual", folder.to_str().unwrap()]);
     assert_eq!(code, Some(0), "{err}");

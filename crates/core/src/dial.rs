@@ -75,6 +75,7 @@ pub fn set_aside(dials: &[Dial], page: &dyn PageRead, now_ns: i64) -> Result<Vec
 }
 
 /// What a sender tells of itself when it asks.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Asker {
@@ -88,6 +89,7 @@ pub struct Asker {
 }
 
 /// What a sender does by the dials.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Level {
     /// The least severity to send, by name; none where no dial says: the sender's own.
@@ -102,6 +104,7 @@ pub struct Level {
 }
 
 /// See [`Level::within`].
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Within {
     /// For which of its events: a filter in the query language.

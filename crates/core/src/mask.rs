@@ -20,6 +20,7 @@ pub const COVER: &str = "•••";
 const CARD_DIGITS: std::ops::RangeInclusive<usize> = 13..=19;
 
 /// A built-in form of secret.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Detector {

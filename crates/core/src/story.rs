@@ -26,6 +26,7 @@ pub fn story_filter(id: &str) -> Option<(Tie, Filter)> {
 }
 
 /// One service's share of a story.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct ServiceShare {
     /// Its name; empty where events told none.

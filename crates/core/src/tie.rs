@@ -106,6 +106,7 @@ const SHARE: f64 = 0.1;
 const MAX_VALUES: usize = 500_000;
 
 /// A field that seems to be a tie.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct Proposal {
     /// Which tie.

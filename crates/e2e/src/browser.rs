@@ -10,7 +10,7 @@ pub struct Browser {
     /// The page.
     pub page: WebDriver,
     driver: Child,
-    _profile: tempfile::TempDir,
+    profile: tempfile::TempDir,
 }
 
 impl Browser {
@@ -40,6 +40,9 @@ impl Browser {
         ] {
             options.add_arg(option)?;
         }
+        let downloads = profile.path().join("taken");
+        std::fs::create_dir(&downloads)?;
+        options.add_experimental_option("prefs", serde_json::json!({ "download.default_directory": downloads }))?;
         let until = Instant::now() + Duration::from_secs(30);
         let page = loop {
             match WebDriver::new(format!("http://127.0.0.1:{port}"), options.clone()).await {
@@ -48,9 +51,14 @@ impl Browser {
                 Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
             }
         };
-        let browser = Browser { page, driver, _profile: profile };
+        let browser = Browser { page, driver, profile };
         browser.resize(width, height).await?;
         Ok(browser)
+    }
+
+    /// Where files go that a page hands over.
+    pub fn downloads(&self) -> std::path::PathBuf {
+        self.profile.path().join("taken")
     }
 
     /// Gives the page, not the window's frame, this size.

@@ -15,7 +15,7 @@ const CHANGE: &str = "02:10:00Z";
 /// The number that Search tells in front of "events", once it is another than `not`.
 async fn total(browser: &Browser, not: Option<u64>) -> Result<u64> {
     for _ in 0..400 {
-        let text = browser.css("[aria-live] strong").await?.text().await.unwrap_or_default();
+        let text = browser.css("[data-testid=total]").await?.text().await.unwrap_or_default();
         if let Ok(n) = text.replace(' ', "").parse::<u64>()
             && Some(n) != not
         {
@@ -51,7 +51,7 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
     browser.page.goto(format!("{}/search?{range}", service.url)).await?;
     let all = total(&browser, None).await?;
     assert!(all > 15_000, "{all}");
-    let query = browser.css("input[aria-label=Query]").await?;
+    let query = browser.css("[data-testid=query] [aria-label=Query]").await?;
     query.send_keys("service=slots \"ran out\"" + Key::Enter).await?;
     let leases = total(&browser, Some(all)).await?;
     let expected = service.search(
@@ -77,11 +77,11 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
     assert_eq!(total(&browser, Some(within)).await?, leases, "a step back undoes it");
 
     // Open an event, narrow by a value of it, and follow it to its story: by mouse, then by keyboard.
-    let row = browser.css("[role=row]").await?;
+    let row = browser.css("[data-index]").await?;
     row.click().await?;
     let event = browser.css("[data-testid=event]").await?;
     let text = event.text().await?;
-    for part in ["ran out", "lease.seconds", "slot.bank", "late_by_ms", "UTC", "lane"] {
+    for part in ["ran out", "lease", "seconds", "bank", "late_by_ms", "UTC", "lane", "integer"] {
         assert!(text.contains(part), "{part} is not in {text}");
     }
     browser.saying("[data-testid=event] a", "Its story").await?.click().await?;
@@ -91,9 +91,9 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
     browser.saying("li", "gave up on drop-off").await?;
     assert!(browser.address().await?.contains("/story/"));
     browser.page.back().await?;
-    browser.css("[role=row]").await?;
+    browser.css("[data-index]").await?;
     browser.page.action_chain().send_keys("jj").perform().await?;
-    browser.css("[role=row][aria-selected=true]").await?;
+    browser.css("[data-index][aria-selected=true]").await?;
     browser.page.action_chain().send_keys("s").perform().await?;
     browser.css("[data-testid=services]").await?;
 
@@ -105,11 +105,11 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
 
     // The spine's handle moves by keyboard, and the list with it.
     browser.page.goto(format!("{}/search?{range}", service.url)).await?;
-    let handle = browser.css("[role=slider]").await?;
+    let handle = browser.css("[aria-label='What the list shows']").await?;
     let before = handle.attr("aria-valuetext").await?.context("no value")?;
     handle.send_keys(Key::PageDown + Key::PageDown).await?;
     for _ in 0..200 {
-        let now = browser.css("[role=slider]").await?.attr("aria-valuetext").await.ok().flatten();
+        let now = browser.css("[aria-label='What the list shows']").await?.attr("aria-valuetext").await.ok().flatten();
         if now.is_some_and(|v| v != before) {
             browser.saying("a", "Alerts").await?.click().await?;
             browser.saying("h1", "Rules").await?;
@@ -132,7 +132,7 @@ async fn intake(browser: &Browser, service: &Service) -> Result<()> {
     browser.saying("p", "Nothing of nobody arrived").await?;
     browser.saying("button", "every service").await?.click().await?;
     browser.saying("[aria-label=Arrivals] td a", "slots").await?.click().await?;
-    browser.css("input[aria-label=Query]").await?;
+    browser.css("[aria-label=Query]").await?;
     assert!(browser.address().await?.contains("service%3D%22slots%22"), "{}", browser.address().await?);
     Ok(())
 }

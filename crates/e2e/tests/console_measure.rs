@@ -51,7 +51,7 @@ async fn figures_are_drawn_and_open_their_events() -> Result<()> {
     browser.saying("button", "max(took_ms)").await?.click().await?;
     browser.saying("[aria-label='Figures by step'] th", "edge 59 ms").await?.text().await?;
     browser.saying("[aria-label='Figures by step'] td a", "59 ms").await?.click().await?;
-    browser.saying("[role=row]", "door 59 opened").await?;
+    browser.saying("[data-index]", "door 59 opened").await?;
 
     // A word is not a clause; a mistake stands under its place; nothing is told as nothing.
     browser.page.goto(at("\"measure count\"")).await?;

@@ -134,17 +134,17 @@ async fn the_console_follows_pauses_and_narrows() -> Result<()> {
     browser.page.goto(&service.url).await?;
     browser.sign_in(&service.url, PASSWORD).await?;
     browser.page.goto(format!("{}/search?q=service%3Dslots", service.url)).await?;
-    browser.saying("a", "follow what comes").await?.click().await?;
+    browser.saying("a", "tail").await?.click().await?;
     browser.saying("[role=status]", "following").await?;
     let event = |name: &str, n: u64| json!({"time": jiff::Timestamp::now().to_string(), "service": name, "level": "error", "msg": format!("told {n}"), "door": n});
     send(&service, &[event("slots", 1), event("edge", 2)])?;
-    browser.saying("[role=row]", "told 1").await?;
+    browser.saying("[data-index]", "told 1").await?;
     browser.css("button[type=submit] + button").await?.click().await?;
     browser.saying("[role=status]", "paused, 0 new").await?;
     send(&service, &[event("slots", 3)])?;
     browser.saying("[role=status]", "paused, 1 new").await?;
     browser.saying("button", "go on").await?.click().await?;
-    browser.saying("[role=row]", "told 3").await?.click().await?;
+    browser.saying("[data-index]", "told 3").await?.click().await?;
     browser.saying("[data-testid=event]", "door").await?;
     let strip = browser.css("svg[role=img][aria-label^='events a second']").await?;
     assert!(strip.attr("aria-label").await?.is_some_and(|l| !l.contains("at most 0")));
@@ -154,6 +154,6 @@ async fn the_console_follows_pauses_and_narrows() -> Result<()> {
     browser.page.goto(format!("{}/tail", service.url)).await?;
     browser.saying("[role=status]", "following").await?;
     send(&service, &[event("edge", 4)])?;
-    browser.saying("[role=row]", "told 4").await?;
+    browser.saying("[data-index]", "told 4").await?;
     browser.close().await
 }

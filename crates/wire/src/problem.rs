@@ -1,10 +1,11 @@
 //! Problem details for HTTP (RFC 9457), media type `application/problem+json`.
 
 use calvex_core::query::Mistake;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What went wrong, where, and the cure.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Problem {
     /// `about:blank` would do; a stable word under `/problems/` tells the sort.
     #[serde(rename = "type")]

@@ -22,7 +22,7 @@ import { asNdjson, asText, usePicked } from "./picked";
 import { QueryBar } from "./QueryBar";
 import { ShapesView } from "./ShapesView";
 import { Spine, type Pin } from "./Spine";
-import { columnsOf, columnsText, narrowed, shellQuoted, type Change, type SearchState } from "./state";
+import { columnsOf, columnsText, narrowed, shellQuoted, within, type Change, type SearchState } from "./state";
 
 /** Bars of the spine, and how often they are counted anew while one follows. */
 const BARS = 110;
@@ -144,7 +144,7 @@ export function Events({ state, change }: { state: SearchState; change: Change }
     if (!range) return;
     const [from, to] = [parseNs(range.from), parseNs(range.to)];
     const by = (to - from) * direction;
-    change({ from: formatNs(from + by), to: formatNs(to + by), follow: "" });
+    change(within(state.query, { from: formatNs(from + by), to: formatNs(to + by) }));
   };
   const addColumn = (field: string) => {
     if (!columns.some((c) => c.field === field)) change({ columns: columnsText([...columns, { field, width: 140 }]) });
@@ -175,9 +175,15 @@ export function Events({ state, change }: { state: SearchState; change: Change }
   const losses = [...(explain?.left_out ?? []), ...(explain?.stopped ? [explain.stopped] : [])];
   const mistaken = error && "mistakes" in error && (error.mistakes as unknown[]).length > 0;
   const axis = range && { fromNs: parseNs(range.from), toNs: parseNs(range.to), newestFirst: state.order === "newest" };
-  const terminal = `calvex search ${shellQuoted(state.query)} --from ${shellQuoted(state.from)} --to ${shellQuoted(state.to)}${
-    columns.length ? ` --columns ${columns.map((c) => c.field).join(",")}` : ""
-  }`;
+  const span = `--from ${shellQuoted(state.from)} --to ${shellQuoted(state.to)}`;
+  const terminal =
+    state.view === "shapes"
+      ? `calvex shapes ${shellQuoted(state.query)} ${span}`
+      : state.fields && state.field
+        ? `calvex breakdown ${shellQuoted(state.field)} -q ${shellQuoted(state.query)} ${span}`
+        : `calvex search ${shellQuoted(state.query)} ${span}${
+            columns.length ? ` --columns ${shellQuoted(columns.map((c) => c.field).join(","))}` : ""
+          }`;
 
   return (
     <Page>
@@ -230,7 +236,7 @@ export function Events({ state, change }: { state: SearchState; change: Change }
         {explain && range && <Explain explain={explain} range={range} />}
         {range && <Download state={state} range={range} total={answered?.total} />}
         <Follow to={`/tail?${new URLSearchParams(state.query ? { q: state.query } : {})}`}>tail</Follow>
-        {range && <Quiet onPress={() => change({ from: range.from, to: range.to })}>fix the range for a link</Quiet>}
+        {range && <Quiet onPress={() => change(within(state.query, range))}>fix the range for a link</Quiet>}
         {waiting && (
           <span role="status" data-testid="progress">
             {total > 0 ? `${number(done)} of ${number(total)} pages` : "reading …"}{" "}
@@ -264,7 +270,7 @@ export function Events({ state, change }: { state: SearchState; change: Change }
                 setChosen(-1);
                 change({ seek: formatNs(ns), open: "" });
               }}
-              onRange={(from, to) => change({ from: formatNs(from), to: formatNs(to), follow: "" })}
+              onRange={(from, to) => change(within(state.query, { from: formatNs(from), to: formatNs(to) }))}
             />
           ) : (
             <span />

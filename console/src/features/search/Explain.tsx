@@ -23,7 +23,7 @@ export function Explain({ explain, range }: { explain: Explanation; range: { fro
   ];
   return (
     <Opens
-      name={`${skipped} of ${explain.chunks} chunks skipped · ${(explain.took_us / 1000).toFixed(1)} ms`}
+      name={`explain: ${skipped} of ${explain.chunks} chunks skipped, ${(explain.took_us / 1000).toFixed(1)} ms`}
       label="How the answer came about"
     >
       {() => (

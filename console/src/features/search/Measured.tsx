@@ -3,15 +3,17 @@ import { useState } from "react";
 import { Link } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
-import { clock, date, parseNs } from "../../api/time";
 import type { Json, MeasureAnswer, Syntax } from "../../api/types";
-import { radius, space, type } from "../../app/tokens";
+import { radius, space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Muted, Problem, Quiet } from "../../ui/controls";
 import { Table } from "../../ui/table";
+import { Explain } from "./Explain";
 import { figure } from "./figure";
 import { QueryBar } from "./QueryBar";
-import { literal, narrowed, shellQuoted, type SearchState } from "./state";
+import { Steps } from "./Steps";
+import { figuresCsv, handOver } from "./download";
+import { literal, narrowed, shellQuoted, within, type Change, type SearchState } from "./state";
 
 /** Groups shown at first; the others wait behind their names. */
 const SHOWN = 6;
@@ -27,7 +29,7 @@ const Body = styled.div`
   padding: 0 ${space.l} ${space.l};
 `;
 
-const Facts = styled.p`
+const Facts = styled.div`
   display: flex;
   flex-wrap: wrap;
   gap: ${space.xs} ${space.l};
@@ -72,17 +74,6 @@ const Bar = styled.span`
   border-radius: 0 ${radius} ${radius} 0;
 `;
 
-const Names = styled.div`
-  display: flex;
-  flex-wrap: wrap;
-  gap: ${space.xs};
-  margin-bottom: ${space.m};
-  button {
-    font-family: ${type.mono};
-    font-size: ${type.small};
-  }
-`;
-
 /** What a group is called. */
 function named(shapes: MeasureAnswer["shapes"], values: Json[]): string {
   const told = values.map((value) => {
@@ -94,15 +85,7 @@ function named(shapes: MeasureAnswer["shapes"], values: Json[]): string {
 }
 
 /** Figures of a `measure`: one number, bars by group, or bars down the page, step by step. Each opens its events. */
-export function Measured({
-  state,
-  change,
-  clause,
-}: {
-  state: SearchState;
-  change: (c: Partial<SearchState>) => void;
-  clause: Syntax;
-}) {
+export function Measured({ state, change, clause }: { state: SearchState; change: Change; clause: Syntax }) {
   const { zone } = useZone();
   const ask = { query: state.query, from: state.from, to: state.to };
   const measured = useQuery({ queryKey: ["measure", ask], queryFn: ({ signal }) => api.measure(ask, signal) });
@@ -133,13 +116,11 @@ export function Measured({
   const bar = (value: Json | undefined, most: number) => (
     <Bar style={{ width: `${Math.max(0, (number(value) / (most || 1)) * 100)}%` }} />
   );
-  const shown = groups.filter((group) => group.shown);
-  const most = Math.max(0, ...shown.flatMap((g) => (g.steps ?? []).map((cells) => number(cells[at]))));
   const unit = (n: number) => answer?.aggregates[n]?.unit;
   const heads = answer?.aggregates.map((a) => a.name + (a.error ? ` (± ${(a.error * 100).toFixed(0)} %)` : "")) ?? [];
   return (
     <Page>
-      <QueryBar state={state} change={change} error={error} />
+      <QueryBar state={state} change={change} error={error} range={answer?.range} />
       <Body>
         {unseen && (
           <Problem>
@@ -152,10 +133,13 @@ export function Measured({
             <Facts aria-live="polite">
               <span>
                 {answer.group_count === 1 ? "1 group" : `${answer.group_count.toLocaleString("en")} groups`} ·{" "}
-                {answer.explain.rows_looked_at.toLocaleString("en")} events looked at ·{" "}
-                {(answer.explain.took_us / 1000).toFixed(1)} ms
+                {answer.explain.rows_looked_at.toLocaleString("en")} events looked at
               </span>
               {answer.limited && <span>{answer.limited}</span>}
+              <Quiet onPress={() => void figuresCsv(answer).then((blob) => handOver(blob, "calvex-figures.csv"))}>
+                download
+              </Quiet>
+              <Explain explain={answer.explain} range={answer.range} />
               <span>
                 same in the terminal: calvex search {shellQuoted(state.query)} --from {state.from} --to {state.to}
               </span>
@@ -214,52 +198,16 @@ export function Measured({
         )}
         {answer && steps.length > 0 && groups.length > 0 && (
           <>
-            {groups.length > 1 && (
-              <Names role="group" aria-label="Groups shown">
-                {groups.map((group) => (
-                  <Quiet
-                    key={group.name}
-                    $on={group.shown}
-                    aria-pressed={group.shown}
-                    onPress={() => setHidden({ ...hidden, [group.name]: group.shown })}
-                  >
-                    {group.name}
-                  </Quiet>
-                ))}
-              </Names>
-            )}
-            <Table aria-label="Figures by step">
-              <thead>
-                <tr>
-                  <th scope="col">from</th>
-                  {shown.map((group) => (
-                    <th key={group.name} scope="col">
-                      {group.name} <Muted>{figure(group.total[at] ?? null, unit(at))}</Muted>
-                    </th>
-                  ))}
-                </tr>
-              </thead>
-              <tbody>
-                {steps.map((step, n) => (
-                  <tr key={step.from}>
-                    <th scope="row" className="short" title={date(parseNs(step.from), zone)}>
-                      {clock(parseNs(step.from), zone, 0)}
-                    </th>
-                    {shown.map((group) => {
-                      const value = group.steps?.[n]?.[at];
-                      return (
-                        <Cell key={group.name}>
-                          <Link to={open(group.values, step)} title="open these events">
-                            {figure(value ?? null, unit(at))}
-                            {bar(value, most)}
-                          </Link>
-                        </Cell>
-                      );
-                    })}
-                  </tr>
-                ))}
-              </tbody>
-            </Table>
+            <Steps
+              steps={steps}
+              groups={groups}
+              at={at}
+              unit={unit(at)}
+              zone={zone}
+              onShow={(name, shown) => setHidden({ ...hidden, [name]: !shown })}
+              open={open}
+              onRange={(range) => change(within(state.query, range))}
+            />
           </>
         )}
       </Body>

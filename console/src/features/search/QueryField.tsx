@@ -76,12 +76,12 @@ const Box = styled.div`
     color: ${(p) => p.theme.text};
     z-index: 20;
   }
-  .cm-tooltip-autocomplete > ul {
+  && .cm-tooltip.cm-tooltip-autocomplete > ul {
     font-family: ${type.mono};
-    max-height: 320px;
+    max-height: 336px;
     max-width: min(640px, 94vw);
   }
-  .cm-tooltip-autocomplete > ul > li {
+  && .cm-tooltip.cm-tooltip-autocomplete > ul > li {
     display: flex;
     gap: ${space.m};
     padding: 4px ${space.m};
@@ -106,7 +106,7 @@ const Box = styled.div`
     color: ${(p) => p.theme.muted};
     font-variant-numeric: tabular-nums;
   }
-  .cm-tooltip-autocomplete > ul > li[aria-selected] {
+  && .cm-tooltip.cm-tooltip-autocomplete > ul > li[aria-selected] {
     background: ${(p) => p.theme.chosen};
     color: ${(p) => p.theme.text};
     box-shadow: inset 2px 0 ${(p) => p.theme.accent};

@@ -6,7 +6,7 @@ import { exactShort, formatNs, parseNs, type Zone } from "../../api/time";
 import { radius, space, type } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Quiet } from "../../ui/controls";
-import type { Change, SearchState } from "./state";
+import { within, type Change, type SearchState } from "./state";
 
 const Bar = styled.div`
   display: flex;
@@ -75,7 +75,7 @@ export function RangeBar(props: {
       const meant = await api.range(text, zoneName(zone));
       setWrong("");
       setDraft(undefined);
-      change({ from: meant.from, to: meant.to });
+      change(within(state.query, { from: meant.from, to: meant.to }));
     } catch (e) {
       setWrong(e instanceof Error ? e.message : String(e));
     }
@@ -86,14 +86,14 @@ export function RangeBar(props: {
     const length = to - from;
     const shift = BigInt(Math.round(Number(length) * by));
     const more = BigInt(Math.round((Number(length) * (stretch - 1)) / 2));
-    change({ from: formatNs(from + shift - more), to: formatNs(to + shift + more), follow: "" });
+    change(within(state.query, { from: formatNs(from + shift - more), to: formatNs(to + shift + more) }));
   };
   return (
     <Bar role="group" aria-label="Range">
       {SPANS.map(([from, name]) => {
         const on = state.from === from && state.to === "now";
         return (
-          <Quiet key={from} $on={on} aria-pressed={on} onPress={() => change({ from, to: "now" })}>
+          <Quiet key={from} $on={on} aria-pressed={on} onPress={() => change(within(state.query, { from, to: "now" }))}>
             {name}
           </Quiet>
         );

@@ -135,7 +135,7 @@ function proposing(range: () => { from: string; to: string }): Extension {
     const options: Completion[] = answer.proposals.map((p) => ({
       label: p.text,
       type: p.kind,
-      detail: [KINDS[p.kind], p.note].filter(Boolean).join(" · "),
+      detail: [p.kind === "value" ? "" : KINDS[p.kind], p.note].filter(Boolean).join(" · "),
       info: undefined,
       apply: p.kind === "value" ? `${p.text} ` : p.text,
       boost: p.events ?? 0,

@@ -119,6 +119,12 @@ export function parted(query: string): { filter: string; over: string } {
   return { filter: (over ? query.slice(0, over.index) : query).trim(), over: over ? over[0].trim() : "" };
 }
 
+/** Another range. One that stands in the query would win over it, and goes. */
+export function within(query: string, range: { from: string; to: string }): Partial<SearchState> {
+  const { filter, over } = parted(query);
+  return { ...(over ? { query: filter } : {}), ...range, follow: "" };
+}
+
 /** A filter that one more clause can follow: what is a choice of several stays one. */
 export function bracketed(filter: string): string {
   return /\bor\b/.test(filter) ? `(${filter})` : filter;

@@ -2,6 +2,8 @@
 
 use super::search::check_whole;
 use crate::client::Connection;
+use crate::figures::bars;
+use crate::shown::{ZoneArgs, link};
 use crate::{Ended, output};
 use anyhow::Result;
 use calvex_wire::api::{BreakdownAnswer, BreakdownRequest, FieldAnswer, ValueCount};
@@ -16,10 +18,10 @@ const BAR: f64 = 30.0;
 #[derive(Args)]
 pub struct Breakdown {
     /// service, severity, shape, slot.bank, a tie …
-    #[arg(required = true)]
+    #[arg(required = true, add = crate::proposed::field())]
     fields: Vec<String>,
     /// Which events
-    #[arg(long, short = 'q', default_value = "")]
+    #[arg(long, short = 'q', default_value = "", add = crate::proposed::query())]
     query: String,
     /// Start of the range, included: RFC 3339, a date, or now-15m (an hour ago if not given)
     #[arg(long)]
@@ -33,17 +35,29 @@ pub struct Breakdown {
     /// As NDJSON: one value a line
     #[arg(long)]
     json: bool,
+    /// Print the address in the console that shows the same, and ask nothing
+    #[arg(long)]
+    link: bool,
+    #[command(flatten)]
+    zone: ZoneArgs,
     #[command(flatten)]
     connection: Connection,
 }
 
 impl Breakdown {
     pub async fn run(self) -> Result<Ended> {
+        if self.link {
+            let base = self.connection.meant()?.0;
+            let field = self.fields.first().map_or("", String::as_str);
+            let more = [("fields", "1"), ("field", field)];
+            output::line(&link(&base, &self.query, self.from.as_deref(), self.to.as_deref(), &more))?;
+            return Ok(Ended::Well);
+        }
         let ask = BreakdownRequest {
             query: self.query,
             from: self.from,
             to: self.to,
-            zone: None,
+            zone: self.zone.zone().name(),
             fields: self.fields,
             top: Some(self.top),
         };
@@ -84,6 +98,12 @@ fn show(field: &FieldAnswer, events: u64) -> Result<()> {
         let bar = output::styled(&format!("{:<30}", "█".repeat(cells)), Style::new().bright_blue());
         let share = share(value.count) * 100.0;
         output::line(&format!("  {:>widest$}  {share:>5.1} %  {bar}  {}", value.count, name(value)))?;
+    }
+    if let Some(spread) = &field.spread {
+        let bars = bars(&spread.counts.iter().map(|n| *n as f64).collect::<Vec<f64>>());
+        let percentiles: Vec<String> = spread.percentiles.iter().map(|(p, v)| format!("p{p} {v}")).collect();
+        let scale = if spread.by_factor { ", bars by a factor" } else { "" };
+        output::line(&format!("  {} {bars} {}  {}{scale}", spread.min, spread.max, percentiles.join("  ")))?;
     }
     if field.uncounted > 0 {
         output::line(&output::faint(&format!("  {} events have values beyond those counted", field.uncounted)))?;

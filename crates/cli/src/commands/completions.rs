@@ -1,12 +1,15 @@
 //! `calvex completions` and `calvex manual`: what shells and readers of manuals need, made of the commands themselves.
 
 use crate::Ended;
+use crate::proposed::VARIABLE;
 use anyhow::{Context, Result};
 use clap::{Args, Command};
 use clap_complete::Shell;
+use clap_complete::env::Shells;
 use std::path::PathBuf;
 
-/// Completions for a shell, to standard output.
+/// A script that completes commands, options, and in queries the fields and values that the service has seen, to standard
+/// output: `source <(calvex completions bash)`.
 #[derive(Args)]
 pub struct Completions {
     /// bash, zsh, fish, elvish or powershell
@@ -14,10 +17,12 @@ pub struct Completions {
 }
 
 impl Completions {
-    pub fn run(self, mut command: Command) -> Result<Ended> {
-        // Into memory first: the generator does not tell of a reader that has gone.
+    pub fn run(self) -> Result<Ended> {
+        let name = self.shell.to_string();
+        let shells = Shells::builtins();
+        let shell = shells.completer(&name).with_context(|| format!("no completions for `{name}`"))?;
         let mut out = Vec::new();
-        clap_complete::generate(self.shell, &mut command, "calvex", &mut out);
+        shell.write_registration(VARIABLE, "calvex", "calvex", "calvex", &mut out)?;
         std::io::Write::write_all(&mut std::io::stdout().lock(), &out)?;
         Ok(Ended::Well)
     }

@@ -3,6 +3,7 @@
 use super::search::check_whole;
 use crate::Ended;
 use crate::client::{Client, Connection};
+use crate::shown::{field_text, value_text};
 use anyhow::{Context, Result};
 use calvex_core::query::{Context as Reading, parse};
 use calvex_wire::api::{MeasureAnswer, SearchAnswer, SearchRequest};
@@ -21,6 +22,7 @@ const COLUMNS: &str = "time,severity,service,host,message,trace";
 #[derive(Args)]
 pub struct Export {
     /// The query (docs/query-language.md)
+    #[arg(add = crate::proposed::query())]
     query: Vec<String>,
     /// Start of the range, included: RFC 3339, a date, or now-15m
     #[arg(long, default_value = "now-1h")]
@@ -93,7 +95,7 @@ impl Export {
                     }
                     Sink::Csv(csv) => {
                         let event = serde_json::to_value(event)?;
-                        csv.write_record(self.columns.iter().map(|column| cell(&event, column)))?;
+                        csv.write_record(self.columns.iter().map(|column| field_text(&event, column)))?;
                     }
                 }
             }
@@ -149,7 +151,7 @@ async fn figures(client: &Client, ask: &SearchRequest, mut sink: Sink) -> Result
                     serde_json::to_writer(&mut *out, &row)?;
                     out.write_all(b"\n")?;
                 }
-                Sink::Csv(csv) => csv.write_record(values.map(|v| text(&v)))?,
+                Sink::Csv(csv) => csv.write_record(values.map(|v| value_text(&v)))?,
             }
             rows += 1;
         }
@@ -160,41 +162,4 @@ async fn figures(client: &Client, ask: &SearchRequest, mut sink: Sink) -> Result
     }
     check_whole(&answer.explain)?;
     Ok(if rows > 0 { Ended::Well } else { Ended::Nothing })
-}
-
-fn text(value: &Value) -> String {
-    match value {
-        Value::Null => String::new(),
-        Value::String(text) => text.clone(),
-        other => other.to_string(),
-    }
-}
-
-/// An own part, or a field by its dotted path: names with dots are found like nested ones.
-fn cell(event: &Value, column: &str) -> String {
-    fn find<'v>(value: &'v Value, path: &str) -> Option<&'v Value> {
-        let entries = value.as_object()?;
-        if let Some(found) = entries.get(path) {
-            return Some(found);
-        }
-        entries.iter().find_map(|(name, inner)| find(inner, path.strip_prefix(name.as_str())?.strip_prefix('.')?))
-    }
-    let own = column.strip_prefix('.').is_none().then(|| event.get(column)).flatten().filter(|_| column != "fields");
-    let field = || find(&event["fields"], column.trim_start_matches('.'));
-    own.or_else(field).map(text).unwrap_or_default()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use serde_json::json;
-
-    #[test]
-    fn cells_by_own_part_and_path() {
-        let event = json!({ "time": "t", "service": "slots", "fields": { "slot": { "bank": "BK-1", "n": 4 }, "a.b": [1, "x"], "service": "sent" } });
-        let told: Vec<String> = ["time", "service", ".service", "slot.bank", "slot.n", "a.b", "none", "slot"]
-            .map(|c| cell(&event, c))
-            .into();
-        assert_eq!(told, ["t", "slots", "sent", "BK-1", "4", "[1,\"x\"]", "", "{\"bank\":\"BK-1\",\"n\":4}"]);
-    }
 }

@@ -35,7 +35,7 @@ impl Probe {
                 answer.map(|a| !a.events.is_empty()).map_err(|e| format!("{e:#}"))
             }
         };
-        let told = probe(&ways, self.connection.url.trim_end_matches('/'), &key, now_ns, find).await;
+        let told = probe(&ways, &self.connection.meant()?.0, &key, now_ns, find).await;
         let failed = told.iter().filter(|t| t.wrong.is_some()).count();
         if self.json {
             output::ndjson(&told)?;

@@ -1,6 +1,7 @@
 //! `calvex search`.
 
 use crate::client::Connection;
+use crate::shown::{Shown, Zone, link};
 use crate::{Ended, figures, output};
 use anyhow::{Result, bail};
 use calvex_core::query::{Context, parse};
@@ -14,10 +15,11 @@ use std::io::IsTerminal;
 #[derive(Args)]
 pub struct Search {
     /// The query: words, comparisons, a range (docs/query-language.md)
+    #[arg(add = crate::proposed::query())]
     query: Vec<String>,
     #[command(flatten)]
     connection: Connection,
-    /// Start of the range, included: RFC 3339, a date, or now-15m (an hour ago if not given)
+    /// Start of the range, included: RFC 3339, now-15m, `yesterday 2am` (an hour ago if not given)
     #[arg(long)]
     from: Option<String>,
     /// End of the range, not included (now if not given)
@@ -41,15 +43,43 @@ pub struct Search {
     /// Tell on standard error how the answer came about
     #[arg(long)]
     explain: bool,
+    /// Print the address in the console that shows the same, and ask nothing
+    #[arg(long)]
+    link: bool,
+    #[command(flatten)]
+    shown: Shown,
 }
 
 impl Search {
+    /// A search that was saved.
+    pub fn of(
+        query: Vec<String>,
+        connection: Connection,
+        from: Option<String>,
+        to: Option<String>,
+        limit: usize,
+        (json, text): (bool, bool),
+        shown: Shown,
+    ) -> Self {
+        let (oldest, histogram, explain, link) = (false, false, false, false);
+        Search { query, connection, from, to, oldest, limit, json, text, histogram, explain, link, shown }
+    }
+
     pub async fn run(self) -> Result<Ended> {
+        let query = self.query.join(" ");
+        if self.link {
+            let order = if self.oldest { "oldest" } else { "" };
+            let more = [("order", order), ("columns", &self.shown.columns.join(","))];
+            let base = self.connection.meant()?.0;
+            output::line(&link(&base, &query, self.from.as_deref(), self.to.as_deref(), &more))?;
+            return Ok(Ended::Well);
+        }
         let client = self.connection.open().await?;
         let mut ask = SearchRequest {
-            query: self.query.join(" "),
+            query,
             from: self.from.clone(),
             to: self.to.clone(),
+            zone: self.shown.zone.zone().name(),
             order: Some(if self.oldest { "oldest" } else { "newest" }.to_owned()),
             ..SearchRequest::default()
         };
@@ -57,7 +87,7 @@ impl Search {
         if self.histogram {
             ask.buckets = Some(40);
             let answer: HistogramAnswer = client.post("/api/histogram", &ask).await?;
-            return show_histogram(&answer, as_json);
+            return show_histogram(&answer, as_json, &self.shown.zone.zone());
         }
         if parse(&ask.query, &Context::utc(0)).query.measure.is_some() {
             ask.order = None;
@@ -80,7 +110,7 @@ impl Search {
             if as_json {
                 output::ndjson(&answer.events)?;
             } else {
-                answer.events.iter().try_for_each(|e| output::line(&event_line(e)))?;
+                answer.events.iter().try_for_each(|e| output::line(&self.shown.line(e)))?;
             }
             found += answer.events.len();
             left = left.saturating_sub(answer.events.len());
@@ -132,49 +162,8 @@ fn explanation(range: &RangeAnswer, e: &Explanation) -> String {
     )
 }
 
-/// One event as one line.
-pub fn event_line(event: &impl serde::Serialize) -> String {
-    // What the service answers is JSON already, so this cannot fail.
-    let event = serde_json::to_value(event).unwrap_or_default();
-    let text = |name: &str| event[name].as_str().unwrap_or("");
-    let time = text("time").get(..23).unwrap_or("").replace('T', " ");
-    let service = format!("{:<12}", text("service"));
-    let message = text("message").replace(['\n', '\r'], "⏎");
-    let fields = brief(&event["fields"]);
-    format!(
-        "{}  {} {} {}  {}",
-        output::faint(&time),
-        output::severity(text("severity")),
-        service,
-        message,
-        output::faint(&fields)
-    )
-}
-
-/// The fields as `path=value`, as many as fit a line.
-fn brief(fields: &Value) -> String {
-    let mut out = String::new();
-    let mut stack = vec![(String::new(), fields)];
-    while let Some((path, value)) = stack.pop() {
-        if let Value::Object(entries) = value {
-            let below =
-                entries.iter().map(|(k, v)| (if path.is_empty() { k.clone() } else { format!("{path}.{k}") }, v));
-            stack.extend(below.collect::<Vec<_>>().into_iter().rev());
-            continue;
-        }
-        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-        let item = format!("{path}={text} ");
-        if out.chars().count() + item.chars().count() > 90 {
-            out.push('…');
-            break;
-        }
-        out.push_str(&item);
-    }
-    out.trim_end().to_owned()
-}
-
 /// A row a bucket: time, count, and a bar with the errors and warnings of it.
-fn show_histogram(answer: &HistogramAnswer, as_json: bool) -> Result<Ended> {
+fn show_histogram(answer: &HistogramAnswer, as_json: bool, zone: &Zone) -> Result<Ended> {
     let from: i64 = answer.from_ns.parse().unwrap_or(0);
     let ended = if answer.total > 0 { Ended::Well } else { Ended::Nothing };
     let most = answer.buckets.iter().map(|b| b.iter().sum::<u64>()).max().unwrap_or(0).max(1);
@@ -195,26 +184,8 @@ fn show_histogram(answer: &HistogramAnswer, as_json: bool) -> Result<Ended> {
             + &output::styled(&"▓".repeat(cells(warn)), owo_colors::Style::new().yellow())
             + &output::styled(&"░".repeat(cells(calm)), owo_colors::Style::new().bright_blue());
         let count = bucket.iter().sum::<u64>();
-        output::line(&format!(
-            "{}  {count:>8}  {bar}",
-            output::faint(&time.get(..19).unwrap_or(&time).replace('T', " "))
-        ))?;
+        output::line(&format!("{}  {count:>8}  {bar}", output::faint(&zone.short(&time))))?;
     }
     check_whole(&answer.explain)?;
     Ok(ended)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn an_event_is_one_line() {
-        let event = serde_json::json!({"time": "2026-10-04T02:38:41.198204331Z", "severity": "warn", "service": "slots",
-            "message": "lease\nran out", "fields": {"slot": {"bank": "BK-017", "door": 17}, "tags": [1, 2]}});
-        let line = event_line(&event);
-        assert!(line.contains("2026-10-04 02:38:41.198") && line.contains("lease⏎ran out"), "{line}");
-        assert!(line.contains("slot.bank=BK-017 slot.door=17 tags=[1,2]"), "{line}");
-        assert_eq!(line.lines().count(), 1);
-    }
 }

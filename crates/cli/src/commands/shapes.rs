@@ -3,6 +3,7 @@
 use super::search::check_whole;
 use crate::client::Connection;
 use crate::figures::bars;
+use crate::shown::{ZoneArgs, link};
 use crate::{Ended, output};
 use anyhow::{Result, bail};
 use calvex_core::query::{Context, parse};
@@ -17,6 +18,7 @@ const POINTS: i64 = 24;
 #[derive(Args)]
 pub struct Shapes {
     /// Which events
+    #[arg(add = crate::proposed::query())]
     query: Vec<String>,
     /// Start of the range, included: RFC 3339, a date, or now-15m
     #[arg(long, default_value = "now-1h")]
@@ -30,6 +32,11 @@ pub struct Shapes {
     /// As NDJSON
     #[arg(long)]
     json: bool,
+    /// Print the address in the console that shows the same, and ask nothing
+    #[arg(long)]
+    link: bool,
+    #[command(flatten)]
+    zone: ZoneArgs,
     #[command(flatten)]
     connection: Connection,
 }
@@ -41,11 +48,19 @@ impl Shapes {
         if parsed.measure.is_some() || parsed.over.is_some() {
             bail!("`calvex shapes` takes a filter alone; give the range with --from and --to");
         }
+        if self.link {
+            let base = self.connection.meant()?.0;
+            let told = link(&base, &query, Some(&self.from), Some(&self.to), &[("view", "shapes")]);
+            output::line(&told)?;
+            return Ok(Ended::Well);
+        }
+        let zone = self.zone.zone();
         let client = self.connection.open().await?;
         let ask = |measure: String, from: &str, to: &str| SearchRequest {
             query: format!("{query} measure {measure}"),
             from: Some(from.to_owned()),
             to: Some(to.to_owned()),
+            zone: zone.name(),
             ..SearchRequest::default()
         };
         let figures = format!("count as n, min(time) as first, max(time) as last per shape top {}", self.top);
@@ -71,7 +86,7 @@ impl Shapes {
                 output::line(&row.to_string())?;
                 continue;
             }
-            let clock = |n: usize| time(n).get(..19).unwrap_or("").replace('T', " ");
+            let clock = |n: usize| zone.short(&time(n));
             rows.push(vec![
                 format!("{}", figure(0) as u64),
                 bars(&trend_of(shape)),

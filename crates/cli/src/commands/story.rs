@@ -1,7 +1,8 @@
 //! `calvex story`.
 
-use super::search::{check_whole, event_line};
+use super::search::check_whole;
 use crate::client::{Connection, segment};
+use crate::shown::Shown;
 use crate::{Ended, output};
 use anyhow::Result;
 use calvex_wire::api::StoryAnswer;
@@ -21,10 +22,19 @@ pub struct Story {
     /// Lines for people, also into a pipe
     #[arg(long, conflicts_with = "json")]
     text: bool,
+    /// Print the address in the console that shows the same, and ask nothing
+    #[arg(long)]
+    link: bool,
+    #[command(flatten)]
+    shown: Shown,
 }
 
 impl Story {
     pub async fn run(self) -> Result<Ended> {
+        if self.link {
+            output::line(&format!("{}/story/{}", self.connection.meant()?.0, segment(self.id.trim())))?;
+            return Ok(Ended::Well);
+        }
         let client = self.connection.open().await?;
         let answer: StoryAnswer = client.get(&format!("/api/story/{}", segment(self.id.trim()))).await?;
         if self.json || !self.text && !std::io::stdout().is_terminal() {
@@ -32,7 +42,7 @@ impl Story {
         } else if !answer.events.is_empty() {
             let services: Vec<&str> = answer.services.iter().map(|s| s.service.as_str()).collect();
             output::line(&format!("{} events in {}", answer.events.len(), services.join(" → ")))?;
-            answer.events.iter().try_for_each(|e| output::line(&event_line(e)))?;
+            answer.events.iter().try_for_each(|e| output::line(&self.shown.line(e)))?;
         }
         for lane in &answer.lanes_not_readable {
             eprintln!("lane `{lane}` holds more of this story, which you may not read");

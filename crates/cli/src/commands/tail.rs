@@ -1,8 +1,8 @@
 //! `calvex tail`: events as they come.
 
-use super::search::event_line;
 use super::serve::asked_to_stop;
-use crate::client::Connection;
+use crate::client::{Connection, segment};
+use crate::shown::Shown;
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_wire::api::{SearchRequest, TailLine};
@@ -13,6 +13,7 @@ use std::io::IsTerminal;
 #[derive(Args)]
 pub struct Tail {
     /// Which events: words and comparisons (docs/query-language.md)
+    #[arg(add = crate::proposed::query())]
     query: Vec<String>,
     #[command(flatten)]
     connection: Connection,
@@ -25,10 +26,20 @@ pub struct Tail {
     /// Lines for people, also into a pipe
     #[arg(long, conflicts_with = "json")]
     text: bool,
+    /// Print the address in the console that shows the same, and ask nothing
+    #[arg(long)]
+    link: bool,
+    #[command(flatten)]
+    shown: Shown,
 }
 
 impl Tail {
     pub async fn run(self) -> Result<Ended> {
+        if self.link {
+            let base = self.connection.meant()?.0;
+            output::line(&format!("{base}/tail?q={}", segment(&self.query.join(" "))))?;
+            return Ok(Ended::Well);
+        }
         let client = self.connection.open().await?;
         let ask = SearchRequest { query: self.query.join(" "), ..SearchRequest::default() };
         let mut response = client.stream("/api/tail", &ask).await?;
@@ -57,7 +68,11 @@ impl Tail {
                     }
                     TailLine::Events { events } => {
                         for event in &events {
-                            output::line(&if as_json { serde_json::to_string(event)? } else { event_line(event) })?;
+                            output::line(&if as_json {
+                                serde_json::to_string(event)?
+                            } else {
+                                self.shown.line(event)
+                            })?;
                             shown += 1;
                             if self.limit.is_some_and(|limit| shown >= limit) {
                                 return Ok(ended(shown));

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// A whole chunk.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ChunkDescription {
     /// Its id, in hex.
@@ -33,6 +34,7 @@ pub struct ChunkDescription {
 }
 
 /// A column of all pages.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ColumnDescription {
     /// The own part, or the field's path.
@@ -56,6 +58,7 @@ pub struct ColumnDescription {
 }
 
 /// A column of one page.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct BlockDescription {
     /// Which page.

@@ -159,6 +159,18 @@ fn base64(bytes: &[u8]) -> String {
     out
 }
 
+/// Any JSON.
+#[cfg(feature = "schema")]
+impl schemars::JsonSchema for Value {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "AnyValue".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        true.into()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -4,6 +4,7 @@
 use serde::{Deserialize, Serialize};
 
 /// What a node or token is.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[allow(missing_docs)]
@@ -38,6 +39,7 @@ pub enum Kind {
 }
 
 /// A node with its parts, or a token without any. Places are characters from 0; `to` is behind the last.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Syntax {
     /// What it is.

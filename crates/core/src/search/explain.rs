@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 /// How an answer came about.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Explanation {
     /// Chunks of the lanes that may be read.

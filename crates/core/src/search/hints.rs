@@ -8,6 +8,7 @@ use crate::query::{OwnPart, TimeRange};
 use std::collections::BTreeSet;
 
 /// A field that nothing in range has.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct FieldHint {
     /// As the query names it.

@@ -9,6 +9,7 @@ pub const STRETCHES: usize = 24;
 pub const PERCENTILES: [f64; 6] = [5.0, 25.0, 50.0, 75.0, 95.0, 99.0];
 
 /// How the numbers of a field are spread.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct Spread {
     /// Values that are numbers.

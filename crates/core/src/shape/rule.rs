@@ -18,6 +18,7 @@ use std::collections::BTreeMap;
 const MAX_LISTED: usize = 64;
 
 /// A rule as written.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Rule {
@@ -31,6 +32,7 @@ pub struct Rule {
 }
 
 /// What a rule does.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Act {
@@ -51,6 +53,7 @@ pub enum Act {
 }
 
 /// See [`Act::Rename`].
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Renaming {
@@ -61,6 +64,7 @@ pub struct Renaming {
 }
 
 /// See [`Act::Cut`].
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Cutting {
@@ -76,6 +80,7 @@ fn message() -> String {
 }
 
 /// See [`Act::Mask`].
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Masking {

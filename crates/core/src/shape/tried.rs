@@ -6,6 +6,7 @@ use crate::event::{Event, Value, answer_json};
 use serde::{Deserialize, Serialize};
 
 /// What the rules would make of an event.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Tried {
     /// The event before the first rule, as it would be answered.
@@ -17,6 +18,7 @@ pub struct Tried {
 }
 
 /// What one rule did.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct TriedStep {
     /// The rule.

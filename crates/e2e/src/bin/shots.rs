@@ -24,11 +24,9 @@ async fn main() -> Result<()> {
         Ok(())
     };
     browser.page.goto(format!("{url}/search")).await?;
-    browser.css("input[name=name]").await?;
-    shoot("sign-in.png").await?;
     browser.sign_in(&url, &password).await?;
     browser.page.goto(format!("{url}/search?q=not+%22health+check%22&{range}&seek={night}T02:38:45Z")).await?;
-    browser.saying("[role=row]", "ran out").await?.click().await?;
+    browser.saying("[data-index]", "ran out").await?.click().await?;
     browser.css("[data-testid=event]").await?;
     shoot("search.png").await?;
     browser.page.execute("localStorage.setItem('calvex.theme','day')", vec![]).await?;
@@ -39,11 +37,26 @@ async fn main() -> Result<()> {
     browser.page.goto(format!("{url}/search?q=htpp.status%3E%3D500&{range}")).await?;
     browser.css("[data-testid=empty]").await?;
     shoot("search-empty.png").await?;
-    browser.page.goto(format!("{url}/search?q=severity%3E%3Dloud+service%3D&{range}")).await?;
-    browser.css("[role=alert]").await?;
+    browser.page.goto(format!("{url}/search?q=severity%3E%3Dloud&{range}")).await?;
+    browser.css("[data-testid=query] [aria-label=Query]").await?.send_keys(" service").await?;
+    browser.css(".q-mistake").await?;
     shoot("search-mistake.png").await?;
+    browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}&by=service")).await?;
+    browser.css("[data-testid=legend]").await?;
+    browser.css("[data-testid=query] [aria-label=Query]").await?.send_keys(" not service=").await?;
+    browser.saying(".cm-tooltip-autocomplete li", "sorter").await?;
+    shoot("search-proposals.png").await?;
+    browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}&view=shapes")).await?;
+    browser.saying("[data-testid=shapes] button", "ran out").await?.click().await?;
+    browser.css("[data-testid=places]").await?;
+    shoot("search-shapes.png").await?;
+    let fields = "fields=1&field=late_by_ms&columns=slot.bank,late_by_ms~100";
+    browser.page.goto(format!("{url}/search?q=service%3Dslots+%22ran+out%22&{range}&{fields}")).await?;
+    let spread = browser.css("[data-testid=spread]").await?;
+    spread.scroll_into_view().await?;
+    shoot("search-fields.png").await?;
     browser.page.goto(format!("{url}/search?q=service%3Dedge+%22slot+lease+gone%22&{range}")).await?;
-    browser.css("[role=row]").await?.click().await?;
+    browser.css("[data-index]").await?.click().await?;
     browser.saying("[data-testid=event] a", "Its story").await?.click().await?;
     browser.css("[data-testid=services]").await?;
     shoot("story.png").await?;
@@ -52,10 +65,13 @@ async fn main() -> Result<()> {
     browser.saying("[aria-label='Figures by step'] th", "edge").await?;
     shoot("figures.png").await?;
     browser.page.goto(format!("{url}/tail")).await?;
-    browser.css("[role=row]").await?;
+    browser.css("[data-index]").await?;
     // The trickle is slow; some of it should stand there.
     tokio::time::sleep(Duration::from_secs(20)).await;
     shoot("tail.png").await?;
+    browser.page.goto(format!("{url}/now")).await?;
+    browser.css("[aria-label='Services now']").await?;
+    shoot("now.png").await?;
     browser.page.goto(format!("{url}/alerts")).await?;
     browser.saying("td", "leases run out").await?;
     shoot("alerts.png").await?;
@@ -71,15 +87,12 @@ async fn main() -> Result<()> {
     browser.saying("button", "try the rules").await?.click().await?;
     browser.saying("section", "stored in lane").await?;
     shoot("intake-shaping.png").await?;
-    browser.page.goto(format!("{url}/intake/dials")).await?;
-    browser.saying("[aria-label=Dials] td", "service=sorter").await?;
-    shoot("intake-dials.png").await?;
     browser.page.goto(format!("{url}/intake/fields")).await?;
     browser.saying("[aria-label=Fields] td", "parcel").await?;
     shoot("intake-fields.png").await?;
     browser.resize(390, 844).await?;
     browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}")).await?;
-    browser.css("[role=row]").await?;
+    browser.css("[data-index]").await?;
     shoot("search-phone.png").await?;
     browser.close().await
 }

@@ -3,9 +3,11 @@
 mod admin;
 mod alerts;
 mod console;
+mod description;
 mod explore;
 mod health;
 mod queries;
+mod request_id;
 mod senders;
 mod session;
 mod shaping;
@@ -13,67 +15,130 @@ mod shaping;
 use crate::error::ServiceError;
 use crate::intake::{post_events, post_logs, post_traces};
 use crate::state::Shared;
+use aide::axum::ApiRouter;
+use aide::axum::routing::{delete_with, get_with, post_with, put_with};
+use aide::openapi::OpenApi;
 use axum::Router;
-use axum::http::{HeaderName, HeaderValue, header};
-use axum::routing::{delete, get, post, put};
+use axum::http::{HeaderName, HeaderValue, StatusCode, header};
+use axum::middleware::map_response;
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use calvex_wire::api::{HistogramAnswer, Me, MeasureAnswer, SearchAnswer, TailLine};
+use description::{lines, says, told};
+use request_id::identified;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
 
+/// Longest text that is told anew.
+const MAX_TOLD: usize = 4096;
+
+/// The interface, each path with what it says of itself.
+fn interface() -> ApiRouter<Shared> {
+    ApiRouter::new()
+        .api_route(
+            "/login",
+            post_with(session::login, told::<Me>("Sign in by name and password; answers a session cookie")),
+        )
+        .api_route("/logout", post_with(session::logout, says("Sign out")))
+        .api_route("/me", get_with(session::me, says("Who is asking, and the lanes that may be read")))
+        .api_route("/search", post_with(queries::search, told::<SearchAnswer>("Events found, page by page")))
+        .api_route(
+            "/histogram",
+            post_with(queries::histogram, told::<HistogramAnswer>("Counts over time, by severity")),
+        )
+        .api_route("/measure", post_with(queries::measure, told::<MeasureAnswer>("Figures of a query with `measure`")))
+        .api_route(
+            "/tail",
+            post_with(queries::tail, lines::<TailLine>("Events as they come, as NDJSON, until the client goes")),
+        )
+        .api_route(
+            "/breakdown",
+            post_with(queries::breakdown, says("The top values of fields, and how their numbers are spread")),
+        )
+        .api_route("/check", post_with(explore::check, says("A query taken apart, with its mistakes and its one form")))
+        .api_route("/complete", post_with(explore::complete, says("What can stand at a place of a query")))
+        .api_route("/range", post_with(explore::range, says("What a range as people say it means")))
+        .api_route("/found-fields", post_with(explore::found_fields, says("The fields among the events found")))
+        .api_route("/shape", post_with(explore::shape, says("A shape, and what its messages hold")))
+        .api_route(
+            "/now",
+            get_with(explore::now, says("How things stand: services against their usual, alerts, marks")),
+        )
+        .api_route("/saved", get_with(explore::saved, says("Saved searches")))
+        .api_route(
+            "/saved/{name}",
+            put_with(explore::put_saved, says("Save a search"))
+                .delete_with(explore::remove_saved, says("Forget a saved search")),
+        )
+        .api_route("/story/{id}", get_with(queries::story, says("Everything tied to one id, in order")))
+        .api_route("/arrivals", get_with(queries::arrivals, says("What came from whom, and what became of it")))
+        .api_route("/ways-in", get_with(queries::ways_in, says("The ways in and their addresses")))
+        .api_route("/probe", post_with(senders::probe_ways, says("A marked event by each way in, told step by step")))
+        .api_route("/lanes", get_with(admin::lanes, says("Lanes that may be read")))
+        .api_route("/lanes/{name}", put_with(admin::put_lane, says("Make or change a lane")))
+        .api_route(
+            "/routes",
+            get_with(admin::routes, says("Routes to lanes, in order"))
+                .put_with(admin::put_routes, says("Replace the routes")),
+        )
+        .api_route(
+            "/keys",
+            get_with(senders::keys, says("Keys with which senders send"))
+                .post_with(senders::add_key, says("Make a key; its secret is told once")),
+        )
+        .api_route("/keys/{name}", delete_with(senders::revoke_key, says("Revoke a key")))
+        .api_route("/keys/{name}/limits", put_with(senders::limit_key, says("What a key may send")))
+        .api_route("/keys/{name}/rotate", post_with(senders::rotate_key, says("Another secret for a key")))
+        .api_route(
+            "/tokens",
+            get_with(senders::tokens, says("Tokens with which clients read"))
+                .post_with(senders::add_token, says("Make a token; its secret is told once")),
+        )
+        .api_route("/tokens/{name}", delete_with(senders::revoke_token, says("Revoke a token")))
+        .api_route("/dials", get_with(senders::dials, says("Dials")).post_with(senders::add_dial, says("Set a dial")))
+        .api_route("/dials/{id}", delete_with(senders::remove_dial, says("Remove a dial")))
+        .api_route(
+            "/shaping",
+            get_with(shaping::rules, says("Shaping rules, in order"))
+                .put_with(shaping::put_rules, says("Replace the shaping rules")),
+        )
+        .api_route("/shaping/try", post_with(shaping::try_rules, says("Shaping rules tried on events")))
+        .api_route("/patterns/try", post_with(shaping::try_patterns, says("Line patterns tried on lines")))
+        .api_route("/patterns/learn", post_with(shaping::learn_patterns, says("Line patterns proposed from lines")))
+        .api_route("/ties", get_with(shaping::ties, says("Ties and their spellings")))
+        .api_route(
+            "/ties/proposals",
+            get_with(shaping::tie_proposals, says("Spellings that share the values of a tie")),
+        )
+        .api_route(
+            "/ties/{name}",
+            put_with(shaping::put_tie, says("Make or change a tie"))
+                .delete_with(shaping::remove_tie, says("Remove a tie")),
+        )
+        .api_route("/fields", get_with(shaping::fields, says("The catalogue of fields")))
+        .api_route("/users", post_with(admin::add_user, says("Make a user")))
+        .api_route("/expire", post_with(admin::expire, says("Drop what is due, now")))
+        .api_route("/seal", post_with(admin::seal, says("Seal every head, now")))
+        .api_route("/merge", post_with(admin::merge, says("Merge what can be merged, now")))
+        .api_route("/cache", delete_with(admin::clear_cache, says("Forget chunk parts kept near at hand")))
+        .api_route("/chunks", get_with(admin::chunks, says("Every chunk, the newest first")))
+        .api_route("/chunks/{id}", get_with(admin::chunk, says("A chunk's parts, columns, sizes and encodings")))
+        .api_route(
+            "/rules",
+            get_with(alerts::rules, says("Alert rules")).post_with(alerts::add_rule, says("Make an alert rule")),
+        )
+        .api_route("/rules/{id}", delete_with(alerts::remove_rule, says("Remove an alert rule")))
+        .api_route("/alerts", get_with(alerts::alerts, says("Alerts, the latest first")))
+        .api_route("/alerts/{id}/take", post_with(alerts::take, says("Take an alert")))
+        .route("/openapi.json", get(description::document))
+}
+
 /// Everything: intake, interface, console.
 pub fn router(app: Shared) -> Router {
-    let api = Router::new()
-        .route("/login", post(session::login))
-        .route("/logout", post(session::logout))
-        .route("/me", get(session::me))
-        .route("/search", post(queries::search))
-        .route("/histogram", post(queries::histogram))
-        .route("/measure", post(queries::measure))
-        .route("/tail", post(queries::tail))
-        .route("/breakdown", post(queries::breakdown))
-        .route("/check", post(explore::check))
-        .route("/complete", post(explore::complete))
-        .route("/range", post(explore::range))
-        .route("/found-fields", post(explore::found_fields))
-        .route("/shape", post(explore::shape))
-        .route("/now", get(explore::now))
-        .route("/saved", get(explore::saved))
-        .route("/saved/{name}", put(explore::put_saved).delete(explore::remove_saved))
-        .route("/story/{id}", get(queries::story))
-        .route("/arrivals", get(queries::arrivals))
-        .route("/ways-in", get(queries::ways_in))
-        .route("/probe", post(senders::probe_ways))
-        .route("/lanes", get(admin::lanes))
-        .route("/lanes/{name}", put(admin::put_lane))
-        .route("/routes", get(admin::routes).put(admin::put_routes))
-        .route("/keys", get(senders::keys).post(senders::add_key))
-        .route("/keys/{name}", delete(senders::revoke_key))
-        .route("/keys/{name}/limits", put(senders::limit_key))
-        .route("/keys/{name}/rotate", post(senders::rotate_key))
-        .route("/tokens", get(senders::tokens).post(senders::add_token))
-        .route("/tokens/{name}", delete(senders::revoke_token))
-        .route("/dials", get(senders::dials).post(senders::add_dial))
-        .route("/dials/{id}", delete(senders::remove_dial))
-        .route("/shaping", get(shaping::rules).put(shaping::put_rules))
-        .route("/shaping/try", post(shaping::try_rules))
-        .route("/patterns/try", post(shaping::try_patterns))
-        .route("/patterns/learn", post(shaping::learn_patterns))
-        .route("/ties", get(shaping::ties))
-        .route("/ties/proposals", get(shaping::tie_proposals))
-        .route("/ties/{name}", put(shaping::put_tie).delete(shaping::remove_tie))
-        .route("/fields", get(shaping::fields))
-        .route("/users", post(admin::add_user))
-        .route("/expire", post(admin::expire))
-        .route("/seal", post(admin::seal))
-        .route("/merge", post(admin::merge))
-        .route("/cache", delete(admin::clear_cache))
-        .route("/chunks", get(admin::chunks))
-        .route("/chunks/{id}", get(admin::chunk))
-        .route("/rules", get(alerts::rules).post(alerts::add_rule))
-        .route("/rules/{id}", delete(alerts::remove_rule))
-        .route("/alerts", get(alerts::alerts))
-        .route("/alerts/{id}/take", post(alerts::take))
-        .fallback(no_such_path);
+    let mut document = OpenApi::default();
+    let api = interface().fallback(no_such_path).finish_api(&mut document).layer(map_response(as_problem));
+    description::publish(document);
     let pages = Router::new()
         .nest("/api", api)
         .route("/healthz", get(health::alive))
@@ -82,13 +147,31 @@ pub fn router(app: Shared) -> Router {
         .fallback(console::asset)
         .layer(CompressionLayer::new());
     let set = |name: HeaderName, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
-    pages
+    let all = pages
         .merge(intake())
         .layer(set(header::CONTENT_SECURITY_POLICY, console::CONTENT_POLICY))
         .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(set(header::REFERRER_POLICY, "no-referrer"))
         .layer(CatchPanicLayer::new())
-        .with_state(app)
+        .with_state(app);
+    identified(all)
+}
+
+/// What a request that is none was told in plain text by the framework, told as a problem.
+async fn as_problem(response: Response) -> Response {
+    let plain = |v: &HeaderValue| v.as_bytes().starts_with(b"text/plain");
+    if !response.status().is_client_error() || !response.headers().get(header::CONTENT_TYPE).is_some_and(plain) {
+        return response;
+    }
+    let status = response.status();
+    let told = axum::body::to_bytes(response.into_body(), MAX_TOLD).await.unwrap_or_default();
+    let told = String::from_utf8_lossy(&told).into_owned();
+    match status {
+        StatusCode::UNSUPPORTED_MEDIA_TYPE => ServiceError::Unsupported(format!("{told}; send application/json")),
+        StatusCode::PAYLOAD_TOO_LARGE => ServiceError::TooLarge(told),
+        _ => ServiceError::BadRequest(format!("{told}; GET /api/openapi.json tells what is taken")),
+    }
+    .into_response()
 }
 
 /// Only what sends: for OTLP's standard port.

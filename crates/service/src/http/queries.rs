@@ -75,7 +75,7 @@ pub async fn breakdown(
 }
 
 /// What `GET /api/arrivals` may be asked for.
-#[derive(Debug, Default, Deserialize)]
+#[derive(Debug, Default, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ArrivalsAsk {
     /// How far back; 24 if not given.

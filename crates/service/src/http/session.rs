@@ -7,7 +7,7 @@ use crate::state::Shared;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
-use axum::response::IntoResponse;
+use axum::response::{IntoResponse, Response};
 use calvex_wire::api::{LoginRequest, Me, SESSION_COOKIE};
 
 /// How long a session lasts.
@@ -18,7 +18,7 @@ const NO_PASSWORD: &str =
     "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
 
 /// `POST /api/login`
-pub async fn login(State(app): State<Shared>, Json(ask): Json<LoginRequest>) -> Result<impl IntoResponse> {
+pub async fn login(State(app): State<Shared>, Json(ask): Json<LoginRequest>) -> Result<Response> {
     app.logins.check(&ask.name)?;
     let user = app.store.user(&ask.name).await?;
     let hash = user.as_ref().map_or(NO_PASSWORD.to_owned(), |u| u.password_hash.clone());
@@ -36,17 +36,17 @@ pub async fn login(State(app): State<Shared>, Json(ask): Json<LoginRequest>) -> 
     let cookie = format!("{SESSION_COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={SESSION_S}");
     let lanes = app.store.lanes_of_user(user.id, &user.role).await?;
     let me = me_of(&app, &user.name, &user.role, &|lane| lanes.as_ref().is_none_or(|l| l.contains(&lane)));
-    Ok(([(header::SET_COOKIE, cookie)], Json(me)))
+    Ok(([(header::SET_COOKIE, cookie)], Json(me)).into_response())
 }
 
 /// `POST /api/logout`
-pub async fn logout(State(app): State<Shared>, headers: HeaderMap, _reader: Reader) -> Result<impl IntoResponse> {
+pub async fn logout(State(app): State<Shared>, headers: HeaderMap, _reader: Reader) -> Result<Response> {
     if let Some(secret) = session_secret(&headers) {
         app.store.end_session(&hash_secret(secret)).await?;
         app.readers.clear();
     }
     let cookie = format!("{SESSION_COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
-    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]))
+    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]).into_response())
 }
 
 /// `GET /api/me`

@@ -1,9 +1,10 @@
 //! Types of alert rules, and of what they raised.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// An alert rule to be made.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct NewRule {
     /// What it is called.
@@ -27,7 +28,7 @@ pub struct NewRule {
 }
 
 /// A rule as listed.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[allow(missing_docs)]
 pub struct Rule {
     pub id: u64,
@@ -54,7 +55,7 @@ pub struct Rule {
 }
 
 /// A rule just made; the secret that signs its webhooks is shown this once.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 #[allow(missing_docs)]
 pub struct MadeRule {
     pub id: u64,
@@ -62,7 +63,7 @@ pub struct MadeRule {
 }
 
 /// One raising of a rule.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[allow(missing_docs)]
 pub struct Alert {
     pub id: u64,
@@ -85,7 +86,7 @@ pub struct Alert {
 }
 
 /// One notification of an alert.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[allow(missing_docs)]
 pub struct Notified {
     /// `webhook` or `mail`.

@@ -1,9 +1,10 @@
 //! Types of `GET /api/arrivals` and `GET /api/ways-in`.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What came from one service, host and sender into one lane.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Arrival {
     /// The service; empty where none was told.
     pub service: String,
@@ -34,7 +35,7 @@ pub struct Arrival {
 }
 
 /// What was refused of one sender for one reason.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Refused {
     /// The key by name; by how it begins where it is unknown; or the way in.
     pub sender: String,
@@ -52,7 +53,7 @@ pub struct Refused {
 }
 
 /// What was not stored on purpose of one service, host and sender for one cause.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SetAside {
     /// The service; empty where none was told.
     pub service: String,
@@ -75,7 +76,7 @@ pub struct SetAside {
 }
 
 /// A way in that this service listens on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct WayIn {
     /// What is spoken there.
     pub name: String,
@@ -84,7 +85,7 @@ pub struct WayIn {
 }
 
 /// What became of a marked event.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Probed {
     /// By which way.
     pub way: String,
@@ -100,7 +101,7 @@ pub struct Probed {
 }
 
 /// The account.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ArrivalsAnswer {
     /// How many hours it covers, this one included.
     pub hours: u32,

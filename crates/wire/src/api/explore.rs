@@ -3,12 +3,13 @@
 
 use calvex_core::query::{Mistake, Syntax};
 use calvex_core::search::Explanation;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{RangeAnswer, ValueCount};
 
 /// A query taken apart.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub struct CheckAnswer {
     /// The query in its one form, mistaken parts left out.
     pub canonical: String,
@@ -21,7 +22,7 @@ pub struct CheckAnswer {
 }
 
 /// Asks what can stand at a place of a query.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct CompleteRequest {
     /// The text as typed so far.
@@ -37,7 +38,7 @@ pub struct CompleteRequest {
 }
 
 /// What can stand at a place of a query.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct CompleteAnswer {
     /// Where what is typed begins, in characters from 0; a proposal takes its place up to where one types.
     pub from: usize,
@@ -46,7 +47,7 @@ pub struct CompleteAnswer {
 }
 
 /// What could stand there.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Proposal {
     /// As the query would have it, quoted where it must be.
     pub text: String,
@@ -61,7 +62,7 @@ pub struct Proposal {
 }
 
 /// Asks what a range as people say it means.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct SpokenRange {
     /// `yesterday 2am to 3am`, `20m around 02:38`, RFC 3339 …
@@ -71,7 +72,7 @@ pub struct SpokenRange {
 }
 
 /// A range, as `from` and `to` of a search take it.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RangeMeant {
     /// RFC 3339, or `now-15m`.
     pub from: String,
@@ -82,7 +83,7 @@ pub struct RangeMeant {
 }
 
 /// The fields among the events found.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct FoundFieldsAnswer {
     /// Events looked at.
     pub events: u64,
@@ -99,7 +100,7 @@ pub struct FoundFieldsAnswer {
 }
 
 /// A field among the events found.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct FoundField {
     /// As the language names it.
     pub field: String,
@@ -110,7 +111,7 @@ pub struct FoundField {
 }
 
 /// A search worth keeping.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SavedSearch {
     /// What it is called.
@@ -141,7 +142,7 @@ pub struct SavedSearch {
 }
 
 /// Asks about a shape: of a message, or by its id what the newest messages of it hold.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct ShapeRequest {
     /// A message whose shape is asked for.
@@ -159,7 +160,7 @@ pub struct ShapeRequest {
 }
 
 /// A shape.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ShapeAnswer {
     /// Its id, as `shape=` takes it.
     pub shape: String,
@@ -172,7 +173,7 @@ pub struct ShapeAnswer {
 }
 
 /// A part of a message that varies.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct VaryingPart {
     /// The word that stands before it.
     pub before: String,

@@ -25,6 +25,7 @@ pub use shaping::{
     TriedLine, TryPatterns, TryShaping,
 };
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -36,7 +37,7 @@ pub const CONSOLE_HEADER: &str = "x-calvex-console";
 pub const SESSION_COOKIE: &str = "calvex_session";
 
 /// What became of a sent batch.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct SendAnswer {
     /// Events stored.
     pub stored: usize,
@@ -58,7 +59,7 @@ fn is_zero(n: &usize) -> bool {
 }
 
 /// One refused event.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RefusedEvent {
     /// Line of the body, or the place among the records, from 1.
     pub line: usize,
@@ -68,8 +69,41 @@ pub struct RefusedEvent {
     pub message: String,
 }
 
+/// An event as it is answered, for its description: answers carry it as JSON, so that nothing of what was sent is lost.
+#[derive(JsonSchema)]
+#[schemars(deny_unknown_fields)]
+#[allow(missing_docs, dead_code)]
+struct EventTold {
+    id: String,
+    /// RFC 3339 in UTC, nanoseconds.
+    time: String,
+    arrived: String,
+    /// trace, debug, info, warn, error or fatal.
+    severity: String,
+    /// 1 to 24, as in the OpenTelemetry data model.
+    severity_number: u8,
+    kind: String,
+    lane: String,
+    sender: String,
+    /// Where the time was mended: as it was sent.
+    sent_time: Option<String>,
+    service: Option<String>,
+    host: Option<String>,
+    message: String,
+    trace: Option<String>,
+    span: Option<String>,
+    parent: Option<String>,
+    /// Of a span, nanoseconds.
+    took_ns: Option<i64>,
+    status: Option<String>,
+    /// The shaping rules that changed it.
+    shaped: Option<Vec<String>>,
+    /// Everything else that was sent, nested as it came.
+    fields: BTreeMap<String, Value>,
+}
+
 /// A search, or the range and filter of a histogram.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct SearchRequest {
     /// In the query language; an `over` in it wins over `from` and `to`.
@@ -91,7 +125,7 @@ pub struct SearchRequest {
 }
 
 /// A range as answered, RFC 3339 in UTC.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RangeAnswer {
     /// Included.
     pub from: String,
@@ -100,7 +134,7 @@ pub struct RangeAnswer {
 }
 
 /// A chunk as the catalogue knows it.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ChunkSummary {
     /// In hex.
     pub id: String,
@@ -121,7 +155,7 @@ pub struct ChunkSummary {
 }
 
 /// A line of a streamed answer; the last one is the answer itself, or a problem.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum StreamLine<T> {
     /// Pages looked at so far, and how many there are to look at as far as is known.
@@ -132,7 +166,7 @@ pub enum StreamLine<T> {
         total: usize,
     },
     /// Further events of the answer, in its order.
-    Events(Vec<Value>),
+    Events(#[schemars(with = "Vec<EventTold>")] Vec<Value>),
     /// Counts so far, of a histogram.
     Counts {
         /// Start of the first bucket, as in the answer.
@@ -149,7 +183,7 @@ pub enum StreamLine<T> {
 }
 
 /// A line of what is followed.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum TailLine {
     /// Following has begun.
@@ -160,6 +194,7 @@ pub enum TailLine {
     /// Events, as they came.
     Events {
         /// In the order of their time within one batch.
+        #[schemars(with = "Vec<EventTold>")]
         events: Vec<Value>,
     },
     /// Events passed that were not told, since there were too many for this client.
@@ -175,7 +210,7 @@ pub enum TailLine {
 }
 
 /// Figures of a `measure`.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct MeasureAnswer {
     /// The aggregates, in the order asked.
     pub aggregates: Vec<AggregateColumn>,
@@ -206,7 +241,7 @@ pub struct MeasureAnswer {
 }
 
 /// One aggregate of a `measure`.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct AggregateColumn {
     /// Its alias, or its text.
     pub name: String,
@@ -219,7 +254,7 @@ pub struct AggregateColumn {
 }
 
 /// One group of a `measure`.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct GroupAnswer {
     /// Its value of each field of `per`; null where its events have none.
     pub values: Vec<serde_json::Value>,
@@ -231,7 +266,7 @@ pub struct GroupAnswer {
 }
 
 /// Asks for the top values of fields.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct BreakdownRequest {
     /// In the query language; a `measure` in it is not looked at.
@@ -249,7 +284,7 @@ pub struct BreakdownRequest {
 }
 
 /// The top values of fields.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct BreakdownAnswer {
     /// Events that pass.
     pub events: u64,
@@ -264,7 +299,7 @@ pub struct BreakdownAnswer {
 }
 
 /// The top values of one field.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct FieldAnswer {
     /// As the language names it.
     pub field: String,
@@ -282,7 +317,7 @@ pub struct FieldAnswer {
 }
 
 /// One value and its events.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ValueCount {
     /// The value; a shape by its id.
     pub value: serde_json::Value,
@@ -294,9 +329,10 @@ pub struct ValueCount {
 }
 
 /// Events found.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct SearchAnswer {
     /// In the order asked.
+    #[schemars(with = "Vec<EventTold>")]
     pub events: Vec<Value>,
     /// Where the next answer goes on; none when there is no more.
     pub cursor: Option<String>,
@@ -315,7 +351,7 @@ pub struct SearchAnswer {
 }
 
 /// Why an answer is empty.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct EmptyAnswer {
     /// Events in range that may be read, without the filter.
     pub in_range: u64,
@@ -330,7 +366,7 @@ pub struct EmptyAnswer {
 }
 
 /// Counts over time.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct HistogramAnswer {
     /// The range as understood.
     pub range: RangeAnswer,
@@ -349,7 +385,7 @@ pub struct HistogramAnswer {
 }
 
 /// Everything tied to one id.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct StoryAnswer {
     /// As asked.
     pub id: String,
@@ -358,6 +394,7 @@ pub struct StoryAnswer {
     /// The query that finds the same events in Search.
     pub query: String,
     /// In time order.
+    #[schemars(with = "Vec<EventTold>")]
     pub events: Vec<Value>,
     /// Services by first event.
     pub services: Vec<ServiceShare>,
@@ -372,7 +409,7 @@ pub struct StoryAnswer {
 }
 
 /// Credentials of a person.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[allow(missing_docs)]
 pub struct LoginRequest {
@@ -381,7 +418,7 @@ pub struct LoginRequest {
 }
 
 /// Who is asking.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Me {
     /// The person.
     pub name: String,
@@ -392,7 +429,7 @@ pub struct Me {
 }
 
 /// A lane.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Lane {
     /// Letters, digits, `-`.
@@ -421,7 +458,7 @@ fn yes() -> bool {
 }
 
 /// A route; they are tried in order.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Route {
     /// Which events.
@@ -431,7 +468,7 @@ pub struct Route {
 }
 
 /// To make a reader's token.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct NewToken {
     /// What it is called.
@@ -441,7 +478,7 @@ pub struct NewToken {
 }
 
 /// A key or token just made. The secret is shown this once.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 #[allow(missing_docs)]
 pub struct MadeSecret {
     pub name: String,
@@ -449,7 +486,7 @@ pub struct MadeSecret {
 }
 
 /// A token as listed.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct TokenListed {
     /// What it is called.
     pub name: String,
@@ -462,7 +499,7 @@ pub struct TokenListed {
 }
 
 /// A person to be made.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewUser {
     /// To sign in with.

@@ -1,10 +1,11 @@
 //! How things stand: services against their usual.
 
 use super::Alert;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// How things stand now.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct NowAnswer {
     /// RFC 3339.
     pub at: String,
@@ -29,7 +30,7 @@ pub struct NowAnswer {
 }
 
 /// One service.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ServiceNow {
     /// Its name.
     pub service: String,
@@ -47,19 +48,19 @@ pub struct ServiceNow {
 }
 
 /// Figures of a service over a while.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ServiceFigures {
     /// Events a second.
     pub rate: f64,
     /// The share of events of severity error or worse, 0 to 1.
     pub error_share: f64,
-    /// The 95th percentile of what its spans took, milliseconds; none without spans.
+    /// The 95th percentile of what its spans took, milliseconds; where it sends no spans, of its field `took_ms`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub p95_ms: Option<f64>,
 }
 
 /// A service that sent, and does not any more.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct SilentService {
     /// Its name.
     pub service: String,
@@ -68,7 +69,7 @@ pub struct SilentService {
 }
 
 /// A moment worth seeing.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct MarkNow {
     /// RFC 3339.
     pub at: String,

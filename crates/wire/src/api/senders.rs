@@ -1,10 +1,11 @@
 //! Types of keys and dials: who may send, and how much of it is kept.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// What a key may send; anything where nothing is said.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct KeyLimits {
     /// The services it may send for.
@@ -28,7 +29,7 @@ pub struct KeyLimits {
 }
 
 /// To make a sender's key.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct NewKey {
     /// What it is called.
@@ -40,7 +41,7 @@ pub struct NewKey {
 }
 
 /// To give a key another secret.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Rotation {
     /// Seconds that its earlier secrets still work.
@@ -48,7 +49,7 @@ pub struct Rotation {
 }
 
 /// A key as listed.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Key {
     /// What it is called.
@@ -72,7 +73,7 @@ pub struct Key {
 }
 
 /// A secret of a key.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct KeySecret {
     /// How it begins.
     pub prefix: String,
@@ -83,7 +84,7 @@ pub struct KeySecret {
 }
 
 /// To set a dial.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct NewDial {
     /// For which events: a filter, as `service=slots logger^="slots.lease"`.
@@ -102,7 +103,7 @@ pub struct NewDial {
 }
 
 /// A dial.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Dial {
     /// Its number.

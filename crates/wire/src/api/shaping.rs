@@ -1,10 +1,11 @@
 //! Types of shaping rules, line patterns, ties and the catalogue of fields.
 
 use calvex_core::shape::{Rule, Tried};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A shaping rule as listed.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ShapingRule {
     /// The rule.
     pub rule: Rule,
@@ -21,7 +22,7 @@ pub struct ShapingRule {
 }
 
 /// Asks what rules would make of events.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct TryShaping {
     /// The rules to try; those in force if not given.
@@ -35,7 +36,7 @@ pub struct TryShaping {
 }
 
 /// What rules would make of one event.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct TriedEvent {
     /// The line, from 1.
@@ -55,7 +56,7 @@ pub struct TriedEvent {
 }
 
 /// Asks how lines fit patterns.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct TryPatterns {
     /// Line patterns; the first that fits is taken.
@@ -65,7 +66,7 @@ pub struct TryPatterns {
 }
 
 /// How one line fits.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct TriedLine {
     /// The pattern that fits or came furthest, from 1.
@@ -81,7 +82,7 @@ pub struct TriedLine {
 }
 
 /// What one hole took.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct CutTold {
     /// The hole's name.
     pub name: String,
@@ -96,7 +97,7 @@ pub struct CutTold {
 }
 
 /// A pattern proposed from lines.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ProposedPattern {
     /// The pattern.
     pub pattern: String,
@@ -107,7 +108,7 @@ pub struct ProposedPattern {
 }
 
 /// Patterns proposed.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct LearntPatterns {
     /// The most frequent first.
     pub patterns: Vec<ProposedPattern>,
@@ -116,7 +117,7 @@ pub struct LearntPatterns {
 }
 
 /// A tie.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TieListed {
     /// Its name.
@@ -126,7 +127,7 @@ pub struct TieListed {
 }
 
 /// Asks for the fields of lanes.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct FieldsRequest {
     /// One lane; every lane that may be read if not given.
@@ -138,7 +139,7 @@ pub struct FieldsRequest {
 }
 
 /// A field of a lane.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct FieldListed {
     /// The lane.
     pub lane: String,

@@ -46,6 +46,7 @@ impl Context {
 }
 
 /// A mistake, or a warning, with its place and cure.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize, thiserror::Error)]
 #[error("column {column}: {message}; {cure}")]
 pub struct Mistake {

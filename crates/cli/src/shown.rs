@@ -1,0 +1,194 @@
+//! How events are shown: times in which zone, which columns, whether long lines are cut or wrapped; and the address in
+//! the console that shows the same.
+
+use crate::client::segment;
+use crate::output;
+use calvex_core::event::time::parse_time;
+use clap::Args;
+use serde_json::Value;
+
+/// Widest a column is shown.
+const COLUMN: usize = 28;
+
+/// Times in UTC or the system's zone.
+#[derive(Args, Clone, Copy, Debug, Default)]
+pub struct ZoneArgs {
+    /// Times in UTC (the default), as they are read and shown
+    #[arg(long)]
+    utc: bool,
+    /// Times in the system's zone, as they are read and shown
+    #[arg(long, conflicts_with = "utc")]
+    local: bool,
+}
+
+/// The zone times are shown in.
+#[derive(Clone, Debug)]
+pub struct Zone(jiff::tz::TimeZone);
+
+impl ZoneArgs {
+    /// As asked.
+    pub fn zone(self) -> Zone {
+        Zone(if self.local { jiff::tz::TimeZone::system() } else { jiff::tz::TimeZone::UTC })
+    }
+}
+
+impl Zone {
+    /// Its name, as the service takes it; none for UTC, and for a zone without one.
+    pub fn name(&self) -> Option<String> {
+        self.0.iana_name().filter(|name| *name != "UTC").map(str::to_owned)
+    }
+
+    fn civil(&self, text: &str, digits: usize) -> String {
+        let Some(ns) = parse_time(text) else { return text.to_owned() };
+        let Ok(at) = jiff::Timestamp::from_nanosecond(i128::from(ns)) else { return text.to_owned() };
+        let at = at.to_zoned(self.0.clone());
+        if digits == 0 {
+            at.strftime("%Y-%m-%d %H:%M:%S").to_string()
+        } else {
+            at.strftime("%Y-%m-%d %H:%M:%S.%3f").to_string()
+        }
+    }
+
+    /// RFC 3339 in UTC as a clock with thousandths.
+    pub fn clock(&self, text: &str) -> String {
+        self.civil(text, 3)
+    }
+
+    /// The same to the second.
+    pub fn short(&self, text: &str) -> String {
+        self.civil(text, 0)
+    }
+}
+
+/// How events are shown.
+#[derive(Args, Clone, Debug, Default)]
+pub struct Shown {
+    #[command(flatten)]
+    pub zone: ZoneArgs,
+    /// Fields shown as columns of their own, joined by commas
+    #[arg(long, value_delimiter = ',', add = crate::proposed::field())]
+    pub columns: Vec<String>,
+    /// Long lines wrapped, not cut at the terminal's width
+    #[arg(long)]
+    pub wrap: bool,
+}
+
+impl Shown {
+    /// One event as a line, or with `wrap` as several.
+    pub fn line(&self, event: &impl serde::Serialize) -> String {
+        // What the service answers is JSON already, so this cannot fail.
+        let event = serde_json::to_value(event).unwrap_or_default();
+        let text = |name: &str| event[name].as_str().unwrap_or("");
+        let time = self.zone.zone().clock(text("time"));
+        let message = text("message").replace(['\n', '\r'], "⏎");
+        let mut columns = String::new();
+        for column in &self.columns {
+            let cell: String = field_text(&event, column).chars().take(COLUMN).collect();
+            columns.push_str(&format!("{cell:<width$} ", width = column.chars().count().clamp(12, COLUMN)));
+        }
+        let fields = if self.columns.is_empty() { brief(&event["fields"], self.wrap) } else { String::new() };
+        let line = format!(
+            "{}  {} {:<12} {columns}{message}  {}",
+            output::faint(&time),
+            output::severity(text("severity")),
+            text("service"),
+            output::faint(&fields)
+        );
+        output::fitted(line.trim_end(), self.wrap)
+    }
+}
+
+/// The address in the console that shows the same.
+pub fn link(base: &str, query: &str, from: Option<&str>, to: Option<&str>, more: &[(&str, &str)]) -> String {
+    let asked = [("q", Some(query)), ("from", from), ("to", to)];
+    let more = more.iter().map(|(name, value)| (*name, Some(*value)));
+    let all = asked.into_iter().chain(more).filter_map(|(name, value)| Some((name, value.filter(|v| !v.is_empty())?)));
+    let parts: Vec<String> = all.map(|(name, value)| format!("{name}={}", segment(value))).collect();
+    format!("{base}/search?{}", parts.join("&"))
+}
+
+/// A value as text; nothing for null.
+pub fn value_text(value: &Value) -> String {
+    match value {
+        Value::Null => String::new(),
+        Value::String(text) => text.clone(),
+        other => other.to_string(),
+    }
+}
+
+/// An own part, or a field by its dotted path: names with dots are found like nested ones.
+pub fn field_text(event: &Value, column: &str) -> String {
+    fn find<'v>(value: &'v Value, path: &str) -> Option<&'v Value> {
+        let entries = value.as_object()?;
+        if let Some(found) = entries.get(path) {
+            return Some(found);
+        }
+        entries.iter().find_map(|(name, inner)| find(inner, path.strip_prefix(name.as_str())?.strip_prefix('.')?))
+    }
+    // An own part is called in the language as here, but for its unit.
+    let own = if column == "took" { "took_ns" } else { column };
+    let own = column.strip_prefix('.').is_none().then(|| event.get(own)).flatten().filter(|_| column != "fields");
+    let field = || find(&event["fields"], column.trim_start_matches('.').trim_matches('`'));
+    own.or_else(field).map(value_text).unwrap_or_default()
+}
+
+/// The fields as `path=value`, as many as fit a line; all of them where `whole`.
+fn brief(fields: &Value, whole: bool) -> String {
+    let mut out = String::new();
+    let mut stack = vec![(String::new(), fields)];
+    while let Some((path, value)) = stack.pop() {
+        if let Value::Object(entries) = value {
+            let below =
+                entries.iter().map(|(k, v)| (if path.is_empty() { k.clone() } else { format!("{path}.{k}") }, v));
+            stack.extend(below.collect::<Vec<_>>().into_iter().rev());
+            continue;
+        }
+        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        let item = format!("{path}={text} ");
+        if !whole && out.chars().count() + item.chars().count() > 90 {
+            out.push('…');
+            break;
+        }
+        out.push_str(&item);
+    }
+    out.trim_end().to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn an_event_is_one_line() {
+        let event = json!({"time": "2026-10-04T02:38:41.198204331Z", "severity": "warn", "service": "slots",
+            "message": "lease\nran out", "fields": {"slot": {"bank": "BK-017", "door": 17}, "tags": [1, 2]}});
+        let line = Shown::default().line(&event);
+        assert!(line.contains("2026-10-04 02:38:41.198") && line.contains("lease⏎ran out"), "{line}");
+        assert!(line.contains("slot.bank=BK-017 slot.door=17 tags=[1,2]"), "{line}");
+        assert_eq!(line.lines().count(), 1);
+        let columns = Shown { columns: vec!["slot.bank".into(), "host".into()], ..Shown::default() }.line(&event);
+        assert!(columns.contains("slots        BK-017") && !columns.contains("door"), "{columns}");
+    }
+
+    #[test]
+    fn cells_by_own_part_and_path() {
+        let event = json!({ "time": "t", "service": "slots", "took_ns": 5, "fields": { "slot": { "bank": "BK-1", "n": 4 }, "a.b": [1, "x"], "service": "sent" } });
+        let told: Vec<String> = ["time", "service", ".service", "slot.bank", "slot.n", "a.b", "none", "slot", "took"]
+            .map(|c| field_text(&event, c))
+            .into();
+        assert_eq!(told, ["t", "slots", "sent", "BK-1", "4", "[1,\"x\"]", "", "{\"bank\":\"BK-1\",\"n\":4}", "5"]);
+    }
+
+    #[test]
+    fn an_address_shows_the_same() {
+        let told = link(
+            "http://h",
+            "severity>=warn \"ran out\"",
+            Some("now-1h"),
+            None,
+            &[("columns", "slot.bank"), ("order", "")],
+        );
+        assert_eq!(told, "http://h/search?q=severity%3E%3Dwarn%20%22ran%20out%22&from=now-1h&columns=slot.bank");
+    }
+}

@@ -1,0 +1,348 @@
+//! Search in the console, bullet by bullet, on the demo's night: the field that proposes, ranges in words, the spine by
+//! keyboard and by any field, columns, picked rows, the event's tree and neighbours, fields, shapes, download, Now; at
+//! 1280x800 and 390x844, and by keyboard alone.
+
+#![allow(clippy::unwrap_used, reason = "a test may end where it stands")]
+
+use anyhow::{Context, Result};
+use calvex_demo::Night;
+use calvex_e2e::browser::Browser;
+use calvex_e2e::service::{PASSWORD, Service, wait_for};
+use std::time::Duration;
+use thirtyfour::prelude::*;
+
+const ROW: &str = "[data-index]";
+
+struct Stage {
+    service: Service,
+    browser: Browser,
+    /// `from=…&to=…` of the night.
+    range: String,
+}
+
+impl Stage {
+    async fn new(width: u32, height: u32) -> Result<Self> {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let service = Service::start(&[])?;
+        let yesterday = (jiff::Timestamp::now() - jiff::SignedDuration::from_hours(24)).to_string()[..10].to_owned();
+        let change: jiff::Timestamp = format!("{yesterday}T02:10:00Z").parse()?;
+        let night = Night::new(1, i64::try_from(change.as_nanosecond())?, 10_000);
+        let night: String = night.map(|e| e.json + "\n").collect();
+        anyhow::ensure!(service.calvex_with(&["send", "--quiet"], night.as_bytes())?.status.success());
+        let browser = Browser::open(width, height).await?;
+        browser.sign_in(&service.url, PASSWORD).await?;
+        let range = format!("from={yesterday}T01:40:00Z&to={yesterday}T03:10:00Z");
+        Ok(Stage { service, browser, range })
+    }
+
+    /// Opens Search with this query and more of its state.
+    async fn open(&self, query: &str, more: &str) -> Result<()> {
+        let q: String = query.bytes().map(|b| format!("%{b:02X}")).collect();
+        self.browser.page.goto(format!("{}/search?q={q}&{}&{more}", self.service.url, self.range)).await?;
+        Ok(())
+    }
+
+    /// The query, once the editor is there.
+    async fn query(&self) -> Result<WebElement> {
+        self.browser.css("[data-testid=query] [aria-label=Query]").await
+    }
+
+    async fn total(&self, wanted: impl Fn(u64) -> bool) -> Result<u64> {
+        for _ in 0..800 {
+            let text = self.browser.css("[data-testid=total]").await?.text().await.unwrap_or_default();
+            if let Ok(n) = text.replace(' ', "").parse::<u64>()
+                && wanted(n)
+            {
+                return Ok(n);
+            }
+            tokio::time::sleep(Duration::from_millis(25)).await;
+        }
+        anyhow::bail!("no such total appears at {}", self.browser.address().await?)
+    }
+
+    async fn address_with(&self, part: &str) -> Result<String> {
+        for _ in 0..400 {
+            let address = self.browser.address().await?;
+            if address.contains(part) {
+                return Ok(address);
+            }
+            tokio::time::sleep(Duration::from_millis(25)).await;
+        }
+        anyhow::bail!("{part} does not come into the address {}", self.browser.address().await?)
+    }
+
+    async fn press(&self, keys: impl Into<TypingData>) -> Result<()> {
+        Ok(self.browser.page.action_chain().send_keys(keys).perform().await?)
+    }
+
+    /// What axe finds that is serious or critical.
+    async fn axe(&self, place: &str) -> Result<()> {
+        let script = concat!(env!("CARGO_MANIFEST_DIR"), "/clients/node_modules/axe-core/axe.min.js");
+        let script = std::fs::read_to_string(script).context("axe-core is missing; `./run test` installs it")?;
+        self.browser.page.execute(&script, vec![]).await?;
+        let ask = "const done = arguments[arguments.length - 1];
+            axe.run(document, { resultTypes: ['violations'] }).then((r) => done(r.violations
+                .filter((v) => ['serious', 'critical'].includes(v.impact))
+                .map((v) => v.id + ': ' + v.nodes.map((n) => n.target + ' ' + n.failureSummary).slice(0, 3).join('; '))));";
+        let found: Vec<String> = self.browser.page.execute_async(ask, vec![]).await?.convert()?;
+        anyhow::ensure!(found.is_empty(), "{place}: {found:#?}");
+        Ok(())
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn asking() -> Result<()> {
+    let stage = Stage::new(1280, 800).await?;
+    let browser = &stage.browser;
+    stage.open("", "").await?;
+    let all = stage.total(|n| n > 8000).await?;
+
+    // Fields and values seen are proposed with their counts; Tab takes the first, Enter asks.
+    stage.query().await?.send_keys("serv").await?;
+    browser.saying(".cm-tooltip-autocomplete li", "service").await?;
+    stage.press(Key::Tab + "=slo").await?;
+    browser.saying(".cm-tooltip-autocomplete li", "slots").await?;
+    stage.press(Key::Tab + Key::Enter).await?;
+    stage.address_with("q=service%3Dslots").await?;
+    let slots = stage.total(|n| n < all).await?;
+    // Coloured by the parser; a mistake is underlined and told with its cure while one types.
+    browser.saying(".q-field", "service").await?;
+    stage.query().await?.send_keys(" severity>=loud").await?;
+    browser.saying(".q-mistake", "loud").await?;
+    browser.saying("[role=alert] li", "is no severity").await?;
+    // What can be written otherwise is, on demand.
+    stage.open("service = slots   and severity>=warn", "").await?;
+    stage.query().await?.send_keys(" ").await?;
+    browser.saying("button", "format").await?.click().await?;
+    wait_until(async || Ok(stage.query().await?.text().await? == "service=slots severity>=warn")).await?;
+
+    // Kept under a name, found again with its owner; what was asked lately stands there as well.
+    stage.open("service=slots", "").await?;
+    stage.total(|n| n == slots).await?;
+    browser.saying("button", "save").await?.click().await?;
+    browser.css("input[name=saved-name]").await?.send_keys("slots alone").await?;
+    browser.css("[role=dialog] button[type=submit]").await?.click().await?;
+    wait_until(async || Ok(browser.page.find_all(By::Css("[role=dialog]")).await?.is_empty())).await?;
+    stage.open("", "").await?;
+    stage.total(|n| n == all).await?;
+    browser.saying("button", "ideas").await?.click().await?;
+    let ideas = browser.css("[aria-label='Searches to start from']").await?.text().await?;
+    assert!(ideas.contains("every error") && ideas.contains("service=slots"), "{ideas}");
+    browser.saying("[role=dialog] button", "slots alone").await?.click().await?;
+    stage.total(|n| n == slots).await?;
+
+    // A range in words; one that is none is told; a step earlier, and back.
+    let entry = browser.css("[aria-label='Range in words']").await?;
+    entry.click().await?;
+    entry.send_keys(Key::Control + "a").await?;
+    entry.send_keys("soonish" + Key::Enter).await?;
+    browser.saying("[role=alert]", "yesterday 2am to 3am").await?;
+    entry.send_keys(Key::Control + "a").await?;
+    entry.send_keys("yesterday 02:10 to 02:20" + Key::Enter).await?;
+    let ten = stage.total(|n| n < slots).await?;
+    stage.address_with("T02%3A10%3A00").await?;
+    browser.saying("button", "later ›").await?.click().await?;
+    stage.address_with("T02%3A20%3A00").await?;
+    stage.total(|n| n != ten).await?;
+    browser.saying("button", "back").await?.click().await?;
+    stage.total(|n| n == ten).await?;
+    stage.axe("Search with events").await?;
+    stage.browser.close().await
+}
+
+/// Waits until it is so.
+async fn wait_until(so: impl AsyncFn() -> Result<bool>) -> Result<()> {
+    for _ in 0..600 {
+        if so().await.unwrap_or(false) {
+            return Ok(());
+        }
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    anyhow::bail!("it does not become so")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn looking() -> Result<()> {
+    let stage = Stage::new(1280, 800).await?;
+    let browser = &stage.browser;
+    // The spine tells exact counts by keyboard, and Enter narrows to what was read.
+    stage.open("severity>=warn", "").await?;
+    let warned = stage.total(|n| n > 500).await?;
+    browser.css(ROW).await?;
+    let reader = browser.css("[aria-label^='Counts over time']").await?;
+    reader.send_keys(Key::PageDown + Key::PageDown + Key::PageDown + Key::PageDown).await?;
+    let told = browser.css("[data-testid=counted]").await?.text().await?;
+    assert!(told.contains("events,") && told.contains("errors"), "{told}");
+    let counted: u64 = told.split(['·', 'e']).nth(1).context("no count")?.trim().replace(' ', "").parse()?;
+    reader.send_keys(Key::Enter + "").await?;
+    stage.total(|n| n == counted).await?;
+    // Stacked by a field, with a legend; marks and alerts are pinned.
+    stage.open("", "by=service").await?;
+    browser.saying("[data-testid=legend]", "locker-agent").await?;
+    browser.saying("[data-testid=spine] title", "slot lease 120 s → 12 s").await.ok();
+    let pins = browser
+        .page
+        .execute("return [...document.querySelectorAll('[data-testid=spine] title')].map(t => t.textContent)", vec![])
+        .await?;
+    let pins: Vec<String> = pins.convert()?;
+    assert!(pins.iter().any(|p| p == "slot lease 120 s → 12 s"), "{pins:?}");
+
+    // Columns: from a value, widened and taken away, all in the address.
+    stage.open("service=slots \"ran out\"", "").await?;
+    browser.css(ROW).await?.click().await?;
+    browser.saying("[data-testid=event] button", "bank").await?.click().await?;
+    browser.saying("[data-testid=event] button", "column").await?.click().await?;
+    stage.address_with("columns=slot.bank").await?;
+    browser.saying("[role=columnheader]", "slot.bank").await?;
+    browser.css("[aria-label='Column slot.bank']").await?.click().await?;
+    browser.saying("[role=menuitem]", "wider").await?.click().await?;
+    stage.address_with("columns=slot.bank%7E180").await?;
+    // The event: its neighbours, its raw form, its shape with its count.
+    browser.saying("[data-testid=shape]", "in this range").await?;
+    browser.saying("[data-testid=event] button", "near it").await?.click().await?;
+    browser.saying("[data-testid=near] button", "its service").await?.click().await?;
+    browser.css("[data-testid=near] button[title]").await?;
+    browser.saying("[data-testid=event] button", "raw").await?.click().await?;
+    browser.saying("[data-testid=event] pre", "\"severity_number\"").await?;
+    stage.axe("an event").await?;
+
+    // Rows picked are copied: by keyboard and by reaching.
+    stage.open("service=slots", "").await?;
+    browser.css(ROW).await?;
+    stage.press("jxjjx").await?;
+    browser.saying("span, div", "2 picked").await?;
+    let picked = browser.page.find_all(By::Css("[data-picked=true]")).await?;
+    assert_eq!(picked.len(), 2);
+    browser.saying("button", "copy as NDJSON").await?;
+
+    // Fields found, a value of one kept only, several left out, numbers spread.
+    stage.open("service=slots", "fields=1").await?;
+    browser.saying("[data-testid=fields] button", "slot.bank").await?.click().await?;
+    let picks = browser
+        .page
+        .query(By::Css("[data-testid=breakdown] input"))
+        .wait(Duration::from_secs(20), Duration::from_millis(50))
+        .all_from_selector()
+        .await?;
+    for pick in picks.iter().take(2) {
+        pick.click().await?;
+    }
+    stage.axe("fields").await?;
+    browser.saying("[data-testid=breakdown] button", "keep only").await?.click().await?;
+    stage.address_with("slot.bank+in+%28").await?;
+    browser.saying("[data-testid=fields] button", "slot.door").await?.click().await?;
+    browser.saying("[data-testid=spread]", "p95").await?;
+
+    // Shapes: folded, with what is new in the range, and what varies in one.
+    stage.open("severity>=warn", "view=shapes").await?;
+    browser.saying("[data-testid=shapes] tr", "ran out").await?;
+    let shapes = browser.css("[data-testid=shapes]").await?.text().await?;
+    assert!(shapes.contains("photo eye dusty"), "{shapes}");
+    browser.saying("[data-testid=shapes] button", "ran out").await?.click().await?;
+    browser.saying("[data-testid=places]", "after “LS-”").await?;
+    stage.axe("shapes").await?;
+    browser.saying("[data-testid=places] a", "open these events").await?.click().await?;
+    stage.total(|n| n < warned).await?;
+
+    // How the answer came about.
+    browser.saying("button", "explain:").await?.click().await?;
+    browser.saying("[data-testid=explain]", "rows looked at").await?;
+    stage.browser.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn taking_away_and_standing() -> Result<()> {
+    let stage = Stage::new(1280, 800).await?;
+    let browser = &stage.browser;
+    let folder = browser.downloads();
+    let written = |ending: &'static str| {
+        let folder = folder.clone();
+        move || {
+            let found = std::fs::read_dir(&folder)?.filter_map(|e| Some(e.ok()?.path()));
+            let mut found = found.filter(|p| p.extension().is_some_and(|e| e == ending));
+            Ok(found.next().map(|p| std::fs::read_to_string(p).unwrap()))
+        }
+    };
+    stage.open("service=slots", "columns=slot.bank").await?;
+    let total = stage.total(|n| n > 100).await?;
+    browser.saying("button", "download").await?.click().await?;
+    browser.css("[role=dialog] button[type=submit]").await?.click().await?;
+    browser.saying("[role=dialog] [role=status]", "events written").await?;
+    let text = wait_for("the NDJSON", written("ndjson"))?;
+    assert_eq!(text.lines().count() as u64, total);
+    assert!(text.lines().all(|l| serde_json::from_str::<serde_json::Value>(l).is_ok_and(|e| e["service"] == "slots")));
+    browser.css("[role=dialog] select").await?.send_keys("CSV").await?;
+    browser.css("[role=dialog] button[type=submit]").await?.click().await?;
+    let text = wait_for("the CSV", written("csv"))?;
+    assert!(text.starts_with("time,severity,service,host,message,trace,slot.bank\r\n"), "{}", &text[..200]);
+    assert_eq!(text.lines().count() as u64, total + 1);
+
+    // Figures as CSV.
+    std::fs::read_dir(&folder)?.for_each(|e| std::fs::remove_file(e.unwrap().path()).unwrap());
+    stage.open("measure count per service", "").await?;
+    browser.saying("button", "download").await?.click().await?;
+    let text = wait_for("the figures", written("csv"))?;
+    assert!(text.starts_with("service,count\r\n") && text.contains("sorter,"), "{text}");
+    stage.axe("figures").await?;
+
+    // Now: services, marks, what is silent.
+    browser.page.goto(format!("{}/now", stage.service.url)).await?;
+    browser.saying("h2", "Services").await?;
+    browser.saying("p", "No service sent anything").await?;
+    let now = jiff::Timestamp::now().to_string();
+    let event = format!(
+        "{{\"time\":\"{now}\",\"service\":\"slots\",\"level\":\"error\",\"msg\":\"door 4 stuck\",\"mark\":\"new release\"}}\n"
+    );
+    stage.service.calvex_with(&["send", "--quiet"], event.as_bytes())?;
+    browser.page.refresh().await?;
+    browser.saying("[aria-label='Services now'] td", "slots").await?;
+    browser.saying("[aria-label=Marks] a", "new release").await?;
+    stage.axe("Now").await?;
+    stage.browser.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn on_a_phone_and_by_keyboard() -> Result<()> {
+    let stage = Stage::new(390, 844).await?;
+    let browser = &stage.browser;
+    // The spine lies above the list, earliest left; nothing is wider than the window.
+    stage.open("severity>=warn", "").await?;
+    browser.css(ROW).await?;
+    let spine = browser.css("[data-testid=spine]").await?.rect().await?;
+    assert!(spine.width > spine.height * 3.0, "{spine:?}");
+    let wide = "return document.documentElement.scrollWidth <= window.innerWidth";
+    for place in ["", "view=shapes", "fields=1"] {
+        stage.open("severity>=warn", place).await?;
+        stage.total(|n| n > 0).await?;
+        assert!(browser.page.execute(wide, vec![]).await?.convert::<bool>()?, "{place} is too wide");
+        stage.axe(&format!("phone, {place}")).await?;
+    }
+    stage.open("service=slots \"ran out\"", "").await?;
+    browser.css(ROW).await?.click().await?;
+    browser.saying("[data-testid=event] a", "Its story").await?;
+    stage.axe("phone, an event").await?;
+
+    // By keyboard alone, from the query to the story of an event that ran out.
+    browser.resize(1280, 800).await?;
+    stage.open("", "").await?;
+    stage.total(|n| n > 8000).await?;
+    stage.query().await?;
+    stage.press("/").await?;
+    stage.press("service=slots \"ran out\"").await?;
+    stage.press(Key::Enter + "").await?;
+    stage.address_with("ran+out").await?;
+    stage.total(|n| n < 1000).await?;
+    browser.css(ROW).await?;
+    stage.press(Key::Escape + "").await?;
+    stage.press("jj").await?;
+    stage.press(Key::Enter + "").await?;
+    browser.css("[data-testid=event]").await?;
+    stage.press("v").await?;
+    browser.css("[data-testid=shapes]").await?;
+    stage.press("v").await?;
+    browser.css(ROW).await?;
+    stage.press("j").await?;
+    stage.press("s").await?;
+    browser.css("[data-testid=services]").await?;
+    stage.browser.close().await
+}

@@ -1,0 +1,156 @@
+//! The interface's own description (OpenAPI 3.1), made from the same table that routes requests and from the types that
+//! are answered, so that neither can be forgotten. `GET /api/openapi.json` serves it.
+
+use crate::access::{Admin, Reader};
+use crate::error::ServiceError;
+use aide::OperationInput;
+use aide::OperationOutput;
+use aide::generate::GenContext;
+use aide::openapi::{
+    Info, MediaType, OpenApi, Operation, Parameter, ParameterData, ParameterSchemaOrContent, PathStyle, ReferenceOr,
+    Response as Described, SecurityScheme, StatusCode as Code,
+};
+use aide::transform::TransformOperation;
+use axum::Json;
+use calvex_wire::api::SESSION_COOKIE;
+use calvex_wire::{PROBLEM_MEDIA_TYPE, Problem};
+use schemars::JsonSchema;
+use serde_json::Value;
+use std::sync::OnceLock;
+
+static DOCUMENT: OnceLock<Value> = OnceLock::new();
+
+/// Says in a line what a path is for.
+pub fn says(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
+    move |op| op.summary(what)
+}
+
+/// As [`says`], of a path that answers `T`, whole or line by line.
+pub fn told<T: JsonSchema>(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
+    move |op| op.summary(what).response::<200, Json<T>>()
+}
+
+/// As [`says`], of a path that answers lines of `T`.
+pub fn lines<T: JsonSchema>(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
+    move |op| {
+        op.summary(what).response_with::<200, Json<T>, _>(|mut r| {
+            let answer = r.inner();
+            if let Some(one) = answer.content.swap_remove("application/json") {
+                answer.content.insert("application/x-ndjson".to_owned(), one);
+            }
+            r
+        })
+    }
+}
+
+/// `GET /api/openapi.json`
+pub async fn document() -> Json<&'static Value> {
+    Json(DOCUMENT.get_or_init(|| Value::Null))
+}
+
+/// Completes the document and keeps it to be served.
+pub fn publish(mut document: OpenApi) {
+    document.info = Info {
+        title: "Calvex".to_owned(),
+        summary: Some("Keeps log events and finds them again".to_owned()),
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        ..Info::default()
+    };
+    let parts = document.components.get_or_insert_default();
+    let scheme = |scheme| ReferenceOr::Item(scheme);
+    let token = SecurityScheme::Http {
+        scheme: "bearer".to_owned(),
+        bearer_format: None,
+        description: Some("a reader's token".to_owned()),
+        extensions: Default::default(),
+    };
+    let session = SecurityScheme::ApiKey {
+        location: aide::openapi::ApiKeyLocation::Cookie,
+        name: SESSION_COOKIE.to_owned(),
+        description: Some(
+            "the console's session; what changes something also needs the header x-calvex-console".to_owned(),
+        ),
+        extensions: Default::default(),
+    };
+    parts.security_schemes.insert("token".to_owned(), scheme(token));
+    parts.security_schemes.insert("session".to_owned(), scheme(session));
+    document.security = ["token", "session"].map(|name| [(name.to_owned(), Vec::new())].into_iter().collect()).into();
+    if let Some(paths) = document.paths.take() {
+        let paths = paths.paths.into_iter().map(|(path, item)| {
+            let item = match item {
+                ReferenceOr::Item(mut item) => {
+                    let all = [&mut item.get, &mut item.put, &mut item.post, &mut item.delete];
+                    all.into_iter().flatten().for_each(|operation| complete(&path, operation));
+                    ReferenceOr::Item(item)
+                }
+                other => other,
+            };
+            (format!("/api{path}"), item)
+        });
+        document.paths = Some(aide::openapi::Paths { paths: paths.collect(), ..Default::default() });
+    }
+    // Made of plain data, so that writing it cannot fail; without it the description would merely be missing.
+    let _ = DOCUMENT.set(serde_json::to_value(&document).unwrap_or_default());
+}
+
+/// The names in a path are parameters, and anything may answer a problem.
+fn complete(path: &str, operation: &mut Operation) {
+    let names = path.split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'));
+    operation.parameters.retain(|p| !matches!(p, ReferenceOr::Item(Parameter::Path { .. })));
+    for name in names {
+        let schema = schemars::json_schema!({ "type": "string" });
+        operation.parameters.push(ReferenceOr::Item(Parameter::Path {
+            parameter_data: ParameterData {
+                name: name.to_owned(),
+                description: None,
+                required: true,
+                deprecated: None,
+                format: ParameterSchemaOrContent::Schema(aide::openapi::SchemaObject {
+                    json_schema: schema,
+                    example: None,
+                    external_docs: None,
+                }),
+                example: None,
+                examples: Default::default(),
+                explode: None,
+                extensions: Default::default(),
+            },
+            style: PathStyle::Simple,
+        }));
+    }
+    let responses = operation.responses.get_or_insert_default();
+    // Whoever is not signed in is told so, whatever is asked.
+    responses.default.get_or_insert_with(|| {
+        ReferenceOr::Item(problem(schemars::json_schema!({ "$ref": "#/components/schemas/Problem" })))
+    });
+    if responses.responses.is_empty() {
+        let done = Described { description: "done; nothing more to tell".to_owned(), ..Described::default() };
+        responses.responses.insert(Code::Code(204), ReferenceOr::Item(done));
+    }
+}
+
+fn problem(json_schema: schemars::Schema) -> Described {
+    let schema = aide::openapi::SchemaObject { json_schema, example: None, external_docs: None };
+    let told = MediaType { schema: Some(schema), ..MediaType::default() };
+    Described {
+        description: "what went wrong, where, and the cure (RFC 9457)".to_owned(),
+        content: [(PROBLEM_MEDIA_TYPE.to_owned(), told)].into_iter().collect(),
+        ..Described::default()
+    }
+}
+
+impl OperationInput for Reader {}
+impl OperationInput for Admin {}
+
+impl OperationOutput for ServiceError {
+    type Inner = Problem;
+
+    fn operation_response(context: &mut GenContext, _operation: &mut Operation) -> Option<Described> {
+        Some(problem(context.schema.subschema_for::<Problem>()))
+    }
+
+    fn inferred_responses(context: &mut GenContext, operation: &mut Operation) -> Vec<(Option<u16>, Described)> {
+        // Without a code it is the answer of every code that is not told.
+        Self::operation_response(context, operation).map(|r| (None, r)).into_iter().collect()
+    }
+}
