@@ -1,6 +1,8 @@
 import { Dialog, Heading, Modal, ModalOverlay } from "react-aria-components";
 import styled from "styled-components";
+import { useState } from "react";
 import { Button } from "../ui/controls";
+import { keysOn, turnKeys } from "./keys";
 import { radius, space, type } from "./tokens";
 
 const Over = styled(ModalOverlay)`
@@ -47,6 +49,7 @@ const KEYS: [string, string][] = [
   ["v", "events, or the shapes of their messages"],
   ["w", "wrap long messages"],
   ["Ctrl Space", "proposals, in the query"],
+  ["Ctrl K", "go anywhere"],
   ["u", "UTC or local time"],
   ["Esc", "close what is open"],
   ["?", "this list"],
@@ -54,6 +57,7 @@ const KEYS: [string, string][] = [
 
 /** The keys, to be read. */
 export function KeyList({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const [on, setOn] = useState(keysOn);
   return (
     <Over isOpen={open} onOpenChange={(now) => !now && onClose()} isDismissable>
       <Sheet>
@@ -67,6 +71,19 @@ export function KeyList({ open, onClose }: { open: boolean; onClose: () => void 
               </div>
             ))}
           </dl>
+          <p>
+            <label>
+              <input
+                type="checkbox"
+                checked={on}
+                onChange={(e) => {
+                  turnKeys(e.target.checked);
+                  setOn(e.target.checked);
+                }}
+              />{" "}
+              single keys do this
+            </label>
+          </p>
           <Button slot="close">Close</Button>
         </Dialog>
       </Sheet>

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
+import { lazy, Suspense, useState, type ReactNode } from "react";
 import { NavLink } from "react-router";
 import styled from "styled-components";
 import { api } from "../api/client";
@@ -10,6 +10,9 @@ import { useMe } from "./session";
 import { useThemeName } from "./theme";
 import { space, type } from "./tokens";
 import { useZone } from "./zone";
+
+/** Only needed once someone is about. */
+const GoTo = lazy(() => import("./GoTo").then((module) => ({ default: module.GoTo })));
 
 const Frame = styled.div`
   height: 100%;
@@ -31,6 +34,8 @@ const Bar = styled.header`
   @media (max-width: 600px) {
     gap: ${space.s};
     padding: ${space.s};
+    white-space: nowrap;
+    overflow-x: auto;
     nav {
       gap: ${space.s};
     }
@@ -109,6 +114,9 @@ export function Shell({ children }: { children: ReactNode }) {
         <Quiet onPress={leave}>sign out</Quiet>
       </Bar>
       <Body>{children}</Body>
+      <Suspense fallback={null}>
+        <GoTo />
+      </Suspense>
       <KeyList open={keys} onClose={() => setKeys(false)} />
     </Frame>
   );

@@ -10,6 +10,7 @@ import { Table } from "../../ui/table";
 import { Form } from "./form";
 import { useChange } from "./change";
 import { Places } from "./Places";
+import { number } from "../../ui/number";
 
 const Note = styled.span`
   color: ${(p) => p.theme.severity.warn};
@@ -118,7 +119,7 @@ export default function FieldsPage() {
                   </td>
                   <td>{f.types.join(", ")}</td>
                   <td className="number">{(f.share * 100).toFixed(1)} %</td>
-                  <td className="number">{f.distinct.toLocaleString("en")}</td>
+                  <td className="number">{number(f.distinct)}</td>
                   <td className="short">{ago(parseNs(f.last))}</td>
                   <td>
                     <Mono>{f.examples.join(" · ")}</Mono>

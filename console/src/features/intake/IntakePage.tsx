@@ -12,6 +12,7 @@ import { Table } from "../../ui/table";
 import { Hours } from "./Hours";
 import { Places } from "./Places";
 import { WaysIn } from "./WaysIn";
+import { number } from "../../ui/number";
 
 const Head = styled.div`
   display: flex;
@@ -156,8 +157,8 @@ export default function IntakePage() {
                   </td>
                   <td>{a.sender}</td>
                   <td>{a.lane}</td>
-                  <td className="number">{a.stored.toLocaleString("en")}</td>
-                  <td className="number">{a.late > 0 ? a.late.toLocaleString("en") : <Muted>0</Muted>}</td>
+                  <td className="number">{number(a.stored)}</td>
+                  <td className="number">{a.late > 0 ? number(a.late) : <Muted>0</Muted>}</td>
                   <td title={when(a.last, zone)}>{ago(parseNs(a.last))}</td>
                   <td>
                     <Hours counts={a.per_hour} />
@@ -191,7 +192,7 @@ export default function IntakePage() {
               <tbody>
                 {answer.set_aside.map((a) => (
                   <tr key={[a.service, a.host, a.sender, a.cause, a.lane].join(" ")}>
-                    <td className="number">{a.events.toLocaleString("en")}</td>
+                    <td className="number">{number(a.events)}</td>
                     <td>
                       <Cause cause={a.cause} />
                     </td>
@@ -229,7 +230,7 @@ export default function IntakePage() {
             <tbody>
               {answer.refused.map((r) => (
                 <tr key={`${r.sender} ${r.reason}`}>
-                  <td className="number">{r.refused.toLocaleString("en")}</td>
+                  <td className="number">{number(r.refused)}</td>
                   <td>{r.reason}</td>
                   <td>{r.sender}</td>
                   <td title={when(r.last, zone)}>{ago(parseNs(r.last))}</td>

@@ -9,6 +9,7 @@ import { Table } from "../../ui/table";
 import { Form, Shown } from "./form";
 import { useChange } from "./change";
 import { Places } from "./Places";
+import { number } from "../../ui/number";
 
 const OVERLAP_S = 86_400;
 const ENDS = [
@@ -65,9 +66,9 @@ export function allowed(l: KeyLimits): string {
   const told = [
     l.services?.length ? `for ${l.services.join(", ")}` : "",
     l.lanes?.length ? `to ${l.lanes.join(", ")}` : "",
-    l.per_second ? `${l.per_second.toLocaleString("en")} a second` : "",
-    l.day_events ? `${l.day_events.toLocaleString("en")} events a day` : "",
-    l.day_bytes ? `${l.day_bytes.toLocaleString("en")} bytes a day` : "",
+    l.per_second ? `${number(l.per_second)} a second` : "",
+    l.day_events ? `${number(l.day_events)} events a day` : "",
+    l.day_bytes ? `${number(l.day_bytes)} bytes a day` : "",
     l.until ? `until ${l.until}` : "",
   ].filter(Boolean);
   return told.join("; ") || "anything";
@@ -200,7 +201,7 @@ export default function KeysPage() {
                   </td>
                   <td>{k.state === "in use" ? k.state : <Muted>{k.state}</Muted>}</td>
                   <td className="short">{k.last_used ? ago(parseNs(k.last_used)) : <Muted>never</Muted>}</td>
-                  <td className="number">{k.used_today[0].toLocaleString("en")}</td>
+                  <td className="number">{number(k.used_today[0])}</td>
                   <td>{allowed(k.limits)}</td>
                   <td>
                     {Object.entries(k.fixed).map(([field, value]) => (

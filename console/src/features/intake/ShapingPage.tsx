@@ -12,6 +12,7 @@ import { changes } from "./changes";
 import { Form } from "./form";
 import { useChange } from "./change";
 import { Places } from "./Places";
+import { number } from "../../ui/number";
 
 const ACTS = [
   ["cut", "cut the message by a pattern"],
@@ -191,7 +192,7 @@ export default function ShapingPage() {
                   <td>
                     <Mono>{r.told}</Mono>
                   </td>
-                  <td className="number">{r.held.toLocaleString("en")}</td>
+                  <td className="number">{number(r.held)}</td>
                   <td className="short">
                     {r.last ? ago(parseNs(r.last)) : "never"} <Muted>{r.idle && "idle for a week"}</Muted>
                   </td>

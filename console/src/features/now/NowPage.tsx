@@ -11,6 +11,7 @@ import { Page } from "../../ui/page";
 import { Spark } from "../../ui/spark";
 import { Table } from "../../ui/table";
 import { literal, searchAddress } from "../search/state";
+import { number } from "../../ui/number";
 
 /** How often it is looked anew. */
 const AGAIN_MS = 15_000;
@@ -35,6 +36,9 @@ const Columns = styled.div`
   }
   a {
     color: ${(p) => p.theme.accent};
+  }
+  td:last-child {
+    min-width: 190px;
   }
   @media (max-width: 900px) {
     grid-template-columns: minmax(0, 1fr);
@@ -222,7 +226,7 @@ function Moments({ answer, zone }: { answer: NowAnswer; zone: Zone }) {
           ))}
           {answer.refused.map((r) => (
             <li key={`${r.sender} ${r.reason}`}>
-              <Link to="/intake">{r.sender}</Link>: {r.refused.toLocaleString("en")} refused, {r.reason}
+              <Link to="/intake">{r.sender}</Link>: {number(r.refused)} refused, {r.reason}
               <br />
               {when(r.last)}
             </li>

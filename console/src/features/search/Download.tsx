@@ -4,6 +4,7 @@ import { Button, Choice, Field, Muted, Problem, Quiet } from "../../ui/controls"
 import { Asks } from "../../ui/popover";
 import { BOUND, fetchEvents, handOver } from "./download";
 import { columnsOf, type SearchState } from "./state";
+import { number } from "../../ui/number";
 
 const COLUMNS = ["time", "severity", "service", "host", "message", "trace"];
 
@@ -37,10 +38,8 @@ export function Download({
       const got = await fetchEvents(wanted, setDone, mine.signal);
       handOver(got.blob, `calvex-${range.from.slice(0, 19).replaceAll(":", "")}.${form}`);
       setTold(
-        `${got.events.toLocaleString("en")} events written` +
-          (got.more
-            ? `; there are more: the bound is ${BOUND.toLocaleString("en")}, and \`calvex export\` has none`
-            : "."),
+        `${number(got.events)} events written` +
+          (got.more ? `; there are more: the bound is ${number(BOUND)}, and \`calvex export\` has none` : "."),
       );
     } catch (e) {
       if (mine.signal.aborted) setTold("Stopped; nothing was written.");
@@ -66,10 +65,10 @@ export function Download({
           }}
         >
           <Muted>
-            {total !== undefined && `${total.toLocaleString("en")} events, the oldest first. `}
+            {total !== undefined && `${number(total)} events, the oldest first. `}
             {total !== undefined &&
               total > BOUND &&
-              `Only the first ${BOUND.toLocaleString("en")} fit a download here; calvex export writes all.`}
+              `Only the first ${number(BOUND)} fit a download here; calvex export writes all.`}
           </Muted>
           <Choice
             label="As"
@@ -83,7 +82,7 @@ export function Download({
           {form === "csv" && <Field label="Columns" name="columns" value={chosen} onChange={setColumns} mono />}
           {done !== undefined && (
             <p role="status">
-              <progress max={Math.min(total ?? BOUND, BOUND)} value={done} /> {done.toLocaleString("en")} events
+              <progress max={Math.min(total ?? BOUND, BOUND)} value={done} /> {number(done)} events
             </p>
           )}
           {told && <p role="status">{told}</p>}

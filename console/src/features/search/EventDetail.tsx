@@ -12,6 +12,7 @@ import { Glyph } from "../../ui/severity";
 import { FieldTree, OwnParts, type ValueActs } from "./FieldTree";
 import { Neighbours } from "./Neighbours";
 import { bracketed, parted, searchAddress } from "./state";
+import { number } from "../../ui/number";
 
 export const Panel = styled.aside`
   width: 392px;
@@ -159,11 +160,9 @@ function ShapeOf(props: { message: string; query: string; range: { from: string;
         {counted.data ? (
           <>
             <Plain to={searchAddress({ query: `shape=${id}`, from: range.from, to: range.to })}>
-              {counted.data[0].toLocaleString("en")} in this range
+              {number(counted.data[0])} in this range
             </Plain>
-            {filter && counted.data[1] !== counted.data[0] && (
-              <Muted>, {counted.data[1].toLocaleString("en")} of those found</Muted>
-            )}
+            {filter && counted.data[1] !== counted.data[0] && <Muted>, {number(counted.data[1])} of those found</Muted>}
           </>
         ) : (
           <Muted>counting …</Muted>

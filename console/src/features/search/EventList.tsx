@@ -84,7 +84,7 @@ interface Props {
 function gridOf(columns: Column[], compact: boolean, wrap: boolean): string {
   const chosen = columns.map((c) => `${c.width}px`).join(" ");
   const message = wrap || compact ? "minmax(160px, 1fr)" : "minmax(320px, 1fr)";
-  return compact ? `98px 16px ${chosen} ${message}` : `104px 20px 108px ${chosen} ${message}`;
+  return compact ? `98px 22px ${chosen} ${message}` : `104px 20px 108px ${chosen} ${message}`;
 }
 
 /** Events; only the lines in sight exist. */

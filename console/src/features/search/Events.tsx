@@ -23,6 +23,7 @@ import { QueryBar } from "./QueryBar";
 import { ShapesView } from "./ShapesView";
 import { Spine, type Pin } from "./Spine";
 import { columnsOf, columnsText, narrowed, shellQuoted, within, type Change, type SearchState } from "./state";
+import { number } from "../../ui/number";
 
 /** Bars of the spine, and how often they are counted anew while one follows. */
 const BARS = 110;
@@ -56,8 +57,6 @@ const PickedBar = styled.div`
   background: ${(p) => p.theme.raised};
   border-bottom: 1px solid ${(p) => p.theme.line};
 `;
-
-const number = (n: number) => n.toLocaleString("en").replaceAll(",", " ");
 
 /** Whether something has been going on for a while. */
 function useLong(going: boolean): boolean {

@@ -1,8 +1,7 @@
 import type { Explanation } from "../../api/types";
 import { Muted } from "../../ui/controls";
 import { Opens } from "../../ui/popover";
-
-const number = (n: number) => n.toLocaleString("en");
+import { number } from "../../ui/number";
 
 /** How an answer came about: what was read, what was skipped, how long it took. */
 export function Explain({ explain, range }: { explain: Explanation; range: { from: string; to: string } }) {

@@ -17,6 +17,11 @@ export const Facts = styled.div`
   strong {
     color: ${(p) => p.theme.text};
   }
+  @media (max-width: 600px) {
+    flex-wrap: nowrap;
+    overflow-x: auto;
+    white-space: nowrap;
+  }
 `;
 
 export const Follow = styled(Link)`

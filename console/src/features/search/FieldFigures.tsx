@@ -10,6 +10,7 @@ import { Spark } from "../../ui/spark";
 import { textOf } from "./event";
 import { figure } from "./figure";
 import { bracketed, literal } from "./state";
+import { number } from "../../ui/number";
 
 /** Values shown, and points of their strips. */
 const TOP = 10;
@@ -111,9 +112,8 @@ export function FieldFigures(props: {
       {told && answer && (
         <>
           <Muted>
-            {told.having.toLocaleString("en")} of {answer.events.toLocaleString("en")} events ·{" "}
-            {told.distinct.toLocaleString("en")} values
-            {told.uncounted > 0 && ` · ${told.uncounted.toLocaleString("en")} events have values beyond those counted`}
+            {number(told.having)} of {number(answer.events)} events · {number(told.distinct)} values
+            {told.uncounted > 0 && ` · ${number(told.uncounted)} events have values beyond those counted`}
           </Muted>
           {told.spread && <SpreadFigure spread={told.spread} unit={unit} />}
           {told.top.map((v) => {
@@ -130,7 +130,7 @@ export function FieldFigures(props: {
                 <span className="value" title={v.template ?? textOf(v.value)}>
                   {v.template ?? (unit ? figure(v.value, unit) : textOf(v.value)) ?? ""}
                 </span>
-                <span className="count">{v.count.toLocaleString("en")}</span>
+                <span className="count">{number(v.count)}</span>
                 <Muted className="count">{(share * 100).toFixed(share < 0.1 ? 1 : 0)} %</Muted>
                 <Spark values={stripOf(v.value)} width={58} height={14} label={`${text} over time`} />
               </Line>

@@ -23,7 +23,7 @@ const Tree = styled.ul`
 
 const Leaf = styled.li`
   display: grid;
-  grid-template-columns: minmax(96px, 34%) minmax(0, 1fr);
+  grid-template-columns: minmax(96px, 34%) minmax(0, 1fr) auto;
   gap: 0 ${space.s};
   padding: 2px 0;
   position: relative;
@@ -35,7 +35,6 @@ const Leaf = styled.li`
     color: ${(p) => p.theme.faint};
     font-family: ${type.text};
     font-size: 11px;
-    display: block;
   }
   .value {
     overflow-wrap: anywhere;
@@ -99,10 +98,8 @@ export function Value(props: { name: string; field: string; value: Json; acts: V
           {name}
         </Name>
       </span>
-      <span className={kind === "integer" || kind === "number" ? "value number" : "value"}>
-        {text}
-        <span className="type">{kind}</span>
-      </span>
+      <span className={kind === "integer" || kind === "number" ? "value number" : "value"}>{text}</span>
+      <span className="type">{kind}</span>
       {open && (
         <Acts>
           {one && (

@@ -7,6 +7,7 @@ import { Muted, Problem, Quiet } from "../../ui/controls";
 import { Panel } from "./EventDetail";
 import { FieldFigures } from "./FieldFigures";
 import { parted, type Change, type SearchState } from "./state";
+import { number } from "../../ui/number";
 
 /** Own parts that are worth counting. */
 const OWN = ["severity", "service", "host", "lane", "kind", "sender", "status", "took"];
@@ -88,7 +89,7 @@ export function FieldsPanel(props: {
   return (
     <Panel aria-label="Fields" data-testid="fields">
       <div style={{ display: "flex", justifyContent: "space-between" }}>
-        <h3>Fields found{answer && !answer.whole && ` in the newest ${answer.events.toLocaleString("en")} events`}</h3>
+        <h3>Fields found{answer && !answer.whole && ` in the newest ${number(answer.events)} events`}</h3>
         <Quiet onPress={() => change({ fields: "", field: "" })}>close</Quiet>
       </div>
       <Filter

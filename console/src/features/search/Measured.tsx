@@ -14,6 +14,7 @@ import { QueryBar } from "./QueryBar";
 import { Steps } from "./Steps";
 import { figuresCsv, handOver } from "./download";
 import { literal, narrowed, shellQuoted, within, type Change, type SearchState } from "./state";
+import { number } from "../../ui/number";
 
 /** Groups shown at first; the others wait behind their names. */
 const SHOWN = 6;
@@ -112,9 +113,9 @@ export function Measured({ state, change, clause }: { state: SearchState; change
     const name = named(answer?.shapes, group.values);
     return { ...group, name, shown: !(hidden[name] ?? (steps.length > 0 && n >= SHOWN)) };
   });
-  const number = (value: Json | undefined) => (typeof value === "number" ? value : 0);
+  const numeric = (value: Json | undefined) => (typeof value === "number" ? value : 0);
   const bar = (value: Json | undefined, most: number) => (
-    <Bar style={{ width: `${Math.max(0, (number(value) / (most || 1)) * 100)}%` }} />
+    <Bar style={{ width: `${Math.max(0, (numeric(value) / (most || 1)) * 100)}%` }} />
   );
   const unit = (n: number) => answer?.aggregates[n]?.unit;
   const heads = answer?.aggregates.map((a) => a.name + (a.error ? ` (± ${(a.error * 100).toFixed(0)} %)` : "")) ?? [];
@@ -132,17 +133,14 @@ export function Measured({ state, change, clause }: { state: SearchState; change
           <>
             <Facts aria-live="polite">
               <span>
-                {answer.group_count === 1 ? "1 group" : `${answer.group_count.toLocaleString("en")} groups`} ·{" "}
-                {answer.explain.rows_looked_at.toLocaleString("en")} events looked at
+                {answer.group_count === 1 ? "1 group" : `${number(answer.group_count)} groups`} ·{" "}
+                {number(answer.explain.rows_looked_at)} events looked at
               </span>
               {answer.limited && <span>{answer.limited}</span>}
               <Quiet onPress={() => void figuresCsv(answer).then((blob) => handOver(blob, "calvex-figures.csv"))}>
                 download
               </Quiet>
               <Explain explain={answer.explain} range={answer.range} />
-              <span>
-                same in the terminal: calvex search {shellQuoted(state.query)} --from {state.from} --to {state.to}
-              </span>
               {steps.length > 0 &&
                 heads.length > 1 &&
                 heads.map((head, n) => (
@@ -150,6 +148,9 @@ export function Measured({ state, change, clause }: { state: SearchState; change
                     {head}
                   </Quiet>
                 ))}
+              <span>
+                same in the terminal: calvex search {shellQuoted(state.query)} --from {state.from} --to {state.to}
+              </span>
             </Facts>
             {losses.map((loss) => (
               <Problem key={loss}>Not all could be read: {loss}</Problem>
@@ -187,7 +188,7 @@ export function Measured({ state, change, clause }: { state: SearchState; change
                     <Cell key={head}>
                       <Link to={open(group.values, answer.range)} title="open these events">
                         {figure(group.total[n] ?? null, unit(n))}
-                        {bar(group.total[n], Math.max(...groups.map((g) => number(g.total[n]))))}
+                        {bar(group.total[n], Math.max(...groups.map((g) => numeric(g.total[n]))))}
                       </Link>
                     </Cell>
                   ))}

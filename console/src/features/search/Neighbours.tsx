@@ -18,7 +18,7 @@ const REACH_NS = 3600n * 1_000_000_000n;
 
 const Line = styled.button<{ $self: boolean }>`
   display: grid;
-  grid-template-columns: 86px 14px minmax(0, 1fr);
+  grid-template-columns: 98px 14px minmax(0, 1fr);
   gap: ${space.xs};
   width: 100%;
   border: 0;

@@ -15,7 +15,7 @@ import type { Change, SearchState } from "./state";
 const Bar = styled.form`
   display: flex;
   flex-wrap: wrap;
-  align-items: flex-start;
+  align-items: center;
   gap: ${space.s};
   padding: ${space.m} ${space.l} ${space.s};
 `;

@@ -15,6 +15,11 @@ const Bar = styled.div`
   gap: ${space.xs} ${space.s};
   padding: 0 ${space.l} ${space.s};
   min-width: 0;
+  @media (max-width: 600px) {
+    flex-wrap: nowrap;
+    overflow-x: auto;
+    white-space: nowrap;
+  }
 `;
 
 const Entry = styled.input`

@@ -3,12 +3,14 @@ import { Link } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
 import { ago, clock, date, formatNs, parseNs, type Zone } from "../../api/time";
+import { useCompact } from "../../app/compact";
 import { space, type } from "../../app/tokens";
 import { Muted, Problem, Quiet } from "../../ui/controls";
 import { Spark } from "../../ui/spark";
 import { Table } from "../../ui/table";
 import { textOf } from "./event";
 import { bracketed, narrowed, parted, searchAddress, type Change, type SearchState } from "./state";
+import { number } from "../../ui/number";
 
 /** Shapes shown, those looked through in the range before, and points of the trend. */
 const TOP = 200;
@@ -26,6 +28,14 @@ const Body = styled.div`
   }
   td button {
     text-align: left;
+  }
+  @media (max-width: 600px) {
+    th:nth-child(3),
+    td:nth-child(3),
+    th:nth-child(4),
+    td:nth-child(4) {
+      display: none;
+    }
   }
 `;
 
@@ -73,6 +83,7 @@ export function ShapesView(props: {
   change: Change;
 }) {
   const { state, range, zone, change } = props;
+  const compact = useCompact();
   const { filter } = parted(state.query);
   const asked = (clause: string) => (filter ? `${bracketed(filter)} ${clause}` : clause);
   const shapes = useQuery({
@@ -118,7 +129,7 @@ export function ShapesView(props: {
       {shapes.isPending && <Muted>Folding …</Muted>}
       {shapes.data && (
         <Muted as="p">
-          {shapes.data.all.toLocaleString("en")} shapes
+          {number(shapes.data.all)} shapes
           {shapes.data.all > rows.length && `, the ${rows.length} with the most events here`} ·{" "}
           {rows.filter((r) => r.fresh).length} not seen in the range before
         </Muted>
@@ -139,9 +150,9 @@ export function ShapesView(props: {
           <tbody>
             {rows.map((row) => (
               <tr key={row.id}>
-                <td className="number">{row.count.toLocaleString("en")}</td>
+                <td className="number">{number(row.count)}</td>
                 <td>
-                  <Spark values={row.trend} label={`${row.count} events over time`} />
+                  <Spark values={row.trend} width={compact ? 48 : 96} label={`${row.count} events over time`} />
                 </td>
                 <td className="short">{moment(row.first)}</td>
                 <td className="short">{moment(row.last)}</td>
@@ -213,7 +224,7 @@ function Opened(props: {
       {places.data && places.data.places.length > 0 && (
         <>
           <p style={{ margin: "4px 0" }}>
-            <Muted>What varies, in the newest {places.data.events.toLocaleString("en")} of them:</Muted>
+            <Muted>What varies, in the newest {number(places.data.events)} of them:</Muted>
           </p>
           <Places>
             {places.data.places.map((place, n) => (

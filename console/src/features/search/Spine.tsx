@@ -6,6 +6,7 @@ import { radius, space, type } from "../../app/tokens";
 import { Button } from "../../ui/controls";
 import type { Bin } from "./bins";
 import { boxOf, placeOf, ticks, timeAt, type Axis } from "./scale";
+import { number } from "../../ui/number";
 
 /** How deep the spine is, and the part of it where times and names stand and no bar reaches. */
 const UPRIGHT = { depth: 188, labels: 84 };
@@ -84,8 +85,6 @@ interface Props {
   onSeek: (ns: bigint) => void;
   onRange: (fromNs: bigint, toNs: bigint) => void;
 }
-
-const number = (n: number) => n.toLocaleString("en").replaceAll(",", " ");
 
 /** A bin in words. */
 function told(bin: Bin, zone: Zone): string {

@@ -1,4 +1,5 @@
 import type { Json } from "../../api/types";
+import { number } from "../../ui/number";
 
 /** A figure as people read it, with the unit that its field's name tells. */
 export function figure(value: Json, unit?: string): string {
@@ -8,8 +9,6 @@ export function figure(value: Json, unit?: string): string {
     const [each, name] = value >= 1e9 ? [1e9, "s"] : value >= 1e6 ? [1e6, "ms"] : [1e3, "µs"];
     return `${(value / each).toPrecision(3)} ${name}`;
   }
-  const short = Number.isInteger(value)
-    ? value.toLocaleString("en")
-    : Number(value.toPrecision(4)).toLocaleString("en");
+  const short = Number.isInteger(value) ? number(value) : number(Number(value.toPrecision(4)));
   return unit ? `${short} ${unit}` : short;
 }

@@ -15,6 +15,7 @@ import { EditorState, StateEffect, StateField, type Extension } from "@codemirro
 import { Decoration, EditorView, keymap, type DecorationSet } from "@codemirror/view";
 import { api } from "../../api/client";
 import type { CheckAnswer, Mistake, Proposal, Syntax } from "../../api/types";
+import { number } from "../../ui/number";
 
 /** How long typing rests before the text is looked at; and before mistakes are underlined. */
 const LOOK_MS = 60;
@@ -145,7 +146,7 @@ function proposing(range: () => { from: string; to: string }): Extension {
   const counted = (completion: Completion) => {
     const count = document.createElement("span");
     count.className = "q-count";
-    count.textContent = completion.boost ? completion.boost.toLocaleString("en") : "";
+    count.textContent = completion.boost ? number(completion.boost) : "";
     return count;
   };
   return autocompletion({

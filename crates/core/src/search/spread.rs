@@ -43,7 +43,8 @@ impl Spread {
             });
             found.map_or(max, |(f, _)| *f)
         };
-        let by_factor = min > 0.0 && max / min > 1000.0;
+        // One straggler does not make a scale: what lies between the outer twentieths tells.
+        let by_factor = min > 0.0 && at_rank(95.0) / at_rank(5.0) > 100.0;
         let place = |f: f64| {
             let share = if by_factor { (f / min).ln() / (max / min).ln() } else { (f - min) / (max - min) };
             ((share * STRETCHES as f64) as usize).min(STRETCHES - 1)
@@ -81,6 +82,7 @@ mod tests {
         assert_eq!(spread.percentiles[5], (99.0, 10.0));
         assert_eq!(of(&[(7.0, 3)]).unwrap().counts, [3]);
         assert!(of(&[(1.0, 1), (5000.0, 1)]).unwrap().by_factor);
+        assert!(!of(&[(1.0, 1), (4000.0, 98), (5000.0, 99)]).unwrap().by_factor);
         assert_eq!(of(&[]), None);
         assert_eq!(Spread::of([(&GroupValue::Text("a".into()), 2)].into_iter()), None);
     }

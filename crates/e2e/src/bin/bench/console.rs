@@ -9,7 +9,6 @@ use calvex_e2e::load::Load;
 use calvex_e2e::service::PASSWORD;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use thirtyfour::prelude::*;
 
 /// How often each question is asked; the middle is told.
 const RUNS: usize = 7;
