@@ -1,34 +1,15 @@
-import { Dialog, Heading, Modal, ModalOverlay } from "react-aria-components";
 import styled from "styled-components";
 import { useState } from "react";
 import { Button } from "../ui/controls";
+import { Asks } from "../ui/popover";
 import { keysOn, turnKeys } from "./keys";
-import { radius, space, type } from "./tokens";
+import { space, type } from "./tokens";
 
-const Over = styled(ModalOverlay)`
-  position: fixed;
-  inset: 0;
+const List = styled.dl`
   display: grid;
-  place-items: center;
-  background: color-mix(in srgb, ${(p) => p.theme.ground} 70%, transparent);
-  z-index: 10;
-`;
-
-const Sheet = styled(Modal)`
-  background: ${(p) => p.theme.raised};
-  border: 1px solid ${(p) => p.theme.line};
-  border-radius: ${radius};
-  padding: ${space.xl};
-  h2 {
-    margin: 0 0 ${space.m};
-    font-size: ${type.lead};
-  }
-  dl {
-    display: grid;
-    grid-template-columns: auto 1fr;
-    gap: ${space.xs} ${space.l};
-    margin: 0 0 ${space.l};
-  }
+  grid-template-columns: auto 1fr;
+  gap: ${space.xs} ${space.l};
+  margin: 0 0 ${space.l};
   dt {
     font-family: ${type.mono};
     color: ${(p) => p.theme.accent};
@@ -59,34 +40,29 @@ const KEYS: [string, string][] = [
 export function KeyList({ open, onClose }: { open: boolean; onClose: () => void }) {
   const [on, setOn] = useState(keysOn);
   return (
-    <Over isOpen={open} onOpenChange={(now) => !now && onClose()} isDismissable>
-      <Sheet>
-        <Dialog>
-          <Heading slot="title">Keys</Heading>
-          <dl>
-            {KEYS.map(([key, what]) => (
-              <div key={key} style={{ display: "contents" }}>
-                <dt>{key}</dt>
-                <dd>{what}</dd>
-              </div>
-            ))}
-          </dl>
-          <p>
-            <label>
-              <input
-                type="checkbox"
-                checked={on}
-                onChange={(e) => {
-                  turnKeys(e.target.checked);
-                  setOn(e.target.checked);
-                }}
-              />{" "}
-              single keys do this
-            </label>
-          </p>
-          <Button slot="close">Close</Button>
-        </Dialog>
-      </Sheet>
-    </Over>
+    <Asks open={open} title="Keys" onClose={onClose}>
+      <List>
+        {KEYS.map(([key, what]) => (
+          <div key={key} style={{ display: "contents" }}>
+            <dt>{key}</dt>
+            <dd>{what}</dd>
+          </div>
+        ))}
+      </List>
+      <p>
+        <label>
+          <input
+            type="checkbox"
+            checked={on}
+            onChange={(e) => {
+              turnKeys(e.target.checked);
+              setOn(e.target.checked);
+            }}
+          />{" "}
+          single keys do this
+        </label>
+      </p>
+      <Button onPress={onClose}>Close</Button>
+    </Asks>
   );
 }

@@ -27,7 +27,8 @@ pub struct Dial {
 }
 
 impl Dial {
-    fn in_force(&self, now_ns: i64) -> bool {
+    /// Whether it says anything now.
+    pub fn in_force(&self, now_ns: i64) -> bool {
         self.until_ns.is_none_or(|until| now_ns < until)
     }
 

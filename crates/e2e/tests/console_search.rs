@@ -302,6 +302,42 @@ async fn taking_away_and_standing() -> Result<()> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn every_place_and_both_themes() -> Result<()> {
+    let stage = Stage::new(1280, 800).await?;
+    let browser = &stage.browser;
+    for theme in ["night", "day"] {
+        browser.page.execute(&format!("localStorage.setItem('calvex.theme', '{theme}')"), vec![]).await?;
+        for place in [
+            "search",
+            "tail",
+            "story/PX-10023",
+            "alerts",
+            "intake",
+            "intake/keys",
+            "intake/shaping",
+            "intake/dials",
+            "intake/fields",
+        ] {
+            browser.page.goto(format!("{}/{place}", stage.service.url)).await?;
+            browser.css("nav").await?;
+            browser.saying("main, p, span", "in the terminal").await.with_context(|| place.to_owned())?;
+            stage.axe(&format!("{place} by {theme}")).await?;
+        }
+        stage.open("severity>=warn", "by=service&columns=slot.bank").await?;
+        browser.css("[data-testid=legend]").await?;
+        browser.css(ROW).await?.click().await?;
+        browser.css("[data-testid=event]").await?;
+        stage.axe(&format!("an event by {theme}")).await?;
+    }
+    // By Ctrl K anywhere: a place, or the story of an id.
+    stage.press(Key::Control + "k").await?;
+    browser.css("[role=dialog] input").await?.send_keys("PX-10023").await?;
+    browser.saying("[role=option]", "Story of PX-10023").await?.click().await?;
+    stage.address_with("/story/PX-10023").await?;
+    stage.browser.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn on_a_phone_and_by_keyboard() -> Result<()> {
     let stage = Stage::new(390, 844).await?;
     let browser = &stage.browser;

@@ -82,6 +82,14 @@ async fn proposals_ranges_and_fields() -> Result<()> {
     let told = post(narrow.clone(), "/complete", json!({"query": "oper", "at": 4})).await?;
     assert!(!texts(&told).contains(&"operator"), "{told}");
 
+    // Why there is nothing: a dial that may have set such events aside is one reason, one of another service is none.
+    service.ok(&["dial", "set", "service=edge", "warn", "--for", "1h"])?;
+    service.ok(&["dial", "set", "service=codes", "error", "--for", "1h"])?;
+    let told = post(all.clone(), "/search", json!({"query": "service=edge severity=debug"})).await?;
+    let reasons = told["empty"]["reasons"].to_string();
+    assert!(reasons.contains("A dial keeps only warn and worse of `service=edge` until"), "{reasons}");
+    assert!(!reasons.contains("service=codes"), "{reasons}");
+
     // A range as people say it; what is none is told with examples.
     let told = post(all.clone(), "/range", json!({"text": "last 2 hours"})).await?;
     assert_eq!((&told["from"], &told["to"]), (&json!("now-2h"), &json!("now")));

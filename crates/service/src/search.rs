@@ -3,6 +3,7 @@
 use crate::access::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::{App, Shared};
+use calvex_core::dial::Dial;
 use calvex_core::event::time::{SECOND_NS, format_utc};
 use calvex_core::event::{Event, answer_json};
 use calvex_core::query::{Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse, read_moment};
@@ -276,6 +277,19 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
         reasons.push(match last_seen {
             Some(at) => format!("Service `{service}` was last heard at {}.", format_utc(at, 3)),
             None => format!("Service `{service}` was never heard in the lanes you may read."),
+        });
+    }
+    // A dial that names another service cannot be why; one that names none, or this one, may.
+    let now_ns = (app.clock)();
+    let may_be_why = |dial: &&Dial| {
+        let named = named_services(&dial.filter);
+        dial.in_force(now_ns) && (named.is_empty() || services.is_empty() || named.iter().any(|n| services.contains(n)))
+    };
+    for dial in config.dials().iter().filter(may_be_why).take(3) {
+        let until = dial.until_ns.map_or_else(String::new, |ns| format!(" until {}", format_utc(ns, 0)));
+        reasons.push(match dial.filter.to_string() {
+            which if which.is_empty() => format!("A dial keeps only {} and worse{until}.", dial.least.name()),
+            which => format!("A dial keeps only {} and worse of `{which}`{until}.", dial.least.name()),
         });
     }
     plan.query.filter.walk(&mut |f| {

@@ -129,6 +129,9 @@ export default function AlertsPage() {
           </tbody>
         </Table>
       )}
+      <Muted>
+        same in the terminal: <Mono>calvex alerts</Mono>, <Mono>calvex rule list</Mono>
+      </Muted>
     </Page>
   );
 }

@@ -75,12 +75,13 @@ pub async fn console(events: usize) -> Result<()> {
     println!("first load, compressed, without faces: {:.0} kB", bytes / 1000.0);
     browser.css("[data-testid=query]").await?;
     browser.page.execute(WATCH, vec![]).await?;
+    browser.page.set_script_timeout(Duration::from_secs(120)).await?;
 
     let asked = [
         ("a rare word", "rare3".to_owned()),
         ("severity and service", "severity>=error service=slots".to_owned()),
         ("every event", String::new()),
-        ("an expression", "message ~ /ran (out|off) .* BK-0[0-9]7/".to_owned()),
+        ("an expression", r"message ~ /torn (again|quiet) \w+ dim/".to_owned()),
     ];
     for (what, query) in asked {
         let (mut rows, mut progress) = (Vec::new(), Vec::new());
@@ -96,7 +97,7 @@ pub async fn console(events: usize) -> Result<()> {
         }
         rows.sort_by(f64::total_cmp);
         progress.sort_by(f64::total_cmp);
-        let shown = progress.first().map_or("not needed".to_owned(), |ms| format!("{ms:.0} ms"));
+        let shown = progress.get(progress.len() / 2).map_or("not needed".to_owned(), |ms| format!("{ms:.0} ms"));
         println!("{what}: first rows {:.0} ms (most {:.0}), progress {shown}", rows[RUNS / 2], rows[RUNS - 1]);
     }
 
