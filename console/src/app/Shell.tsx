@@ -17,7 +17,7 @@ const GoTo = lazy(() => import("./GoTo").then((module) => ({ default: module.GoT
 const Frame = styled.div`
   height: 100%;
   display: grid;
-  grid-template-rows: auto 1fr;
+  grid-template: auto minmax(0, 1fr) / minmax(0, 1fr);
 `;
 
 const Bar = styled.header`

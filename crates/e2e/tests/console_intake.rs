@@ -60,7 +60,7 @@ async fn keys_shaping_dials_and_ties() -> Result<()> {
     row.find(By::XPath(".//button[starts-with(text(),'limits')]")).await?.click().await?;
     fill(&browser, "day", "5000").await?;
     browser.saying("button", "set the limits").await?.click().await?;
-    browser.saying("[aria-label=Keys] td", "for sorter; 5,000 events a day").await?;
+    browser.saying("[aria-label=Keys] td", "for sorter; 5 000 events a day").await?;
     let row = browser.saying("[aria-label=Keys] tr", "belt-prod").await?;
     row.find(By::XPath(".//button[text()='rotate']")).await?.click().await?;
     let second = secret(&first).await?;

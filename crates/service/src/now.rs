@@ -23,7 +23,7 @@ const DAY_S: i64 = 86_400;
 const DAYS: i64 = 7;
 /// Marks told at most, and of how many hours.
 const MARKS: usize = 20;
-const MARK_HOURS: i64 = 12;
+const MARK_HOURS: i64 = 24;
 /// A service that has not sent for so long is silent.
 const SILENT_S: i64 = 15 * 60;
 /// The figures of each service: events, errors, and the tail of its spans; of the field `took_ms` where it sends none.

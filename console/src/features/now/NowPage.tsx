@@ -197,10 +197,8 @@ function Moments({ answer, zone }: { answer: NowAnswer; zone: Zone }) {
         </ul>
       </section>
       <section aria-label="Marks">
-        <h2>Marks of the last hours</h2>
-        {answer.marks.length === 0 && (
-          <Muted as="p">None: no event of the last twelve hours has the field “mark”.</Muted>
-        )}
+        <h2>Marks of the last day</h2>
+        {answer.marks.length === 0 && <Muted as="p">None: no event of the last day has the field “mark”.</Muted>}
         <ul>
           {answer.marks.map((m) => (
             <li key={m.id}>

@@ -35,13 +35,16 @@ const Page = styled.div`
   height: 100%;
   display: grid;
   grid-template-rows: auto auto minmax(0, 1fr);
+  grid-template-columns: minmax(0, 1fr);
   min-height: 0;
 `;
 
 const Split = styled.div<{ $compact: boolean }>`
   display: grid;
   ${(p) =>
-    p.$compact ? "grid-template-rows: auto minmax(0, 1fr)" : "grid-template-columns: auto minmax(0, 1fr) auto"};
+    p.$compact
+      ? "grid-template: auto minmax(0, 1fr) / minmax(0, 1fr)"
+      : "grid-template-columns: auto minmax(0, 1fr) auto"};
   min-height: 0;
 `;
 

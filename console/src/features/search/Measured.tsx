@@ -22,7 +22,7 @@ const SHOWN = 6;
 const Page = styled.div`
   height: 100%;
   display: grid;
-  grid-template-rows: auto minmax(0, 1fr);
+  grid-template: auto minmax(0, 1fr) / minmax(0, 1fr);
 `;
 
 const Body = styled.div`

@@ -15,7 +15,7 @@ import { SECONDS, useFollow, type Rate } from "./follow";
 const Page = styled.div`
   height: 100%;
   display: grid;
-  grid-template-rows: auto auto minmax(0, 1fr) auto;
+  grid-template: auto auto minmax(0, 1fr) auto / minmax(0, 1fr);
 `;
 
 const Bar = styled.form`

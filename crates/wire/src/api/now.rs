@@ -23,7 +23,7 @@ pub struct NowAnswer {
     pub silent: Vec<SilentService>,
     /// Events refused in the last hour, by sender and reason.
     pub refused: Vec<super::Refused>,
-    /// Moments worth seeing, the latest first.
+    /// Moments worth seeing in the last day, the latest first.
     pub marks: Vec<MarkNow>,
     /// What could not be read.
     pub left_out: Vec<String>,
