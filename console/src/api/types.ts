@@ -37,6 +37,7 @@ export interface Explanation {
   chunks: number;
   skipped_by_time: number;
   skipped_by_filter: number;
+  skipped_by_rollup: number;
   skipped_by_order: number;
   chunks_read: number;
   pages_scanned: number;

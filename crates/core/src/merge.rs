@@ -31,6 +31,11 @@ fn tier(rows: usize, max_rows: usize) -> u32 {
     tier
 }
 
+/// Whether a chunk is large enough to be left alone.
+pub fn is_large(rows: usize, max_rows: usize) -> bool {
+    tier(rows, max_rows) == 0
+}
+
 /// The chunks to merge next, of those of one lane, day and term; nothing where no merge pays. `settled` tells that no
 /// more events of the day are expected.
 pub fn plan_merge(chunks: &[Candidate], max_rows: usize, settled: bool) -> Option<Vec<u64>> {

@@ -1,11 +1,14 @@
 //! What the tests of several modules share: chunks in memory, random events and queries, and one set of events seen
 //! from everywhere an event can stand.
 
-use crate::chunk::{BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks_of, without_filter};
+use crate::chunk::{
+    BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, WholeFilter, build_chunks_of, build_rollup,
+    whole_filter, without_filter,
+};
 use crate::columns::{Page, PageRead, build_page};
 use crate::error::{CoreError, Result};
 use crate::event::{Event, EventId, Kind, Path, Severity, Status, Value};
-use crate::search::{OneByOne, Place, Scope, Segment, Workers};
+use crate::search::{OneByOne, Place, RolledUp, Scope, Segment, Workers};
 use proptest::prelude::*;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -14,6 +17,7 @@ use std::sync::Arc;
 #[derive(Default)]
 pub(crate) struct Shelf {
     pub parts: HashMap<(u64, u16), Vec<u8>>,
+    whole: HashMap<u64, Arc<WholeFilter>>,
     serial: u64,
 }
 
@@ -28,6 +32,7 @@ impl Shelf {
             time_max: chunk.time_max,
             rows: chunk.rows,
             place: Place::Chunk(chunk.id),
+            rollup: None,
         }
     }
 
@@ -55,7 +60,7 @@ impl Shelf {
             pages.extend((0..directory.pages.len()).map(|p| (directory.clone(), p)));
         }
         let built = {
-            let shelf = Shelf { parts: self.parts.clone(), serial: 0 };
+            let shelf = Shelf { parts: self.parts.clone(), ..Shelf::default() };
             let sources: Vec<ChunkPage> = pages.into_iter().map(|(d, p)| ChunkPage::passing(d, p, &shelf)).collect();
             let sources: Vec<&dyn PageRead> = sources.iter().map(|p| p as &dyn PageRead).collect();
             self.build(&sources, page_rows)
@@ -79,6 +84,22 @@ impl Shelf {
         out
     }
 
+    /// The same chunks in a roll-up, but for every third, whose filter is at hand.
+    pub fn rolled_up(&mut self, segments: &[Segment]) -> Vec<Segment> {
+        let chunks: Vec<u64> = segments.iter().filter_map(Segment::chunk).collect();
+        let filters: Vec<_> = chunks.iter().map(|c| (*c, Arc::new(whole_filter(*c, self).unwrap()))).collect();
+        self.serial += 1;
+        let id = self.serial;
+        let parts = build_rollup(id, &filters);
+        self.whole.extend(filters.into_iter().step_by(3));
+        parts.into_iter().enumerate().for_each(|(n, part)| drop(self.parts.insert((id, n as u16), part)));
+        let placed = |(place, s): (usize, &Segment)| {
+            let rollup = (place % 3 > 0).then_some(RolledUp { id, place });
+            Segment { rollup, ..s.clone() }
+        };
+        segments.iter().enumerate().map(placed).collect()
+    }
+
     /// One set of events from everywhere: named views of the same events.
     pub fn views(&mut self, events: &[Event]) -> Vec<(&'static str, Vec<Segment>)> {
         let (left, right) = events.split_at(events.len() / 2);
@@ -89,6 +110,10 @@ impl Shelf {
         let merged = self.merge(&split, 7);
         let again = self.merge(&merged, 3);
         let unpruned = self.unpruned(&whole);
+        let small: Vec<Segment> = events.chunks(4).flat_map(|e| self.seal(e, 3)).collect();
+        let mut rolled_up: Vec<Segment> = small.chunks(16).flat_map(|chunks| self.rolled_up(chunks)).collect();
+        // Of some nothing is known but by their pages.
+        rolled_up.iter_mut().skip(5).step_by(7).for_each(|s| s.rollup = None);
         let halves: Vec<Segment> = head(left).into_iter().chain(head(right)).collect();
         vec![
             ("head", head(events)),
@@ -99,6 +124,7 @@ impl Shelf {
             ("merged", merged),
             ("merged again", again),
             ("unpruned", unpruned),
+            ("rolled up", rolled_up),
         ]
     }
 }
@@ -110,6 +136,9 @@ impl ChunkSource for Shelf {
     fn part(&self, chunk: u64, part: u16) -> Result<VerifiedPart> {
         let bytes = self.parts.get(&(chunk, part)).cloned();
         VerifiedPart::check(bytes.ok_or_else(|| CoreError::Unavailable("gone".into()))?, chunk, part)
+    }
+    fn whole(&self, chunk: u64) -> Option<Arc<WholeFilter>> {
+        self.whole.get(&chunk).cloned()
     }
 }
 
@@ -126,7 +155,14 @@ pub(crate) fn head(events: &[Event]) -> Vec<Segment> {
     }
     let page = page_of(events);
     let (time_min, time_max) = page.time_span();
-    vec![Segment { lane: "main".into(), time_min, time_max, rows: page.rows(), place: Place::Head(Arc::new(page)) }]
+    vec![Segment {
+        lane: "main".into(),
+        time_min,
+        time_max,
+        rows: page.rows(),
+        place: Place::Head(Arc::new(page)),
+        rollup: None,
+    }]
 }
 
 /// Three tasks at once, so that answers are joined from parts.

@@ -8,6 +8,7 @@
 
 use crate::fault::Step;
 use crate::journal::{Claim, JournalRowRef};
+use crate::rollup::RollupPlace;
 use crate::{Result, Store, StoreError, sql};
 use sqlx::{Executor, MySqlConnection, Row};
 use std::collections::BTreeMap;
@@ -44,6 +45,8 @@ pub struct ChunkRow {
     pub bytes: u64,
     pub parts: u16,
     pub late: bool,
+    /// The roll-up that holds its filter.
+    pub rollup: Option<RollupPlace>,
 }
 
 /// Chunks whose parts are written, and the journal rows they cover.
@@ -65,9 +68,9 @@ pub struct Merge {
 }
 
 /// Parts of one statement: about a MiB, so that a chunk is a few commits and no packet is large.
-const PARTS_AT_ONCE: usize = 16;
+pub(crate) const PARTS_AT_ONCE: usize = 16;
 
-fn parts_table(bucket: i32) -> String {
+pub(crate) fn parts_table(bucket: i32) -> String {
     // Days before 1970 have no events that are kept, but a name must hold for any number.
     if bucket < 0 { format!("parts_m{}", -i64::from(bucket)) } else { format!("parts_{bucket}") }
 }
@@ -114,6 +117,10 @@ impl Store {
                     bytes: r.try_get(8)?,
                     parts: r.try_get(9)?,
                     late: r.try_get(10)?,
+                    rollup: match r.try_get(11)? {
+                        Some(id) => Some(RollupPlace { id, place: r.try_get(12)?, bucket: r.try_get(13)? }),
+                        None => None,
+                    },
                 })
             })
             .collect()
@@ -237,10 +244,7 @@ impl Store {
 
     /// Fences a transaction and adds catalogue rows; false where an earlier try did so already.
     async fn begin_swap(&self, tx: &mut MySqlConnection, claim: &Claim, chunks: &[ChunkRow]) -> Result<bool> {
-        let fence = sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch);
-        if fence.execute(&mut *tx).await?.rows_affected() != 1 {
-            return Err(StoreError::Fenced(claim.name.clone()));
-        }
+        self.fence_work(tx, claim).await?;
         self.faults.reach(Step::Fenced)?;
         if let Some(first) = chunks.first() {
             let done: i64 = sqlx::query_scalar(sql::CHUNK_EXISTS).bind(first.id).fetch_one(&mut *tx).await?;
@@ -249,9 +253,7 @@ impl Store {
             }
         }
         for chunk in chunks {
-            if sqlx::query(sql::BUCKET_USE).bind(chunk.bucket).execute(&mut *tx).await?.rows_affected() != 1 {
-                return Err(StoreError::Missing(format!("open bucket {}", chunk.bucket)));
-            }
+            self.use_bucket(tx, chunk.bucket).await?;
             sqlx::query(sql::CHUNK_ADD)
                 .bind(chunk.id)
                 .bind(chunk.lane)
@@ -272,7 +274,19 @@ impl Store {
         Ok(true)
     }
 
-    async fn end_swap(&self, tx: sqlx::Transaction<'_, sqlx::MySql>) -> Result<()> {
+    /// Begins a transaction that only the node's newest epoch may commit.
+    pub(crate) async fn fence_work(&self, tx: &mut MySqlConnection, claim: &Claim) -> Result<()> {
+        let fence = sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch);
+        if fence.execute(tx).await?.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Fenced(claim.name.clone())) }
+    }
+
+    /// Holds a bucket open for the transaction.
+    pub(crate) async fn use_bucket(&self, tx: &mut MySqlConnection, bucket: i32) -> Result<()> {
+        let used = sqlx::query(sql::BUCKET_USE).bind(bucket).execute(tx).await?.rows_affected();
+        if used == 1 { Ok(()) } else { Err(StoreError::Missing(format!("open bucket {bucket}"))) }
+    }
+
+    pub(crate) async fn end_swap(&self, tx: sqlx::Transaction<'_, sqlx::MySql>) -> Result<()> {
         self.faults.reach(Step::BeforeCommit)?;
         tx.commit().await?;
         self.faults.reach(Step::AfterCommit)
@@ -343,13 +357,8 @@ impl Store {
         );
         sqlx::query(sql::safe(copy)).bind(chunk).execute(&self.pool).await?;
         let mut tx = self.pool.begin().await?;
-        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1
-        {
-            return Err(StoreError::Fenced(claim.name.clone()));
-        }
-        if sqlx::query(sql::BUCKET_USE).bind(to).execute(&mut *tx).await?.rows_affected() != 1 {
-            return Err(StoreError::Missing(format!("open bucket {to}")));
-        }
+        self.fence_work(&mut tx, claim).await?;
+        self.use_bucket(&mut tx, to).await?;
         sqlx::query(sql::CHUNK_MOVE).bind(to).bind(chunk).bind(from).execute(&mut *tx).await?;
         tx.commit().await?;
         Ok(())
@@ -370,10 +379,7 @@ impl Store {
     /// [`StoreError::Fenced`], or where the database fails; the steps done stay done and can be repeated.
     pub async fn drop_bucket(&self, claim: &Claim, day: i32, now_ns: i64) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
-        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1
-        {
-            return Err(StoreError::Fenced(claim.name.clone()));
-        }
+        self.fence_work(&mut tx, claim).await?;
         sqlx::query(sql::BUCKET_CLOSE).bind(day).execute(&mut *tx).await?;
         sqlx::query(sql::BUCKET_CLEAR).bind(day).bind(now_ns).execute(&mut *tx).await?;
         let named: i64 = sqlx::query_scalar(sql::BUCKET_NAMED).bind(day).fetch_one(&mut *tx).await?;
@@ -382,6 +388,7 @@ impl Store {
             tx.commit().await?;
             return Ok(false);
         }
+        sqlx::query(sql::ROLLUP_REMOVE).bind(day).execute(&mut *tx).await?;
         tx.commit().await?;
         self.pool.execute(sql::safe(format!("DROP TABLE IF EXISTS {}", parts_table(day)))).await?;
         sqlx::query(sql::BUCKET_REMOVE).bind(day).execute(&self.pool).await?;
@@ -409,7 +416,8 @@ impl Store {
             }
             let (from, to) = (chunk_id(claim.node, 0, 0), chunk_id(claim.node, claim.epoch, 0));
             let delete = format!(
-                "DELETE p FROM {table} p LEFT JOIN chunk c ON c.id = p.chunk AND c.bucket = ? WHERE c.id IS NULL AND p.chunk >= ? AND p.chunk < ?"
+                "DELETE p FROM {table} p LEFT JOIN chunk c ON c.id = p.chunk AND c.bucket = ? LEFT JOIN rollup r ON r.id = p.chunk
+                 WHERE c.id IS NULL AND r.id IS NULL AND p.chunk >= ? AND p.chunk < ?"
             );
             let query = sqlx::query(sql::safe(delete)).bind(day).bind(from).bind(to);
             swept += query.execute(&self.pool).await?.rows_affected();

@@ -148,9 +148,10 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn drop_journal_table(&self, no: u32) -> Result<bool> {
-        let left: i64 =
-            sqlx::query_scalar(sql::safe(format!("SELECT COUNT(*) FROM journal_{no}"))).fetch_one(&self.pool).await?;
-        if left > 0 {
+        let left: Option<u64> = sqlx::query_scalar(sql::safe(format!("SELECT seq FROM journal_{no} LIMIT 1")))
+            .fetch_optional(&self.pool)
+            .await?;
+        if left.is_some() {
             return Ok(false);
         }
         sqlx::query(sql::JOURNAL_TABLE_REMOVE).bind(no).execute(&self.pool).await?;

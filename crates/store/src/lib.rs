@@ -3,18 +3,22 @@
 mod catalogue;
 mod error;
 pub mod fault;
+mod filters;
 mod journal;
 mod parts;
 mod pool;
 pub mod records;
+mod rollup;
 mod server;
 mod sql;
 
 pub use catalogue::{ChunkRow, LaneRow, Merge, Seal, chunk_id};
 pub use error::StoreError;
+pub use filters::Filters;
 pub use journal::{Claim, Commit, Committed, JournalRow, JournalRowRef, ROTATE_BYTES, ReceiptRow, StoredBatch};
 pub use parts::{PartCache, PartReader};
 pub use pool::{Store, StoreOptions};
+pub use rollup::{RollupPlace, RollupRow};
 pub use server::{Server, ServerSettings};
 
 /// Shorthand used across the crate.

@@ -5,9 +5,9 @@
 //! is read, and a file that does not hold is removed and fetched again. Files are read, not mapped: a mapped file that
 //! is cut short under a reader ends the process, and what is read often is in memory anyway.
 
-use crate::Store;
+use crate::{Filters, Store};
 use calvex_core::CoreError;
-use calvex_core::chunk::{ChunkSource, Directory, VerifiedPart};
+use calvex_core::chunk::{ChunkSource, Directory, VerifiedPart, WholeFilter};
 use moka::notification::RemovalCause;
 use moka::sync::Cache;
 use std::path::{Path, PathBuf};
@@ -32,6 +32,8 @@ pub struct PartCache {
     parts: Cache<(u64, u16), VerifiedPart>,
     directories: Cache<u64, Arc<Directory>>,
     disk: Option<Disk>,
+    /// Filters of whole chunks.
+    pub filters: Arc<Filters>,
 }
 
 impl PartCache {
@@ -48,6 +50,7 @@ impl PartCache {
                 .weigher(|_, d: &Arc<Directory>| weigh(d.weight_bytes()))
                 .build(),
             disk: disk.and_then(|(folder, bytes)| Disk::open(folder, bytes)),
+            filters: Arc::default(),
         }
     }
 
@@ -71,6 +74,7 @@ impl PartCache {
     /// Forgets a chunk of so many parts, on disk too: it expired or was merged.
     pub fn forget(&self, chunk: u64, parts: u16) {
         self.directories.invalidate(&chunk);
+        self.filters.forget([chunk]);
         for part in 0..parts {
             self.parts.invalidate(&(chunk, part));
             if let Some(disk) = &self.disk {
@@ -205,6 +209,10 @@ impl PartReader<'_> {
 }
 
 impl ChunkSource for PartReader<'_> {
+    fn whole(&self, chunk: u64) -> Option<Arc<WholeFilter>> {
+        self.cache.filters.get(chunk)
+    }
+
     fn directory(&self, chunk: u64) -> calvex_core::error::Result<Arc<Directory>> {
         if let Some(directory) = self.cache.directories.get(&chunk) {
             return Ok(directory);

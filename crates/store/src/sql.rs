@@ -45,7 +45,12 @@ statements! {
     CHUNK_REMOVE = "DELETE FROM chunk WHERE id = ?";
     CHUNK_EXISTS = "SELECT COUNT(*) FROM chunk WHERE id = ?";
     CHUNK_MOVE = "UPDATE chunk SET bucket = ? WHERE id = ? AND bucket = ?";
-    CHUNK_ALL = "SELECT id, lane_id, day, bucket, visible_until_ns, time_min, time_max, row_count, byte_count, part_count, late FROM chunk";
+    CHUNK_ALL = "SELECT c.id, c.lane_id, c.day, c.bucket, c.visible_until_ns, c.time_min, c.time_max, c.row_count, c.byte_count, c.part_count, c.late, r.id, p.place, r.bucket FROM chunk c LEFT JOIN rollup_chunk p ON p.chunk = c.id LEFT JOIN rollup r ON r.id = p.rollup_id";
+    CHUNK_IN_BUCKET = "SELECT COUNT(*) FROM chunk WHERE id = ? AND bucket = ? FOR UPDATE";
+    ROLLUP_EXISTS = "SELECT COUNT(*) FROM rollup WHERE id = ?";
+    ROLLUP_ADD = "INSERT INTO rollup (id, lane_id, bucket, part_count) VALUES (?, ?, ?, ?)";
+    ROLLUP_CHUNK_ADD = "INSERT INTO rollup_chunk (chunk, rollup_id, place) VALUES (?, ?, ?)";
+    ROLLUP_REMOVE = "DELETE FROM rollup WHERE bucket = ?";
     CHUNK_RETERM = "UPDATE chunk SET visible_until_ns = (day + 1 + ?) * 86400000000000 WHERE lane_id = ?";
     ARRIVALS = "SELECT hour, sender, service, host, lane_id, stored, late, bytes, untimed, first_ns, last_ns, delay_ns FROM arrival WHERE hour >= ? AND (? IS NULL OR service = ?)";
     REFUSALS = "SELECT hour, sender, reason, refused, first_ns, last_ns, sample FROM refusal WHERE hour >= ? ORDER BY hour";

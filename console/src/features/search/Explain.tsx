@@ -10,6 +10,7 @@ export function Explain({ explain, range }: { explain: Explanation; range: { fro
     ["chunks that may be read", number(explain.chunks)],
     ["skipped: their times lie outside", number(explain.skipped_by_time)],
     ["skipped: their filters rule the query out", number(explain.skipped_by_filter)],
+    ["of these told by roll-ups, unopened", number(explain.skipped_by_rollup)],
     ["not needed: enough was found before", number(explain.skipped_by_order)],
     ["opened", number(explain.chunks_read)],
     ["pages scanned", number(explain.pages_scanned)],

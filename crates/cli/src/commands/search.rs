@@ -144,13 +144,14 @@ pub fn check_whole(explain: &Explanation) -> Result<()> {
 
 fn explanation(range: &RangeAnswer, e: &Explanation) -> String {
     format!(
-        "{} to {}: {} of {} chunks read ({} skipped by time, {} by filter, {} not needed), {} pages scanned and {} skipped, {} rows looked at, {} of them in memory, {} parts read, {} KiB of them from the database, {:.1} ms",
+        "{} to {}: {} of {} chunks read ({} skipped by time, {} by filter, {} of these by roll-ups, {} not needed), {} pages scanned and {} skipped, {} rows looked at, {} of them in memory, {} parts read, {} KiB of them from the database, {:.1} ms",
         range.from,
         range.to,
         e.chunks_read,
         e.chunks,
         e.skipped_by_time,
         e.skipped_by_filter,
+        e.skipped_by_rollup,
         e.skipped_by_order,
         e.pages_scanned,
         e.pages_skipped,

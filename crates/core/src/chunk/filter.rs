@@ -8,13 +8,14 @@
 //!
 //! All pages of a chunk have the same number of blocks, so a key has the same block in each, and one probe of the whole
 //! chunk reads one run of bytes. The runs are cut into parts, so that a probe fetches one of them and
-//! not the whole. At 14 bits a key about one absent key in four hundred is let through.
+//! not the whole. At 9 bits a key about one absent key in fifty is let through; most that are absent from a whole chunk
+//! were told so by its roll-up before.
 
 use super::PART_BYTES;
 use crate::columns::Rows;
 
 const BLOCK_BYTES: usize = 32;
-const BITS_PER_KEY: usize = 14;
+const BITS_PER_KEY: usize = 9;
 /// A filter never outgrows this; with more keys it only lets more through.
 pub(super) const MAX_BYTES: usize = 16 << 20;
 /// Odd multipliers, one a word, that choose the bits.
@@ -113,7 +114,7 @@ mod tests {
         let (blocks, bytes) = build(&pages);
         let parts: Vec<&[u8]> = cut(&bytes, 5).collect();
         assert_eq!(parts.len(), super::parts(blocks, 5));
-        assert!(parts.len() > 2 && parts.iter().all(|p| p.len() <= PART_BYTES));
+        assert!(parts.len() > 1 && parts.iter().all(|p| p.len() <= PART_BYTES));
         let probed = |key: u64| {
             let (part, at) = place(key, blocks, 5);
             let found = probe(parts[part], at, 5, key);
@@ -123,6 +124,6 @@ mod tests {
         };
         assert!((0..100_000).all(|n| probed(key(n)).has(n as usize / 20_000)));
         let through: usize = (100_000..140_000).map(|n| probed(key(n)).count()).sum();
-        assert!(through < 5 * 40_000 / 200, "{through} of 200000 absent keys were let through");
+        assert!(through < 5 * 40_000 / 35, "{through} of 200000 absent keys were let through");
     }
 }

@@ -1,4 +1,4 @@
-//! Step 9 and what search reads: the chunk, format version 3. Described for people in `docs/chunk-format.md`.
+//! Step 9 and what search reads: the chunk, format version 4. Described for people in `docs/chunk-format.md`.
 //!
 //! ```text
 //!        part 0              part 1 .. n                             part n+1 ..
@@ -23,6 +23,7 @@
 //!
 //! Rows stand in (time, id) order; a page is up to 8192 of them; blocks stand one behind another and are cut into parts
 //! wherever one is full, so a block may go on in the next; keys ascend, so own columns come first; a chunk never changes.
+//! Beside it, a filter of the whole chunk (see `whole`) stands in a roll-up with those of others (see `rollup`).
 //!
 //! | version | since | what changed |
 //! | --- | --- | --- |
@@ -30,6 +31,7 @@
 //! | 2 | second | templates and variables, packed numbers, shared dictionaries, a filter a page in part 1, overflow; read |
 //! | 3 | | parts of 64 KiB, filters cut into such, so that a question for few events fetches little |
 //! | 3 | | and the places of ids by distance (see `places`) |
+//! | 4 | fourth | filters of pages of 9 bits a key instead of 14, beside roll-ups; codes by their distance |
 //!
 //! Assumptions: bytes at rest are checked by the part's CRC before anything reads them ([`VerifiedPart`]); what a CRC
 //! lets through may fail to decode, but is bounded before it is allocated.
@@ -41,20 +43,24 @@ mod part;
 mod places;
 mod prune;
 mod reader;
+mod rollup;
 pub(crate) mod v1;
+mod whole;
 mod writer;
 
 pub use describe::{BlockDescription, ChunkDescription, ColumnDescription, describe};
 pub use keys::AsIs;
 pub use part::{PartBytes, VerifiedPart};
-pub use prune::pages_that_may_match;
+pub use prune::{asks_for_keys, chunks_that_may_match, pages_that_may_match, whole_may_match};
 pub use reader::{BlockRef, ChunkPage, ChunkSource, Directory, PageSpan};
+pub use rollup::{MAX_MEMBERS, Rollup, build_rollup, plan_rollup};
+pub use whole::{WholeFilter, whole_filter};
 #[cfg(test)]
 pub(crate) use writer::build_chunks_of;
 pub use writer::{BuiltChunk, MAX_CHUNK_ROWS, build_chunks};
 
 /// The version written, and the newest read.
-pub const VERSION: u16 = 3;
+pub const VERSION: u16 = 4;
 /// Payload of a part of blocks: small, so that whole events of one page are had without whole columns; and with its
 /// header just what fits into four pages of an InnoDB table for large values, so that no room is left unused.
 pub(crate) const PART_BYTES: usize = 4 * (16_384 - 54) - part::HEADER_BYTES;

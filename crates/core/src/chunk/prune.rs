@@ -1,8 +1,9 @@
-//! Which pages of a chunk can hold an event that a filter asks for, told from directory and membership filters alone.
-//! "No" is certain.
+//! Which pages of a chunk, or which chunks of a roll-up, can hold an event that a filter asks for, told from directories
+//! and membership filters alone. "No" is certain.
 
 use super::reader::{ChunkSource, Directory, Filters};
-use super::{filter, keys};
+use super::rollup::Rollup;
+use super::{WholeFilter, filter, keys};
 use crate::columns::{ColumnKey, FieldType, Own, Rows, zone_excludes};
 use crate::error::{CoreError, Result};
 use crate::event::{parse_span, parse_trace};
@@ -16,137 +17,75 @@ use std::cell::RefCell;
 /// # Errors
 /// Where the filters cannot be read.
 pub fn pages_that_may_match(filter: &Filter, directory: &Directory, source: &dyn ChunkSource) -> Result<Rows> {
-    let pruner = Pruner { directory, source, failed: RefCell::new(None) };
-    let pages = pruner.pages(filter);
-    match pruner.failed.into_inner() {
-        Some(error) => Err(error),
-        None => Ok(pages),
+    units_that_may_match(filter, &Pages { directory, source })
+}
+
+/// The places of the chunks of roll-up `id` that may hold a match.
+///
+/// # Errors
+/// Where the roll-up cannot be read.
+pub fn chunks_that_may_match(filter: &Filter, id: u64, source: &dyn ChunkSource) -> Result<Rows> {
+    let rollup = Rollup::read(id, &source.part(id, 0)?)?;
+    units_that_may_match(filter, &Chunks { rollup: &rollup, source })
+}
+
+/// Whether a chunk may hold a match, by its filter as a whole.
+pub fn whole_may_match(filter: &Filter, whole: &WholeFilter) -> bool {
+    units_that_may_match(filter, &Whole(whole)).is_ok_and(|rows| !rows.is_empty())
+}
+
+/// Whether a membership filter can rule anything out: whether the question asks for a key.
+pub fn asks_for_keys(filter: &Filter) -> bool {
+    units_that_may_match(filter, &NoKeys).is_ok_and(|rows| rows.is_empty())
+}
+
+/// What is asked whether it may hold a match: pages, or chunks.
+trait Ground {
+    /// How many units.
+    fn units(&self) -> usize;
+    /// Those that may hold a key.
+    fn probe(&self, key: u64) -> Result<Rows>;
+    /// Those with a column of this name, or below it, or a list or overflow that could hold it; with a test, those of
+    /// them whose numbers it does not exclude.
+    fn having(&self, _: &SentName, _: Option<&Test>) -> Rows {
+        Rows::all(self.units())
+    }
+    /// The severities that occur, a bit each.
+    fn severities(&self) -> u32 {
+        u32::MAX
     }
 }
 
-/// The values one of which must be there, if the test is of that sort.
-fn wanted(test: &Test) -> Option<&[Literal]> {
-    match test {
-        Test::Compare(Op::Eq, literal) => Some(std::slice::from_ref(literal)),
-        Test::In(list) => Some(list),
-        _ => None,
-    }
-}
-
-struct Pruner<'a> {
+/// The pages of a chunk.
+struct Pages<'a> {
     directory: &'a Directory,
     source: &'a dyn ChunkSource,
-    /// The first part of the filters that could not be read.
-    failed: RefCell<Option<CoreError>>,
 }
 
-impl Pruner<'_> {
-    fn all(&self) -> Rows {
-        Rows::all(self.directory.pages.len())
+impl Ground for Pages<'_> {
+    fn units(&self) -> usize {
+        self.directory.pages.len()
     }
 
-    fn none(&self) -> Rows {
-        Rows::none(self.directory.pages.len())
-    }
-
-    fn any(&self, pages: impl Iterator<Item = Rows>) -> Rows {
-        pages.fold(self.none(), |mut all, pages| {
-            all.or(&pages);
-            all
-        })
-    }
-
-    fn probe(&self, key: u64) -> Rows {
-        let pages = self.directory.pages.len();
+    fn probe(&self, key: u64) -> Result<Rows> {
+        let pages = self.units();
         let (part, place) = match self.directory.filters {
-            Filters::None => return self.all(),
+            Filters::None => return Ok(Rows::all(pages)),
             Filters::Whole(part) => (part, None),
             Filters::Cut { first, blocks } => {
                 let (part, at) = filter::place(key, blocks, pages);
                 (first.saturating_add(u16::try_from(part).unwrap_or(u16::MAX)), Some(at))
             }
         };
-        match self.source.part(self.directory.chunk, part) {
-            Ok(read) => {
-                let bytes = read.payload();
-                let in_whole = || Some(filter::place_in_whole(key, filter::blocks_of_whole(bytes, pages)?, pages));
-                place.or_else(in_whole).map_or_else(|| self.all(), |at| filter::probe(bytes, at, pages, key))
-            }
-            Err(error) => {
-                self.failed.borrow_mut().get_or_insert(error);
-                self.all()
-            }
-        }
+        let read = self.source.part(self.directory.chunk, part)?;
+        let bytes = read.payload();
+        let in_whole = || Some(filter::place_in_whole(key, filter::blocks_of_whole(bytes, pages)?, pages));
+        Ok(place.or_else(in_whole).map_or_else(|| Rows::all(pages), |at| filter::probe(bytes, at, pages, key)))
     }
 
-    fn pages(&self, filter: &Filter) -> Rows {
-        match filter {
-            Filter::All | Filter::Not(_) | Filter::Has(Field::Own(_)) => self.all(),
-            Filter::And(list) => list.iter().fold(self.all(), |mut all, f| {
-                if !all.is_empty() {
-                    all.and(&self.pages(f));
-                }
-                all
-            }),
-            Filter::Or(list) => self.any(list.iter().map(|f| self.pages(f))),
-            Filter::Words(test) => self.words(test),
-            Filter::Has(Field::Sent(name)) => self.having(name, None),
-            Filter::Compare(Field::Own(part), test) => self.own(*part, test),
-            Filter::Compare(Field::Sent(name), test) => {
-                let mut pages = self.having(name, Some(test));
-                if pages.is_empty() {
-                    return pages;
-                }
-                if let Some(literals) = wanted(test) {
-                    pages.and(&self.any(literals.iter().map(|l| self.value(l))));
-                }
-                if let Test::Regex(regex) = test {
-                    pages.and(&self.regex(regex));
-                }
-                pages
-            }
-        }
-    }
-
-    /// The pages that hold all of `words`.
-    fn all_words<'w>(&self, words: impl Iterator<Item = std::borrow::Cow<'w, str>>) -> Rows {
-        words.fold(self.all(), |mut all, w| {
-            all.and(&self.probe(keys::word(&w)));
-            all
-        })
-    }
-
-    fn words(&self, test: &WordsTest) -> Rows {
-        let whole = test.words.len() - usize::from(test.prefix);
-        let mut pages = self.all_words(test.words.iter().take(whole).map(|w| w.as_str().into()));
-        if let Some(n) = test.number {
-            pages.or(&self.probe(keys::number(n)));
-        }
-        if let [word] = test.words.as_slice()
-            && let Some(id) = hex_id(word)
-        {
-            pages.or(&self.probe(keys::id(&id)));
-        }
-        pages
-    }
-
-    /// The pages with a value that equals `literal`.
-    fn value(&self, literal: &Literal) -> Rows {
-        if !literal.quoted && (literal.text == "true" || literal.text == "false") {
-            return self.all();
-        }
-        let mut pages = self.all_words(words_of(&literal.text).map(fold));
-        if let Some(n) = literal.number {
-            pages.or(&self.probe(keys::number(n)));
-        }
-        pages
-    }
-
-    /// The pages with a column of this name, or below it, or a list or overflow that could hold it; with a test, those
-    /// of them whose numbers it does not exclude.
     fn having(&self, name: &SentName, test: Option<&Test>) -> Rows {
         let directory = self.directory;
-        let mut pages = self.none();
+        let mut pages = Rows::none(self.units());
         for (index, key) in directory.keys.iter().enumerate() {
             let zoned = match key {
                 ColumnKey::Own(Own::Overflow) => None,
@@ -172,7 +111,164 @@ impl Pruner<'_> {
         pages
     }
 
-    /// The pages with a text that the expression could match.
+    fn severities(&self) -> u32 {
+        self.directory.severities
+    }
+}
+
+/// The chunks of a roll-up.
+struct Chunks<'a> {
+    rollup: &'a Rollup,
+    source: &'a dyn ChunkSource,
+}
+
+impl Ground for Chunks<'_> {
+    fn units(&self) -> usize {
+        self.rollup.chunks().len()
+    }
+
+    fn probe(&self, key: u64) -> Result<Rows> {
+        self.rollup.probe(key, self.source)
+    }
+}
+
+/// One chunk as a whole.
+struct Whole<'a>(&'a WholeFilter);
+
+impl Ground for Whole<'_> {
+    fn units(&self) -> usize {
+        1
+    }
+
+    fn probe(&self, key: u64) -> Result<Rows> {
+        Ok(if self.0.lets_through(key) { Rows::all(1) } else { Rows::none(1) })
+    }
+}
+
+/// One unit that holds no key.
+struct NoKeys;
+
+impl Ground for NoKeys {
+    fn units(&self) -> usize {
+        1
+    }
+
+    fn probe(&self, _: u64) -> Result<Rows> {
+        Ok(Rows::none(1))
+    }
+}
+
+fn units_that_may_match(filter: &Filter, ground: &dyn Ground) -> Result<Rows> {
+    let pruner = Pruner { ground, failed: RefCell::new(None) };
+    let units = pruner.units(filter);
+    match pruner.failed.into_inner() {
+        Some(error) => Err(error),
+        None => Ok(units),
+    }
+}
+
+/// The values one of which must be there, if the test is of that sort.
+fn wanted(test: &Test) -> Option<&[Literal]> {
+    match test {
+        Test::Compare(Op::Eq, literal) => Some(std::slice::from_ref(literal)),
+        Test::In(list) => Some(list),
+        _ => None,
+    }
+}
+
+struct Pruner<'a> {
+    ground: &'a dyn Ground,
+    /// The first filter that could not be read.
+    failed: RefCell<Option<CoreError>>,
+}
+
+impl Pruner<'_> {
+    fn all(&self) -> Rows {
+        Rows::all(self.ground.units())
+    }
+
+    fn none(&self) -> Rows {
+        Rows::none(self.ground.units())
+    }
+
+    fn any(&self, units: impl Iterator<Item = Rows>) -> Rows {
+        units.fold(self.none(), |mut all, units| {
+            all.or(&units);
+            all
+        })
+    }
+
+    fn probe(&self, key: u64) -> Rows {
+        self.ground.probe(key).unwrap_or_else(|error| {
+            self.failed.borrow_mut().get_or_insert(error);
+            self.all()
+        })
+    }
+
+    fn units(&self, filter: &Filter) -> Rows {
+        match filter {
+            Filter::All | Filter::Not(_) | Filter::Has(Field::Own(_)) => self.all(),
+            Filter::And(list) => list.iter().fold(self.all(), |mut all, f| {
+                if !all.is_empty() {
+                    all.and(&self.units(f));
+                }
+                all
+            }),
+            Filter::Or(list) => self.any(list.iter().map(|f| self.units(f))),
+            Filter::Words(test) => self.words(test),
+            Filter::Has(Field::Sent(name)) => self.ground.having(name, None),
+            Filter::Compare(Field::Own(part), test) => self.own(*part, test),
+            Filter::Compare(Field::Sent(name), test) => {
+                let mut units = self.ground.having(name, Some(test));
+                if units.is_empty() {
+                    return units;
+                }
+                if let Some(literals) = wanted(test) {
+                    units.and(&self.any(literals.iter().map(|l| self.value(l))));
+                }
+                if let Test::Regex(regex) = test {
+                    units.and(&self.regex(regex));
+                }
+                units
+            }
+        }
+    }
+
+    /// The units that hold all of `words`.
+    fn all_words<'w>(&self, words: impl Iterator<Item = std::borrow::Cow<'w, str>>) -> Rows {
+        words.fold(self.all(), |mut all, w| {
+            all.and(&self.probe(keys::word(&w)));
+            all
+        })
+    }
+
+    fn words(&self, test: &WordsTest) -> Rows {
+        let whole = test.words.len() - usize::from(test.prefix);
+        let mut units = self.all_words(test.words.iter().take(whole).map(|w| w.as_str().into()));
+        if let Some(n) = test.number {
+            units.or(&self.probe(keys::number(n)));
+        }
+        if let [word] = test.words.as_slice()
+            && let Some(id) = hex_id(word)
+        {
+            units.or(&self.probe(keys::id(&id)));
+        }
+        units
+    }
+
+    /// The units with a value that equals `literal`.
+    fn value(&self, literal: &Literal) -> Rows {
+        if !literal.quoted && (literal.text == "true" || literal.text == "false") {
+            return self.all();
+        }
+        let mut units = self.all_words(words_of(&literal.text).map(fold));
+        if let Some(n) = literal.number {
+            units.or(&self.probe(keys::number(n)));
+        }
+        units
+    }
+
+    /// The units with a text that the expression could match.
     fn regex(&self, regex: &RegexTest) -> Rows {
         let Some(lists) = &regex.words else { return self.all() };
         self.any(lists.iter().map(|words| self.all_words(words.iter().map(|w| w.as_str().into()))))
@@ -183,7 +279,7 @@ impl Pruner<'_> {
             return self.regex(regex);
         }
         if part == OwnPart::Severity && !test.is_ne() {
-            return if self.directory.severities & test.severities() != 0 { self.all() } else { self.none() };
+            return if self.ground.severities() & test.severities() != 0 { self.all() } else { self.none() };
         }
         let Some(literals) = wanted(test) else { return self.all() };
         let text = |own| self.any(literals.iter().map(|l| self.probe(keys::own_text(own, &l.text))));

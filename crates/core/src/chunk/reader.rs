@@ -1,7 +1,7 @@
 //! Chunks read back: the directory once, then column by column of one page, as search asks.
 
 use super::part::VerifiedPart;
-use super::{filter, places, v1};
+use super::{WholeFilter, filter, places, v1};
 use crate::columns::{
     Column, ColumnKey, FieldType, MAX_FIELD_COLUMNS, Own, PAGE_ROWS, PageRead, Shared, Values, decode_blobs,
     decode_block, decode_texts,
@@ -31,6 +31,10 @@ pub trait ChunkSource: Sync {
     /// # Errors
     /// Where it cannot be fetched or is damaged.
     fn part(&self, chunk: u64, part: u16) -> Result<VerifiedPart>;
+    /// The filter of a whole chunk, where it is at hand because no roll-up holds it yet.
+    fn whole(&self, _chunk: u64) -> Option<Arc<WholeFilter>> {
+        None
+    }
 }
 
 /// Rows and times of one page.

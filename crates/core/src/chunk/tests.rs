@@ -247,7 +247,8 @@ fn golden_chunks() {
             parts.push(bytes[at + 4..at + 4 + length].to_vec());
             at += 4 + length;
         }
-        let mut back = read_all(&BuiltChunk { id: 1, parts, rows: 20, time_min: 0, time_max: 0 });
+        let mut back =
+            read_all(&BuiltChunk { id: 1, parts, whole: WholeFilter::default(), rows: 20, time_min: 0, time_max: 0 });
         back.iter_mut().for_each(|e| e.fields.reverse());
         assert_eq!(back, (0..20).map(event).collect::<Vec<_>>(), "format {version}");
     }

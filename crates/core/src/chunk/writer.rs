@@ -1,7 +1,7 @@
 //! Rows of pages to chunks, a column at a time: what seals a head and what merges chunks.
 
 use super::part::seal_part;
-use super::{PART_BYTES, filter, keys, places};
+use super::{PART_BYTES, WholeFilter, filter, keys, places};
 use crate::columns::{
     Blobs, Column, ColumnKey, Dictionary, Effort, Interner, Joined, Loaded, MAX_FIELD_COLUMNS, Own, PAGE_ROWS,
     PageRead, Placed, Presences, Spill, Texts, Values, encode_blobs, encode_block, encode_texts,
@@ -28,6 +28,8 @@ pub struct BuiltChunk {
     pub id: u64,
     /// Part 0 is the directory, then come those of columns, and last those of the filters.
     pub parts: Vec<Vec<u8>>,
+    /// Its filter as a whole, for a roll-up.
+    pub whole: WholeFilter,
     /// How many events.
     pub rows: usize,
     /// The earliest time, nanoseconds.
@@ -138,7 +140,9 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     let mut count = 0u32;
     let mut spills: Vec<Spill> = pages.iter().map(|_| Spill::default()).collect();
     let mut presences: Vec<Presences> = pages.iter().map(|_| Presences::default()).collect();
-    let mut membership: Vec<keys::KeySet> = pages.iter().map(|_| keys::KeySet::default()).collect();
+    // About three keys an event; growing the sets costs more than the room.
+    let room = |page: &&[Placed]| keys::KeySet::with_capacity_and_hasher(page.len() * 3, Default::default());
+    let mut membership: Vec<keys::KeySet> = pages.iter().map(room).collect();
     let mut spans = vec![(0i64, 0i64); pages.len()];
     let mut severities = 0u32;
     let overflow = ColumnKey::Own(Own::Overflow);
@@ -195,8 +199,12 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
         add(key, column(key)?)?;
     }
 
+    let whole = WholeFilter::of(&membership);
     let membership: Vec<Vec<u64>> = membership.into_iter().map(|keys| keys.into_iter().collect()).collect();
     let (blocks, filters) = filter::build(&membership);
+    let each: Vec<usize> = sources.iter().map(|s| s.weight_bytes() / s.rows().max(1)).collect();
+    let weight =
+        |page: &[Placed]| page.iter().map(|p| each.get(p.source as usize).copied().unwrap_or(0)).sum::<usize>();
     let mut directory = Vec::new();
     let rows: usize = pages.iter().map(|p| p.len()).sum();
     put_varint(&mut directory, rows as u64);
@@ -208,7 +216,7 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
         put_varint(&mut directory, page.len() as u64);
         put_varint(&mut directory, zigzag(span.0));
         put_varint(&mut directory, zigzag(span.1));
-        put_varint(&mut directory, page.iter().map(|p| weight(sources, p)).sum::<usize>() as u64);
+        put_varint(&mut directory, weight(page) as u64);
     }
     put_varint(&mut directory, u64::from(count));
     directory.extend_from_slice(&columns);
@@ -220,7 +228,7 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     let sealed = payloads.enumerate().map(|(n, payload)| seal_part(id, n as u16, payload)).collect();
     let time_min = spans.iter().map(|s| s.0).min().unwrap_or(0);
     let time_max = spans.iter().map(|s| s.1).max().unwrap_or(0);
-    Ok(BuiltChunk { id, parts: sealed, rows, time_min, time_max })
+    Ok(BuiltChunk { id, parts: sealed, whole, rows, time_min, time_max })
 }
 
 /// Turns the places of a page into distances.
@@ -236,10 +244,6 @@ fn by_distance(column: Option<&mut Column>, seqs: Option<&Column>) -> Result<()>
         None => return Err(CoreError::damaged("a page", "it lacks ids")),
     }
     Ok(())
-}
-
-fn weight(sources: &[&dyn PageRead], placed: &Placed) -> usize {
-    sources.get(placed.source as usize).map_or(0, |s| s.weight_bytes() / s.rows().max(1))
 }
 
 /// Every column of the sources that the pages draw from, and in how many of them it stands.

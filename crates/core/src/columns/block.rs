@@ -108,8 +108,9 @@ fn encode_raw(column: &Column, number: u32, rows: usize, presences: &mut Presenc
         Values::Messages(_) => 6,
     });
     encode_presence(column.present.as_ref(), number, rows, presences, out);
-    let codes = |codes: &[u32], out: &mut Vec<u8>| {
-        ints::encode(&codes.iter().map(|c| i64::from(*c)).collect::<Vec<_>>(), out);
+    let codes = |codes: &[u32], out: &mut Vec<u8>| match effort {
+        Effort::Full => ints::encode_codes(codes, out),
+        _ => ints::encode(&codes.iter().map(|c| i64::from(*c)).collect::<Vec<_>>(), out),
     };
     match &column.values {
         Values::Nulls => {}

@@ -116,8 +116,14 @@ impl<T: Joined> Dictionary<T> {
 pub struct Interner<T> {
     /// What was interned, by code.
     pub dictionary: Dictionary<T>,
-    table: HashTable<u32>,
+    /// Half of each value's hash beside its code, so that neither growing nor most misses look at the values.
+    table: HashTable<(u32, u32)>,
     last: u32,
+}
+
+/// The hash of the table: its upper bits matter as much as its lower ones.
+fn spread(half: u32) -> u64 {
+    u64::from(half).wrapping_mul(0x9e37_79b9_7f4a_7c15)
 }
 
 impl<T: Joined> Interner<T> {
@@ -129,16 +135,15 @@ impl<T: Joined> Interner<T> {
         {
             return self.last;
         }
-        let hash = xxh3_64(bytes);
+        let half = xxh3_64(bytes) as u32;
         let dictionary = &self.dictionary;
-        let same = |code: &u32| T::bytes_of(dictionary.get(*code as usize)) == bytes;
-        if let Some(code) = self.table.find(hash, same) {
+        let same = |(h, code): &(u32, u32)| *h == half && T::bytes_of(dictionary.get(*code as usize)) == bytes;
+        if let Some((_, code)) = self.table.find(spread(half), same) {
             self.last = *code;
             return *code;
         }
         let code = self.dictionary.push(item);
-        let dictionary = &self.dictionary;
-        self.table.insert_unique(hash, code, |code| xxh3_64(T::bytes_of(dictionary.get(*code as usize))));
+        self.table.insert_unique(spread(half), (half, code), |(half, _)| spread(*half));
         self.last = code;
         code
     }

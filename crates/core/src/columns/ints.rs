@@ -6,6 +6,7 @@
 //!          | 2  packed                                               each by itself
 //!          | 3  first:zigzag  packed (of the steps, one fewer)       each by its step from the one before
 //!          | 4  value:zigzag*                                        few, one behind another
+//!          | 5  ints                                                 codes, by their distance from the newest
 //! packed  := least:zigzag  unit:varint  width:u8  exceptions:varint  (gap:varint  high:varint)*  bits
 //! ```
 //!
@@ -13,6 +14,10 @@
 //! significant first, and fill whole bytes. Where a few `n`s are wider, an exception tells its distance from the last
 //! one (the first counts from 0) and the bits above: outliers do not widen the rest (after "patched" frame of
 //! reference, Zukowski et al., "Super-Scalar RAM-CPU Cache Compression", 2006). Width 57 and above is written as 64.
+//!
+//! A code's distance is how far it lies below the next new one: 0 is a value not met before, where a dictionary stands in
+//! the order in which its values come. What many interleaved requests repeat for a while (a trace, a parcel) has small
+//! distances whatever its codes are.
 
 use crate::event::{put_varint, take_varint, unzigzag, zigzag};
 
@@ -61,6 +66,36 @@ pub(super) fn encode(numbers: &[i64], out: &mut Vec<u8>) {
         put_varint(out, zigzag(first));
         stepped.write(&steps, out);
     }
+}
+
+/// Appends `codes`, by their distances where that is shorter.
+pub(super) fn encode_codes(codes: &[u32], out: &mut Vec<u8>) {
+    let from = out.len();
+    encode(&codes.iter().map(|c| i64::from(*c)).collect::<Vec<_>>(), out);
+    let plainly = out.len() - from;
+    if plainly <= codes.len() / 4 {
+        return;
+    }
+    out.push(5);
+    encode(&turned(codes.iter().map(|c| i64::from(*c)), |code, _| code), out);
+    let by_distance = out.len() - from - plainly;
+    if by_distance < plainly {
+        out.drain(from..from + plainly);
+    } else {
+        out.truncate(from + plainly);
+    }
+}
+
+/// Codes to distances, or distances to codes: both are what is left of the next new code; `code_of` tells the code by
+/// the number and its counterpart.
+fn turned(numbers: impl Iterator<Item = i64>, code_of: impl Fn(i64, i64) -> i64) -> Vec<i64> {
+    let mut next = 0i64;
+    let turn = |number: i64| {
+        let other = next.wrapping_sub(number);
+        next = next.max(code_of(number, other).saturating_add(1));
+        other
+    };
+    numbers.map(turn).collect()
 }
 
 fn runs_of(numbers: &[i64]) -> impl Iterator<Item = (i64, usize)> + '_ {
@@ -185,6 +220,8 @@ pub(super) fn decode(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i
             Some(out)
         }
         4 => (0..count).map(|_| Some(unzigzag(take_varint(bytes, at)?))).collect(),
+        // Not one within another: it would be read as deep as it is nested.
+        5 if *bytes.get(*at)? != 5 => Some(turned(decode(bytes, at, count)?.into_iter(), |_, code| code)),
         _ => None,
     }
 }
@@ -272,7 +309,39 @@ mod tests {
         assert_eq!(size(&[]), 2);
     }
 
+    #[test]
+    fn interleaved_codes_by_distance() {
+        // Forty requests at once, a new one for each that ends, over and over.
+        let codes: Vec<u32> = (0..8192u32).map(|n| n / 9 + n * 37 % 40).collect();
+        let mut seen = std::collections::HashMap::new();
+        let codes: Vec<u32> = codes
+            .iter()
+            .map(|c| {
+                let new = seen.len() as u32;
+                *seen.entry(*c).or_insert(new)
+            })
+            .collect();
+        let mut out = Vec::new();
+        encode_codes(&codes, &mut out);
+        assert_eq!(out[0], 5);
+        assert!(out.len() < 8192 * 7 / 8, "{}", out.len());
+        assert_eq!(decode_codes(&out, &mut 0, codes.len(), seen.len()), Some(codes));
+        let mut few = Vec::new();
+        encode_codes(&[0, 1, 0], &mut few);
+        assert_eq!(few[0], 4, "the plain form where it is as short");
+    }
+
     proptest! {
+        #[test]
+        fn codes_round_trip(codes in prop::collection::vec(prop_oneof![0u32..9, 100u32..200, any::<u32>()], 0..200)) {
+            let (mut out, mut at) = (Vec::new(), 0);
+            encode_codes(&codes, &mut out);
+            let distinct = codes.iter().max().map_or(0, |c| *c as usize + 1).min(u32::MAX as usize);
+            let whole = codes.iter().all(|c| *c < u32::MAX);
+            prop_assert_eq!(decode_codes(&out, &mut at, codes.len(), distinct), whole.then_some(codes));
+            prop_assert_eq!(at, out.len());
+        }
+
         #[test]
         fn round_trip(numbers in prop_oneof![
             prop::collection::vec(any::<i64>(), 0..200),

@@ -43,6 +43,8 @@ pub trait PageRead {
 pub struct Page {
     rows: usize,
     span: (i64, i64),
+    /// Asked for on every way through intake.
+    weight: usize,
     keys: Vec<ColumnKey>,
     columns: Vec<Arc<Column>>,
 }
@@ -54,7 +56,8 @@ impl Page {
     /// Where a column does not fit `rows`, or one that every event has is missing.
     pub fn new(rows: usize, parts: Vec<(ColumnKey, Column)>) -> Result<Self> {
         let (keys, columns): (Vec<_>, Vec<_>) = parts.into_iter().map(|(k, c)| (k, Arc::new(c))).unzip();
-        let mut page = Page { rows, span: (0, 0), keys, columns };
+        let weight = columns.iter().map(|c| c.weight_bytes()).sum();
+        let mut page = Page { rows, span: (0, 0), weight, keys, columns };
         let ordered = page.keys.windows(2).all(|pair| pair[0] < pair[1]);
         let time = page.own(Own::Time)?;
         match time.as_deref() {
@@ -86,8 +89,12 @@ impl Page {
     fn put(&mut self, own: Own, values: Values) {
         let key = ColumnKey::Own(own);
         let column = Arc::new(Column { present: None, values });
+        self.weight += column.weight_bytes();
         match self.keys.binary_search(&key) {
-            Ok(at) => self.columns[at] = column,
+            Ok(at) => {
+                self.weight = self.weight.saturating_sub(self.columns[at].weight_bytes());
+                self.columns[at] = column;
+            }
             Err(at) => {
                 self.keys.insert(at, key);
                 self.columns.insert(at, column);
@@ -123,6 +130,6 @@ impl PageRead for Page {
     }
 
     fn weight_bytes(&self) -> usize {
-        self.columns.iter().map(|c| c.weight_bytes()).sum()
+        self.weight
     }
 }

@@ -208,13 +208,20 @@ fn put_text(text: &str, out: &mut Vec<u8>) {
 fn encode_patterned(list: &[&str], patterns: &[Pattern], out: &mut Vec<u8>) {
     let mut codes: HashMap<Pattern, i64> = HashMap::new();
     let mut distinct: Vec<Pattern> = Vec::new();
+    // Neighbours are mostly of one pattern, which need not be looked up.
+    let mut last: Option<(Pattern, i64)> = None;
     let which: Vec<i64> = patterns
         .iter()
-        .map(|p| {
-            *codes.entry(*p).or_insert_with(|| {
-                distinct.push(*p);
-                distinct.len() as i64 - 1
-            })
+        .map(|p| match last {
+            Some((same, code)) if same == *p => code,
+            _ => {
+                let code = *codes.entry(*p).or_insert_with(|| {
+                    distinct.push(*p);
+                    distinct.len() as i64 - 1
+                });
+                last = Some((*p, code));
+                code
+            }
         })
         .collect();
     put_varint(out, distinct.len() as u64);

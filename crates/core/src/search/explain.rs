@@ -12,6 +12,9 @@ pub struct Explanation {
     pub skipped_by_time: usize,
     /// Left alone because their filter or columns cannot hold a match.
     pub skipped_by_filter: usize,
+    /// Of these, told by a roll-up, so that nothing of the chunk was read.
+    #[serde(default)]
+    pub skipped_by_rollup: usize,
     /// Left alone because enough was found before their turn.
     pub skipped_by_order: usize,
     /// Chunks looked into.
@@ -45,6 +48,7 @@ impl Explanation {
         self.chunks += other.chunks;
         self.skipped_by_time += other.skipped_by_time;
         self.skipped_by_filter += other.skipped_by_filter;
+        self.skipped_by_rollup += other.skipped_by_rollup;
         self.skipped_by_order += other.skipped_by_order;
         self.chunks_read += other.chunks_read;
         self.pages_skipped += other.pages_skipped;

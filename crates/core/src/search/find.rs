@@ -1,6 +1,6 @@
 //! The newest (or oldest) events that pass, by (time, id), reading no more than it takes to be sure.
 
-use super::scan::{PageAt, open, scan};
+use super::scan::{PageAt, Reach, open, reach, scan, sift};
 use super::{Explanation, Progress, Scope, Segment};
 use crate::columns::{Column, Own, PageRead, gather};
 use crate::error::{CoreError, Result};
@@ -85,12 +85,14 @@ fn rank(order: Order, key: Cursor) -> Rank {
 
 #[derive(Clone)]
 enum Work<'a> {
+    Rollup(u64, Vec<&'a Segment>),
     Segment(&'a Segment),
     Page(Arc<str>, PageAt),
 }
 
 /// What a piece of work gave.
-enum Done {
+enum Done<'a> {
+    Sifted(Vec<&'a Segment>, Explanation),
     Opened(Vec<PageAt>, Explanation),
     Scanned(Vec<(Rank, usize)>, Explanation),
 }
@@ -108,8 +110,15 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
         Order::Oldest => i128::from(span.0),
     };
     let mut queue: BTreeMap<(i128, usize), Work> = BTreeMap::new();
-    for (n, s) in scope.touching(&ask.range).enumerate() {
-        queue.insert((near((s.time_min, s.time_max)), n), Work::Segment(s));
+    let near_of = |s: &Segment| near((s.time_min, s.time_max));
+    for (n, reached) in reach(scope, ask.filter, &ask.range).into_iter().enumerate() {
+        let (bound, work) = match reached {
+            Reach::Segment(s) => (near_of(s), Work::Segment(s)),
+            Reach::Rollup(id, chunks) => {
+                (chunks.iter().map(|s| near_of(s)).min().unwrap_or(i128::MAX), Work::Rollup(id, chunks))
+            }
+        };
+        queue.insert((bound, n), work);
     }
     let mut serial = queue.len();
     let mut best: BinaryHeap<(Rank, usize, usize)> = BinaryHeap::new();
@@ -133,6 +142,10 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
         let mut opened_pages = false;
         let scans = works.iter().any(|w| matches!(w, Work::Page(..)));
         let done = scope.map(works.len(), &mut explain, |n| match &works[n] {
+            Work::Rollup(id, chunks) => {
+                let (left, explain) = sift(*id, chunks, ask.filter, scope.source);
+                Done::Sifted(left, explain)
+            }
             Work::Segment(segment) => {
                 let (pages, explain) = open(segment, ask.filter, &ask.range, scope.source);
                 Done::Opened(pages, explain)
@@ -150,6 +163,13 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
         });
         for (work, done) in works.into_iter().zip(done) {
             match (work, done) {
+                (Work::Rollup(..), Some(Done::Sifted(left, part))) => {
+                    explain.add(part);
+                    for segment in left {
+                        queue.insert((near_of(segment), serial), Work::Segment(segment));
+                        serial += 1;
+                    }
+                }
                 (Work::Segment(segment), Some(Done::Opened(opened, part))) => {
                     explain.add(part);
                     opened_pages |= !opened.is_empty();
@@ -191,9 +211,12 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
             wave = (wave * 2).min(WAVE_PER_WORKER * scope.workers.width());
         }
     }
-    let chunks_left =
-        queue.values().filter(|w| matches!(w, Work::Segment(s) if matches!(s.place, super::Place::Chunk(_))));
-    explain.skipped_by_order = if explain.stopped.is_none() { chunks_left.count() } else { 0 };
+    let chunks_left = queue.values().map(|w| match w {
+        Work::Rollup(_, chunks) => chunks.len(),
+        Work::Segment(s) => usize::from(matches!(s.place, super::Place::Chunk(_))),
+        Work::Page(..) => 0,
+    });
+    explain.skipped_by_order = if explain.stopped.is_none() { chunks_left.sum() } else { 0 };
     collect(scope, best, &pages, ask.limit, explain)
 }
 

@@ -1,8 +1,9 @@
 //! Step 11: answers from one pinned view of head pages and chunks.
 //!
-//! A question is answered in four steps, each with its numbers in the [`Explanation`]: segments outside the range are
-//! left out; chunks are opened and their pages pruned (`scan::open`); the pages left are scanned by [`Workers`]; what
-//! they found is joined. `find` opens and scans in waves, newest first, and stops when nothing unopened can matter.
+//! A question is answered in five steps, each with its numbers in the [`Explanation`]: segments outside the range are
+//! left out; roll-ups tell which chunks lack what is asked for (`scan::sift`); chunks are opened and their pages pruned
+//! (`scan::open`); the pages left are scanned by [`Workers`]; what they found is joined. `find` sifts, opens and scans in
+//! waves, newest first, and stops when nothing unopened can matter.
 
 mod breakdown;
 mod explain;
@@ -51,6 +52,27 @@ pub struct Segment {
     pub rows: usize,
     /// Where it is read.
     pub place: Place,
+    /// The roll-up that can tell what a chunk lacks, and the chunk's place in it.
+    pub rollup: Option<RolledUp>,
+}
+
+impl Segment {
+    /// The chunk it is, if it is one.
+    pub fn chunk(&self) -> Option<u64> {
+        match self.place {
+            Place::Chunk(id) => Some(id),
+            Place::Head(_) => None,
+        }
+    }
+}
+
+/// Where a chunk stands in a roll-up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct RolledUp {
+    /// The roll-up.
+    pub id: u64,
+    /// The place of the chunk in it.
+    pub place: usize,
 }
 
 /// Told between pages whether to go on: `Some` reason stops the search.

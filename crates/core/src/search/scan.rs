@@ -1,10 +1,13 @@
 //! Going through the pages of a view.
 
 use super::{Explanation, Place, Scope, Segment};
-use crate::chunk::{ChunkPage, ChunkSource, Directory, pages_that_may_match};
+use crate::chunk::{
+    ChunkPage, ChunkSource, Directory, asks_for_keys, chunks_that_may_match, pages_that_may_match, whole_may_match,
+};
 use crate::columns::{PageRead, Rows, select_in_range};
 use crate::error::Result;
 use crate::query::{Filter, TimeRange};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// A page of a view, not yet read.
@@ -35,6 +38,45 @@ impl PageAt {
     }
 }
 
+/// What a search begins with: a segment, or the chunks of a roll-up, to be sifted before they are opened.
+#[derive(Clone)]
+pub(crate) enum Reach<'a> {
+    Segment(&'a Segment),
+    Rollup(u64, Vec<&'a Segment>),
+}
+
+/// The segments that touch `range`; chunks of one roll-up together, where it can tell something of `filter`.
+pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -> Vec<Reach<'a>> {
+    let sifted = asks_for_keys(filter);
+    let mut rollups: BTreeMap<u64, Vec<&Segment>> = BTreeMap::new();
+    let mut reached = Vec::new();
+    for segment in scope.touching(range) {
+        match segment.rollup.filter(|_| sifted) {
+            Some(rollup) => rollups.entry(rollup.id).or_default().push(segment),
+            None => reached.push(Reach::Segment(segment)),
+        }
+    }
+    reached.extend(rollups.into_iter().map(|(id, chunks)| Reach::Rollup(id, chunks)));
+    reached
+}
+
+/// The chunks of a roll-up that may hold a match. One that cannot be read tells nothing, and nothing is lost by it.
+pub(crate) fn sift<'a>(
+    id: u64,
+    chunks: &[&'a Segment],
+    filter: &Filter,
+    source: &dyn ChunkSource,
+) -> (Vec<&'a Segment>, Explanation) {
+    let told = chunks_that_may_match(filter, id, source).ok();
+    let may_match = |s: &&Segment| match (s.rollup, &told) {
+        (Some(rollup), Some(may)) if rollup.place < may.len() => may.has(rollup.place),
+        _ => true,
+    };
+    let left: Vec<&Segment> = chunks.iter().copied().filter(|s| may_match(s)).collect();
+    let skipped = chunks.len() - left.len();
+    (left, Explanation { skipped_by_filter: skipped, skipped_by_rollup: skipped, ..Explanation::default() })
+}
+
 /// The pages of a segment that may hold a match in `range`, and what was skipped or cannot be read.
 pub(crate) fn open(
     segment: &Segment,
@@ -47,6 +89,11 @@ pub(crate) fn open(
         Place::Head(page) => return (vec![PageAt::Head(page.clone())], explain),
         Place::Chunk(id) => *id,
     };
+    // Of a chunk in no roll-up, the filter of the whole may be at hand.
+    if source.whole(id).is_some_and(|whole| !whole_may_match(filter, &whole)) {
+        explain.skipped_by_filter = 1;
+        return (Vec::new(), explain);
+    }
     let opened = source.directory(id).and_then(|d| Ok((pages_that_may_match(filter, &d, source)?, d)));
     let (may_match, directory) = match opened {
         Ok(opened) => opened,
@@ -75,7 +122,16 @@ pub(crate) fn open_all(
     range: &TimeRange,
     explain: &mut Explanation,
 ) -> Vec<(Arc<str>, PageAt)> {
-    let segments: Vec<&Segment> = scope.touching(range).collect();
+    let reached = reach(scope, filter, range);
+    let sifted = scope.map(reached.len(), explain, |n| match &reached[n] {
+        Reach::Segment(segment) => (vec![*segment], Explanation::default()),
+        Reach::Rollup(id, chunks) => sift(*id, chunks, filter, scope.source),
+    });
+    let mut segments: Vec<&Segment> = Vec::new();
+    for (left, part) in sifted.into_iter().flatten() {
+        explain.add(part);
+        segments.extend(left);
+    }
     let opened = scope.map(segments.len(), explain, |n| open(segments[n], filter, range, scope.source));
     let mut pages = Vec::new();
     for (segment, opened) in segments.iter().zip(opened) {

@@ -78,6 +78,7 @@ async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow
         merged = app.store.merge(&app.claim, &merge).await;
     }
     merged?;
+    app.cache.filters.keep(&built);
     app.view.finish_merge(replaces, &rows, now_ns);
     app.metrics.merges.inc_by(rows.len() as u64);
     Ok(())

@@ -3,10 +3,12 @@
 
 mod expiry;
 mod merge;
+mod rollup;
 mod rules;
 
 pub use expiry::{expire, reread_chunks};
 pub use merge::{merge_once, remove_retired};
+pub use rollup::roll_up_once;
 
 use crate::arrivals;
 use crate::error::{Result, ServiceError};
@@ -58,6 +60,7 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
         let (app, sealer) = (own.clone(), merger.clone());
         async move {
             while merge_once(&app, &sealer, false).await? > 0 {}
+            while roll_up_once(&app, &sealer).await? > 0 {}
             remove_retired(&app).await
         }
     }));
@@ -136,7 +139,7 @@ pub async fn seal_all(app: &Shared) -> Result<usize> {
     sealer.run(true).await
 }
 
-/// Merges until nothing is left that pays, on request; how many chunks were replaced.
+/// Merges until nothing is left that pays, on request, and rolls up what is large then; how many chunks were replaced.
 ///
 /// # Errors
 /// Where the database fails.
@@ -145,8 +148,10 @@ pub async fn merge_all(app: &Shared) -> Result<usize> {
     let mut replaced = 0;
     loop {
         match merge_once(app, sealer, true).await? {
-            0 => return Ok(replaced),
+            0 => break,
             n => replaced += n,
         }
     }
+    while roll_up_once(app, sealer).await? > 0 {}
+    Ok(replaced)
 }

@@ -22,6 +22,10 @@ const GROUP_EVENTS: usize = 32_768;
 const GROUP_BYTES: usize = 16 << 20;
 /// Submissions waiting at most; beyond, senders are told to come back.
 const QUEUE: usize = 256;
+/// An emptied journal table beyond this size is left for a new one once nothing has come for a while, so that its file
+/// does not stand there until the next rotation.
+const IDLE_ROTATE_BYTES: u64 = 4 << 20;
+const IDLE: Duration = Duration::from_secs(2);
 /// How long a sender waits for its commit.
 const ANSWER_WAIT: Duration = Duration::from_secs(20);
 
@@ -170,8 +174,15 @@ impl Committer {
         let write = async move {
             let mut seq = 0;
             let mut table_bytes = 0;
-            while let Some(group) = built.recv().await {
-                self.write(group, &in_flight, &mut seq, &mut table_bytes).await;
+            loop {
+                match tokio::time::timeout(IDLE, built.recv()).await {
+                    Ok(Some(group)) => self.write(group, &in_flight, &mut seq, &mut table_bytes).await,
+                    Ok(None) => return,
+                    Err(_) if table_bytes > IDLE_ROTATE_BYTES && self.view.head_size().0 == 0 => {
+                        self.rotate(&mut table_bytes).await;
+                    }
+                    Err(_) => {}
+                }
             }
         };
         (intake, async move {
@@ -179,13 +190,18 @@ impl Committer {
         })
     }
 
+    /// Goes on in a new journal table; the sealer drops the old one once it is empty.
+    async fn rotate(&self, table_bytes: &mut u64) {
+        let next = self.table.load(Ordering::SeqCst) + 1;
+        if self.store.add_journal_table(next).await.is_ok() {
+            self.table.store(next, Ordering::SeqCst);
+            *table_bytes = 0;
+        }
+    }
+
     async fn write(&self, group: Group, in_flight: &InFlight, seq: &mut u64, table_bytes: &mut u64) {
         if *table_bytes > ROTATE_BYTES {
-            let next = self.table.load(Ordering::SeqCst) + 1;
-            if self.store.add_journal_table(next).await.is_ok() {
-                self.table.store(next, Ordering::SeqCst);
-                *table_bytes = 0;
-            }
+            self.rotate(table_bytes).await;
         }
         let table = self.table.load(Ordering::SeqCst);
         let now_ns = (self.clock)();

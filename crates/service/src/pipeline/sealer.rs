@@ -27,6 +27,7 @@ pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_
         bytes: chunk.bytes() as u64,
         parts: chunk.parts.len() as u16,
         late: key.late,
+        rollup: None,
     }
 }
 
@@ -37,12 +38,14 @@ pub struct Sealer {
     number: AtomicU32,
     /// The journal table written to now; older ones are dropped once empty.
     table: Arc<AtomicU32>,
+    /// All tables below this one are dropped.
+    dropped_below: AtomicU32,
 }
 
 impl Sealer {
     /// For a running service.
     pub fn new(app: Arc<App>, table: Arc<AtomicU32>) -> Self {
-        Sealer { app, number: AtomicU32::new(1), table }
+        Sealer { app, number: AtomicU32::new(1), table, dropped_below: AtomicU32::new(0) }
     }
 
     /// Ids for chunks of this epoch, each given once.
@@ -72,7 +75,7 @@ impl Sealer {
             self.seal(key, head).await?;
             sealed += 1;
         }
-        if sealed > 0 {
+        if sealed > 0 || self.dropped_below.load(Ordering::SeqCst) < self.table.load(Ordering::SeqCst) {
             self.drop_empty_tables().await?;
         }
         Ok(sealed)
@@ -97,6 +100,7 @@ impl Sealer {
             let rows: Vec<ChunkRow> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();
             match self.store(&built, &rows, &head).await {
                 Ok(()) => {
+                    app.cache.filters.keep(&built);
                     app.view.finish_seal(key, &head, &rows);
                     app.metrics.seals.inc_by(rows.len() as u64);
                     return Ok(());
@@ -122,10 +126,14 @@ impl Sealer {
 
     async fn drop_empty_tables(&self) -> Result<()> {
         let current = self.table.load(Ordering::SeqCst);
+        let mut all = true;
         for table in self.app.store.journal_tables().await? {
             if table < current {
-                self.app.store.drop_journal_table(table).await?;
+                all &= self.app.store.drop_journal_table(table).await?;
             }
+        }
+        if all {
+            self.dropped_below.store(current, Ordering::SeqCst);
         }
         Ok(())
     }

@@ -4,8 +4,8 @@ use crate::catalogue::Config;
 use calvex_core::batch::HeadKey;
 use calvex_core::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
 use calvex_core::retention::visible_until_ns;
-use calvex_core::search::{Place, Segment};
-use calvex_store::{ChunkRow, JournalRowRef};
+use calvex_core::search::{Place, RolledUp, Segment};
+use calvex_store::{ChunkRow, JournalRowRef, RollupPlace};
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -30,6 +30,8 @@ struct Inner {
     heads: HashMap<HeadKey, Head>,
     sealing: HashMap<HeadKey, Vec<Head>>,
     chunks: HashMap<u64, ChunkRow>,
+    /// The buckets of roll-ups.
+    rollups: HashMap<u64, i32>,
     /// Chunks that were merged, and when, for searches that began before.
     retired: HashMap<u64, (ChunkRow, i64)>,
 }
@@ -55,8 +57,12 @@ pub struct View {
 impl View {
     /// Starts with the chunks of the catalogue.
     pub fn new(chunks: Vec<ChunkRow>) -> Self {
+        let rollups = rollups_of(&chunks);
         let chunks = chunks.into_iter().map(|c| (c.id, c)).collect();
-        View { inner: RwLock::new(Inner { chunks, ..Inner::default() }), fresh: broadcast::Sender::new(FOLLOWED_PAGES) }
+        View {
+            inner: RwLock::new(Inner { chunks, rollups, ..Inner::default() }),
+            fresh: broadcast::Sender::new(FOLLOWED_PAGES),
+        }
     }
 
     /// Admits a committed page.
@@ -155,10 +161,22 @@ impl View {
         of_lane.fold((0, 0), |(events, bytes), c| (events + u64::from(c.rows), bytes + c.bytes))
     }
 
-    /// Where a chunk's parts stand.
-    pub fn bucket_of(&self, chunk: u64) -> Option<i32> {
+    /// Where the parts of a chunk or roll-up stand.
+    pub fn bucket_of(&self, id: u64) -> Option<i32> {
         let inner = self.inner.read();
-        inner.chunks.get(&chunk).or_else(|| inner.retired.get(&chunk).map(|(c, _)| c)).map(|c| c.bucket)
+        let chunk = inner.chunks.get(&id).or_else(|| inner.retired.get(&id).map(|(c, _)| c));
+        chunk.map(|c| c.bucket).or_else(|| inner.rollups.get(&id).copied())
+    }
+
+    /// Notes that chunks stand in a roll-up.
+    pub fn finish_rollup(&self, id: u64, bucket: i32, chunks: &[u64]) {
+        let mut inner = self.inner.write();
+        inner.rollups.insert(id, bucket);
+        for (place, chunk) in (0u16..).zip(chunks) {
+            if let Some(row) = inner.chunks.get_mut(chunk) {
+                row.rollup = Some(RollupPlace { id, place, bucket });
+            }
+        }
     }
 
     /// Puts merged chunks in the place of those they were made of.
@@ -200,6 +218,8 @@ impl View {
     pub fn replace_chunks(&self, chunks: Vec<ChunkRow>, known_before: &[u64]) {
         let mut inner = self.inner.write();
         inner.chunks.retain(|id, _| !known_before.contains(id));
+        // A search that began before may still ask a roll-up that is gone; it is told so, and asks the chunks.
+        inner.rollups = rollups_of(&chunks);
         inner.chunks.extend(chunks.into_iter().map(|c| (c.id, c)));
     }
 
@@ -221,6 +241,7 @@ impl View {
                     time_max,
                     rows: page.rows(),
                     place: Place::Head(page.clone()),
+                    rollup: None,
                 }
             }));
         }
@@ -232,11 +253,16 @@ impl View {
                     time_max: chunk.time_max,
                     rows: chunk.rows as usize,
                     place: Place::Chunk(chunk.id),
+                    rollup: chunk.rollup.map(|r| RolledUp { id: r.id, place: usize::from(r.place) }),
                 });
             }
         }
         segments
     }
+}
+
+fn rollups_of(chunks: &[ChunkRow]) -> HashMap<u64, i32> {
+    chunks.iter().filter_map(|c| c.rollup).map(|r| (r.id, r.bucket)).collect()
 }
 
 fn build_joined(a: &Page, b: &Page) -> Option<Page> {

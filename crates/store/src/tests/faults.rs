@@ -4,7 +4,7 @@
 use super::{run, store};
 use crate::fault::Step;
 use crate::*;
-use calvex_core::chunk::{BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks};
+use calvex_core::chunk::{BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks, build_rollup};
 use calvex_core::columns::{Page, PageRead, build_page, gather_all};
 use calvex_core::event::{Event, EventId};
 use calvex_core::journal::{decode_batch, encode_batch};
@@ -108,6 +108,7 @@ fn catalogued(chunk: &BuiltChunk) -> ChunkRow {
         bytes: chunk.bytes() as u64,
         parts: chunk.parts.len() as u16,
         late: false,
+        rollup: None,
     }
 }
 
@@ -126,6 +127,15 @@ async fn merge(store: &Store, claim: &Claim, chunk: &BuiltChunk, replaces: Vec<C
     let row = catalogued(chunk);
     store.write_chunks(&[(row.clone(), chunk.parts.as_slice())]).await?;
     store.merge(claim, &Merge { chunks: vec![row], replaces }).await
+}
+
+/// Writes the parts of a roll-up of `chunks`.
+async fn rolled_up(store: &Store, claim: &Claim, number: u32, chunks: &[&BuiltChunk]) -> RollupRow {
+    let id = chunk_id(claim.node, claim.epoch, number);
+    let filters: Vec<_> = chunks.iter().map(|c| (c.id, Arc::new(c.whole.clone()))).collect();
+    let (parts, chunks) = (build_rollup(id, &filters), chunks.iter().map(|c| c.id).collect());
+    store.write_rollup_parts(BUCKET, id, &parts).await.unwrap();
+    RollupRow { id, lane: 1, bucket: BUCKET, parts: parts.len() as u16, chunks }
 }
 
 async fn parts_of(store: &Store) -> Vec<u64> {
@@ -242,6 +252,76 @@ fn a_merge_gives_way_to_whoever_changed_its_chunks() {
         store.claim("n").await.unwrap();
         assert!(matches!(merge(&store, &claim, &both, replaces).await, Err(StoreError::Fenced(_))));
         assert_whole(&store, claim.node, 15, "after being fenced").await;
+    });
+}
+
+#[test]
+fn a_rollup_is_whole_after_a_fault_at_any_step() {
+    run(async {
+        for step in [Step::Fenced, Step::Added, Step::BeforeCommit, Step::AfterCommit] {
+            let store = store().await;
+            store.journal_tables().await.unwrap();
+            let claim = store.claim("n").await.unwrap();
+            let pages = journalled(&store, &claim, 0).await;
+            let (a, b) = (built(&claim, 1, &pages[..1]), built(&claim, 2, &pages[1..]));
+            seal(&store, &claim, &a, rows_of(&claim, 1..=1)).await.unwrap();
+            seal(&store, &claim, &b, rows_of(&claim, 2..=3)).await.unwrap();
+            let row = rolled_up(&store, &claim, 3, &[&a, &b]).await;
+            store.faults.arm(step);
+            let failed = store.roll_up(&claim, &row).await;
+            assert!(matches!(failed, Err(StoreError::Injected(s)) if s == step), "{step:?}: {failed:?}");
+            let done = step == Step::AfterCommit;
+            let places = |chunks: Vec<ChunkRow>| chunks.iter().filter_map(|c| c.rollup).collect::<Vec<_>>();
+            assert_eq!(places(store.chunks().await.unwrap()).len(), if done { 2 } else { 0 }, "{step:?}");
+            assert_whole(&store, claim.node, 15, &format!("{step:?}, at once")).await;
+            // Parts that no record names go; the work is done again by the new epoch.
+            let again = store.claim("n").await.unwrap();
+            store.sweep_orphans(&again).await.unwrap();
+            assert_eq!(parts_of(&store).await.contains(&row.id), done, "{step:?}");
+            if !done {
+                let row = rolled_up(&store, &again, 1, &[&a, &b]).await;
+                store.roll_up(&again, &row).await.unwrap();
+                store.roll_up(&again, &row).await.unwrap();
+            }
+            let mut placed = places(store.chunks().await.unwrap());
+            placed.sort_by_key(|p| p.place);
+            assert_eq!(placed.iter().map(|p| (p.place, p.bucket)).collect::<Vec<_>>(), [(0, BUCKET), (1, BUCKET)]);
+            assert_whole(&store, claim.node, 15, &format!("{step:?}, again")).await;
+        }
+    });
+}
+
+#[test]
+fn a_rollup_gives_way_and_goes_with_its_bucket() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        let claim = store.claim("n").await.unwrap();
+        let pages = journalled(&store, &claim, 0).await;
+        let (a, b) = (built(&claim, 1, &pages[..1]), built(&claim, 2, &pages[1..]));
+        seal(&store, &claim, &a, rows_of(&claim, 1..=1)).await.unwrap();
+        seal(&store, &claim, &b, rows_of(&claim, 2..=3)).await.unwrap();
+        let row = rolled_up(&store, &claim, 3, &[&a, &b]).await;
+        // A chunk moved to another bucket meanwhile.
+        store.open_bucket(BUCKET + 1).await.unwrap();
+        store.move_chunk(&claim, b.id, BUCKET, BUCKET + 1).await.unwrap();
+        assert!(matches!(store.roll_up(&claim, &row).await, Err(StoreError::Missing(_))));
+        assert!(store.chunks().await.unwrap().iter().all(|c| c.rollup.is_none()), "nothing was done");
+        store.move_chunk(&claim, b.id, BUCKET + 1, BUCKET).await.unwrap();
+        store.roll_up(&claim, &row).await.unwrap();
+        // One whose term was lengthened leaves; it is in no roll-up once the bucket is gone.
+        store.move_chunk(&claim, b.id, BUCKET, BUCKET + 1).await.unwrap();
+        sqlx::query("UPDATE chunk SET visible_until_ns = 5 WHERE bucket = ?")
+            .bind(BUCKET)
+            .execute(&store.pool)
+            .await
+            .unwrap();
+        assert!(store.drop_bucket(&claim, BUCKET, 10).await.unwrap());
+        let left = store.chunks().await.unwrap();
+        assert_eq!(left.iter().map(|c| (c.id, c.rollup)).collect::<Vec<_>>(), [(b.id, None)]);
+        let old = claim.clone();
+        store.claim("n").await.unwrap();
+        assert!(matches!(store.roll_up(&old, &row).await, Err(StoreError::Fenced(_))));
     });
 }
 

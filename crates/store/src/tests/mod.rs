@@ -157,6 +157,7 @@ fn chunk(id: u64, bucket: i32, until: i64) -> ChunkRow {
         bytes: 4,
         parts: 1,
         late: false,
+        rollup: None,
     }
 }
 

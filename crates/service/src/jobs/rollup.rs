@@ -1,0 +1,70 @@
+//! After step 10: the filters of chunks that will not be merged any more are put side by side, so that a search for an
+//! id over a long range asks few places.
+
+use crate::error::Result;
+use crate::pipeline::Sealer;
+use crate::state::Shared;
+use calvex_core::CoreError;
+use calvex_core::chunk::{ChunkSource, build_rollup, plan_rollup, whole_filter};
+use calvex_core::event::time::day_of;
+use calvex_core::merge::is_large;
+use calvex_store::{RollupRow, StoreError};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// Rolls up once where enough chunks have gathered; how many were.
+///
+/// # Errors
+/// Where the database fails; the chunks are then asked without a roll-up, as before.
+pub async fn roll_up_once(app: &Shared, sealer: &Sealer) -> Result<usize> {
+    let _merging = app.merging.lock().await;
+    let max_rows = app.settings.number("merge.rows") as usize;
+    let today = day_of((app.clock)());
+    let mut groups: BTreeMap<(u32, i32, bool), Vec<(i64, u64)>> = BTreeMap::new();
+    for chunk in app.view.chunks() {
+        // Merging goes first, so that small chunks of a day that is over are the last of that day.
+        let settled = chunk.day < today - 1 && !app.view.has_head(chunk.lane, chunk.day);
+        if chunk.rollup.is_none() && (settled || is_large(chunk.rows as usize, max_rows)) {
+            groups.entry((chunk.lane, chunk.bucket, settled)).or_default().push((chunk.time_min, chunk.id));
+        }
+    }
+    for ((lane, bucket, settled), chunks) in groups {
+        if let Some(chunks) = plan_rollup(chunks, settled) {
+            roll_up(app, sealer, lane, bucket, &chunks).await?;
+            return Ok(chunks.len());
+        }
+    }
+    Ok(0)
+}
+
+async fn roll_up(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: &[u64]) -> Result<()> {
+    let id = sealer.numbers(1).next().unwrap_or(0);
+    let (own, ids, runtime) = (app.clone(), chunks.to_vec(), tokio::runtime::Handle::current());
+    let building = tokio::task::spawn_blocking(move || {
+        let bucket_of = |chunk| own.view.bucket_of(chunk);
+        let source = own.cache.reader(&own.store, runtime, &bucket_of);
+        let filter =
+            |chunk: u64| match source.whole(chunk).map_or_else(|| whole_filter(chunk, &source).map(Arc::new), Ok) {
+                // What is damaged may hold anything, and is left out when it is read.
+                Err(CoreError::Damaged { .. }) => Ok((chunk, Arc::default())),
+                read => Ok((chunk, read?)),
+            };
+        let filters = ids.into_iter().map(filter).collect::<calvex_core::error::Result<Vec<_>>>()?;
+        Ok(build_rollup(id, &filters))
+    });
+    let built = building.await.map_err(|e| StoreError::Server(format!("a roll-up could not be built: {e}")))?;
+    let parts = built.map_err(StoreError::Core)?;
+    app.store.write_rollup_parts(bucket, id, &parts).await?;
+    // From here to the view, no one may take the catalogue's word for all chunks.
+    let _upkeep = app.upkeep.lock().await;
+    let row = RollupRow { id, lane, bucket, parts: parts.len() as u16, chunks: chunks.to_vec() };
+    let mut done = app.store.roll_up(&app.claim, &row).await;
+    if done.as_ref().is_err_and(StoreError::is_away) {
+        // Whether it was committed is not known; asking again finds out.
+        done = app.store.roll_up(&app.claim, &row).await;
+    }
+    done?;
+    app.view.finish_rollup(id, bucket, chunks);
+    app.cache.filters.forget(row.chunks);
+    Ok(())
+}

@@ -1,0 +1,42 @@
+//! Filters of whole chunks that no roll-up holds yet, at hand for searches and for the next roll-up. What is lost by a
+//! restart, or does not fit, is made again from the chunk's columns when its turn comes.
+
+use calvex_core::chunk::{BuiltChunk, WholeFilter};
+use parking_lot::Mutex;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// Bytes kept at most: sixteen chunks of some tens of lanes.
+const MAX_BYTES: usize = 64 << 20;
+
+/// The filters, by chunk.
+#[derive(Debug, Default)]
+pub struct Filters {
+    held: Mutex<HashMap<u64, Arc<WholeFilter>>>,
+}
+
+impl Filters {
+    /// Keeps those of chunks just built.
+    pub fn keep(&self, chunks: &[BuiltChunk]) {
+        chunks.iter().for_each(|c| self.put(c.id, Arc::new(c.whole.clone())));
+    }
+
+    /// Keeps one, if there is room.
+    pub fn put(&self, chunk: u64, filter: Arc<WholeFilter>) {
+        let mut held = self.held.lock();
+        if held.values().map(|f| f.len()).sum::<usize>() + filter.len() <= MAX_BYTES {
+            held.insert(chunk, filter);
+        }
+    }
+
+    /// That of a chunk, if it is at hand.
+    pub fn get(&self, chunk: u64) -> Option<Arc<WholeFilter>> {
+        self.held.lock().get(&chunk).cloned()
+    }
+
+    /// Forgets those of chunks that are in a roll-up now, or gone.
+    pub fn forget(&self, chunks: impl IntoIterator<Item = u64>) {
+        let mut held = self.held.lock();
+        chunks.into_iter().for_each(|c| drop(held.remove(&c)));
+    }
+}
