@@ -69,7 +69,14 @@ export interface SearchAnswer {
   range: { from: string; to: string };
   warnings?: Mistake[];
   explain: Explanation;
-  empty?: { in_range: number; reasons: string[] };
+  empty?: EmptyAnswer;
+}
+
+/** Why nothing was found. */
+export interface EmptyAnswer {
+  in_range: number;
+  unknown_fields: { field: string; near: string[] }[];
+  reasons: string[];
 }
 
 export interface HistogramAnswer {

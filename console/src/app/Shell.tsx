@@ -35,9 +35,16 @@ const Bar = styled.header`
     gap: ${space.s};
     padding: ${space.s};
     white-space: nowrap;
-    overflow-x: auto;
+    flex-wrap: wrap;
+    justify-content: flex-end;
+    strong {
+      flex: 1;
+    }
     nav {
-      gap: ${space.s};
+      order: 1;
+      flex: none;
+      width: 100%;
+      justify-content: space-between;
     }
   }
   a {

@@ -26,15 +26,18 @@ fn what_goes_wrong_is_one_line_with_the_cure() {
     let address = taken.local_addr().unwrap().to_string();
     let dir = tempfile::tempdir().unwrap();
     let dir = dir.path().to_str().unwrap();
+    // Whatever else runs on this machine, a demo perhaps, keeps its ports.
+    let apart =
+        vec![("CALVEX_HTTP_LISTEN", "127.0.0.1:0"), ("CALVEX_HTTP_OTLP_LISTEN", "off"), ("CALVEX_GRPC_LISTEN", "off")];
     let cases: Vec<(Vec<&str>, Vec<(&str, &str)>, &str)> = vec![
         (vec!["search", "x"], vec![dead, ("CALVEX_TOKEN", "t")], "start it with `calvex serve`"),
         (vec!["search", "x"], vec![dead], "set CALVEX_TOKEN"),
         (vec!["send", "/nowhere.ndjson"], vec![dead, ("CALVEX_KEY", "k")], "cannot read /nowhere.ndjson"),
         (vec!["send"], vec![dead], "set CALVEX_KEY"),
-        (vec!["serve", "--data-dir", dir, "--listen", &address], vec![], "choose another address"),
+        (vec!["serve", "--data-dir", dir, "--listen", &address], apart.clone(), "choose another address"),
         (vec!["serve", "--settings", "/nowhere.toml"], vec![], "/nowhere.toml"),
         (vec!["settings"], vec![("CALVEX_HEAD_SEAL_ROWS", "many")], "must be a whole number"),
-        (vec!["serve", "--data-dir", dir, "--database-url", "mysql//"], vec![], "is no database URL"),
+        (vec!["serve", "--data-dir", dir, "--database-url", "mysql//"], apart.clone(), "is no database URL"),
         (vec!["admin", "backup", "--data-dir", dir, "--to", "/x"], vec![], "holds no database"),
         (vec!["key", "new", "--data-dir", dir], vec![], "no service runs in"),
     ];

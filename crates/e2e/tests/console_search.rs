@@ -116,6 +116,14 @@ async fn asking() -> Result<()> {
     browser.saying("button", "format").await?.click().await?;
     wait_until(async || Ok(stage.query().await?.text().await? == "service=slots severity>=warn")).await?;
 
+    // An empty answer says why, and what to ask instead.
+    stage.open("htpp.status>=500 or service=codes2", "").await?;
+    browser.saying("[data-testid=empty] li", "htpp.status").await?;
+    stage.axe("nothing found").await?;
+    browser.saying("[data-testid=empty] button", "ask for http.status").await?.click().await?;
+    stage.address_with("q=http.status%3E%3D500").await?;
+    stage.total(|n| n > 0).await?;
+
     // Kept under a name, found again with its owner; what was asked lately stands there as well.
     stage.open("service=slots", "").await?;
     stage.total(|n| n == slots).await?;

@@ -34,6 +34,11 @@ impl Filters {
         self.held.lock().get(&chunk).cloned()
     }
 
+    /// Forgets all.
+    pub fn clear(&self) {
+        self.held.lock().clear();
+    }
+
     /// Forgets those of chunks that are in a roll-up now, or gone.
     pub fn forget(&self, chunks: impl IntoIterator<Item = u64>) {
         let mut held = self.held.lock();

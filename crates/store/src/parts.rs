@@ -83,8 +83,9 @@ impl PartCache {
         }
     }
 
-    /// Forgets what is in memory; with `disk`, the files too. For measuring what a cold search costs.
+    /// Forgets what is in memory; with `disk`, the files too. For measuring what a search costs after a restart.
     pub fn clear(&self, disk: bool) {
+        self.filters.clear();
         self.parts.invalidate_all();
         self.directories.invalidate_all();
         if let Some(files) = self.disk.as_ref().filter(|_| disk) {

@@ -16,9 +16,10 @@ import { EventDetail } from "./EventDetail";
 import { EventList } from "./EventList";
 import { useEvents } from "./events";
 import { Explain } from "./Explain";
-import { CountTable, Empty, Facts, Follow, Legend, Progress } from "./Facts";
+import { CountTable, Facts, Follow, Legend, Progress } from "./Facts";
 import { FieldsPanel } from "./FieldsPanel";
 import { asNdjson, asText, usePicked } from "./picked";
+import { Nothing } from "./Nothing";
 import { QueryBar } from "./QueryBar";
 import { ShapesView } from "./ShapesView";
 import { Spine, type Pin } from "./Spine";
@@ -304,14 +305,12 @@ export function Events({ state, change }: { state: SearchState; change: Change }
             {state.view === "shapes" && range ? (
               <ShapesView state={state} range={range} zone={zone} change={change} />
             ) : answer?.empty ? (
-              <Empty data-testid="empty">
-                <h2>Nothing found</h2>
-                <ul>
-                  {answer.empty.reasons.map((r) => (
-                    <li key={r}>{r}</li>
-                  ))}
-                </ul>
-              </Empty>
+              <Nothing
+                empty={answer.empty}
+                query={state.query}
+                onQuery={(query) => change({ query })}
+                onDay={() => change(within(state.query, { from: "now-1d", to: "now" }))}
+              />
             ) : (
               <EventList
                 key={key}

@@ -42,19 +42,6 @@ export const Progress = styled.div`
   }
 `;
 
-export const Empty = styled.div`
-  padding: ${space.xl};
-  max-width: 640px;
-  overflow: auto;
-  h2 {
-    font-size: 16px;
-    margin: 0 0 ${space.s};
-  }
-  li {
-    margin-bottom: ${space.xs};
-  }
-`;
-
 const Table = styled.table`
   font-variant-numeric: tabular-nums;
   th,

@@ -317,20 +317,44 @@ const Bars = memo(function Bars(props: {
   });
 });
 
+/** Characters of a line of a pinned name, and pixels from one line to the next. */
+const NAME = { line: 14, height: 12 };
+
+/** A pinned name in one line or two: what tells two moments apart often stands at the end. */
+function linesOf(name: string): string[] {
+  if (name.length <= NAME.line) {
+    return [name];
+  }
+  const space = name.lastIndexOf(" ", NAME.line);
+  const [first, rest] = space > 0 ? [name.slice(0, space), name.slice(space + 1)] : [name.slice(0, 13), name.slice(13)];
+  return [first, rest.length > NAME.line ? `${rest.slice(0, NAME.line - 1)}…` : rest];
+}
+
+interface Placed extends Pin {
+  lines: string[];
+  /** Where its line crosses the spine, and the baseline of its first line of text. */
+  place: number;
+  label: number;
+}
+
 /** Times, and what is pinned. A name stands above its line; where two would meet, the later one stands below. */
 function Labels({ axis, pins, lying, zone }: { axis: Axis; pins: Pin[]; lying: boolean; zone: Zone }) {
   const theme = useTheme();
   const DEPTH = lying ? LYING.depth : UPRIGHT.depth;
   const pinned = pins
-    .map((pin) => ({ ...pin, place: placeOf(axis, pin.ns), label: 0 }))
+    .map((pin) => ({ ...pin, lines: linesOf(pin.name), place: placeOf(axis, pin.ns), label: 0 }))
     .sort((a, b) => a.place - b.place)
-    .reduce<{ ns: bigint; name: string; place: number; label: number }[]>((out, pin) => {
+    .reduce<Placed[]>((out, pin) => {
       const above = out[out.length - 1];
-      const wanted = Math.max(pin.place - 5, above ? above.label + 13 : 12);
-      return [...out, { ...pin, label: wanted > pin.place - 4 && wanted < pin.place + 12 ? pin.place + 12 : wanted }];
+      const more = (pin.lines.length - 1) * NAME.height;
+      const free = above ? above.label + above.lines.length * NAME.height + 1 : 12;
+      const wanted = Math.max(pin.place - 5 - more, free);
+      const crossed = wanted + more > pin.place - 4 && wanted < pin.place + 12;
+      return [...out, { ...pin, label: crossed ? pin.place + 12 : wanted }];
     }, []);
+  const below = (p: Placed) => p.label + (p.lines.length - 1) * NAME.height;
   const clear = (place: number) =>
-    lying || pinned.every((p) => Math.abs(p.label - place) > 12 && Math.abs(p.place - place) > 10);
+    lying || pinned.every((p) => (place < p.label - 12 || place > below(p) + 12) && Math.abs(p.place - place) > 10);
   const long = Number(axis.toNs - axis.fromNs) > 2 * 86_400e9;
   return (
     <>
@@ -354,8 +378,12 @@ function Labels({ axis, pins, lying, zone }: { axis: Axis; pins: Pin[]; lying: b
           />
           <circle cx={lying ? pin.place : 4} cy={lying ? 17 : pin.place} r={3} fill={theme.mark} />
           {!lying && (
-            <text x={4} y={pin.label} style={{ fill: theme.mark }}>
-              {pin.name.length > 14 ? `${pin.name.slice(0, 13)}…` : pin.name}
+            <text style={{ fill: theme.mark }}>
+              {pin.lines.map((line, n) => (
+                <tspan key={n} x={4} y={pin.label + n * NAME.height}>
+                  {line}
+                </tspan>
+              ))}
             </text>
           )}
           <title>{pin.name}</title>

@@ -2,12 +2,12 @@
 
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
-use axum::body::Body;
+use axum::body::{Body, Bytes};
 use axum::http::{HeaderMap, header};
 use std::io::Read;
 
 /// Reads and decompresses a body (`identity`, `gzip`, `zstd`).
-pub async fn read(app: &Shared, sender: &str, headers: &HeaderMap, body: Body) -> Result<Vec<u8>> {
+pub async fn read(app: &Shared, sender: &str, headers: &HeaderMap, body: Body) -> Result<Bytes> {
     let (limit, unpacked) = (app.settings.mib("limits.body_mib"), app.settings.mib("limits.unpacked_mib"));
     let refuse = |reason: &str, error: ServiceError| {
         super::refuse(app, sender, reason, 1, &error.to_string());
@@ -40,7 +40,7 @@ pub async fn read(app: &Shared, sender: &str, headers: &HeaderMap, body: Body) -
         .trim()
         .to_ascii_lowercase();
     if encoding == "identity" || encoding.is_empty() {
-        return Ok(packed.to_vec());
+        return Ok(packed);
     }
     if encoding != "gzip" && encoding != "zstd" {
         let told = format!("content-encoding `{encoding}` is not known; use gzip, zstd or none");
@@ -62,5 +62,5 @@ pub async fn read(app: &Shared, sender: &str, headers: &HeaderMap, body: Body) -
     if out.len() > unpacked {
         return Err(too_large(" when decompressed", unpacked));
     }
-    Ok(out)
+    Ok(out.into())
 }

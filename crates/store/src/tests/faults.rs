@@ -129,6 +129,17 @@ async fn merge(store: &Store, claim: &Claim, chunk: &BuiltChunk, replaces: Vec<C
     store.merge(claim, &Merge { chunks: vec![row], replaces }).await
 }
 
+/// Fifteen events in two chunks; also what they were built of.
+async fn two_chunks(store: &Store) -> (Claim, Vec<Page>, BuiltChunk, BuiltChunk) {
+    store.journal_tables().await.unwrap();
+    let claim = store.claim("n").await.unwrap();
+    let pages = journalled(store, &claim, 0).await;
+    let (a, b) = (built(&claim, 1, &pages[..1]), built(&claim, 2, &pages[1..]));
+    seal(store, &claim, &a, rows_of(&claim, 1..=1)).await.unwrap();
+    seal(store, &claim, &b, rows_of(&claim, 2..=3)).await.unwrap();
+    (claim, pages, a, b)
+}
+
 /// Writes the parts of a roll-up of `chunks`.
 async fn rolled_up(store: &Store, claim: &Claim, number: u32, chunks: &[&BuiltChunk]) -> RollupRow {
     let id = chunk_id(claim.node, claim.epoch, number);
@@ -235,12 +246,7 @@ fn a_merge_is_whole_after_a_fault_at_any_step() {
 fn a_merge_gives_way_to_whoever_changed_its_chunks() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
-        let claim = store.claim("n").await.unwrap();
-        let pages = journalled(&store, &claim, 0).await;
-        let (a, b) = (built(&claim, 1, &pages[..1]), built(&claim, 2, &pages[1..]));
-        seal(&store, &claim, &a, rows_of(&claim, 1..=1)).await.unwrap();
-        seal(&store, &claim, &b, rows_of(&claim, 2..=3)).await.unwrap();
+        let (claim, pages, ..) = two_chunks(&store).await;
         let replaces = store.chunks().await.unwrap();
         let both = built(&claim, 3, &pages);
         // The lane's term was changed meanwhile.
@@ -260,12 +266,7 @@ fn a_rollup_is_whole_after_a_fault_at_any_step() {
     run(async {
         for step in [Step::Fenced, Step::Added, Step::BeforeCommit, Step::AfterCommit] {
             let store = store().await;
-            store.journal_tables().await.unwrap();
-            let claim = store.claim("n").await.unwrap();
-            let pages = journalled(&store, &claim, 0).await;
-            let (a, b) = (built(&claim, 1, &pages[..1]), built(&claim, 2, &pages[1..]));
-            seal(&store, &claim, &a, rows_of(&claim, 1..=1)).await.unwrap();
-            seal(&store, &claim, &b, rows_of(&claim, 2..=3)).await.unwrap();
+            let (claim, _, a, b) = two_chunks(&store).await;
             let row = rolled_up(&store, &claim, 3, &[&a, &b]).await;
             store.faults.arm(step);
             let failed = store.roll_up(&claim, &row).await;
@@ -295,12 +296,7 @@ fn a_rollup_is_whole_after_a_fault_at_any_step() {
 fn a_rollup_gives_way_and_goes_with_its_bucket() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
-        let claim = store.claim("n").await.unwrap();
-        let pages = journalled(&store, &claim, 0).await;
-        let (a, b) = (built(&claim, 1, &pages[..1]), built(&claim, 2, &pages[1..]));
-        seal(&store, &claim, &a, rows_of(&claim, 1..=1)).await.unwrap();
-        seal(&store, &claim, &b, rows_of(&claim, 2..=3)).await.unwrap();
+        let (claim, _, a, b) = two_chunks(&store).await;
         let row = rolled_up(&store, &claim, 3, &[&a, &b]).await;
         // A chunk moved to another bucket meanwhile.
         store.open_bucket(BUCKET + 1).await.unwrap();

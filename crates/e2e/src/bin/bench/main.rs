@@ -29,7 +29,7 @@ const BATCH: usize = 2000;
 /// Events made ahead of sending them; making them is not part of any figure.
 const SLICE: usize = 1_000_000;
 /// Rows of the plain table: enough to be fair, few enough to wait for.
-const TABLE_ROWS: usize = 100_000;
+const TABLE_ROWS: usize = 500_000;
 /// Events of the file that `rg` and the column store get at most.
 const FILE_EVENTS: usize = 10_000_000;
 /// How often a needle is asked for; a scan a fifth as often.
@@ -298,7 +298,8 @@ fn folder_bytes(dir: &Path) -> u64 {
 fn wait_for_files(data: &Path) -> Result<u64> {
     wait_for("the files to settle", || {
         let before = folder_bytes(data);
-        std::thread::sleep(Duration::from_secs(2));
+        // Longer than the quiet after which an emptied journal table goes.
+        std::thread::sleep(Duration::from_secs(5));
         Ok(Some(folder_bytes(data)).filter(|b| *b == before))
     })
 }
