@@ -52,7 +52,7 @@ fn an_id_leads_to_its_chunk() -> Result<()> {
     (0..CHUNKS).try_for_each(|chunk| send(&service, start, chunk))?;
     service.ok(&["admin", "merge"])?;
     let chunks = service.ok(&["admin", "chunk", "--json"])?;
-    let events: u64 = chunks.lines().filter_map(|l| serde_json::from_str::<Value>(l).ok()?["events"].as_u64()).sum();
+    let events: u64 = chunks.lines().filter_map(|l| serde_json::from_str::<Value>(l).ok()?["rows"].as_u64()).sum();
     assert_eq!(
         (chunks.lines().count(), events),
         (CHUNKS, (CHUNKS * EACH) as u64),
