@@ -7,7 +7,9 @@
 //! | 5 | each id | trace, span, parent |
 //! | 6 | each whole text | service, host, sender |
 //!
-//! A text field with an exact value is found by the words of that value, so values need no keys of their own.
+//! A text field with an exact value is found by the words of that value, so values need no keys of their own. Integers
+//! that fill a good part of the span between the least and the largest of their page are told by that span nearly as
+//! well as by a filter, so they stand in the filter of the whole chunk only (see [`dense_numbers`]).
 
 use crate::columns::{Column, ColumnKey, FieldType, Own, Values, overflow_fields};
 use crate::error::Result;
@@ -55,6 +57,30 @@ pub fn id(bytes: &[u8]) -> u64 {
 pub fn own_text(own: Own, text: &str) -> u64 {
     xxh3_64_with_seed(text.as_bytes(), 6 | (own as u64) << 8)
 }
+
+/// The distinct numbers of a column of integers that fill a quarter at least of the span from the least to the largest.
+pub fn dense_numbers(key: &ColumnKey, column: &Column) -> Option<Vec<i64>> {
+    let (ColumnKey::Field(_, FieldType::Int), Values::Ints(numbers)) = (key, &column.values) else { return None };
+    let (least, largest) = (*numbers.iter().min()?, *numbers.iter().max()?);
+    // The zone that stands in for the filter holds doubles.
+    let exact = -EXACT_IN_DOUBLE..=EXACT_IN_DOUBLE;
+    if !exact.contains(&least) || !exact.contains(&largest) {
+        return None;
+    }
+    let span = usize::try_from(largest - least).ok()?.checked_add(1)?;
+    if span > numbers.len().saturating_mul(DENSE) {
+        return None;
+    }
+    let mut met = vec![false; span];
+    numbers.iter().filter_map(|n| usize::try_from(n - least).ok()).for_each(|at| met[at] = true);
+    let distinct: Vec<i64> = (least..=largest).zip(met).filter(|(_, met)| *met).map(|(n, _)| n).collect();
+    (distinct.len() * DENSE >= span).then_some(distinct)
+}
+
+/// One in so many numbers of the span must be there.
+const DENSE: usize = 4;
+/// Integers up to this are doubles exactly.
+const EXACT_IN_DOUBLE: i64 = 1 << 53;
 
 /// Adds every key of a column.
 ///

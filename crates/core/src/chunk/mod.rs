@@ -17,6 +17,7 @@
 //! block     := 0 (no row of the page has it)
 //!            | 1 place
 //!            | 2 place least:f64 LE largest:f64 LE
+//!            | 3 the same, and the page's filter does not hold its numbers (see keys)
 //! place     := part:varint offset:varint length:varint
 //! piece     := 32-byte blocks, those of all pages side by side (see filter)
 //! ```
@@ -31,7 +32,7 @@
 //! | 2 | second | templates and variables, packed numbers, shared dictionaries, a filter a page in part 1, overflow; read |
 //! | 3 | | parts of 64 KiB, filters cut into such, so that a question for few events fetches little |
 //! | 3 | | and the places of ids by distance (see `places`) |
-//! | 4 | fourth | filters of pages of 9 bits a key instead of 14, beside roll-ups; codes by their distance |
+//! | 4 | fourth | filters of pages of 9 bits a key instead of 14, beside roll-ups, and without dense numbers; codes by distance |
 //!
 //! Assumptions: bytes at rest are checked by the part's CRC before anything reads them ([`VerifiedPart`]); what a CRC
 //! lets through may fail to decode, but is bounded before it is allocated.

@@ -8,7 +8,7 @@ use crate::columns::{ColumnKey, FieldType, Own, Rows, zone_excludes};
 use crate::error::{CoreError, Result};
 use crate::event::{parse_span, parse_trace};
 use crate::query::{
-    Field, Filter, Literal, Op, OwnPart, RegexTest, SentName, Test, WordsTest, fold, matching, words_of,
+    Field, Filter, Literal, Num, Op, OwnPart, RegexTest, SentName, Test, WordsTest, fold, matching, words_of,
 };
 use std::cell::RefCell;
 
@@ -49,6 +49,10 @@ trait Ground {
     /// them whose numbers it does not exclude.
     fn having(&self, _: &SentName, _: Option<&Test>) -> Rows {
         Rows::all(self.units())
+    }
+    /// Those whose filter does not hold the numbers of some column, of this name if one is given, that could hold `n`.
+    fn dense(&self, _: Num, _: Option<&SentName>) -> Rows {
+        Rows::none(self.units())
     }
     /// The severities that occur, a bit each.
     fn severities(&self) -> u32 {
@@ -104,6 +108,24 @@ impl Ground for Pages<'_> {
                 if let Some(block) = directory.block(index, page)
                     && !zoned.is_some_and(|test| zone_excludes(test, block.zone))
                 {
+                    pages.set(page);
+                }
+            }
+        }
+        pages
+    }
+
+    fn dense(&self, n: Num, name: Option<&SentName>) -> Rows {
+        let n = n.rounded();
+        let mut pages = Rows::none(self.units());
+        for (index, key) in self.directory.keys.iter().enumerate() {
+            let ColumnKey::Field(path, FieldType::Int) = key else { continue };
+            if name.is_some_and(|name| !name.is(path)) {
+                continue;
+            }
+            for page in 0..self.units() {
+                let holds = |(least, largest): (f64, f64)| (least..=largest).contains(&n);
+                if self.directory.block(index, page).is_some_and(|b| b.dense && b.zone.is_some_and(holds)) {
                     pages.set(page);
                 }
             }
@@ -205,6 +227,13 @@ impl Pruner<'_> {
         })
     }
 
+    /// The units that may hold a number, in a field of this name if one is given.
+    fn number(&self, n: Num, name: Option<&SentName>) -> Rows {
+        let mut units = self.probe(keys::number(n));
+        units.or(&self.ground.dense(n, name));
+        units
+    }
+
     fn units(&self, filter: &Filter) -> Rows {
         match filter {
             Filter::All | Filter::Not(_) | Filter::Has(Field::Own(_)) => self.all(),
@@ -224,7 +253,7 @@ impl Pruner<'_> {
                     return units;
                 }
                 if let Some(literals) = wanted(test) {
-                    units.and(&self.any(literals.iter().map(|l| self.value(l))));
+                    units.and(&self.any(literals.iter().map(|l| self.value(l, name))));
                 }
                 if let Test::Regex(regex) = test {
                     units.and(&self.regex(regex));
@@ -246,7 +275,7 @@ impl Pruner<'_> {
         let whole = test.words.len() - usize::from(test.prefix);
         let mut units = self.all_words(test.words.iter().take(whole).map(|w| w.as_str().into()));
         if let Some(n) = test.number {
-            units.or(&self.probe(keys::number(n)));
+            units.or(&self.number(n, None));
         }
         if let [word] = test.words.as_slice()
             && let Some(id) = hex_id(word)
@@ -256,14 +285,14 @@ impl Pruner<'_> {
         units
     }
 
-    /// The units with a value that equals `literal`.
-    fn value(&self, literal: &Literal) -> Rows {
+    /// The units with a value that equals `literal` in the field `name`.
+    fn value(&self, literal: &Literal, name: &SentName) -> Rows {
         if !literal.quoted && (literal.text == "true" || literal.text == "false") {
             return self.all();
         }
         let mut units = self.all_words(words_of(&literal.text).map(fold));
         if let Some(n) = literal.number {
-            units.or(&self.probe(keys::number(n)));
+            units.or(&self.number(n, Some(name)));
         }
         units
     }

@@ -61,6 +61,8 @@ pub struct BlockRef {
     pub length: usize,
     /// Smallest and largest number in it.
     pub zone: Option<(f64, f64)>,
+    /// Whether only the zone tells of its numbers, because the page's filter does not hold them.
+    pub dense: bool,
 }
 
 /// Where the membership filters of a chunk's pages stand.
@@ -152,10 +154,10 @@ impl Directory {
                 blocks.push(match take_byte(&raw, &mut at)? {
                     0 => None,
                     1 => Some(take_place(&raw, &mut at)?),
-                    2 => {
+                    kind @ 2..=3 => {
                         let place = take_place(&raw, &mut at)?;
                         let zone = Some((take_float(&raw, &mut at)?, take_float(&raw, &mut at)?));
-                        Some(BlockRef { zone, ..place })
+                        Some(BlockRef { zone, dense: kind == 3, ..place })
                     }
                     _ => return None,
                 });
@@ -270,7 +272,7 @@ fn take_byte(raw: &[u8], at: &mut usize) -> Option<u8> {
 fn take_place(raw: &[u8], at: &mut usize) -> Option<BlockRef> {
     let part = u16::try_from(take_varint(raw, at)?).ok()?;
     let mut number = || usize::try_from(take_varint(raw, at)?).ok();
-    Some(BlockRef { part, offset: number()?, length: number().filter(|n| *n <= 1 << 30)?, zone: None })
+    Some(BlockRef { part, offset: number()?, length: number().filter(|n| *n <= 1 << 30)?, zone: None, dense: false })
 }
 
 fn take_float(raw: &[u8], at: &mut usize) -> Option<f64> {

@@ -173,7 +173,7 @@ mod tests {
             let sealed = shelf.seal(&events, 64);
             chunks.extend(sealed.iter().filter_map(|s| s.chunk()));
         }
-        // Made again from the columns: the same as when the chunk was.
+        // Made again from the columns.
         let filter = |chunk: &u64| (*chunk, Arc::new(whole_filter(*chunk, &shelf).unwrap()));
         let parts = build_rollup(99, &chunks.iter().map(filter).collect::<Vec<_>>());
         parts.into_iter().enumerate().for_each(|(n, part)| drop(shelf.parts.insert((99, n as u16), part)));

@@ -57,6 +57,30 @@ fn large_chunks_come_back_exactly_in_time_order() {
     assert!(chunks[0].parts[1..].iter().all(|p| p.len() <= PART_BYTES + 20));
 }
 
+/// Numbers that fill their span are asked of zones; the filter of the whole has them, made at once or made again.
+#[test]
+fn dense_numbers_are_found_by_their_span() {
+    let events: Vec<Event> = (0..3000).map(event).collect();
+    let chunk = &build(&events, 500, || 7)[0];
+    let shelf = Shelf(chunk.parts.clone());
+    let directory = shelf.directory(7).unwrap();
+    let late =
+        directory.keys.iter().position(|k| matches!(k, crate::columns::ColumnKey::Field(p, _) if p.is("late_by_ms")));
+    assert!((0..6).all(|page| directory.block(late.unwrap(), page).unwrap().dense));
+    assert_eq!(whole_filter(7, &shelf).unwrap(), chunk.whole);
+    let may = |query: &str| {
+        let filter = crate::query::parse_filter(query).unwrap();
+        let pages = pages_that_may_match(&filter, &directory, &shelf).unwrap();
+        (whole_may_match(&filter, &chunk.whole), pages.iter().collect::<Vec<_>>())
+    };
+    // 977 numbers over and over: the first page has those below 500, the third 23 to 522, others wrap around.
+    assert_eq!(may("late_by_ms=530"), (true, vec![1, 3, 4, 5]));
+    let (chunk_may, pages) = may("530");
+    assert!(chunk_may && [1, 3, 4, 5].iter().all(|page| pages.contains(page)));
+    assert_eq!(may("late_by_ms=977").1, [] as [usize; 0]);
+    assert_eq!(may("lease_by_ms=499").1, [] as [usize; 0]);
+}
+
 #[test]
 fn incompressible_text_is_spread_over_parts() {
     let noise = |n: u32| {

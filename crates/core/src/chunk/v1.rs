@@ -52,7 +52,7 @@ pub(super) fn parse(chunk: u64, payload: &[u8]) -> Option<Directory> {
                     let (offset, length) = (r.number()?, r.number()?);
                     let mut float = || Some(f64::from_le_bytes(r.take(8)?.try_into().ok()?));
                     let zone = if form == 2 { Some((float()?, float()?)) } else { None };
-                    Some(BlockRef { part, offset, length, zone })
+                    Some(BlockRef { part, offset, length, zone, dense: false })
                 }
                 _ => return None,
             });

@@ -28,11 +28,11 @@ pub struct WholeFilter {
 }
 
 impl WholeFilter {
-    /// Of the keys of a chunk's pages (hashes).
-    pub(super) fn of(pages: &[KeySet]) -> Self {
-        let most: usize = pages.iter().map(|keys| keys.len()).sum();
+    /// Of the keys of a chunk's pages (hashes), and others.
+    pub(super) fn of(pages: &[KeySet], others: &KeySet) -> Self {
+        let most = pages.iter().map(|keys| keys.len()).sum::<usize>() + others.len();
         let mut keys = KeySet::with_capacity_and_hasher(most, Default::default());
-        pages.iter().for_each(|page| keys.extend(page));
+        pages.iter().chain([others]).for_each(|some| keys.extend(some));
         let blocks = (keys.len() * BITS_PER_KEY / 8).div_ceil(BLOCK_BYTES).clamp(1, MAX_BLOCKS);
         let mut words = vec![[0u64; 4]; blocks];
         for key in keys {
@@ -87,7 +87,7 @@ pub fn whole_filter(chunk: u64, source: &dyn ChunkSource) -> Result<WholeFilter>
         }
         pages.push(keys);
     }
-    Ok(WholeFilter::of(&pages))
+    Ok(WholeFilter::of(&pages, &KeySet::default()))
 }
 
 /// Whether a filter can have so many blocks.
@@ -121,7 +121,7 @@ mod tests {
         let key = |n: u32| xxh3_64(&n.to_le_bytes());
         let page = |from: u32| (from..from + 30_000).map(key).collect::<KeySet>();
         // Keys of several pages count once.
-        let filter = WholeFilter::of(&[page(0), page(20_000), page(40_000), page(70_000)]);
+        let filter = WholeFilter::of(&[page(0), page(20_000), page(40_000)], &page(70_000));
         assert!(filter.len() < 100_000 * 7 / 8, "{}", filter.len());
         assert!((0..100_000).all(|n| filter.lets_through(key(n))));
         let let_through = (100_000..140_000).filter(|n| filter.lets_through(key(*n))).count();

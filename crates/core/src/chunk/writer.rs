@@ -9,6 +9,7 @@ use crate::columns::{
 use crate::error::{CoreError, Result};
 use crate::event::{put_varint, zigzag};
 use crate::journal::put_key;
+use crate::query::Num;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
@@ -143,13 +144,22 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     // About three keys an event; growing the sets costs more than the room.
     let room = |page: &&[Placed]| keys::KeySet::with_capacity_and_hasher(page.len() * 3, Default::default());
     let mut membership: Vec<keys::KeySet> = pages.iter().map(room).collect();
+    // Numbers that only the filter of the whole holds.
+    let mut dense_keys = keys::KeySet::default();
     let mut spans = vec![(0i64, 0i64); pages.len()];
     let mut severities = 0u32;
     let overflow = ColumnKey::Own(Own::Overflow);
     let mut add = |key: &ColumnKey, made: Vec<Option<Column>>| -> Result<()> {
+        let mut dense = vec![false; made.len()];
         for (n, column) in made.iter().enumerate() {
             let Some(column) = column else { continue };
-            keys::collect(key, column, &mut membership[n])?;
+            match keys::dense_numbers(key, column) {
+                Some(numbers) => {
+                    dense_keys.extend(numbers.into_iter().map(|n| keys::number(Num::int(i128::from(n)))));
+                    dense[n] = true;
+                }
+                None => keys::collect(key, column, &mut membership[n])?,
+            }
             match (key, &column.values) {
                 (ColumnKey::Own(Own::Time), Values::Ints(v)) => {
                     spans[n] = (v.iter().min().copied().unwrap_or(0), v.iter().max().copied().unwrap_or(0));
@@ -160,7 +170,7 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
                 _ => {}
             }
         }
-        put_column(key, count, made, pages, &mut presences, &mut parts, &mut columns);
+        put_column(key, count, made, &dense, pages, &mut presences, &mut parts, &mut columns);
         count += 1;
         Ok(())
     };
@@ -199,7 +209,7 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
         add(key, column(key)?)?;
     }
 
-    let whole = WholeFilter::of(&membership);
+    let whole = WholeFilter::of(&membership, &dense_keys);
     let membership: Vec<Vec<u64>> = membership.into_iter().map(|keys| keys.into_iter().collect()).collect();
     let (blocks, filters) = filter::build(&membership);
     let each: Vec<usize> = sources.iter().map(|s| s.weight_bytes() / s.rows().max(1)).collect();
@@ -273,6 +283,7 @@ fn put_column(
     key: &ColumnKey,
     number: u32,
     mut made: Vec<Option<Column>>,
+    dense: &[bool],
     pages: &[&[Placed]],
     presences: &mut [Presences],
     parts: &mut Parts,
@@ -296,13 +307,17 @@ fn put_column(
             parts.put(&block, directory);
         }
     }
-    for (column, block) in made.iter().zip(blocks) {
+    for ((column, block), dense) in made.iter().zip(blocks).zip(dense) {
         let Some(column) = column else {
             directory.push(0);
             continue;
         };
         let zone = column.zone_of(key);
-        directory.push(if zone.is_some() { 2 } else { 1 });
+        directory.push(match (&zone, dense) {
+            (None, _) => 1,
+            (Some(_), false) => 2,
+            (Some(_), true) => 3,
+        });
         parts.put(&block, directory);
         if let Some((lo, hi)) = zone {
             directory.extend_from_slice(&lo.to_le_bytes());

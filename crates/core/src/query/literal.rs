@@ -51,6 +51,11 @@ impl Num {
         }
     }
 
+    /// The nearest double.
+    pub fn rounded(self) -> f64 {
+        self.float
+    }
+
     /// Equal numbers give equal bits, whatever they are stored as.
     pub fn key_bits(self) -> u64 {
         (self.float + 0.0).to_bits()

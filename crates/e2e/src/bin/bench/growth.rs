@@ -30,7 +30,6 @@ pub async fn grow(events: usize) -> Result<()> {
         }
         checkpoint *= 10;
         service.ok(&["admin", "seal"])?;
-        service.ok(&["admin", "merge"])?;
         // What is made meanwhile would stand in the way of the questions.
         let made = making.await?;
         making = tokio::task::spawn_blocking(move || made);

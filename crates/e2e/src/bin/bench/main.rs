@@ -146,7 +146,7 @@ async fn main() -> Result<()> {
     drop(out);
     report.rate_eight = events as f64 / seconds;
     service.ok(&["admin", "seal"])?;
-    service.ok(&["admin", "merge"])?;
+    // What merges and rolls up does so of its own accord, as after any hour.
     tokio::time::sleep(Duration::from_secs(5)).await;
     stop.store(true, Ordering::Relaxed);
     report.memory_mib = watching.join().unwrap_or_default();
