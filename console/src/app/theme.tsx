@@ -8,7 +8,7 @@ declare module "styled-components" {
 }
 
 const Global = createGlobalStyle`
-  *, *::before, *::after { box-sizing: border-box; }
+  *, *::before, *::after { box-sizing: border-box; scrollbar-width: thin; scrollbar-color: ${(p) => p.theme.line} transparent; }
   html, body, #root { height: 100%; margin: 0; }
   body {
     background: ${(p) => p.theme.ground};

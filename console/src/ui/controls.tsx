@@ -154,4 +154,5 @@ export const Problem = styled.p.attrs({ role: "alert" })`
   background: ${(p) => p.theme.raised};
   padding: ${space.m};
   margin: ${space.m} ${space.l};
+  align-self: start;
 `;

@@ -1,6 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, useEffect, useRef } from "react";
-import styled from "styled-components";
+import styled, { css } from "styled-components";
 import { clock, parseNs, type Zone } from "../../api/time";
 import type { LogEvent } from "../../api/types";
 import { useCompact } from "../../app/compact";
@@ -16,6 +16,13 @@ const Scroll = styled.div`
   min-width: 0;
   position: relative;
   outline-offset: -2px;
+`;
+
+/** A message of many pages must not push its neighbours out of sight; opened, it stands there whole. */
+const CLAMPED = css`
+  display: -webkit-box;
+  -webkit-box-orient: vertical;
+  -webkit-line-clamp: 12;
 `;
 
 const Row = styled.div<{ $wrap: boolean }>`
@@ -47,6 +54,7 @@ const Row = styled.div<{ $wrap: boolean }>`
     white-space: ${(p) => (p.$wrap ? "pre-wrap" : "pre")};
     overflow-wrap: anywhere;
     padding-right: ${space.s};
+    ${(p) => p.$wrap && CLAMPED}
   }
   @media (max-width: 600px) {
     padding-left: ${space.xs};

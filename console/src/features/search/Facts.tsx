@@ -20,6 +20,7 @@ export const Facts = styled.div`
   @media (max-width: 600px) {
     flex-wrap: nowrap;
     overflow-x: auto;
+    scrollbar-width: none;
     white-space: nowrap;
   }
 `;

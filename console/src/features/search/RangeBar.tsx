@@ -18,6 +18,7 @@ const Bar = styled.div`
   @media (max-width: 600px) {
     flex-wrap: nowrap;
     overflow-x: auto;
+    scrollbar-width: none;
     white-space: nowrap;
   }
 `;

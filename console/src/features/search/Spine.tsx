@@ -325,7 +325,10 @@ function linesOf(name: string): string[] {
   if (name.length <= NAME.line) {
     return [name];
   }
-  const space = name.lastIndexOf(" ", NAME.line);
+  // As early as the rest fits, so that what belongs together at the end stays together; else as late as there is room.
+  const early = name.indexOf(" ", name.length - NAME.line - 1);
+  const late = name.lastIndexOf(" ", NAME.line);
+  const space = early >= 0 && early <= NAME.line ? early : late;
   const [first, rest] = space > 0 ? [name.slice(0, space), name.slice(space + 1)] : [name.slice(0, 13), name.slice(13)];
   return [first, rest.length > NAME.line ? `${rest.slice(0, NAME.line - 1)}…` : rest];
 }

@@ -44,6 +44,10 @@ pub async fn grow(events: usize) -> Result<()> {
         for question in
             questions(&serde_json::from_str(&sample)?, &rfc(from_ns - 10 * HOUR_NS), &rfc(now_ns + HOUR_NS))?
         {
+            // Grows as a scan does, and would be most of the run.
+            if question.name.starts_with("words that begin") && sent > 10 * SLICE {
+                continue;
+            }
             match asked(&service, &question, false).await {
                 Ok(asked) => println!("  {}: {:.2} ms, p99 {:.2} ms", asked.name, asked.median, asked.p99),
                 Err(e) => println!("  {}: {e}", question.name),
