@@ -1,9 +1,12 @@
-//! Fuzz targets for the chunk reader, the journal reader and the query parser. `cargo test` runs each briefly; with a
+//! Fuzz targets for the readers of chunks, roll-ups and the journal, and for the query parser. `cargo test` runs each briefly; with a
 //! fuzzing engine (`cargo bolero test fuzz::chunk_reader -p calvex-core`) they run for as long as wished.
 //!
 //! Bytes are changed behind the checksum, which is then set right: what a checksum catches never reaches a decoder.
 
-use crate::chunk::{ChunkPage, ChunkSource, Directory, VerifiedPart, pages_that_may_match, resealed};
+use crate::chunk::{
+    ChunkPage, ChunkSource, Directory, MAX_MEMBERS, VerifiedPart, build_rollup, chunks_that_may_match,
+    pages_that_may_match, resealed, whole_filter,
+};
 use crate::columns::{gather_all, select};
 use crate::error::{CoreError, Result};
 use crate::journal::{decode_batch, encode_batch};
@@ -43,7 +46,7 @@ impl ChunkSource for Forged {
 }
 
 fn golden() -> Vec<Vec<u8>> {
-    let bytes = include_bytes!("chunk/golden/v3.bin");
+    let bytes = include_bytes!("chunk/golden/v4.bin");
     let (mut at, mut parts) = (0, Vec::new());
     while at < bytes.len() {
         let length = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap()) as usize;
@@ -51,6 +54,27 @@ fn golden() -> Vec<Vec<u8>> {
         at += 4 + length;
     }
     parts
+}
+
+#[test]
+fn rollup_reader() {
+    let whole = Arc::new(whole_filter(1, &Forged(golden())).unwrap());
+    let parts = build_rollup(1, &[(1, whole.clone()), (2, Arc::default()), (3, whole)]);
+    let filter = parse("lease slot.bank=BK-003 or 17", &Context::utc(0)).query.filter;
+    assert_eq!(chunks_that_may_match(&filter, 1, &Forged(parts.clone())).unwrap().count(), 3);
+    check!()
+        .with_iterations(ROUNDS)
+        .with_generator((produce::<u8>(), produce::<Edits>().with().len(0usize..6), produce::<u16>()))
+        .for_each(|(part, edits, cut)| {
+            let part = usize::from(*part) % parts.len();
+            let mut forged = parts.clone();
+            let payload = VerifiedPart::check(parts[part].clone(), 1, part as u16).unwrap().payload().to_vec();
+            forged[part] = resealed(1, part as u16, &edited(&payload, edits, *cut));
+            match chunks_that_may_match(&filter, 1, &Forged(forged)) {
+                Ok(chunks) => assert!(chunks.len() <= MAX_MEMBERS),
+                Err(e) => assert!(e.to_string().contains("part 0") || e.to_string().contains("gone"), "{e}"),
+            }
+        });
 }
 
 #[test]
