@@ -1,5 +1,5 @@
-//! Filters of whole chunks that no roll-up holds yet, at hand for searches and for the next roll-up. What is lost by a
-//! restart, or does not fit, is made again from the chunk's columns when its turn comes.
+//! Filters of whole chunks that no roll-up holds yet, at hand for searches and for the next roll-up. What a restart
+//! loses is made again from the chunk's columns soon after; what does not fit, when its turn for a roll-up comes.
 
 use calvex_core::chunk::{BuiltChunk, WholeFilter};
 use parking_lot::Mutex;
@@ -18,15 +18,19 @@ pub struct Filters {
 impl Filters {
     /// Keeps those of chunks just built.
     pub fn keep(&self, chunks: &[BuiltChunk]) {
-        chunks.iter().for_each(|c| self.put(c.id, Arc::new(c.whole.clone())));
+        for chunk in chunks {
+            self.put(chunk.id, Arc::new(chunk.whole.clone()));
+        }
     }
 
-    /// Keeps one, if there is room.
-    pub fn put(&self, chunk: u64, filter: Arc<WholeFilter>) {
+    /// Keeps one, if there is room; whether there was.
+    pub fn put(&self, chunk: u64, filter: Arc<WholeFilter>) -> bool {
         let mut held = self.held.lock();
-        if held.values().map(|f| f.len()).sum::<usize>() + filter.len() <= MAX_BYTES {
+        let fits = held.values().map(|f| f.len()).sum::<usize>() + filter.len() <= MAX_BYTES;
+        if fits {
             held.insert(chunk, filter);
         }
+        fits
     }
 
     /// That of a chunk, if it is at hand.

@@ -8,7 +8,7 @@ mod rules;
 
 pub use expiry::{expire, reread_chunks};
 pub use merge::{merge_once, remove_retired};
-pub use rollup::roll_up_once;
+pub use rollup::{make_filter_once, roll_up_once};
 
 use crate::arrivals;
 use crate::error::{Result, ServiceError};
@@ -61,6 +61,7 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
         async move {
             while merge_once(&app, &sealer, false).await? > 0 {}
             while roll_up_once(&app, &sealer).await? > 0 {}
+            while make_filter_once(&app).await? {}
             remove_retired(&app).await
         }
     }));

@@ -5,7 +5,7 @@ use crate::error::Result;
 use crate::pipeline::Sealer;
 use crate::state::Shared;
 use calvex_core::CoreError;
-use calvex_core::chunk::{ChunkSource, build_rollup, plan_rollup, whole_filter};
+use calvex_core::chunk::{ChunkSource, WholeFilter, build_rollup, plan_rollup, whole_filter};
 use calvex_core::event::time::day_of;
 use calvex_core::merge::is_large;
 use calvex_store::{RollupRow, StoreError};
@@ -37,18 +37,43 @@ pub async fn roll_up_once(app: &Shared, sealer: &Sealer) -> Result<usize> {
     Ok(0)
 }
 
+/// Makes the filter of one chunk that lacks it: it is in no roll-up yet, and a restart lost what was at hand. Whether
+/// one was made.
+///
+/// # Errors
+/// Where the database fails; the chunk is asked by its pages until the next turn.
+pub async fn make_filter_once(app: &Shared) -> Result<bool> {
+    let max_rows = app.settings.number("merge.rows") as usize;
+    let lacking =
+        app.view.chunks().into_iter().find(|c| {
+            c.rollup.is_none() && is_large(c.rows as usize, max_rows) && app.cache.filters.get(c.id).is_none()
+        });
+    let Some(chunk) = lacking.map(|c| c.id) else { return Ok(false) };
+    let (own, runtime) = (app.clone(), tokio::runtime::Handle::current());
+    let making = tokio::task::spawn_blocking(move || {
+        let bucket_of = |chunk| own.view.bucket_of(chunk);
+        filter_of(chunk, &own.cache.reader(&own.store, runtime, &bucket_of))
+    });
+    let made = making.await.map_err(|e| StoreError::Server(format!("a filter could not be made: {e}")))?;
+    // Where there is no room for it, there is none for the next either.
+    Ok(app.cache.filters.put(chunk, made.map_err(StoreError::Core)?))
+}
+
+/// The filter of a chunk, at hand or made again. What is damaged may hold anything, and is left out when it is read.
+fn filter_of(chunk: u64, source: &dyn ChunkSource) -> calvex_core::error::Result<Arc<WholeFilter>> {
+    match source.whole(chunk).map_or_else(|| whole_filter(chunk, source).map(Arc::new), Ok) {
+        Err(CoreError::Damaged { .. }) => Ok(Arc::default()),
+        read => read,
+    }
+}
+
 async fn roll_up(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: &[u64]) -> Result<()> {
     let id = sealer.numbers(1).next().unwrap_or(0);
     let (own, ids, runtime) = (app.clone(), chunks.to_vec(), tokio::runtime::Handle::current());
     let building = tokio::task::spawn_blocking(move || {
         let bucket_of = |chunk| own.view.bucket_of(chunk);
         let source = own.cache.reader(&own.store, runtime, &bucket_of);
-        let filter =
-            |chunk: u64| match source.whole(chunk).map_or_else(|| whole_filter(chunk, &source).map(Arc::new), Ok) {
-                // What is damaged may hold anything, and is left out when it is read.
-                Err(CoreError::Damaged { .. }) => Ok((chunk, Arc::default())),
-                read => Ok((chunk, read?)),
-            };
+        let filter = |chunk: u64| Ok((chunk, filter_of(chunk, &source)?));
         let filters = ids.into_iter().map(filter).collect::<calvex_core::error::Result<Vec<_>>>()?;
         Ok(build_rollup(id, &filters))
     });
