@@ -35,6 +35,17 @@ fn edited(bytes: &[u8], edits: &Edits, cut: u16) -> Vec<u8> {
 
 struct Forged(Vec<Vec<u8>>);
 
+impl Forged {
+    /// One of the parts changed behind its checksum.
+    fn of(parts: &[Vec<u8>], part: u8, edits: &Edits, cut: u16) -> Self {
+        let part = usize::from(part) % parts.len();
+        let mut forged = parts.to_vec();
+        let payload = VerifiedPart::check(parts[part].clone(), 1, part as u16).unwrap().payload().to_vec();
+        forged[part] = resealed(1, part as u16, &edited(&payload, edits, cut));
+        Forged(forged)
+    }
+}
+
 impl ChunkSource for Forged {
     fn directory(&self, chunk: u64) -> Result<Arc<Directory>> {
         Ok(Arc::new(Directory::read(chunk, &self.part(chunk, 0)?)?))
@@ -66,11 +77,7 @@ fn rollup_reader() {
         .with_iterations(ROUNDS)
         .with_generator((produce::<u8>(), produce::<Edits>().with().len(0usize..6), produce::<u16>()))
         .for_each(|(part, edits, cut)| {
-            let part = usize::from(*part) % parts.len();
-            let mut forged = parts.clone();
-            let payload = VerifiedPart::check(parts[part].clone(), 1, part as u16).unwrap().payload().to_vec();
-            forged[part] = resealed(1, part as u16, &edited(&payload, edits, *cut));
-            match chunks_that_may_match(&filter, 1, &Forged(forged)) {
+            match chunks_that_may_match(&filter, 1, &Forged::of(&parts, *part, edits, *cut)) {
                 Ok(chunks) => assert!(chunks.len() <= MAX_MEMBERS),
                 Err(e) => assert!(e.to_string().contains("part 0") || e.to_string().contains("gone"), "{e}"),
             }
@@ -85,11 +92,7 @@ fn chunk_reader() {
         .with_iterations(ROUNDS)
         .with_generator((produce::<u8>(), produce::<Edits>().with().len(0usize..6), produce::<u16>()))
         .for_each(|(part, edits, cut)| {
-            let part = usize::from(*part) % parts.len();
-            let mut forged = parts.clone();
-            let payload = VerifiedPart::check(parts[part].clone(), 1, part as u16).unwrap().payload().to_vec();
-            forged[part] = resealed(1, part as u16, &edited(&payload, edits, *cut));
-            let source = Forged(forged);
+            let source = Forged::of(&parts, *part, edits, *cut);
             let Ok(directory) = source.directory(1) else { return };
             let _ = pages_that_may_match(&filter, &directory, &source);
             for page in 0..directory.pages.len().min(64) {

@@ -96,7 +96,7 @@ impl Report {
         )?;
         writeln!(
             t,
-            "## Bytes on disk per event, after sealing and merging\n\n| what | bytes/event | of `zstd -3` |\n| --- | --- | --- |"
+            "## Bytes on disk per event, once all is sealed\n\n| what | bytes/event | of `zstd -3` |\n| --- | --- | --- |"
         )?;
         let mut size = |name: &str, bytes: f64| writeln!(t, "| {name} | {bytes:.1} | {:.2} |", bytes / self.zstd_bytes);
         size("Calvex, every file of its database", self.disk_bytes)?;
