@@ -42,7 +42,12 @@ fn words(w: &WordsTest) -> String {
 
 fn comparison(name: &str, test: &Test) -> String {
     match test {
-        Test::Compare(op, l) => format!("{name}{}{}", op.sign(), literal(l)),
+        Test::Compare(op, l) => {
+            let value = literal(l);
+            // Side by side, `>` and `=x` would be read as `>=` and `x`.
+            let apart = if value.starts_with('=') { " " } else { "" };
+            format!("{name}{}{apart}{value}", op.sign())
+        }
         Test::Text(op, t) => format!("{name}{}{}", op.sign(), quote(t)),
         Test::Regex(r) => {
             let flag = if r.any_case { "i" } else { "" };

@@ -318,3 +318,11 @@ proptest! {
         let _ = parse(&text, &context()).query.canonical();
     }
 }
+
+#[test]
+fn a_value_that_begins_with_a_sign_stays_apart() {
+    let first = parse("n > =x", &Context::utc(0));
+    assert!(first.mistakes.is_empty());
+    let again = parse(&first.query.canonical(), &Context::utc(0));
+    assert_eq!(again.query, first.query, "{}", first.query.canonical());
+}
