@@ -6,9 +6,11 @@
 //! | 4 | each number, by the bits of its double | number fields |
 //! | 5 | each id | trace, span, parent |
 //! | 6 | each whole text | service, host, sender |
+//! | 7 | each whole text of short words (see [`short_worded`]) | text fields |
+//! | 8 | the first four letters of each word that begins with as many (see [`start_of`]) | as 1 |
 //!
-//! A text field with an exact value is found by the words of that value, so values need no keys of their own. Integers
-//! that fill a good part of the span between the least and the largest of their page are told by that span nearly as
+//! A text field with an exact value is found by the words of that value. Only where all of these are so short that they
+//! are likely to be common, such as those of `SL-3` or `10.0.3.17`, the value has a key of its own. Integers that fill a good part of the span between the least and the largest of their page are told by that span nearly as
 //! well as by a filter, so they stand in the filter of the whole chunk only (see [`dense_numbers`]).
 
 use crate::columns::{Column, ColumnKey, FieldType, Own, Values, overflow_fields};
@@ -57,6 +59,31 @@ pub fn id(bytes: &[u8]) -> u64 {
 pub fn own_text(own: Own, text: &str) -> u64 {
     xxh3_64_with_seed(text.as_bytes(), 6 | (own as u64) << 8)
 }
+
+/// A sent field with exactly this text, which is [`short_worded`].
+pub fn short_text(text: &str) -> u64 {
+    xxh3_64_with_seed(text.as_bytes(), 7)
+}
+
+/// Whether the words of a text tell little of it: two at least, and none longer than three bytes.
+pub fn short_worded(text: &str) -> bool {
+    text.len() <= SHORT_WORDED && words_of(text).nth(1).is_some() && words_of(text).all(|word| word.len() <= 3)
+}
+
+/// A word (folded) that begins with these letters.
+pub fn start(letters: &str) -> u64 {
+    xxh3_64_with_seed(letters.as_bytes(), 8)
+}
+
+/// The first four characters of a folded word, where all of them are letters. Words of a text have few such starts, and
+/// nearly all numbers and ids have none.
+pub fn start_of(folded: &str) -> Option<&str> {
+    let fourth = folded.char_indices().take_while(|(_, c)| c.is_alphabetic()).nth(3);
+    fourth.map(|(at, c)| &folded[..at + c.len_utf8()])
+}
+
+/// Longer texts, in bytes, have many words, which together tell enough.
+const SHORT_WORDED: usize = 24;
 
 /// The distinct numbers of a column of integers that fill a quarter at least of the span from the least to the largest.
 pub fn dense_numbers(key: &ColumnKey, column: &Column) -> Option<Vec<i64>> {
@@ -120,7 +147,7 @@ fn collect_field(kind: FieldType, values: &Values, keys: &mut KeySet) {
         (Values::Texts { dictionary, .. }, FieldType::Decimal) => {
             keys.extend(dictionary.iter().map(|t| number(Num::decimal(t))));
         }
-        (Values::Texts { dictionary, .. }, _) => dictionary.iter().for_each(|t| add_words(t, keys)),
+        (Values::Texts { dictionary, .. }, _) => dictionary.iter().for_each(|t| add_text(t, keys)),
         (Values::Ints(v), FieldType::UInt) => keys.extend(v.iter().map(|n| number(Num::int(i128::from(*n as u64))))),
         (Values::Ints(v), _) => keys.extend(v.iter().map(|n| number(Num::int(i128::from(*n))))),
         (Values::Floats(v), _) => keys.extend(v.iter().map(|f| number(Num::float(*f)))),
@@ -132,7 +159,19 @@ fn collect_field(kind: FieldType, values: &Values, keys: &mut KeySet) {
 }
 
 fn add_words(text: &str, keys: &mut KeySet) {
-    keys.extend(words_of(text).map(|w| word(&crate::query::fold(w))));
+    for found in words_of(text) {
+        let folded = crate::query::fold(found);
+        keys.insert(word(&folded));
+        keys.extend(start_of(&folded).map(start));
+    }
+}
+
+/// A text of a field.
+fn add_text(text: &str, keys: &mut KeySet) {
+    add_words(text, keys);
+    if short_worded(text) {
+        keys.insert(short_text(text));
+    }
 }
 
 fn add_value(value: &Value, keys: &mut KeySet) {
@@ -142,7 +181,7 @@ fn add_value(value: &Value, keys: &mut KeySet) {
         Value::UInt(n) => drop(add(Num::int(i128::from(*n)))),
         Value::Float(f) => drop(add(Num::float(*f))),
         Value::Decimal(t) => drop(add(Num::decimal(t))),
-        Value::Text(t) => add_words(t, keys),
+        Value::Text(t) => add_text(t, keys),
         Value::List(list) => list.iter().for_each(|v| add_value(v, keys)),
         Value::Object(entries) => entries.iter().for_each(|(_, v)| add_value(v, keys)),
         Value::Null | Value::Bool(_) | Value::Bytes(_) => {}

@@ -33,6 +33,7 @@
 //! | 3 | | parts of 64 KiB, filters cut into such, so that a question for few events fetches little |
 //! | 3 | | and the places of ids by distance (see `places`) |
 //! | 4 | fourth | filters of pages of 9 bits a key instead of 14, beside roll-ups, and without dense numbers; codes by distance |
+//! | 4 | | and keys of whole texts whose words are short, and of how words begin |
 //!
 //! Assumptions: bytes at rest are checked by the part's CRC before anything reads them ([`VerifiedPart`]); what a CRC
 //! lets through may fail to decode, but is bounded before it is allocated.

@@ -58,6 +58,10 @@ trait Ground {
     fn severities(&self) -> u32 {
         u32::MAX
     }
+    /// Whether texts of short words and starts of words have keys of their own.
+    fn has_later_keys(&self) -> bool {
+        true
+    }
 }
 
 /// The pages of a chunk.
@@ -135,6 +139,10 @@ impl Ground for Pages<'_> {
 
     fn severities(&self) -> u32 {
         self.directory.severities
+    }
+
+    fn has_later_keys(&self) -> bool {
+        self.directory.version >= 4
     }
 }
 
@@ -274,6 +282,13 @@ impl Pruner<'_> {
     fn words(&self, test: &WordsTest) -> Rows {
         let whole = test.words.len() - usize::from(test.prefix);
         let mut units = self.all_words(test.words.iter().take(whole).map(|w| w.as_str().into()));
+        if test.prefix
+            && self.ground.has_later_keys()
+            && !test.may_be_id()
+            && let Some(start) = test.words.last().and_then(|word| keys::start_of(word))
+        {
+            units.and(&self.probe(keys::start(start)));
+        }
         if let Some(n) = test.number {
             units.or(&self.number(n, None));
         }
@@ -290,7 +305,11 @@ impl Pruner<'_> {
         if !literal.quoted && (literal.text == "true" || literal.text == "false") {
             return self.all();
         }
-        let mut units = self.all_words(words_of(&literal.text).map(fold));
+        let mut units = if self.ground.has_later_keys() && keys::short_worded(&literal.text) {
+            self.probe(keys::short_text(&literal.text))
+        } else {
+            self.all_words(words_of(&literal.text).map(fold))
+        };
         if let Some(n) = literal.number {
             units.or(&self.number(n, Some(name)));
         }

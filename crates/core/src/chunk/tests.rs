@@ -81,6 +81,81 @@ fn dense_numbers_are_found_by_their_span() {
     assert_eq!(may("lease_by_ms=499").1, [] as [usize; 0]);
 }
 
+/// A value whose words stand in every page is told by its own key; in chunks of earlier formats by its words alone.
+#[test]
+fn texts_of_short_words_are_found_by_their_own_key() {
+    let seal = |n: u32| Value::Text(format!("SL-{}", n / 1000));
+    let nested = |n: u32| Value::List(vec![Value::Text(format!("10.0.{}.{}", n / 1000, n % 2))]);
+    let other = |n: u32| Value::Text(format!("sl {} 10 0 {}", n % 3, n % 2));
+    let events: Vec<Event> = (0..3000)
+        .map(|n| Event {
+            fields: vec![
+                (Path::from_stored("address"), nested(n)),
+                (Path::from_stored("other"), other(n)),
+                (Path::from_stored("seal"), seal(n)),
+            ],
+            ..event(n)
+        })
+        .collect();
+    let chunk = &build(&events, 500, || 7)[0];
+    let shelf = Shelf(chunk.parts.clone());
+    let directory = shelf.directory(7).unwrap();
+    let may = |query: &str, directory: &Directory| {
+        let filter = crate::query::parse_filter(query).unwrap();
+        let pages = pages_that_may_match(&filter, directory, &shelf).unwrap();
+        pages.iter().collect::<Vec<_>>()
+    };
+    let holds = |query: &str, wanted: &[usize]| {
+        assert!(whole_may_match(&crate::query::parse_filter(query).unwrap(), &chunk.whole), "{query}");
+        let pages = may(query, &directory);
+        assert!(wanted.iter().all(|page| pages.contains(page)) && pages.len() < 6, "{query}: {pages:?}");
+    };
+    holds("seal=SL-1", &[2, 3]);
+    holds("seal in (SL-0, SL-2)", &[0, 1, 4, 5]);
+    holds("address=10.0.2.1", &[4, 5]);
+    let absent: usize = (3..103).map(|n| may(&format!("seal=SL-{n}"), &directory).len()).sum();
+    assert!(absent < 60, "one of ten pages at most: {absent}");
+    // As words, it stands wherever they do; and without keys of whole texts, these are all there is to ask for.
+    assert_eq!(may("sl", &directory).len(), 6);
+    let mut earlier = Directory::read(7, &shelf.part(7, 0).unwrap()).unwrap();
+    earlier.version = 3;
+    assert_eq!(may("seal=SL-1", &earlier).len(), 6);
+}
+
+/// How a word begins is told by its first four letters, unless the same could begin an id.
+#[test]
+fn beginnings_of_words_are_found_by_four_letters() {
+    let message = |n: u32| match n / 500 {
+        1 => format!("seal rare{n} broken"),
+        3 => "TÜRÖFFNER klemmt".to_owned(),
+        _ => format!("door {n} rang"),
+    };
+    let events: Vec<Event> = (0..3000).map(|n| Event { message: message(n), ..event(n) }).collect();
+    let chunk = &build(&events, 500, || 7)[0];
+    let shelf = Shelf(chunk.parts.clone());
+    let directory = shelf.directory(7).unwrap();
+    let may = |query: &str| {
+        let filter = crate::query::parse_filter(query).unwrap();
+        let pages = pages_that_may_match(&filter, &directory, &shelf).unwrap();
+        pages.iter().collect::<Vec<_>>()
+    };
+    let holds = |query: &str, wanted: &[usize]| {
+        assert!(whole_may_match(&crate::query::parse_filter(query).unwrap(), &chunk.whole), "{query}");
+        let pages = may(query);
+        assert!(wanted.iter().all(|page| pages.contains(page)) && pages.len() < 6, "{query}: {pages:?}");
+    };
+    holds("rare7*", &[1]);
+    holds("rare*", &[1]);
+    holds("türö*", &[3]);
+    holds("seal-rare*", &[1]);
+    let absent: usize =
+        ('a'..='z').flat_map(|a| ('g'..='k').map(move |b| format!("q{a}{b}k*"))).map(|q| may(&q).len()).sum();
+    assert!(absent < 130 * 6 / 10, "one of ten pages at most: {absent}");
+    // Too short to tell, or the beginning of an id as well.
+    assert_eq!(may("rar*").len(), 6);
+    assert_eq!(may("deaf*").len(), 6);
+}
+
 #[test]
 fn incompressible_text_is_spread_over_parts() {
     let noise = |n: u32| {

@@ -10,23 +10,22 @@
 //! values  := kind 0 nulls     nothing
 //!            kind 1 bools     a bit each, least significant first, whole bytes
 //!            kind 2 ints      ints
-//!            kind 3 floats    0 eight bytes each | 1 power:u8 ints, each times ten to the minus power
+//!            kind 3 floats    floats
 //!            kind 4 texts     shared:varint  texts   codes:ints
 //!            kind 5 blobs     shared:varint  blobs   codes:ints
 //!            kind 6 messages  shared:varint  texts (templates)  codes:ints  length:varint  variables
 //! blobs   := count:varint  lengths:ints  bytes
 //! ```
 //!
-//! `ints`, `texts` and `variables` are described in their modules. Codes below `shared` name values of the dictionary
-//! that the pages of a chunk share; the others those of the block's own list. Floats that are decimals of few digits
-//! are kept as whole numbers (after Afroozeh, Kuffó, Boncz, "ALP: Adaptive Lossless floating-Point Compression", 2023).
+//! `ints`, `floats`, `texts` and `variables` are described in their modules. Codes below `shared` name values of the dictionary
+//! that the pages of a chunk share; the others those of the block's own list.
 //! Every count is checked against the rows of the page before anything is allocated for it.
 
 use super::column::{Column, Values};
 use super::dictionary::{Blobs, Texts};
 use super::messages::Messages;
 use super::texts::{self, Effort};
-use super::{ints, streams};
+use super::{floats, ints, streams};
 use crate::error::{CoreError, Result};
 use crate::event::{put_varint, take_varint};
 use std::sync::Arc;
@@ -35,8 +34,6 @@ use std::sync::Arc;
 const MAX_RAW_BYTES: usize = 64 << 20;
 /// Below this, compression does not pay for its header.
 const MIN_PACK_BYTES: usize = 64;
-/// Largest power of ten by which floats are made whole.
-const MAX_POWER: u8 = 9;
 
 /// The presence lists of a page's columns, so that equal ones are written once.
 #[derive(Default)]
@@ -116,7 +113,7 @@ fn encode_raw(column: &Column, number: u32, rows: usize, presences: &mut Presenc
         Values::Nulls => {}
         Values::Bools(v) => put_bits(v.iter().copied(), v.len(), out),
         Values::Ints(v) => ints::encode(v, out),
-        Values::Floats(v) => encode_floats(v, out),
+        Values::Floats(v) => floats::encode(v, out),
         Values::Texts { dictionary, codes: c } => {
             put_texts(dictionary, effort, out);
             codes(c, out);
@@ -203,29 +200,6 @@ fn encode_presence(
         let from = out.len();
         out.resize(from + rows.div_ceil(8), 0);
         present.iter().for_each(|row| out[from + *row as usize / 8] |= 1 << (row % 8));
-    }
-}
-
-fn encode_floats(floats: &[f64], out: &mut Vec<u8>) {
-    let whole = |power: u8| -> Option<Vec<i64>> {
-        let factor = 10f64.powi(i32::from(power));
-        let one = |f: &f64| {
-            let n = (f * factor).round();
-            let whole = n as i64;
-            let exact = n.abs() < 9e15 && (whole as f64 / factor).to_bits() == f.to_bits();
-            exact.then_some(whole)
-        };
-        floats.iter().map(one).collect()
-    };
-    match (0..=MAX_POWER).find_map(|power| Some((power, whole(power)?))) {
-        Some((power, numbers)) => {
-            out.extend_from_slice(&[1, power]);
-            ints::encode(&numbers, out);
-        }
-        None => {
-            out.push(0);
-            floats.iter().for_each(|f| out.extend_from_slice(&f.to_bits().to_le_bytes()));
-        }
     }
 }
 
@@ -348,7 +322,7 @@ impl<'a> Reader<'a> {
             0 => Values::Nulls,
             1 => Values::Bools(self.bits(count)?),
             2 => Values::Ints(ints::decode(self.bytes, &mut self.at, count)?),
-            3 => Values::Floats(self.floats(count)?),
+            3 => Values::Floats(floats::decode(self.bytes, &mut self.at, count)?),
             4 => {
                 let (dictionary, codes) = self.texts(shared, count)?;
                 Values::Texts { dictionary, codes }
@@ -372,21 +346,6 @@ impl<'a> Reader<'a> {
             _ => return None,
         };
         Some(Column { present, values })
-    }
-
-    fn floats(&mut self, count: usize) -> Option<Vec<f64>> {
-        match self.byte()? {
-            0 => {
-                let raw = self.take(count.checked_mul(8)?)?;
-                Some(raw.chunks_exact(8).map(|c| f64::from_le_bytes(c.try_into().unwrap_or_default())).collect())
-            }
-            1 => {
-                let factor = 10f64.powi(i32::from(self.byte().filter(|p| *p <= MAX_POWER)?));
-                let numbers = ints::decode(self.bytes, &mut self.at, count)?;
-                Some(numbers.into_iter().map(|n| n as f64 / factor).collect())
-            }
-            _ => None,
-        }
     }
 
     fn texts(&mut self, shared: &Shared, count: usize) -> Option<(Texts, Vec<u32>)> {

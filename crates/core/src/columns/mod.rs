@@ -12,6 +12,7 @@ mod block;
 mod build;
 mod column;
 mod dictionary;
+mod floats;
 mod gather;
 mod ints;
 mod key;

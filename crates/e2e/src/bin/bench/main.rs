@@ -1,6 +1,7 @@
 //! `./run bench [EVENTS]`: the figures of this service, each beside plain alternatives measured in the same run, written
 //! to `docs/benchmarks.md`. From 100 thousand to 100 million events; 1 million if not given. With `growth`, only the same
-//! questions at each tenfold size, printed; with `ways` each way in; with `console` the console in a browser.
+//! questions at each tenfold size, printed; with `ways` each way in; with `steps` what each step of the engine takes; with
+//! `console` the console in a browser.
 
 mod console;
 mod growth;
@@ -8,6 +9,7 @@ mod intake;
 mod plain;
 mod questions;
 mod report;
+mod steps;
 mod ways;
 
 use anyhow::{Context, Result, bail};
@@ -76,7 +78,7 @@ fn start_with(more: &[(&str, &str)]) -> Result<Service> {
 async fn main() -> Result<()> {
     // reqwest wants a TLS provider chosen, also for plain HTTP.
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let usage = "usage: ./run bench [100000 to 100000000] [growth, ways or console]";
+    let usage = "usage: ./run bench [100000 to 100000000] [growth, ways, steps or console]";
     let events: usize = match std::env::args().nth(1) {
         Some(n) => n.parse().ok().filter(|n| (100_000..=100_000_000).contains(n)).context(usage)?,
         None => 1_000_000,
@@ -85,6 +87,7 @@ async fn main() -> Result<()> {
         None => {}
         Some("growth") => return growth::grow(events).await,
         Some("console") => return console::console(events).await,
+        Some("steps") => return steps::steps(events),
         Some("ways") => return ways::ways(events).await,
         Some(_) => bail!(usage),
     }

@@ -1,0 +1,93 @@
+//! What an event costs on its way in, step by step: the engine's own work on one thread, without network and database.
+
+use crate::{HOUR_NS, SLICE, slice};
+use anyhow::{Context, Result};
+use calvex_core::batch::{BatchBuilder, HeadKey, Policy, Reading};
+use calvex_core::chunk::{MAX_CHUNK_ROWS, build_chunks};
+use calvex_core::columns::{Page, PageRead, Placed, arrange};
+use calvex_core::journal::encode_batch;
+use calvex_core::normalise::{Arrival, Limits};
+use calvex_core::route::RouteTable;
+use calvex_core::shape::Shaping;
+use calvex_e2e::load::Load;
+use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
+
+/// Pages of one request are joined to pages of about this many rows before a head is sealed.
+const JOINED: usize = 4;
+
+/// Takes `events` events through the steps and prints what each took.
+pub fn steps(events: usize) -> Result<()> {
+    let from_ns = i64::try_from(jiff::Timestamp::now().as_nanosecond())? - HOUR_NS;
+    let bodies = slice(&mut Load::new(1, from_ns, HOUR_NS * 9 / 10 / events as i64), events.min(SLICE));
+    let count = bodies.iter().map(|b| b.events).sum::<usize>();
+    let (routes, shaping, ties) = (RouteTable::new(Vec::new(), 1), Shaping::default(), Default::default());
+    let policy = Policy::of_routes(&routes, &shaping, &|_| ("main", 36_500));
+    let mut took: BTreeMap<&str, Duration> = BTreeMap::new();
+    let mut timed = |step: &'static str, began: Instant| *took.entry(step).or_default() += began.elapsed();
+    let mut heads: BTreeMap<HeadKey, Vec<Page>> = BTreeMap::new();
+    let mut journal_bytes = 0;
+    for (body, seq) in bodies.iter().zip(1..) {
+        let began = Instant::now();
+        let arrived_ns = from_ns + HOUR_NS;
+        let arrival = Arrival { arrived_ns, sender: "bench", fixed: &[], limits: Limits::default(), ties: &ties };
+        let (mut batch, mut reading) = (BatchBuilder::new(arrival), Reading::default());
+        calvex_wire::ndjson::decode(&body.bytes, &mut batch, &mut reading)?;
+        timed("1 decode, normalise, to columns", began);
+        let began = Instant::now();
+        let batch = batch.finish(&reading, &policy)?;
+        timed("2 route", began);
+        for (key, page) in batch.pages {
+            let began = Instant::now();
+            journal_bytes += encode_batch(&page).len();
+            timed("3 journal batch", began);
+            heads.entry(key).or_default().push(page.with_origin(1, 1, seq));
+        }
+    }
+    let mut chunk_bytes = 0;
+    for pages in heads.into_values() {
+        let began = Instant::now();
+        let joined: Vec<Page> = pages.chunks(JOINED).map(join).collect::<Result<_>>()?;
+        timed("4 join in the head", began);
+        let mut head: Vec<&dyn PageRead> = Vec::new();
+        for page in &joined {
+            head.push(page);
+            if head.iter().map(|p| p.rows()).sum::<usize>() >= MAX_CHUNK_ROWS / 2 {
+                chunk_bytes += seal(&head, &mut timed)?;
+                head.clear();
+            }
+        }
+        if !head.is_empty() {
+            chunk_bytes += seal(&head, &mut timed)?;
+        }
+    }
+    let mut whole = Duration::ZERO;
+    for (step, took) in took {
+        println!("{step}: {} ns an event", took.as_nanos() / count as u128);
+        whole += took;
+    }
+    println!(
+        "together {} ns; {:.1} bytes an event in the journal, {:.1} in chunks",
+        whole.as_nanos() / count as u128,
+        journal_bytes as f64 / count as f64,
+        chunk_bytes as f64 / count as f64
+    );
+    Ok(())
+}
+
+fn join(pages: &[Page]) -> Result<Page> {
+    let placed = |(source, page): (usize, &Page)| {
+        (0..page.rows() as u32).map(move |row| Placed { source: source as u32, row }).collect::<Vec<_>>()
+    };
+    let order: Vec<Placed> = pages.iter().enumerate().flat_map(placed).collect();
+    let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
+    Ok(arrange(&sources, &order)?)
+}
+
+fn seal(head: &[&dyn PageRead], timed: &mut impl FnMut(&'static str, Instant)) -> Result<usize> {
+    let began = Instant::now();
+    let chunks = build_chunks(head, || 1)?;
+    timed("5 seal", began);
+    let first = chunks.first().context("an empty head")?;
+    Ok(first.parts.iter().map(Vec::len).sum())
+}

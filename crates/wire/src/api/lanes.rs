@@ -1,0 +1,64 @@
+//! Lanes, the routes to them, and the chunks their events stand in.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// A lane.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Lane {
+    /// Letters, digits, `-`.
+    pub name: String,
+    /// Days that events are kept after their own day.
+    pub retention_days: u32,
+    /// Whether those who may not read it may know that it exists.
+    #[serde(default = "yes")]
+    pub told: bool,
+    /// Events it takes a day (of UTC); any number if none. What comes beyond is set aside.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub day_events: Option<u64>,
+    /// Bytes it takes a day, as arrivals count them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub day_bytes: Option<u64>,
+    /// Events in sealed chunks; set by the service.
+    #[serde(default)]
+    pub sealed_events: u64,
+    /// Bytes of sealed chunks; set by the service.
+    #[serde(default)]
+    pub sealed_bytes: u64,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// A route; they are tried in order.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Route {
+    /// Which events.
+    pub filter: String,
+    /// Where they go.
+    pub lane: String,
+}
+
+/// A chunk as the catalogue knows it.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct ChunkSummary {
+    /// In hex.
+    pub id: String,
+    /// The lane's name.
+    pub lane: String,
+    /// The earliest event, RFC 3339.
+    pub from: String,
+    /// The latest event, RFC 3339.
+    pub to: String,
+    /// Events.
+    pub rows: u32,
+    /// Bytes of all parts.
+    pub bytes: u64,
+    /// How many parts.
+    pub parts: u16,
+    /// Whether its events came late.
+    pub late: bool,
+}

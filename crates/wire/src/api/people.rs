@@ -1,0 +1,70 @@
+//! Who signs in, and the secrets they are given.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// Credentials of a person.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[allow(missing_docs)]
+pub struct LoginRequest {
+    pub name: String,
+    pub password: String,
+}
+
+/// Who is asking.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Me {
+    /// The person.
+    pub name: String,
+    /// `admin` or `reader`.
+    pub role: String,
+    /// The lanes that may be read.
+    pub lanes: Vec<String>,
+}
+
+/// A person to be made.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewUser {
+    /// To sign in with.
+    pub name: String,
+    /// At least 10 characters.
+    pub password: String,
+    /// `admin` or `reader`.
+    pub role: String,
+    /// The lanes a reader may read.
+    #[serde(default)]
+    pub lanes: Vec<String>,
+}
+
+/// To make a reader's token.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct NewToken {
+    /// What it is called.
+    pub name: String,
+    /// The only lanes it may read; all of its owner's if empty.
+    pub lanes: Vec<String>,
+}
+
+/// A key or token just made. The secret is shown this once.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct MadeSecret {
+    pub name: String,
+    pub secret: String,
+}
+
+/// A token as listed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct TokenListed {
+    /// What it is called.
+    pub name: String,
+    /// How its secret begins.
+    pub prefix: String,
+    /// RFC 3339.
+    pub created: String,
+    /// RFC 3339; none if still good.
+    pub revoked: Option<String>,
+}

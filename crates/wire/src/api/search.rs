@@ -1,0 +1,208 @@
+//! Search, histogram, story and tail: what is asked, and what is answered at once or line by line.
+
+use calvex_core::event::Value;
+use calvex_core::query::Mistake;
+use calvex_core::search::{Explanation, FieldHint};
+use calvex_core::story::ServiceShare;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// A search, or the range and filter of a histogram.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct SearchRequest {
+    /// In the query language; an `over` in it wins over `from` and `to`.
+    pub query: String,
+    /// RFC 3339, or `now-15m`; included.
+    pub from: Option<String>,
+    /// RFC 3339, or `now`; not included.
+    pub to: Option<String>,
+    /// `newest` (default) or `oldest` first.
+    pub order: Option<String>,
+    /// Events at most, up to 1000; 100 if not given.
+    pub limit: Option<usize>,
+    /// From the previous answer.
+    pub cursor: Option<String>,
+    /// For times without zone: an IANA name.
+    pub zone: Option<String>,
+    /// Histogram only: about how many buckets.
+    pub buckets: Option<usize>,
+}
+
+/// A range as answered, RFC 3339 in UTC.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct RangeAnswer {
+    /// Included.
+    pub from: String,
+    /// Not included.
+    pub to: String,
+}
+
+/// Events found.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct SearchAnswer {
+    /// In the order asked.
+    #[schemars(with = "Vec<EventTold>")]
+    pub events: Vec<Value>,
+    /// Where the next answer goes on; none when there is no more.
+    pub cursor: Option<String>,
+    /// The query as understood.
+    pub canonical: String,
+    /// The range as understood.
+    pub range: RangeAnswer,
+    /// Likely misunderstandings.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub warnings: Vec<Mistake>,
+    /// How the answer came about.
+    pub explain: Explanation,
+    /// Why there is nothing, where there is nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub empty: Option<EmptyAnswer>,
+}
+
+/// Why an answer is empty.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct EmptyAnswer {
+    /// Events in range that may be read, without the filter.
+    pub in_range: u64,
+    /// Fields that no event in range has.
+    pub unknown_fields: Vec<FieldHint>,
+    /// Lanes whose existence may be told, but not their events.
+    pub lanes_not_readable: Vec<String>,
+    /// The named service's latest event at any time, RFC 3339.
+    pub service_last_seen: Option<String>,
+    /// The same in sentences for people.
+    pub reasons: Vec<String>,
+}
+
+/// Counts over time.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct HistogramAnswer {
+    /// The range as understood.
+    pub range: RangeAnswer,
+    /// Start of the first bucket, nanoseconds from 1970, as text (beyond what a JavaScript number holds).
+    pub from_ns: String,
+    /// Length of a bucket in nanoseconds.
+    pub step_ns: i64,
+    /// Trace, debug, info, warn, error, fatal of each bucket.
+    pub buckets: Vec<[u64; 6]>,
+    /// All events counted.
+    pub total: u64,
+    /// The query as understood.
+    pub canonical: String,
+    /// How the counts came about.
+    pub explain: Explanation,
+}
+
+/// Everything tied to one id.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct StoryAnswer {
+    /// As asked.
+    pub id: String,
+    /// `trace` or `id`.
+    pub tie: String,
+    /// The query that finds the same events in Search.
+    pub query: String,
+    /// In time order.
+    #[schemars(with = "Vec<EventTold>")]
+    pub events: Vec<Value>,
+    /// Services by first event.
+    pub services: Vec<ServiceShare>,
+    /// Lanes the events stand in.
+    pub lanes: Vec<String>,
+    /// Lanes that hold more of it, but may not be read.
+    pub lanes_not_readable: Vec<String>,
+    /// Whether the cap on events was reached.
+    pub more: bool,
+    /// How the answer came about.
+    pub explain: Explanation,
+}
+
+/// A line of a streamed answer; the last one is the answer itself, or a problem.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum StreamLine<T> {
+    /// Pages looked at so far, and how many there are to look at as far as is known.
+    Progress {
+        /// Done.
+        done: usize,
+        /// Known of.
+        total: usize,
+    },
+    /// Further events of the answer, in its order.
+    Events(#[schemars(with = "Vec<EventTold>")] Vec<Value>),
+    /// Counts so far, of a histogram.
+    Counts {
+        /// Start of the first bucket, as in the answer.
+        from_ns: String,
+        /// Length of a bucket in nanoseconds.
+        step_ns: i64,
+        /// Trace, debug, info, warn, error, fatal of each bucket.
+        buckets: Vec<[u64; calvex_core::search::SEVERITY_COUNT]>,
+    },
+    /// The whole answer; events that were streamed are in it again.
+    Answer(T),
+    /// Why there is no answer.
+    Problem(crate::Problem),
+}
+
+/// A line of what is followed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TailLine {
+    /// Following has begun.
+    Ready {
+        /// The query as understood.
+        query: String,
+    },
+    /// Events, as they came.
+    Events {
+        /// In the order of their time within one batch.
+        #[schemars(with = "Vec<EventTold>")]
+        events: Vec<Value>,
+    },
+    /// Events passed that were not told, since there were too many for this client.
+    Missed {
+        /// How many at least.
+        at_least: usize,
+    },
+    /// Nothing came for a while.
+    Beat {
+        /// The service's time, RFC 3339.
+        now: String,
+    },
+}
+
+/// An event as it is answered, for its description: answers carry it as JSON, so that nothing of what was sent is lost.
+#[derive(JsonSchema)]
+#[schemars(deny_unknown_fields)]
+#[allow(missing_docs, dead_code)]
+struct EventTold {
+    id: String,
+    /// RFC 3339 in UTC, nanoseconds.
+    time: String,
+    arrived: String,
+    /// trace, debug, info, warn, error or fatal.
+    severity: String,
+    /// 1 to 24, as in the OpenTelemetry data model.
+    severity_number: u8,
+    kind: String,
+    lane: String,
+    sender: String,
+    /// Where the time was mended: as it was sent.
+    sent_time: Option<String>,
+    service: Option<String>,
+    host: Option<String>,
+    message: String,
+    trace: Option<String>,
+    span: Option<String>,
+    parent: Option<String>,
+    /// Of a span, nanoseconds.
+    took_ns: Option<i64>,
+    status: Option<String>,
+    /// The shaping rules that changed it.
+    shaped: Option<Vec<String>>,
+    /// Everything else that was sent, nested as it came.
+    fields: BTreeMap<String, Value>,
+}
