@@ -21,6 +21,7 @@ use crate::columns::{
 };
 use crate::error::{CoreError, Result};
 use crate::event::{Path, put_varint, take_varint};
+use crate::pack::{self, pack};
 use std::sync::Arc;
 
 const MAGIC: &[u8; 4] = b"CvxJ";
@@ -51,7 +52,7 @@ pub fn encode_batch(page: &Page) -> Vec<u8> {
         put_varint(&mut raw, block.len() as u64);
         raw.extend_from_slice(&block);
     }
-    let packed = zstd::bulk::compress(&raw, LEVEL).unwrap_or_default();
+    let packed = pack(&raw, LEVEL).unwrap_or_default();
     let mut content = (raw.len() as u32).to_le_bytes().to_vec();
     content.extend_from_slice(&packed);
     let mut out = Vec::with_capacity(HEADER_BYTES + content.len());
@@ -91,7 +92,7 @@ pub fn decode_batch(bytes: &[u8], place: &str) -> Result<Page> {
 fn unpack(content: &[u8]) -> Option<Vec<u8>> {
     let raw_len = u32::from_le_bytes(content.get(..4)?.try_into().ok()?) as usize;
     let raw_len = Some(raw_len).filter(|n| *n <= MAX_RAW_BYTES)?;
-    zstd::bulk::decompress(content.get(4..)?, raw_len).ok().filter(|raw| raw.len() == raw_len)
+    pack::unpack(content.get(4..)?, raw_len)
 }
 
 fn read_columns(content: &[u8], version: u16) -> Option<Page> {

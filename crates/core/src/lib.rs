@@ -21,6 +21,7 @@ pub mod dial;
 pub mod journal;
 pub mod measure;
 pub mod merge;
+mod pack;
 
 pub mod retention;
 pub mod rule;

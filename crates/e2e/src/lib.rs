@@ -3,3 +3,4 @@
 pub mod browser;
 pub mod load;
 pub mod service;
+pub mod stage;

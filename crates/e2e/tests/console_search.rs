@@ -5,94 +5,23 @@
 #![allow(clippy::unwrap_used, reason = "a test may end where it stands")]
 
 use anyhow::{Context, Result};
-use calvex_demo::Night;
-use calvex_e2e::browser::Browser;
-use calvex_e2e::service::{PASSWORD, Service, wait_for};
+use calvex_e2e::service::wait_for;
+use calvex_e2e::stage::{DESK, PHONE, ROW, Stage, wait_until};
 use std::time::Duration;
 use thirtyfour::prelude::*;
 
-const ROW: &str = "[data-index]";
-
-struct Stage {
-    service: Service,
-    browser: Browser,
-    /// `from=…&to=…` of the night.
-    range: String,
-}
-
-impl Stage {
-    async fn new(width: u32, height: u32) -> Result<Self> {
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        let service = Service::start(&[])?;
-        let yesterday = (jiff::Timestamp::now() - jiff::SignedDuration::from_hours(24)).to_string()[..10].to_owned();
-        let change: jiff::Timestamp = format!("{yesterday}T02:10:00Z").parse()?;
-        let night = Night::new(1, i64::try_from(change.as_nanosecond())?, 10_000);
-        let night: String = night.map(|e| e.json + "\n").collect();
-        anyhow::ensure!(service.calvex_with(&["send", "--quiet"], night.as_bytes())?.status.success());
-        let browser = Browser::open(width, height).await?;
-        browser.sign_in(&service.url, PASSWORD).await?;
-        let range = format!("from={yesterday}T01:40:00Z&to={yesterday}T03:10:00Z");
-        Ok(Stage { service, browser, range })
-    }
-
-    /// Opens Search with this query and more of its state.
-    async fn open(&self, query: &str, more: &str) -> Result<()> {
-        let q: String = query.bytes().map(|b| format!("%{b:02X}")).collect();
-        self.browser.page.goto(format!("{}/search?q={q}&{}&{more}", self.service.url, self.range)).await?;
-        Ok(())
-    }
-
-    /// The query, once the editor is there.
-    async fn query(&self) -> Result<WebElement> {
-        self.browser.css("[data-testid=query] [aria-label=Query]").await
-    }
-
-    async fn total(&self, wanted: impl Fn(u64) -> bool) -> Result<u64> {
-        for _ in 0..800 {
-            let text = self.browser.css("[data-testid=total]").await?.text().await.unwrap_or_default();
-            if let Ok(n) = text.replace(' ', "").parse::<u64>()
-                && wanted(n)
-            {
-                return Ok(n);
-            }
-            tokio::time::sleep(Duration::from_millis(25)).await;
-        }
-        anyhow::bail!("no such total appears at {}", self.browser.address().await?)
-    }
-
-    async fn address_with(&self, part: &str) -> Result<String> {
-        for _ in 0..400 {
-            let address = self.browser.address().await?;
-            if address.contains(part) {
-                return Ok(address);
-            }
-            tokio::time::sleep(Duration::from_millis(25)).await;
-        }
-        anyhow::bail!("{part} does not come into the address {}", self.browser.address().await?)
-    }
-
-    async fn press(&self, keys: impl Into<TypingData>) -> Result<()> {
-        Ok(self.browser.page.action_chain().send_keys(keys).perform().await?)
-    }
-
-    /// What axe finds that is serious or critical.
-    async fn axe(&self, place: &str) -> Result<()> {
-        let script = concat!(env!("CARGO_MANIFEST_DIR"), "/clients/node_modules/axe-core/axe.min.js");
-        let script = std::fs::read_to_string(script).context("axe-core is missing; `./run test` installs it")?;
-        self.browser.page.execute(&script, vec![]).await?;
-        let ask = "const done = arguments[arguments.length - 1];
-            axe.run(document, { resultTypes: ['violations'] }).then((r) => done(r.violations
-                .filter((v) => ['serious', 'critical'].includes(v.impact))
-                .map((v) => v.id + ': ' + v.nodes.map((n) => n.target + ' ' + n.failureSummary).slice(0, 3).join('; '))));";
-        let found: Vec<String> = self.browser.page.execute_async(ask, vec![]).await?.convert()?;
-        anyhow::ensure!(found.is_empty(), "{place}: {found:#?}");
-        Ok(())
-    }
+#[tokio::test(flavor = "multi_thread")]
+async fn asking() -> Result<()> {
+    asking_in(DESK).await
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn asking() -> Result<()> {
-    let stage = Stage::new(1280, 800).await?;
+async fn asking_on_a_phone() -> Result<()> {
+    asking_in(PHONE).await
+}
+
+async fn asking_in(window: (u32, u32)) -> Result<()> {
+    let stage = Stage::new(window).await?;
     let browser = &stage.browser;
     stage.open("", "").await?;
     let all = stage.total(|n| n > 8000).await?;
@@ -158,20 +87,18 @@ async fn asking() -> Result<()> {
     stage.browser.close().await
 }
 
-/// Waits until it is so.
-async fn wait_until(so: impl AsyncFn() -> Result<bool>) -> Result<()> {
-    for _ in 0..600 {
-        if so().await.unwrap_or(false) {
-            return Ok(());
-        }
-        tokio::time::sleep(Duration::from_millis(25)).await;
-    }
-    anyhow::bail!("it does not become so")
+#[tokio::test(flavor = "multi_thread")]
+async fn looking() -> Result<()> {
+    looking_in(DESK).await
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn looking() -> Result<()> {
-    let stage = Stage::new(1280, 800).await?;
+async fn looking_on_a_phone() -> Result<()> {
+    looking_in(PHONE).await
+}
+
+async fn looking_in(window: (u32, u32)) -> Result<()> {
+    let stage = Stage::new(window).await?;
     let browser = &stage.browser;
     // The spine tells exact counts by keyboard, and Enter narrows to what was read.
     stage.open("severity>=warn", "").await?;
@@ -260,7 +187,16 @@ async fn looking() -> Result<()> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn taking_away_and_standing() -> Result<()> {
-    let stage = Stage::new(1280, 800).await?;
+    taking_away_and_standing_in(DESK).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn taking_away_and_standing_on_a_phone() -> Result<()> {
+    taking_away_and_standing_in(PHONE).await
+}
+
+async fn taking_away_and_standing_in(window: (u32, u32)) -> Result<()> {
+    let stage = Stage::new(window).await?;
     let browser = &stage.browser;
     let folder = browser.downloads();
     let written = |ending: &'static str| {
@@ -311,7 +247,7 @@ async fn taking_away_and_standing() -> Result<()> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_place_and_both_themes() -> Result<()> {
-    let stage = Stage::new(1280, 800).await?;
+    let stage = Stage::new(DESK).await?;
     let browser = &stage.browser;
     for theme in ["night", "day"] {
         browser.page.execute(&format!("localStorage.setItem('calvex.theme', '{theme}')"), vec![]).await?;
@@ -348,7 +284,7 @@ async fn every_place_and_both_themes() -> Result<()> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn on_a_phone_and_by_keyboard() -> Result<()> {
-    let stage = Stage::new(390, 844).await?;
+    let stage = Stage::new(PHONE).await?;
     let browser = &stage.browser;
     // The spine lies above the list, earliest left; nothing is wider than the window.
     stage.open("severity>=warn", "").await?;

@@ -115,7 +115,10 @@ export function narrowed(query: string, condition: string): string {
 
 /** The filter of a query, and its range. */
 export function parted(query: string): { filter: string; over: string } {
-  const over = query.match(/(^|\s)over\s+(last\s+\S+|today|\S+\s+(to|around)\s+\S+)\s*$/s);
+  const found = query.match(/(^|\s)over\s+(last\s+\S+|today|\S+\s+(to|around)\s+\S+)\s*$/s);
+  // Between quotes it is text.
+  const quotes = query.slice(0, found?.index).match(/(?<!\\)"/g)?.length ?? 0;
+  const over = quotes % 2 === 0 ? found : null;
   return { filter: (over ? query.slice(0, over.index) : query).trim(), over: over ? over[0].trim() : "" };
 }
 

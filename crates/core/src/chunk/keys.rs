@@ -117,8 +117,9 @@ pub fn collect(key: &ColumnKey, column: &Column, keys: &mut KeySet) -> Result<()
     match (key, &column.values) {
         (_, Values::Messages(m)) => {
             // Templates that several pages share are in the dictionary, used here or not.
-            let used: HashSet<u32> = m.codes.iter().copied().collect();
-            used.into_iter().for_each(|c| add_words(m.templates.get(c as usize), keys));
+            let mut used = vec![false; m.templates.len()];
+            m.codes.iter().for_each(|c| used[*c as usize] = true);
+            used.iter().enumerate().filter(|(_, used)| **used).for_each(|(c, _)| add_words(m.templates.get(c), keys));
             let variables = m.variables()?;
             (0..m.codes.len()).flat_map(|place| variables.of(place)).for_each(|v| add_words(v, keys));
         }

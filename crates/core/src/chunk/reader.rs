@@ -9,6 +9,7 @@ use crate::columns::{
 use crate::error::{CoreError, Result};
 use crate::event::{take_varint, unzigzag};
 use crate::journal::take_key;
+use crate::pack::unpack;
 use std::borrow::Cow;
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -112,7 +113,7 @@ impl Directory {
         let payload = first.payload();
         let raw_len = u32::from_le_bytes(payload.get(..4)?.try_into().ok()?) as usize;
         let raw_len = Some(raw_len).filter(|n| *n <= MAX_DIRECTORY_BYTES)?;
-        let raw = zstd::bulk::decompress(payload.get(4..)?, raw_len).ok().filter(|r| r.len() == raw_len)?;
+        let raw = unpack(payload.get(4..)?, raw_len)?;
         let mut at = 0;
         let number = |at: &mut usize| take_varint(&raw, at).and_then(|n| usize::try_from(n).ok());
         // Each page and column takes bytes of its own, so a count beyond the length is a lie.

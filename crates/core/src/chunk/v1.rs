@@ -18,6 +18,7 @@ use super::reader::{BlockRef, Directory, Filters, PageSpan};
 use crate::columns::{Blobs, Column, ColumnKey, Messages, Own, PAGE_ROWS, Shared, Texts, Values, Variables};
 use crate::event::{take_varint, template, unzigzag};
 use crate::journal::take_key;
+use crate::pack::unpack;
 use std::sync::OnceLock;
 
 const MAX_DIRECTORY_BYTES: usize = 32 << 20;
@@ -28,7 +29,7 @@ pub(super) fn parse(chunk: u64, payload: &[u8]) -> Option<Directory> {
     let length = |at: usize| Some(u32::from_le_bytes(payload.get(at..at + 4)?.try_into().ok()?) as usize);
     let (packed_len, raw_len) = (length(0)?, length(4).filter(|n| *n <= MAX_DIRECTORY_BYTES)?);
     let packed = payload.get(8..8usize.checked_add(packed_len)?)?;
-    let raw = zstd::bulk::decompress(packed, raw_len).ok().filter(|r| r.len() == raw_len)?;
+    let raw = unpack(packed, raw_len)?;
     let mut r = Reader { bytes: &raw, at: 0 };
     let rows = r.number()?;
     let severities = u32::try_from(r.varint()?).ok()?;
@@ -84,7 +85,7 @@ pub(crate) fn column(key: &ColumnKey, bytes: &[u8], rows: usize) -> Option<Colum
     let body = bytes.get(outer.at..)?;
     let raw: std::borrow::Cow<[u8]> = match packing {
         0 => body.into(),
-        1 => zstd::bulk::decompress(body, raw_len).ok()?.into(),
+        1 => unpack(body, raw_len)?.into(),
         _ => return None,
     };
     let mut reader = Reader { bytes: &raw, at: 0 };

@@ -87,7 +87,8 @@ fn time_order(sources: &[&dyn PageRead]) -> Result<Vec<Placed>> {
             keyed.push((int(&time)?, id, Placed { source: source as u32, row: row as u32 }));
         }
     }
-    keyed.sort_unstable_by_key(|(time, id, _)| (*time, *id));
+    // Stable, for that goes along the runs that pages in order are.
+    keyed.sort_by_key(|(time, id, _)| (*time, *id));
     Ok(keyed.into_iter().map(|(_, _, placed)| placed).collect())
 }
 
@@ -230,7 +231,7 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     }
     put_varint(&mut directory, u64::from(count));
     directory.extend_from_slice(&columns);
-    let packed = zstd::bulk::compress(&directory, LEVEL).unwrap_or_default();
+    let packed = crate::pack::pack(&directory, LEVEL).unwrap_or_default();
     let mut first = (directory.len() as u32).to_le_bytes().to_vec();
     first.extend_from_slice(&packed);
 

@@ -158,16 +158,32 @@ fn rearranged(columns: &[Option<Source>], order: &[Placed]) -> Result<Option<Col
             |v| if let Values::Blobs { dictionary, codes } = v { Some((dictionary, codes)) } else { None },
             |dictionary, codes| Values::Blobs { dictionary, codes },
         ),
-        Values::Messages(_) => {
-            let mut builder = MessageBuilder::default();
-            for (row, source, place) in valued(columns, order) {
-                let Some(Source { column, .. }) = &columns[source] else { continue };
-                let Values::Messages(messages) = &column.values else { return Err(mixed()) };
-                builder.push_split(row, messages.template(place), messages.variables()?.of(place));
-            }
-            Ok(builder.column(of))
-        }
+        Values::Messages(_) => messages(columns, order),
     }
+}
+
+fn messages(columns: &[Option<Source>], order: &[Placed]) -> Result<Option<Column>> {
+    let mut sources = Vec::with_capacity(columns.len());
+    for source in columns {
+        sources.push(match source.as_ref().map(|s| &s.column.values) {
+            Some(Values::Messages(m)) => Some((&m.templates, &m.codes, m.variables()?)),
+            Some(_) => return Err(mixed()),
+            None => None,
+        });
+    }
+    // The new code of each old template, looked up once.
+    let mut known: Vec<Vec<u32>> = sources.iter().map(|s| vec![u32::MAX; s.map_or(0, |(t, ..)| t.len())]).collect();
+    let mut builder = MessageBuilder::default();
+    for (row, source, place) in valued(columns, order) {
+        let (templates, codes, variables) = sources[source].ok_or_else(mixed)?;
+        let old = *codes.get(place).ok_or_else(mixed)? as usize;
+        let slot = known[source].get_mut(old).ok_or_else(mixed)?;
+        if *slot == u32::MAX {
+            *slot = builder.template(templates.get(old));
+        }
+        builder.push_coded(row, *slot, variables.of(place));
+    }
+    Ok(builder.column(order.len()))
 }
 
 fn copied<T: Copy>(

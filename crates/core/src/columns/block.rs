@@ -28,6 +28,7 @@ use super::texts::{self, Effort};
 use super::{floats, ints, streams};
 use crate::error::{CoreError, Result};
 use crate::event::{put_varint, take_varint};
+use crate::pack::{pack, unpack};
 use std::sync::Arc;
 
 /// Largest block once unpacked.
@@ -74,7 +75,7 @@ pub fn encode_block(
 
 /// Appends `raw` with its packing and length; with a level, packed where that saves an eighth at least.
 fn seal(raw: &[u8], level: Option<i32>, out: &mut Vec<u8>) {
-    let packed = level.and_then(|level| zstd::bulk::compress(raw, level).ok());
+    let packed = level.and_then(|level| pack(raw, level));
     let packed = packed.filter(|p| p.len() < raw.len() - raw.len() / 8);
     out.push(u8::from(packed.is_some()));
     put_varint(out, raw.len() as u64);
@@ -88,7 +89,7 @@ fn unseal(bytes: &[u8]) -> Option<std::borrow::Cow<'_, [u8]>> {
     let body = bytes.get(at..)?;
     let raw: std::borrow::Cow<[u8]> = match packing {
         0 => body.into(),
-        1 => zstd::bulk::decompress(body, raw_len).ok()?.into(),
+        1 => unpack(body, raw_len)?.into(),
         _ => return None,
     };
     (raw.len() == raw_len).then_some(raw)

@@ -235,15 +235,20 @@ impl MessageBuilder {
         self.codes.push(self.templates.code(&self.template));
     }
 
-    /// Takes a message that was split before.
-    pub(super) fn push_split<'a>(&mut self, row: u32, template: &str, parts: impl Iterator<Item = &'a str>) {
+    /// The code of a template.
+    pub(super) fn template(&mut self, template: &str) -> u32 {
+        self.templates.code(template)
+    }
+
+    /// Takes a message that was split before, its template by its code.
+    pub(super) fn push_coded<'a>(&mut self, row: u32, code: u32, parts: impl Iterator<Item = &'a str>) {
         self.variables.first.push(self.variables.ends.len() as u32);
         for variable in parts {
             self.variables.joined.push_str(variable);
             self.variables.ends.push(self.variables.joined.len() as u32);
         }
         self.rows.push(row);
-        self.codes.push(self.templates.code(template));
+        self.codes.push(code);
     }
 
     pub(super) fn column(mut self, of: usize) -> Option<Column> {

@@ -16,7 +16,7 @@ pub trait Joined: Clone + Default + PartialEq + std::fmt::Debug {
     /// The bytes of a value.
     fn bytes_of(item: &Self::Item) -> &[u8];
     /// All bytes.
-    fn size(&self) -> usize;
+    fn bytes(&self) -> &[u8];
 }
 
 impl Joined for String {
@@ -30,8 +30,8 @@ impl Joined for String {
     fn bytes_of(item: &str) -> &[u8] {
         item.as_bytes()
     }
-    fn size(&self) -> usize {
-        self.len()
+    fn bytes(&self) -> &[u8] {
+        self.as_bytes()
     }
 }
 
@@ -46,8 +46,8 @@ impl Joined for Vec<u8> {
     fn bytes_of(item: &[u8]) -> &[u8] {
         item
     }
-    fn size(&self) -> usize {
-        self.len()
+    fn bytes(&self) -> &[u8] {
+        self
     }
 }
 
@@ -83,20 +83,25 @@ impl<T: Joined> Dictionary<T> {
         self.len() == 0
     }
 
+    /// Where the value of a code stands in `joined`, of those not shared.
+    #[inline]
+    fn span(&self, local: usize) -> Range<usize> {
+        let end = |n: usize| self.ends.get(n).copied().unwrap_or(0) as usize;
+        (if local == 0 { 0 } else { end(local - 1) })..end(local)
+    }
+
     /// The value of a code.
     pub fn get(&self, code: usize) -> &T::Item {
         let Some(local) = code.checked_sub(self.shared_len()) else {
             return self.shared.as_ref().map_or_else(|| self.joined.item(0..0), |s| s.get(code));
         };
-        let end = self.ends.get(local).copied().unwrap_or(0) as usize;
-        let start = if local == 0 { 0 } else { self.ends.get(local - 1).copied().unwrap_or(0) as usize };
-        self.joined.item(start..end)
+        self.joined.item(self.span(local))
     }
 
     /// Adds a value without looking whether it is there; its code.
     pub fn push(&mut self, item: &T::Item) -> u32 {
         self.joined.append(item);
-        self.ends.push(self.joined.size() as u32);
+        self.ends.push(self.joined.bytes().len() as u32);
         (self.len() - 1) as u32
     }
 
@@ -107,7 +112,7 @@ impl<T: Joined> Dictionary<T> {
 
     /// A rough size in memory; what is shared is not counted.
     pub fn weight_bytes(&self) -> usize {
-        self.joined.size() + self.ends.len() * 4
+        self.joined.bytes().len() + self.ends.len() * 4
     }
 }
 
@@ -130,14 +135,15 @@ impl<T: Joined> Interner<T> {
     /// The code of `item`, given now if it is new.
     pub fn code(&mut self, item: &T::Item) -> u32 {
         let bytes = T::bytes_of(item);
+        let dictionary = &self.dictionary;
+        // What is interned is shared with nothing yet, and is compared as bytes.
+        let is = |code: u32| dictionary.joined.bytes().get(dictionary.span(code as usize)) == Some(bytes);
         // Neighbouring events often agree.
-        if (self.last as usize) < self.dictionary.len() && T::bytes_of(self.dictionary.get(self.last as usize)) == bytes
-        {
+        if !dictionary.ends.is_empty() && is(self.last) {
             return self.last;
         }
         let half = xxh3_64(bytes) as u32;
-        let dictionary = &self.dictionary;
-        let same = |(h, code): &(u32, u32)| *h == half && T::bytes_of(dictionary.get(*code as usize)) == bytes;
+        let same = |(h, code): &(u32, u32)| *h == half && is(*code);
         if let Some((_, code)) = self.table.find(spread(half), same) {
             self.last = *code;
             return *code;

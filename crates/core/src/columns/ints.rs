@@ -23,6 +23,8 @@ use crate::event::{put_varint, take_varint, unzigzag, zigzag};
 
 /// Numbers of one list at most; a page has fewer, a dictionary of a chunk may have more.
 const MAX_COUNT: usize = 1 << 22;
+/// Steps of a long list that are looked at first.
+const SAMPLE: usize = 64;
 /// A list this short is tried one number behind another.
 const FEW: usize = 32;
 /// Widest packing that an unaligned read of eight bytes serves.
@@ -40,9 +42,9 @@ pub(super) fn encode(numbers: &[i64], out: &mut Vec<u8>) {
         out.push(0);
         return put_varint(out, zigzag(first));
     }
-    let plain = Packing::of(numbers.iter().copied(), numbers.len());
-    let steps: Vec<i64> = numbers.windows(2).map(|w| w[1].wrapping_sub(w[0])).collect();
-    let stepped = Packing::of(steps.iter().copied(), steps.len());
+    let plain = Packing::of(numbers);
+    let steps: Vec<i64> = if may_step(numbers, &plain) { steps_of(numbers).collect() } else { Vec::new() };
+    let stepped = if steps.is_empty() { Packing::NONE } else { Packing::of(&steps) };
     if numbers.len() <= FEW {
         let plainly: usize = numbers.iter().map(|n| varint_size(zigzag(*n))).sum();
         if plainly <= plain.bytes.min(stepped.bytes + 2) {
@@ -66,6 +68,22 @@ pub(super) fn encode(numbers: &[i64], out: &mut Vec<u8>) {
         put_varint(out, zigzag(first));
         stepped.write(&steps, out);
     }
+}
+
+fn steps_of(numbers: &[i64]) -> impl Iterator<Item = i64> + '_ {
+    numbers.windows(2).map(|w| w[1].wrapping_sub(w[0]))
+}
+
+/// Whether packing by steps could be the shorter, told by some of the steps: to look at all of them costs as much as
+/// packing, and most lists are in no order.
+fn may_step(numbers: &[i64], plain: &Packing) -> bool {
+    if numbers.len() <= SAMPLE * 2 {
+        return true;
+    }
+    let every = numbers.len() / SAMPLE;
+    let sample: Vec<i64> = numbers.chunks(every).flat_map(|some| steps_of(&some[..some.len().min(2)])).collect();
+    // Numbers all over a span have steps all over twice that span.
+    Packing::of(&sample).width < plain.width
 }
 
 /// Appends `codes`, by their distances where that is shorter.
@@ -111,39 +129,51 @@ struct Packing {
     least: i64,
     unit: u64,
     width: u32,
+    /// How many numbers are wider.
+    exceptions: usize,
     bytes: usize,
 }
 
 impl Packing {
-    fn of(numbers: impl Iterator<Item = i64> + Clone, count: usize) -> Self {
-        let least = numbers.clone().min().unwrap_or(0);
+    /// No packing at all: any other is shorter.
+    const NONE: Packing = Packing { least: 0, unit: 1, width: 64, exceptions: 0, bytes: usize::MAX / 2 };
+
+    fn of(numbers: &[i64]) -> Self {
+        let count = numbers.len();
+        let least = numbers.iter().min().copied().unwrap_or(0);
         let mut unit = 0u64;
-        for n in numbers.clone() {
+        for n in numbers {
             unit = gcd(n.wrapping_sub(least) as u64, unit);
             if unit == 1 {
                 break;
             }
         }
         let unit = unit.max(1);
-        let mut of_width = [0usize; 65];
-        for n in numbers {
+        let width_of = |n: &i64| {
             let n = n.wrapping_sub(least) as u64;
-            let n = if unit == 1 { n } else { n / unit };
-            of_width[(64 - n.leading_zeros()) as usize] += 1;
+            64 - (if unit == 1 { n } else { n / unit }).leading_zeros() as usize
+        };
+        // Counted in four places, for neighbours are mostly of one width, and one count would wait for the other.
+        let mut counted = [[0u32; 65]; 4];
+        let mut fours = numbers.chunks_exact(4);
+        for four in fours.by_ref() {
+            counted.iter_mut().zip(four).for_each(|(of_width, n)| of_width[width_of(n)] += 1);
         }
+        fours.remainder().iter().for_each(|n| counted[0][width_of(n)] += 1);
+        let of_width = |width: usize| counted.iter().map(|of_width| of_width[width] as usize).sum::<usize>();
         // From the widest down: what is wider than the width under trial becomes an exception.
-        let (mut best, mut best_bytes) = (64, count * 8);
+        let (mut best, mut best_bytes, mut best_exceptions) = (64, count * 8, 0);
         let mut exceptions = 0;
         for width in (0..=64u32).rev() {
             let taken = if width > MAX_WIDTH { 64 } else { width as usize };
             let bytes = (count * taken).div_ceil(8) + exceptions * (2 + (64 - width as usize).div_ceil(7).min(4));
             if bytes < best_bytes {
-                (best, best_bytes) = (taken as u32, bytes);
+                (best, best_bytes, best_exceptions) = (taken as u32, bytes, exceptions);
             }
-            exceptions += of_width[width as usize];
+            exceptions += of_width(width as usize);
         }
         let header = varint_size(zigzag(least)) + varint_size(unit) + 2;
-        Packing { least, unit, width: best, bytes: best_bytes + header }
+        Packing { least, unit, width: best, exceptions: best_exceptions, bytes: best_bytes + header }
     }
 
     fn write(&self, numbers: &[i64], out: &mut Vec<u8>) {
@@ -155,8 +185,10 @@ impl Packing {
             if self.unit == 1 { distance } else { distance / self.unit }
         };
         let high = |n: u64| if self.width >= 64 { 0 } else { n >> self.width };
-        let wide: Vec<(usize, u64)> =
-            numbers.iter().enumerate().map(|(at, v)| (at, high(n(*v)))).filter(|(_, high)| *high > 0).collect();
+        let wide: Vec<(usize, u64)> = match self.exceptions {
+            0 => Vec::new(),
+            _ => numbers.iter().enumerate().map(|(at, v)| (at, high(n(*v)))).filter(|(_, high)| *high > 0).collect(),
+        };
         put_varint(out, wide.len() as u64);
         let mut before = 0;
         for (at, high) in wide {
@@ -165,14 +197,17 @@ impl Packing {
             before = at;
         }
         let mask = if self.width >= 64 { u64::MAX } else { (1 << self.width) - 1 };
-        let (mut held, mut bits) = (0u128, 0);
+        let (mut held, mut bits) = (0u64, 0);
+        out.reserve((numbers.len() * self.width as usize).div_ceil(8));
         for value in numbers {
-            held |= u128::from(n(*value) & mask) << bits;
+            let low = n(*value) & mask;
+            held |= low << bits;
             bits += self.width;
-            while bits >= 64 {
-                out.extend_from_slice(&(held as u64).to_le_bytes());
-                held >>= 64;
+            if bits >= 64 {
+                out.extend_from_slice(&held.to_le_bytes());
                 bits -= 64;
+                // What did not fit of the number; all of it did where it ends the word.
+                held = low.checked_shr(self.width - bits).unwrap_or(0);
             }
         }
         out.extend_from_slice(&held.to_le_bytes()[..bits.div_ceil(8) as usize]);

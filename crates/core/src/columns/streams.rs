@@ -13,7 +13,7 @@ use super::dictionary::Texts;
 use super::messages::Variables;
 use super::texts::{self, Effort, List};
 use crate::event::template::HOLE;
-use std::collections::HashMap;
+use hashbrown::HashMap;
 
 /// Variables of one block at most.
 const MAX_VARIABLES: usize = 1 << 21;

@@ -19,7 +19,7 @@
 use super::dictionary::Interner;
 use super::{ints, streams};
 use crate::event::{put_varint, take_varint};
-use std::collections::HashMap;
+use hashbrown::HashMap;
 
 /// Texts of one list at most, and their bytes together.
 const MAX_COUNT: usize = 1 << 22;
@@ -96,7 +96,7 @@ pub(super) fn encode(list: &[&str], effort: Effort, out: &mut Vec<u8>) {
         return encode_plain(list, out);
     }
     let patterns = patterns_of(list);
-    let any = patterns.iter().filter(|p| **p == Pattern::Any).count();
+    let any = patterns.iter().filter(|(p, _)| *p == Pattern::Any).count();
     if any * 8 <= list.len() {
         out.push(1);
         return encode_patterned(list, &patterns, out);
@@ -144,8 +144,9 @@ fn encode_templated(list: &[&str]) -> Option<Vec<u8>> {
     Some(out)
 }
 
-/// The pattern of each text, chosen with the others in view: `PX-12345` goes with `PX-00017`.
-fn patterns_of<'a>(list: &[&'a str]) -> Vec<Pattern<'a>> {
+/// The pattern of each text, chosen with the others in view: `PX-12345` goes with `PX-00017`. Beside it, where that is a
+/// number between two texts, the number.
+fn patterns_of<'a>(list: &[&'a str]) -> Vec<(Pattern<'a>, i64)> {
     let mut padded: HashMap<(&str, &str), usize> = HashMap::new();
     for text in list {
         if let Some((prefix, digits, suffix)) = number_of(text)
@@ -173,8 +174,10 @@ fn patterns_of<'a>(list: &[&'a str]) -> Vec<Pattern<'a>> {
     let mut last: Option<Pattern> = None;
     list.iter()
         .map(|text| {
+            let mut number = 0;
             let pattern = match number_of(text) {
                 Some((prefix, digits, suffix)) => {
+                    number = digits.bytes().fold(0, |n, digit| n * 10 + i64::from(digit - b'0'));
                     let zero = digits.len() > 1 && digits.starts_with('0');
                     let width = padded.get(&(prefix, suffix)).copied().unwrap_or(0);
                     match (zero, width) {
@@ -186,11 +189,11 @@ fn patterns_of<'a>(list: &[&'a str]) -> Vec<Pattern<'a>> {
                 None => is_hex(text).map_or(Pattern::Any, |upper| Pattern::Hex { upper, form: text }),
             };
             if pattern == Pattern::Any || Some(pattern) == last {
-                return pattern;
+                return (pattern, number);
             }
             let admitted = admit(pattern);
             last = Some(admitted);
-            admitted
+            (admitted, number)
         })
         .collect()
 }
@@ -205,14 +208,14 @@ fn put_text(text: &str, out: &mut Vec<u8>) {
     out.extend_from_slice(text.as_bytes());
 }
 
-fn encode_patterned(list: &[&str], patterns: &[Pattern], out: &mut Vec<u8>) {
+fn encode_patterned(list: &[&str], patterns: &[(Pattern, i64)], out: &mut Vec<u8>) {
     let mut codes: HashMap<Pattern, i64> = HashMap::new();
     let mut distinct: Vec<Pattern> = Vec::new();
     // Neighbours are mostly of one pattern, which need not be looked up.
     let mut last: Option<(Pattern, i64)> = None;
     let which: Vec<i64> = patterns
         .iter()
-        .map(|p| match last {
+        .map(|(p, _)| match last {
             Some((same, code)) if same == *p => code,
             _ => {
                 let code = *codes.entry(*p).or_insert_with(|| {
@@ -245,17 +248,18 @@ fn encode_patterned(list: &[&str], patterns: &[Pattern], out: &mut Vec<u8>) {
     if distinct.len() > 1 {
         ints::encode(&which, out);
     }
-    for (code, pattern) in distinct.iter().enumerate() {
-        let of = || list.iter().zip(&which).filter(|(_, w)| **w == code as i64).map(|(t, _)| *t);
+    let mut members: Vec<Vec<(&str, i64)>> = vec![Vec::new(); distinct.len()];
+    for ((text, (_, number)), code) in list.iter().zip(patterns).zip(which) {
+        members[code as usize].push((text, *number));
+    }
+    for (pattern, members) in distinct.iter().zip(members) {
+        let texts = || members.iter().map(|(text, _)| *text);
         match pattern {
-            Pattern::Any => encode_any(&of().collect::<Vec<_>>(), out),
-            Pattern::Number { .. } => {
-                let digits = |t: &str| number_of(t).and_then(|(_, d, _)| d.parse().ok()).unwrap_or(0);
-                ints::encode(&of().map(digits).collect::<Vec<i64>>(), out);
-            }
+            Pattern::Any => encode_any(&texts().collect::<Vec<_>>(), out),
+            Pattern::Number { .. } => ints::encode(&members.iter().map(|(_, n)| *n).collect::<Vec<_>>(), out),
             Pattern::Hex { .. } => {
                 let nibble = |b: u8| (b as char).to_digit(16).unwrap_or(0) as u8;
-                let digits: Vec<u8> = of().flat_map(|t| t.bytes()).filter(|b| *b != b'-').map(nibble).collect();
+                let digits: Vec<u8> = texts().flat_map(|t| t.bytes()).filter(|b| *b != b'-').map(nibble).collect();
                 out.extend(digits.chunks_exact(2).map(|pair| pair[0] << 4 | pair[1]));
             }
         }

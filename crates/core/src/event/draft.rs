@@ -16,6 +16,8 @@ struct Node {
     parent: Option<PathId>,
     /// Its last segment as sent.
     name: String,
+    /// Whether the name stands in JSON as it is.
+    plain: bool,
 }
 
 /// The paths of one batch.
@@ -39,7 +41,8 @@ impl PathTable {
             None => Path::root(name),
         };
         let id = self.nodes.len() as u32;
-        self.nodes.push(Node { path, parent, name: name.to_owned() });
+        let plain = !name.bytes().any(|b| matches!(b, b'"' | b'\\' | 0..0x20));
+        self.nodes.push(Node { path, parent, name: name.to_owned(), plain });
         let nodes = &self.nodes;
         let again = |n: &u32| self::hash(nodes[*n as usize].parent, &nodes[*n as usize].name);
         self.table.insert_unique(hash, id, again);
@@ -49,6 +52,11 @@ impl PathTable {
     /// Whether `id` is `name` below `parent`; quicker than looking it up.
     pub fn is_child(&self, id: PathId, parent: Option<PathId>, name: &str) -> bool {
         self.nodes.get(id.0 as usize).is_some_and(|n| n.parent == parent && n.name == name)
+    }
+
+    /// The last segment of `id`, where it lies below `parent` and stands in JSON as it is.
+    pub fn plain_name(&self, id: PathId, parent: Option<PathId>) -> Option<&str> {
+        self.nodes.get(id.0 as usize).filter(|n| n.plain && n.parent == parent).map(|n| n.name.as_str())
     }
 
     /// The number of a whole path.

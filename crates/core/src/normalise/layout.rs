@@ -111,6 +111,8 @@ pub(super) fn take_parts<'a>(
     let mut set = known_parts(&known);
     let mut timed = apply_known(draft, known);
     let mut removed = 0u64;
+    // Where the entry of the time begins in the layout.
+    let mut entry = None;
     let mut fields = std::mem::take(&mut draft.fields);
     for Candidate { part, spelling, at: i, .. } in &meanings.candidates {
         // The mask has room for every field that has a meaning, for those come first in what senders write; one that
@@ -136,6 +138,9 @@ pub(super) fn take_parts<'a>(
             set |= part_bit(*part);
             timed |= *part == Part::Time;
         }
+        if *part == Part::Time && taken == Some(true) {
+            entry = Some(start + usize::from(start > 0));
+        }
     }
     if removed != 0 {
         let mut i = 0;
@@ -145,19 +150,19 @@ pub(super) fn take_parts<'a>(
         });
     }
     draft.fields = fields;
-    if timed {
-        refine(draft, paths);
+    if let Some(at) = entry {
+        refine(draft, at, paths);
     }
     timed
 }
 
 /// Adds what a second field tells of the time below the first one's unit: `nanoOfSecond` beside `epochSecond` (Java),
 /// `nanoseconds` beside a `timestamp` of milliseconds.
-fn refine(draft: &mut Draft, paths: &PathTable) {
+fn refine(draft: &mut Draft, entry: usize, paths: &PathTable) {
+    let form = draft.layout.as_bytes().get(entry + 1).copied().map(char::from);
     let unit = |form: char| EPOCH_UNITS.iter().find(|(f, _, _)| *f == form).map(|(_, each, _)| *each);
-    let mut entries = draft.layout.split(ENTRY_END);
-    let Some(entry) = entries.find(|e| e.starts_with(Part::Time as u8 as char)) else { return };
-    let Some(each_ns) = entry.chars().nth(1).and_then(unit).filter(|each| *each > 1) else { return };
+    let Some(each_ns) = form.and_then(unit).filter(|each| *each > 1) else { return };
+    let entry = draft.layout.get(entry..).and_then(|rest| rest.split(ENTRY_END).next()).unwrap_or_default();
     let beside = if entry.ends_with("epochSecond") { "instant.nanoOfSecond" } else { "nanoseconds" };
     let found = draft.fields.iter().find(|(path, _)| paths.path(*path).is(beside));
     if let Some((_, Leaf::Scalar(Scalar::Int(ns)))) = found

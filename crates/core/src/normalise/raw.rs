@@ -141,17 +141,40 @@ impl Flattener {
         }
         let guess = self.order.get(self.nth).copied().filter(|id| paths.is_child(*id, parent, name));
         let id = guess.unwrap_or_else(|| paths.child(parent, name));
+        self.note(id, paths.len());
+        Ok(id)
+    }
+
+    /// Takes the next name of an object where it is what the last event had at this place.
+    fn guessed(
+        &mut self,
+        reader: &mut Reader,
+        first: bool,
+        parent: Option<PathId>,
+        paths: &PathTable,
+    ) -> Option<PathId> {
+        let id = *self.order.get(self.nth)?;
+        if !reader.name_is(first, paths.plain_name(id, parent)?) {
+            return None;
+        }
+        self.note(id, paths.len());
+        Some(id)
+    }
+
+    /// Notes the path of the next name of the event; `paths` is how many there are.
+    fn note(&mut self, id: PathId, paths: usize) {
         if self.nth < self.order.len() {
             self.order[self.nth] = id;
         } else {
             self.order.push(id);
         }
         self.nth += 1;
-        self.met.resize(self.met.len().max(paths.len()), 0);
+        if self.met.len() < paths {
+            self.met.resize(paths, 0);
+        }
         let met = &mut self.met[id.0 as usize];
         self.twice |= *met == self.event;
         *met = self.event;
-        Ok(id)
     }
 
     fn object<'a>(
@@ -167,9 +190,15 @@ impl Flattener {
             return Err(Refusal::TooDeep(depth, limits.depth));
         }
         let mut first = true;
-        while let Some(name) = reader.name(first)? {
+        loop {
+            let path = match self.guessed(reader, first, parent, paths) {
+                Some(path) => path,
+                None => match reader.name(first)? {
+                    Some(name) => self.path(parent, &name, paths, limits)?,
+                    None => return Ok(()),
+                },
+            };
             first = false;
-            let path = self.path(parent, &name, paths, limits)?;
             let leaf = match reader.value()? {
                 Next::Scalar(scalar) => Leaf::Scalar(scalar),
                 Next::Object => {
@@ -194,7 +223,6 @@ impl Flattener {
                 return Err(Refusal::TooManyFields(out.len(), limits.fields));
             }
         }
-        Ok(())
     }
 
     fn entry<'a>(

@@ -15,13 +15,40 @@ fn is_word_char(c: char) -> bool {
     c == '_' || c.is_alphanumeric()
 }
 
+/// How far the characters at the start of `text` all are of a word, or all are none. Most are ASCII, and are told by a
+/// table byte by byte.
+fn reach(text: &str, of_word: bool) -> usize {
+    const OF_WORD: [bool; 128] = {
+        let mut of_word = [false; 128];
+        let mut b = 0;
+        while b < 128 {
+            of_word[b] = (b as u8).is_ascii_alphanumeric() || b as u8 == b'_';
+            b += 1;
+        }
+        of_word
+    };
+    let mut at = 0;
+    while let Some(byte) = text.as_bytes().get(at) {
+        match OF_WORD.get(usize::from(*byte)) {
+            Some(of) if *of == of_word => at += 1,
+            Some(_) => return at,
+            None => match text[at..].chars().next() {
+                Some(c) if is_word_char(c) == of_word => at += c.len_utf8(),
+                _ => return at,
+            },
+        }
+    }
+    at
+}
+
 impl<'a> Iterator for Words<'a> {
     type Item = &'a str;
     fn next(&mut self) -> Option<&'a str> {
-        let start = self.rest.find(is_word_char)?;
-        let from = &self.rest[start..];
-        let end = from.find(|c| !is_word_char(c)).unwrap_or(from.len());
-        let (word, rest) = from.split_at(end);
+        let from = &self.rest[reach(self.rest, false)..];
+        if from.is_empty() {
+            return None;
+        }
+        let (word, rest) = from.split_at(reach(from, true));
         self.rest = rest;
         Some(word)
     }

@@ -4,7 +4,7 @@ use crate::{HOUR_NS, SLICE, slice};
 use anyhow::{Context, Result};
 use calvex_core::batch::{BatchBuilder, HeadKey, Policy, Reading};
 use calvex_core::chunk::{MAX_CHUNK_ROWS, build_chunks};
-use calvex_core::columns::{Page, PageRead, Placed, arrange};
+use calvex_core::columns::{Page, PageRead};
 use calvex_core::journal::encode_batch;
 use calvex_core::normalise::{Arrival, Limits};
 use calvex_core::route::RouteTable;
@@ -12,9 +12,6 @@ use calvex_core::shape::Shaping;
 use calvex_e2e::load::Load;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
-
-/// Pages of one request are joined to pages of about this many rows before a head is sealed.
-const JOINED: usize = 4;
 
 /// Takes `events` events through the steps and prints what each took.
 pub fn steps(events: usize) -> Result<()> {
@@ -46,11 +43,8 @@ pub fn steps(events: usize) -> Result<()> {
     }
     let mut chunk_bytes = 0;
     for pages in heads.into_values() {
-        let began = Instant::now();
-        let joined: Vec<Page> = pages.chunks(JOINED).map(join).collect::<Result<_>>()?;
-        timed("4 join in the head", began);
         let mut head: Vec<&dyn PageRead> = Vec::new();
-        for page in &joined {
+        for page in &pages {
             head.push(page);
             if head.iter().map(|p| p.rows()).sum::<usize>() >= MAX_CHUNK_ROWS / 2 {
                 chunk_bytes += seal(&head, &mut timed)?;
@@ -75,19 +69,10 @@ pub fn steps(events: usize) -> Result<()> {
     Ok(())
 }
 
-fn join(pages: &[Page]) -> Result<Page> {
-    let placed = |(source, page): (usize, &Page)| {
-        (0..page.rows() as u32).map(move |row| Placed { source: source as u32, row }).collect::<Vec<_>>()
-    };
-    let order: Vec<Placed> = pages.iter().enumerate().flat_map(placed).collect();
-    let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
-    Ok(arrange(&sources, &order)?)
-}
-
 fn seal(head: &[&dyn PageRead], timed: &mut impl FnMut(&'static str, Instant)) -> Result<usize> {
     let began = Instant::now();
     let chunks = build_chunks(head, || 1)?;
-    timed("5 seal", began);
+    timed("4 seal", began);
     let first = chunks.first().context("an empty head")?;
     Ok(first.parts.iter().map(Vec::len).sum())
 }
