@@ -6,8 +6,8 @@ use calvex_core::search::Workers;
 use rayon::prelude::*;
 use std::sync::Arc;
 
-/// Pages of a wave from which a question is a long one.
-const LONG: usize = 96;
+/// Pages of a wave from which a question is a long one: what looks for events reaches it with its sixth wave.
+const LONG: usize = 32;
 /// Steps of niceness (POSIX `nice`) that long questions stand behind all else.
 const BEHIND: i32 = 10;
 

@@ -9,6 +9,7 @@ export function figure(value: Json, unit?: string): string {
     const [each, name] = value >= 1e9 ? [1e9, "s"] : value >= 1e6 ? [1e6, "ms"] : [1e3, "µs"];
     return `${(value / each).toPrecision(3)} ${name}`;
   }
-  const short = Number.isInteger(value) ? number(value) : number(Number(value.toPrecision(4)));
+  // Four digits that tell something, however small the figure is.
+  const short = number(value, Number.isInteger(value) ? undefined : 4);
   return unit ? `${short} ${unit}` : short;
 }

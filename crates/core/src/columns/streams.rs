@@ -51,7 +51,7 @@ impl Plan {
             let template = templates.get(*code as usize);
             let mut holes = Vec::new();
             let mut from = 0;
-            for (at, _) in template.match_indices(HOLE) {
+            for at in memchr::memchr_iter(HOLE as u8, template.as_bytes()) {
                 let next = known.len() as u32;
                 let lead = lead(&template[from..at]);
                 holes.push(match known.get(lead) {

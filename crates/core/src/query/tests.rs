@@ -37,6 +37,38 @@ fn golden_cases() {
     assert!(seen > 40, "only {seen} cases were read");
 }
 
+/// A node a line, set in by its depth; a token with its text.
+fn drawn(node: &Syntax, query: &str, depth: usize, out: &mut String) {
+    let kind = serde_json::to_value(node.kind).unwrap();
+    out.push_str(&format!("\n{:>2$}{}", "", kind.as_str().unwrap(), depth * 2));
+    if node.parts.is_empty() {
+        let text: String = query.chars().skip(node.from).take(node.to - node.from).collect();
+        out.push_str(&format!(" `{text}`"));
+    }
+    node.parts.iter().for_each(|part| drawn(part, query, depth + 1, out));
+}
+
+/// The trees that editors work on, whole and broken. `CALVEX_BLESS=1` writes them anew.
+#[test]
+fn golden_trees() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/src/query/golden/trees.txt");
+    let text = std::fs::read_to_string(path).unwrap();
+    let (mut told, mut seen) = (String::new(), 0);
+    for case in text.split("\n\n").filter(|c| !c.trim().is_empty()) {
+        let query = case.trim_start_matches('\n').lines().next().unwrap_or("");
+        told.push_str(query);
+        drawn(&parse(query, &context()).syntax, query, 1, &mut told);
+        told.push_str("\n\n");
+        seen += 1;
+    }
+    if std::env::var_os("CALVEX_BLESS").is_some() {
+        std::fs::write(path, &told).unwrap();
+    } else {
+        assert_eq!(told, text);
+    }
+    assert!(seen > 20, "only {seen} trees were read");
+}
+
 fn sample() -> Event {
     let text = |t: &str| Value::Text(t.into());
     let item = |a: i64| Value::Object(vec![("weight_g".into(), Value::Int(a))]);

@@ -24,7 +24,7 @@ const GROUP_BYTES: usize = 16 << 20;
 const QUEUE: usize = 256;
 /// An emptied journal table beyond this size is left for a new one once nothing has come for a while, so that its file
 /// does not stand there until the next rotation.
-const IDLE_ROTATE_BYTES: u64 = 4 << 20;
+const IDLE_ROTATE_BYTES: u64 = 512 << 10;
 const IDLE: Duration = Duration::from_secs(2);
 /// How long a sender waits for its commit.
 const ANSWER_WAIT: Duration = Duration::from_secs(20);

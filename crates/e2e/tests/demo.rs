@@ -1,0 +1,155 @@
+//! The demo as a newcomer meets it: it starts, says where to look, every command of the README's tour works on it, it
+//! stops when asked, and a second start keeps what it had.
+
+use anyhow::{Context, Result, bail};
+use calvex_e2e::service::{PATIENCE, binary, wait_for};
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, Output, Stdio};
+use std::time::Instant;
+
+struct Demo {
+    child: Child,
+    /// What it printed, by the words before the text.
+    told: Vec<String>,
+}
+
+impl Demo {
+    /// Starts it and waits until it says how to stop it.
+    fn start(dir: &Path) -> Result<Demo> {
+        let free = || Ok::<_, anyhow::Error>(std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.to_string());
+        let log = std::fs::File::options().create(true).append(true).open(dir.join("demo.log"))?;
+        let mut child = Command::new(binary())
+            .args(["demo", "--events", "10000", "--otlp-listen", "127.0.0.1:0", "--listen", &free()?])
+            .args(["--receiver-http", &free()?, "--receiver-smtp", &free()?, "--data-dir"])
+            .arg(dir.join("data"))
+            .env("CALVEX_GRPC_LISTEN", "127.0.0.1:0")
+            .env("CALVEX_DATABASE_BUFFER_POOL_MIB", "128")
+            .env("CALVEX_DATABASE_REDO_LOG_MIB", "64")
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(log)
+            .spawn()?;
+        let mut lines = BufReader::new(child.stdout.take().context("no output")?).lines();
+        let mut told = Vec::new();
+        while !told.iter().any(|l: &String| l.starts_with("stop")) {
+            match lines.next().transpose()? {
+                Some(line) => told.push(line),
+                None => bail!("the demo ended: {}", std::fs::read_to_string(dir.join("demo.log"))?),
+            }
+        }
+        // What it prints later must not fill the pipe.
+        std::thread::spawn(move || lines.for_each(drop));
+        Ok(Demo { child, told })
+    }
+
+    fn says(&self, what: &str) -> Result<&str> {
+        let line = self.told.iter().find_map(|l| l.strip_prefix(what));
+        Ok(line.with_context(|| format!("it says no `{what}`: {:?}", self.told))?.trim())
+    }
+
+    /// Runs a line as a shell would, after the `export` that the demo prints.
+    fn shell(&self, folder: &Path, line: &str) -> Result<Output> {
+        let path = format!("{}:{}", binary().parent().context("no folder")?.display(), std::env::var("PATH")?);
+        let password = self.says("sign in    admin / ")?;
+        let script =
+            format!("set -o pipefail; {}; export CALVEX_ADMIN_PASSWORD={password}; {line}", self.says("in a shell")?);
+        let shell = Command::new("bash")
+            .args(["-c", &script])
+            .current_dir(folder)
+            .env("PATH", path)
+            .env("HOME", folder)
+            .output()?;
+        Ok(shell)
+    }
+
+    /// Asks it to stop, as Ctrl-C does.
+    fn stop(mut self) -> Result<()> {
+        let asked = Command::new("kill").args(["-INT", &self.child.id().to_string()]).status()?;
+        anyhow::ensure!(asked.success(), "it is gone already");
+        let until = Instant::now() + PATIENCE;
+        while self.child.try_wait()?.is_none() {
+            anyhow::ensure!(Instant::now() < until, "it does not stop");
+            std::thread::yield_now();
+        }
+        anyhow::ensure!(self.child.wait()?.success(), "it did not end well");
+        Ok(())
+    }
+}
+
+impl Drop for Demo {
+    fn drop(&mut self) {
+        let _ = Command::new("kill").args(["-INT", &self.child.id().to_string()]).status();
+        let _ = self.child.wait();
+    }
+}
+
+/// The README's lines that are commands of a shell, but those that follow for ever and those that need a network.
+fn commands() -> Vec<String> {
+    let readme = include_str!("../../../README.md");
+    let lines = readme.lines().filter_map(|l| l.strip_prefix("    "));
+    let ours = lines.filter(|l| l.starts_with("calvex ") || l.contains("| calvex ") || l.starts_with("export "));
+    let runs = ours.filter(|l| !l.starts_with("calvex tail") && !l.contains("CALVEX_URL=http"));
+    runs.map(str::to_owned).collect()
+}
+
+#[test]
+fn the_readmes_tour() -> Result<()> {
+    let home = tempfile::tempdir()?;
+    let demo = Demo::start(home.path())?;
+    anyhow::ensure!(demo.says("console")?.starts_with("http://127.0.0.1:"), "{:?}", demo.told);
+    anyhow::ensure!(demo.says("sign in")?.starts_with("admin / "), "{:?}", demo.told);
+    let folder = home.path().join("folder");
+    std::fs::create_dir(&folder)?;
+    std::fs::write(
+        folder.join("events.ndjson"),
+        "{\"service\":\"slots\",\"message\":\"door 4 opened by PX-10023\"}\n",
+    )?;
+    std::fs::write(folder.join("slots.log"), "02:38 lease 17 ran out\n02:39 lease 18 ran out\n".repeat(20))?;
+
+    let commands = commands();
+    assert!(commands.len() > 20, "{commands:?}");
+    for line in &commands {
+        // A key once exported is there for the lines after it.
+        let key = if line.starts_with("export ") { String::new() } else { exported(&commands) };
+        let ran = demo.shell(&folder, &format!("{key}{line}"))?;
+        let told =
+            (String::from_utf8_lossy(&ran.stdout).into_owned(), String::from_utf8_lossy(&ran.stderr).into_owned());
+        // Nothing found is an answer as well, but none of the tour's about the night.
+        let nothing = ["saved", "arrivals", "probe"].iter().any(|may| line.contains(may));
+        assert!(
+            ran.status.code() == Some(0) || nothing && ran.status.code() == Some(1),
+            "{line}\n{}\n{}",
+            told.0,
+            told.1
+        );
+        assert!(!told.1.contains("panicked"), "{line}: {}", told.1);
+    }
+
+    // Stopped and started again, it has what it had, and does not load it twice.
+    let count = |demo: &Demo| -> Result<u64> {
+        let ran = demo.shell(
+            &folder,
+            "calvex search 'env.none=1 or service=slots measure count' --from now-2d --to now-1h --json",
+        )?;
+        let told: serde_json::Value = serde_json::from_slice(&ran.stdout)?;
+        Ok(told["count"].as_u64().unwrap_or(0))
+    };
+    let before = count(&demo)?;
+    let night = demo.says("the night")?.to_owned();
+    demo.stop()?;
+    let again = Demo::start(home.path())?;
+    assert_eq!(again.says("the night")?, night);
+    wait_for("the night", || Ok((count(&again)? == before).then_some(())))?;
+    anyhow::ensure!(before > 500, "only {before} events of slots");
+    again.stop()
+}
+
+/// What the tour exports, once for all lines.
+fn exported(commands: &[String]) -> String {
+    commands
+        .iter()
+        .filter(|l| l.starts_with("export "))
+        .map(|l| format!("{} >/dev/null; ", l.replace("my-service", "tour-$RANDOM$RANDOM")))
+        .collect()
+}
