@@ -94,7 +94,8 @@ fn figure(value: &Value) -> String {
             } else if n.abs() >= 1.0 {
                 2
             } else {
-                4
+                // Three that tell something, however small it is.
+                (2 - n.abs().log10().floor() as i32).clamp(0, 15) as usize
             };
             format!("{n:.digits$}")
         }
@@ -103,7 +104,6 @@ fn figure(value: &Value) -> String {
     }
 }
 
-/// The first aggregate's steps as bars.
 /// Numbers as one line of bars.
 pub fn bars(numbers: &[f64]) -> String {
     let together = numbers.len().div_ceil(MAX_BARS).max(1);
@@ -121,8 +121,8 @@ mod tests {
     #[test]
     fn figures_and_bars() {
         assert_eq!(
-            ["0.0123", "14.20", "1234", "7", "–"],
-            [json!(0.01234), json!(14.2), json!(1234.4), json!(7), Value::Null]
+            ["0.0123", "0.500", "-0.0000123", "14.20", "1234", "7", "–"],
+            [json!(0.01234), json!(0.5), json!(-0.00001234), json!(14.2), json!(1234.4), json!(7), Value::Null]
                 .map(|v| figure(&v))
                 .each_ref()
                 .map(String::as_str)

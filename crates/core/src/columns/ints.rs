@@ -261,6 +261,42 @@ pub(super) fn decode(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i
     }
 }
 
+/// Moves `at` behind `count` numbers without reading them; `None` where they do not decode.
+pub(super) fn skip(bytes: &[u8], at: &mut usize, count: usize) -> Option<()> {
+    let form = *bytes.get(*at)?;
+    *at += 1;
+    match form {
+        0 => take_varint(bytes, at).map(|_| ()),
+        1 => {
+            let runs = take_varint(bytes, at)?;
+            skip_varints(bytes, at, runs.checked_mul(2)?)
+        }
+        2 => skip_packed(bytes, at, count),
+        3 => {
+            take_varint(bytes, at)?;
+            skip_packed(bytes, at, count.checked_sub(1)?)
+        }
+        4 => skip_varints(bytes, at, count as u64),
+        5 if *bytes.get(*at)? != 5 => skip(bytes, at, count),
+        _ => None,
+    }
+}
+
+fn skip_varints(bytes: &[u8], at: &mut usize, count: u64) -> Option<()> {
+    (0..count).try_for_each(|_| take_varint(bytes, at).map(|_| ()))
+}
+
+fn skip_packed(bytes: &[u8], at: &mut usize, count: usize) -> Option<()> {
+    skip_varints(bytes, at, 2)?;
+    let width = *bytes.get(*at)? as usize;
+    *at += 1;
+    let wide = take_varint(bytes, at)?;
+    skip_varints(bytes, at, wide.checked_mul(2)?)?;
+    let length = count.checked_mul(width)?.div_ceil(8);
+    *at = at.checked_add(length).filter(|end| *end <= bytes.len())?;
+    Some(())
+}
+
 /// Reads `count` codes below `distinct` and moves `at` behind them; `None` where they do not decode.
 pub(super) fn decode_codes(bytes: &[u8], at: &mut usize, count: usize, distinct: usize) -> Option<Vec<u32>> {
     let numbers = decode(bytes, at, count)?;
@@ -327,6 +363,9 @@ mod tests {
         let mut at = 0;
         assert_eq!(decode(&out, &mut at, numbers.len()).as_deref(), Some(numbers));
         assert_eq!(at, out.len());
+        let mut behind = 0;
+        assert_eq!(skip(&out, &mut behind, numbers.len()), Some(()));
+        assert_eq!(behind, at);
         out.len()
     }
 
@@ -392,6 +431,7 @@ mod tests {
         #[test]
         fn any_bytes_are_answered(bytes in any::<Vec<u8>>(), count in 0usize..9000) {
             let _ = decode(&bytes, &mut 0, count);
+            let _ = skip(&bytes, &mut 0, count);
         }
     }
 }

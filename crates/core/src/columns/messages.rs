@@ -3,6 +3,7 @@
 
 use super::dictionary::Texts;
 use super::streams;
+use super::texts::Letters;
 use crate::error::{CoreError, Result};
 use crate::event::template::{HOLE, join};
 use std::sync::OnceLock;
@@ -79,6 +80,22 @@ impl Messages {
         let unpack = || streams::unpack(&self.packed, &self.templates, &self.codes);
         let unpacked = self.variables.get_or_init(unpack).as_ref();
         unpacked.ok_or_else(|| CoreError::damaged("a message block", "its variables do not decode"))
+    }
+
+    /// The places of the values of templates that `asked` names, one of whose variables passes; `word` (folded) stands in
+    /// each that does. Unpacks as little as it can.
+    ///
+    /// # Errors
+    /// As [`Messages::variables`].
+    pub fn places(&self, word: &str, asked: impl Fn(u32) -> bool, passes: impl Fn(&str) -> bool) -> Result<Vec<usize>> {
+        if self.variables.get().is_some() {
+            let variables = self.variables()?;
+            let holds =
+                |(place, code): (usize, &u32)| (asked(*code) && variables.of(place).any(&passes)).then_some(place);
+            return Ok(self.codes.iter().enumerate().filter_map(holds).collect());
+        }
+        let found = streams::places(&self.packed, &self.templates, &self.codes, Letters::of(word), asked, passes);
+        found.ok_or_else(|| CoreError::damaged("a message block", "its variables do not decode"))
     }
 
     /// The template of the value at `place`.

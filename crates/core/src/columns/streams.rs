@@ -11,7 +11,7 @@
 
 use super::dictionary::Texts;
 use super::messages::Variables;
-use super::texts::{self, Effort, List};
+use super::texts::{self, Effort, Letters, List};
 use crate::event::template::HOLE;
 use hashbrown::HashMap;
 
@@ -102,6 +102,52 @@ pub(super) fn unpack(bytes: &[u8], templates: &Texts, codes: &[u32]) -> Option<V
     (at == bytes.len()).then_some(variables)
 }
 
+/// The places of the messages of templates that `asked` names, one of whose variables passes. Streams none of whose
+/// variables may hold the letters are not unpacked.
+pub(super) fn places(
+    bytes: &[u8],
+    templates: &Texts,
+    codes: &[u32],
+    letters: Letters,
+    asked: impl Fn(u32) -> bool,
+    passes: impl Fn(&str) -> bool,
+) -> Option<Vec<usize>> {
+    if *bytes.first()? != 1 {
+        let variables = unpack(bytes, templates, codes)?;
+        let holds = |place: &usize| asked(codes[*place]) && variables.of(*place).any(&passes);
+        return Some((0..codes.len()).filter(holds).collect());
+    }
+    let plan = Plan::of(templates, codes);
+    let most: usize = codes.iter().map(|code| plan.holes(*code).len()).sum();
+    let most = Some(most).filter(|n| *n <= MAX_VARIABLES)?;
+    let mut at = 1;
+    let mut passing: Vec<Option<Vec<bool>>> = Vec::with_capacity(plan.streams);
+    for _ in 0..plan.streams {
+        let list = texts::decode_holding(bytes, &mut at, most, letters)?;
+        let told = list.map(|list| (0..list.ends.len()).map(|n| passes(list.get(n))).collect::<Vec<_>>());
+        passing.push(told.filter(|told| told.contains(&true)));
+    }
+    if at != bytes.len() {
+        return None;
+    }
+    let mut found = Vec::new();
+    if passing.iter().any(Option::is_some) {
+        let mut cursors = vec![0usize; plan.streams];
+        for (place, code) in codes.iter().enumerate() {
+            let mut holds = false;
+            for stream in plan.holes(*code) {
+                let (n, told) = (cursors.get_mut(*stream as usize)?, passing.get(*stream as usize)?);
+                holds |= told.as_ref().is_some_and(|told| told.get(*n) == Some(&true));
+                *n += 1;
+            }
+            if holds && asked(*code) {
+                found.push(place);
+            }
+        }
+    }
+    Some(found)
+}
+
 /// Reads what [`pack`] wrote and moves `at` behind it.
 pub(super) fn unpack_from(bytes: &[u8], at: &mut usize, templates: &Texts, codes: &[u32]) -> Option<Variables> {
     let form = *bytes.get(*at)?;
@@ -178,6 +224,12 @@ mod tests {
                 let back = unpack(&bytes, &templates.dictionary, &codes).unwrap();
                 let flat: Vec<&str> = (0..codes.len()).flat_map(|n| back.of(n)).collect();
                 prop_assert_eq!(&flat, &variables);
+                for word in ["1", "door", "é", "ms", "x"] {
+                    let passes = |variable: &str| variable.to_lowercase().contains(word);
+                    let found = places(&bytes, &templates.dictionary, &codes, Letters::of(word), |c| c % 2 == 0, passes);
+                    let plain = (0..codes.len()).filter(|n| codes[*n] % 2 == 0 && back.of(*n).any(passes));
+                    prop_assert_eq!(found.unwrap(), plain.collect::<Vec<_>>());
+                }
                 for cut in 0..bytes.len() {
                     prop_assert!(unpack(&bytes[..cut], &templates.dictionary, &codes).is_none());
                 }

@@ -76,19 +76,14 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
     // A template that no message of the page has is not looked at.
     let mut verdicts: Vec<Option<Verdict>> = vec![None; messages.templates.len()];
     let mut message = String::new();
-    // Folding changes the length of few letters, and never to less than a third.
-    let shortest = test.words.first().map_or(0, |w| if w.is_ascii() { w.len() } else { w.len() / 3 });
     for (place, code) in messages.codes.iter().enumerate() {
         let Some(slot) = verdicts.get_mut(*code as usize) else { continue };
         let verdict = *slot.get_or_insert_with(|| judge(test, messages.templates.get(*code as usize)));
         let holds = match verdict {
             Verdict::All => true,
             Verdict::None => false,
-            // A variable is whole words, so one word stands in one of them or nowhere.
-            Verdict::Ask if test.words.len() == 1 => messages
-                .variables()?
-                .of(place)
-                .any(|variable| variable.len() >= shortest && contains_words(variable, &test.words, test.prefix)),
+            // One word is looked for below.
+            Verdict::Ask if test.words.len() == 1 => false,
             Verdict::Ask => {
                 message.clear();
                 messages.write(place, &mut message)?;
@@ -98,6 +93,16 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
         if holds {
             rows.set(column.row(place));
         }
+    }
+    // A variable is whole words, so one word stands in one of them or nowhere.
+    if let [word] = test.words.as_slice()
+        && verdicts.contains(&Some(Verdict::Ask))
+    {
+        let asked = |code: u32| verdicts.get(code as usize) == Some(&Some(Verdict::Ask));
+        // Folding changes the length of few letters, and never to less than a third.
+        let shortest = if word.is_ascii() { word.len() } else { word.len() / 3 };
+        let passes = |v: &str| v.len() >= shortest && contains_words(v, &test.words, test.prefix);
+        messages.places(word, asked, passes)?.into_iter().for_each(|place| rows.set(column.row(place)));
     }
     Ok(())
 }

@@ -62,7 +62,7 @@ pub fn questions(sample: &Value, from: &str, to: &str) -> Result<Vec<Question>> 
             needle: true,
         },
         Question {
-            name: "words that begin so (no filter tells)",
+            name: "words that begin so, in every second page",
             path: search,
             body: body("rare3*"),
             table: Some("MATCH(message) AGAINST('rare3*' IN BOOLEAN MODE)".into()),
