@@ -7,6 +7,7 @@ mod output;
 mod proposed;
 mod shown;
 
+use clap::error::ErrorKind;
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
 
@@ -107,14 +108,38 @@ fn main() -> ExitCode {
     }
 }
 
+/// What the argument parser tells in several lines, in one: what is wrong, the cure if it has one, and where to read on.
+fn misused(told: &str) -> String {
+    let mut lines = told.lines().map(str::trim);
+    let wrong: Vec<&str> = lines.by_ref().take_while(|line| !line.is_empty()).collect();
+    let wrong = wrong.join(" ");
+    let mut one = wrong.strip_prefix("error: ").unwrap_or(&wrong).to_owned();
+    let mut command = "calvex".to_owned();
+    for line in lines {
+        if let Some(tip) = line.strip_prefix("tip: ") {
+            one.push_str("; ");
+            one.push_str(tip);
+        } else if let Some(usage) = line.strip_prefix("Usage: ") {
+            let names = usage.split(' ').take_while(|word| word.starts_with(|c: char| c.is_ascii_lowercase()));
+            command = names.collect::<Vec<_>>().join(" ");
+        }
+    }
+    format!("{one}; see `{command} --help`")
+}
+
 async fn run() -> ExitCode {
     // The one TLS implementation of every client in this process; a second call could only say it is there already.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
-        Err(e) => {
+        // Help and version, asked for or for want of a command, are told whole.
+        Err(e) if !e.use_stderr() || e.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
             let _ = e.print();
             return ExitCode::from(if e.use_stderr() { 2 } else { 0 });
+        }
+        Err(e) => {
+            eprintln!("calvex: {}", misused(&e.to_string()));
+            return ExitCode::from(2);
         }
     };
     let ended = match cli.command {
@@ -157,6 +182,36 @@ async fn run() -> ExitCode {
         Err(e) => {
             eprintln!("calvex: {}", format!("{e:#}").replace('\n', " "));
             ExitCode::from(2)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn misuse_is_told_in_one_line() {
+        for (line, told) in [
+            (
+                "calvex breakdown",
+                "the following required arguments were not provided: <FIELDS>...; see `calvex breakdown --help`",
+            ),
+            (
+                "calvex serach door",
+                "unrecognized subcommand 'serach'; some similar subcommands exist: 'serve', 'search'; see `calvex --help`",
+            ),
+            (
+                "calvex search --colums a",
+                "unexpected argument '--colums' found; a similar argument exists: '--columns'; see `calvex search --help`",
+            ),
+            (
+                "calvex search -n many",
+                "invalid value 'many' for '--limit <LIMIT>': invalid digit found in string; see `calvex --help`",
+            ),
+        ] {
+            let error = Cli::try_parse_from(line.split(' ')).err().map(|e| misused(&e.to_string()));
+            assert_eq!(error.as_deref(), Some(told), "{line}");
         }
     }
 }

@@ -7,8 +7,9 @@ use calvex_core::event::time::parse_time;
 use clap::Args;
 use serde_json::Value;
 
-/// Widest a column is shown.
+/// Widest a column is made for its name, and most characters of a value in it: an id in hex or in groups is shown whole.
 const COLUMN: usize = 28;
+const CELL: usize = 40;
 
 /// Times in UTC or the system's zone.
 #[derive(Args, Clone, Copy, Debug, Default)]
@@ -83,7 +84,12 @@ impl Shown {
         let message = text("message").replace(['\n', '\r'], "⏎");
         let mut columns = String::new();
         for column in &self.columns {
-            let cell: String = field_text(&event, column).chars().take(COLUMN).collect();
+            let whole = field_text(&event, column);
+            let mut cell: String = whole.chars().take(CELL).collect();
+            if cell.len() < whole.len() {
+                cell.pop();
+                cell.push('…');
+            }
             columns.push_str(&format!("{cell:<width$} ", width = column.chars().count().clamp(12, COLUMN)));
         }
         let fields = if self.columns.is_empty() { brief(&event["fields"], self.wrap) } else { String::new() };

@@ -25,19 +25,23 @@ async fn it_is_ones_own() -> Result<()> {
     let scroll = "const list = document.querySelector('[role=grid]'); list.scrollTop = list.scrollHeight;";
     wait_until(async || {
         browser.page.execute(scroll, vec![]).await?;
-        Ok(browser.css("[role=grid]").await?.text().await?.contains("That is all in this range."))
+        Ok(browser.css("[role=grid]").await?.text().await?.contains("That is all in this range.")
+            && browser.page.find(By::Css(format!("[aria-rowindex='{total}']"))).await.is_ok())
     })
-    .await?;
+    .await
+    .context("the end")?;
     let counted = browser.css("[role=grid]").await?.attr("aria-rowcount").await?;
     assert_eq!(counted, Some(total.to_string()));
-    let earliest = rows(&stage).await?.pop().context("no row")?;
+    let earliest = browser.css(&format!("[aria-rowindex='{total}']")).await?.text().await?;
 
     // The other way round, the earliest stands first, and the address says so.
     browser.saying("button", "newest first").await?.click().await?;
     stage.address_with("order=oldest").await?;
-    wait_until(async || Ok(rows(&stage).await?.first() == Some(&earliest))).await?;
+    wait_until(async || Ok(browser.css("[aria-rowindex='1']").await?.text().await? == earliest))
+        .await
+        .context("the earliest first")?;
     browser.saying("button", "oldest first").await?.click().await?;
-    wait_until(async || Ok(rows(&stage).await? == newest)).await?;
+    wait_until(async || Ok(rows(&stage).await? == newest)).await.context("the newest first")?;
 
     // Columns change places, are dragged wider, and go.
     stage.open("service=slots", "columns=slot.bank,slot.door").await?;
@@ -45,11 +49,11 @@ async fn it_is_ones_own() -> Result<()> {
         let names = "return [...document.querySelectorAll('[role=columnheader]')].map((c) => c.innerText).join(' ')";
         Ok(browser.page.execute(names, vec![]).await?.convert()?)
     };
-    wait_until(async || Ok(columns().await?.contains("slot.bank slot.door"))).await?;
+    wait_until(async || Ok(columns().await?.contains("slot.bank slot.door"))).await.context("two columns")?;
     browser.css("[aria-label='Column slot.bank']").await?.click().await?;
     browser.saying("[role=menuitem]", "to the right").await?.click().await?;
     stage.address_with("columns=slot.door%2Cslot.bank").await?;
-    wait_until(async || Ok(columns().await?.contains("slot.door slot.bank"))).await?;
+    wait_until(async || Ok(columns().await?.contains("slot.door slot.bank"))).await.context("columns moved")?;
     let grip = browser.css("[aria-label='Width of slot.bank']").await?;
     let before: i64 = grip.attr("aria-valuenow").await?.context("no width")?.parse()?;
     browser.page.action_chain().drag_and_drop_element_by_offset(&grip, 60, 0).perform().await?;
@@ -57,10 +61,11 @@ async fn it_is_ones_own() -> Result<()> {
         let now = browser.css("[aria-label='Width of slot.bank']").await?.attr("aria-valuenow").await?;
         Ok(now.and_then(|n| n.parse::<i64>().ok()).is_some_and(|n| n > before + 40))
     })
-    .await?;
+    .await
+    .context("a width")?;
     browser.css("[aria-label='Column slot.door']").await?.click().await?;
     browser.saying("[role=menuitem]", "take away").await?.click().await?;
-    wait_until(async || Ok(!columns().await?.contains("slot.door"))).await?;
+    wait_until(async || Ok(!columns().await?.contains("slot.door"))).await.context("a column gone")?;
 
     // A long message takes one line, or all it needs.
     let long = format!(
@@ -74,7 +79,7 @@ async fn it_is_ones_own() -> Result<()> {
     let one = height().await?;
     browser.saying("button", "wrap").await?.click().await?;
     stage.address_with("wrap=1").await?;
-    wait_until(async || Ok(height().await? > one * 1.8)).await?;
+    wait_until(async || Ok(height().await? > one * 1.8)).await.context("a message in lines")?;
     stage.browser.close().await
 }
 
