@@ -9,24 +9,15 @@ fn context() -> Context {
     Context::utc(parse_time("2026-10-04T02:40:00Z").unwrap())
 }
 
-/// A case is a query line, then `=` with its canonical form and `?` with warnings, or `!` with each mistake; blank
-/// lines part cases. `CALVEX_BLESS=1` writes the answers anew, to be read before they are committed.
-#[test]
-fn golden_cases() {
-    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/src/query/golden/parse.txt");
-    let text = std::fs::read_to_string(path).unwrap();
+/// Holds the answers of a file's cases against what they are now. A case is a query line and its answer; blank lines part
+/// cases. `CALVEX_BLESS=1` writes the answers anew, to be read before they are committed.
+fn golden(file: &str, least: usize, answer: impl Fn(&str) -> String) {
+    let path = format!("{}/src/query/golden/{file}", env!("CARGO_MANIFEST_DIR"));
+    let text = std::fs::read_to_string(&path).unwrap();
     let (mut told, mut seen) = (String::new(), 0);
     for case in text.split("\n\n").filter(|c| !c.trim().is_empty()) {
         let query = case.trim_start_matches('\n').lines().next().unwrap_or("");
-        let parsed = parse(query, &context());
-        told.push_str(query);
-        if parsed.mistakes.is_empty() {
-            told.push_str(&format!("\n= {}", parsed.query.canonical()));
-            parsed.warnings.iter().for_each(|w| told.push_str(&format!("\n? {w}")));
-        } else {
-            parsed.mistakes.iter().for_each(|m| told.push_str(&format!("\n! {m}")));
-        }
-        told.push_str("\n\n");
+        told.push_str(&format!("{query}{}\n\n", answer(query)));
         seen += 1;
     }
     if std::env::var_os("CALVEX_BLESS").is_some() {
@@ -34,7 +25,20 @@ fn golden_cases() {
     } else {
         assert_eq!(told, text);
     }
-    assert!(seen > 40, "only {seen} cases were read");
+    assert!(seen >= least, "only {seen} cases were read");
+}
+
+/// `=` has the canonical form and `?` warnings, or `!` each mistake.
+#[test]
+fn golden_cases() {
+    golden("parse.txt", 40, |query| {
+        let parsed = parse(query, &context());
+        if !parsed.mistakes.is_empty() {
+            return parsed.mistakes.iter().map(|m| format!("\n! {m}")).collect();
+        }
+        let warnings: String = parsed.warnings.iter().map(|w| format!("\n? {w}")).collect();
+        format!("\n= {}{warnings}", parsed.query.canonical())
+    });
 }
 
 /// A node a line, set in by its depth; a token with its text.
@@ -48,25 +52,14 @@ fn drawn(node: &Syntax, query: &str, depth: usize, out: &mut String) {
     node.parts.iter().for_each(|part| drawn(part, query, depth + 1, out));
 }
 
-/// The trees that editors work on, whole and broken. `CALVEX_BLESS=1` writes them anew.
+/// The trees that editors work on, whole and broken.
 #[test]
 fn golden_trees() {
-    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/src/query/golden/trees.txt");
-    let text = std::fs::read_to_string(path).unwrap();
-    let (mut told, mut seen) = (String::new(), 0);
-    for case in text.split("\n\n").filter(|c| !c.trim().is_empty()) {
-        let query = case.trim_start_matches('\n').lines().next().unwrap_or("");
-        told.push_str(query);
-        drawn(&parse(query, &context()).syntax, query, 1, &mut told);
-        told.push_str("\n\n");
-        seen += 1;
-    }
-    if std::env::var_os("CALVEX_BLESS").is_some() {
-        std::fs::write(path, &told).unwrap();
-    } else {
-        assert_eq!(told, text);
-    }
-    assert!(seen > 20, "only {seen} trees were read");
+    golden("trees.txt", 25, |query| {
+        let mut out = String::new();
+        drawn(&parse(query, &context()).syntax, query, 1, &mut out);
+        out
+    });
 }
 
 fn sample() -> Event {
