@@ -109,22 +109,22 @@ fn main() -> ExitCode {
 }
 
 /// What the argument parser tells in several lines, in one: what is wrong, the cure if it has one, and where to read on.
-fn misused(told: &str) -> String {
+fn misused(told: &str, arguments: impl Iterator<Item = String>) -> String {
     let mut lines = told.lines().map(str::trim);
     let wrong: Vec<&str> = lines.by_ref().take_while(|line| !line.is_empty()).collect();
     let wrong = wrong.join(" ");
     let mut one = wrong.strip_prefix("error: ").unwrap_or(&wrong).to_owned();
-    let mut command = "calvex".to_owned();
-    for line in lines {
-        if let Some(tip) = line.strip_prefix("tip: ") {
-            one.push_str("; ");
-            one.push_str(tip);
-        } else if let Some(usage) = line.strip_prefix("Usage: ") {
-            let names = usage.split(' ').take_while(|word| word.starts_with(|c: char| c.is_ascii_lowercase()));
-            command = names.collect::<Vec<_>>().join(" ");
-        }
+    for tip in lines.filter_map(|line| line.strip_prefix("tip: ")) {
+        one.push_str("; ");
+        one.push_str(tip);
     }
-    format!("{one}; see `{command} --help`")
+    let (mut command, mut name) = (Cli::command(), "calvex".to_owned());
+    for argument in arguments {
+        let Some(next) = command.find_subcommand(&argument) else { break };
+        name = format!("{name} {argument}");
+        command = next.clone();
+    }
+    format!("{one}; see `{name} --help`")
 }
 
 async fn run() -> ExitCode {
@@ -138,7 +138,10 @@ async fn run() -> ExitCode {
             return ExitCode::from(if e.use_stderr() { 2 } else { 0 });
         }
         Err(e) => {
-            eprintln!("calvex: {}", misused(&e.to_string()));
+            eprintln!(
+                "calvex: {}",
+                misused(&e.to_string(), std::env::args_os().skip(1).map_while(|a| a.into_string().ok()))
+            );
             return ExitCode::from(2);
         }
     };
@@ -207,10 +210,12 @@ mod tests {
             ),
             (
                 "calvex search -n many",
-                "invalid value 'many' for '--limit <LIMIT>': invalid digit found in string; see `calvex --help`",
+                "invalid value 'many' for '--limit <LIMIT>': invalid digit found in string; see `calvex search --help`",
             ),
         ] {
-            let error = Cli::try_parse_from(line.split(' ')).err().map(|e| misused(&e.to_string()));
+            let error = Cli::try_parse_from(line.split(' '))
+                .err()
+                .map(|e| misused(&e.to_string(), line.split(' ').skip(1).map(str::to_owned)));
             assert_eq!(error.as_deref(), Some(told), "{line}");
         }
     }

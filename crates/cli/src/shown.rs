@@ -7,8 +7,9 @@ use calvex_core::event::time::parse_time;
 use clap::Args;
 use serde_json::Value;
 
-/// Widest a column is made for its name, and most characters of a value in it: an id in hex or in groups is shown whole.
+/// Widest a column is made for its name.
 const COLUMN: usize = 28;
+/// Most characters of a value in a column: an id in hex or in groups is shown whole.
 const CELL: usize = 40;
 
 /// Times in UTC or the system's zone.

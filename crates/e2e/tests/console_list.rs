@@ -2,7 +2,7 @@
 //! lines are one's own; what is picked is taken along as text.
 
 use anyhow::{Context, Result};
-use calvex_e2e::stage::{DESK, ROW, Stage, wait_until};
+use calvex_e2e::stage::{DESK, PHONE, ROW, Stage, wait_until};
 use thirtyfour::prelude::*;
 
 /// The text of each row in sight, from the top.
@@ -14,7 +14,16 @@ async fn rows(stage: &Stage) -> Result<Vec<String>> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn it_is_ones_own() -> Result<()> {
-    let stage = Stage::new(DESK).await?;
+    it_is_ones_own_in(DESK).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn it_is_ones_own_on_a_phone() -> Result<()> {
+    it_is_ones_own_in(PHONE).await
+}
+
+async fn it_is_ones_own_in(window: (u32, u32)) -> Result<()> {
+    let stage = Stage::new(window).await?;
     let browser = &stage.browser;
     // Only what is in sight exists, however many there are, and the end is reached and said.
     stage.open("service=slots", "").await?;
@@ -54,11 +63,11 @@ async fn it_is_ones_own() -> Result<()> {
     browser.saying("[role=menuitem]", "to the right").await?.click().await?;
     stage.address_with("columns=slot.door%2Cslot.bank").await?;
     wait_until(async || Ok(columns().await?.contains("slot.door slot.bank"))).await.context("columns moved")?;
-    let grip = browser.css("[aria-label='Width of slot.bank']").await?;
+    let grip = browser.css("[aria-label='Width of slot.door']").await?;
     let before: i64 = grip.attr("aria-valuenow").await?.context("no width")?.parse()?;
     browser.page.action_chain().drag_and_drop_element_by_offset(&grip, 60, 0).perform().await?;
     wait_until(async || {
-        let now = browser.css("[aria-label='Width of slot.bank']").await?.attr("aria-valuenow").await?;
+        let now = browser.css("[aria-label='Width of slot.door']").await?.attr("aria-valuenow").await?;
         Ok(now.and_then(|n| n.parse::<i64>().ok()).is_some_and(|n| n > before + 40))
     })
     .await
@@ -85,7 +94,16 @@ async fn it_is_ones_own() -> Result<()> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn it_stays_what_it_was_while_events_come() -> Result<()> {
-    let stage = Stage::new(DESK).await?;
+    it_stays_what_it_was_while_events_come_in(DESK).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn it_stays_what_it_was_while_events_come_on_a_phone() -> Result<()> {
+    it_stays_what_it_was_while_events_come_in(PHONE).await
+}
+
+async fn it_stays_what_it_was_while_events_come_in(window: (u32, u32)) -> Result<()> {
+    let stage = Stage::new(window).await?;
     let browser = &stage.browser;
     let send = |n: std::ops::Range<u32>| -> Result<()> {
         let now = jiff::Timestamp::now();
@@ -119,7 +137,16 @@ async fn it_stays_what_it_was_while_events_come() -> Result<()> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_picked_is_taken_along() -> Result<()> {
-    let stage = Stage::new(DESK).await?;
+    what_is_picked_is_taken_along_in(DESK).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_picked_is_taken_along_on_a_phone() -> Result<()> {
+    what_is_picked_is_taken_along_in(PHONE).await
+}
+
+async fn what_is_picked_is_taken_along_in(window: (u32, u32)) -> Result<()> {
+    let stage = Stage::new(window).await?;
     let browser = &stage.browser;
     stage.open("service=slots \"ran out\"", "").await?;
     stage.total(|n| n > 10).await?;

@@ -6,8 +6,8 @@ use calvex_core::search::Workers;
 use rayon::prelude::*;
 use std::sync::Arc;
 
-/// Pages of a wave from which a question is a long one: what looks for events reaches it with its sixth wave.
-const LONG: usize = 32;
+/// Pages of a wave, for each thread, from which a question is a long one: what looks for events has waves of so many at most.
+const LONG: usize = 16;
 /// Steps of niceness (POSIX `nice`) that long questions stand behind all else.
 const BEHIND: i32 = 10;
 
@@ -46,7 +46,7 @@ impl Workers for Searchers {
         if tasks <= 1 {
             return (0..tasks).for_each(task);
         }
-        let pool = if tasks < LONG { &self.short } else { &self.long };
+        let pool = if tasks < LONG * self.width() { &self.short } else { &self.long };
         pool.install(|| (0..tasks).into_par_iter().with_max_len(1).for_each(task));
     }
 

@@ -10,8 +10,9 @@
 //! | 8 | the first four letters of each word that begins with as many (see [`start_of`]) | as 1 |
 //!
 //! A text field with an exact value is found by the words of that value. Only where all of these are so short that they
-//! are likely to be common, such as those of `SL-3` or `10.0.3.17`, the value has a key of its own. Integers that fill a good part of the span between the least and the largest of their page are told by that span nearly as
-//! well as by a filter, so they stand in the filter of the whole chunk only (see [`dense_numbers`]).
+//! are likely to be common, such as those of `SL-3` or `10.0.3.17`, the value has a key of its own. Integers that fill a
+//! good part of the span between the least and the largest of their page are told by that span nearly as well as by a
+//! filter, so they stand in the filter of the whole chunk only (see [`dense_numbers`]).
 
 use crate::columns::{Column, ColumnKey, FieldType, Own, Values, overflow_fields};
 use crate::error::Result;

@@ -59,7 +59,7 @@ trait Ground {
         u32::MAX
     }
     /// Whether texts of short words and starts of words have keys of their own.
-    fn has_later_keys(&self) -> bool {
+    fn has_keys_of_format_4(&self) -> bool {
         true
     }
 }
@@ -141,7 +141,7 @@ impl Ground for Pages<'_> {
         self.directory.severities
     }
 
-    fn has_later_keys(&self) -> bool {
+    fn has_keys_of_format_4(&self) -> bool {
         self.directory.version >= 4
     }
 }
@@ -283,7 +283,7 @@ impl Pruner<'_> {
         let whole = test.words.len() - usize::from(test.prefix);
         let mut units = self.all_words(test.words.iter().take(whole).map(|w| w.as_str().into()));
         if test.prefix
-            && self.ground.has_later_keys()
+            && self.ground.has_keys_of_format_4()
             && !test.may_be_id()
             && let Some(start) = test.words.last().and_then(|word| keys::start_of(word))
         {
@@ -305,7 +305,7 @@ impl Pruner<'_> {
         if !literal.quoted && (literal.text == "true" || literal.text == "false") {
             return self.all();
         }
-        let mut units = if self.ground.has_later_keys() && keys::short_worded(&literal.text) {
+        let mut units = if self.ground.has_keys_of_format_4() && keys::short_worded(&literal.text) {
             self.probe(keys::short_text(&literal.text))
         } else {
             self.all_words(words_of(&literal.text).map(fold))

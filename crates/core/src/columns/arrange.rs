@@ -179,7 +179,7 @@ fn messages(columns: &[Option<Source>], order: &[Placed]) -> Result<Option<Colum
         let old = *codes.get(place).ok_or_else(mixed)? as usize;
         let slot = known[source].get_mut(old).ok_or_else(mixed)?;
         if *slot == u32::MAX {
-            *slot = builder.template(templates.get(old));
+            *slot = builder.template_code(templates.get(old));
         }
         builder.push_coded(row, *slot, variables.of(place));
     }

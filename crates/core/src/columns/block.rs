@@ -17,9 +17,8 @@
 //! blobs   := count:varint  lengths:ints  bytes
 //! ```
 //!
-//! `ints`, `floats`, `texts` and `variables` are described in their modules. Codes below `shared` name values of the dictionary
-//! that the pages of a chunk share; the others those of the block's own list.
-//! Every count is checked against the rows of the page before anything is allocated for it.
+//! `ints`, `floats`, `texts` and `variables` are described in their modules. Codes below `shared` name values of the
+//! dictionary that the pages of a chunk share; the others those of the block's own list. Every count is checked against the rows of the page before anything is allocated for it.
 
 use super::column::{Column, Values};
 use super::dictionary::{Blobs, Texts};

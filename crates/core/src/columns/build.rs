@@ -236,7 +236,7 @@ impl MessageBuilder {
     }
 
     /// The code of a template.
-    pub(super) fn template(&mut self, template: &str) -> u32 {
+    pub(super) fn template_code(&mut self, template: &str) -> u32 {
         self.templates.code(template)
     }
 

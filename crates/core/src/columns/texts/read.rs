@@ -4,7 +4,7 @@ use super::{List, MAX_AFFIX, MAX_COUNT, MAX_PATTERNS};
 use crate::columns::{Texts, ints, streams};
 use crate::event::take_varint;
 
-/// Reads what [`encode`] wrote, at most `max` texts, and moves `at` behind it.
+/// Reads what [`encode`](super::encode) wrote, at most `max` texts, and moves `at` behind it.
 pub(in crate::columns) fn decode(bytes: &[u8], at: &mut usize, max: usize) -> Option<List> {
     let count = count_of(bytes, at).filter(|n| *n <= max)?;
     match take_byte(bytes, at)? {

@@ -1,9 +1,9 @@
 //! What an event costs on its way in, step by step: the engine's own work on one thread, without network and database.
 
 use crate::{HOUR_NS, SLICE, slice};
-use anyhow::{Context, Result};
+use anyhow::Result;
 use calvex_core::batch::{BatchBuilder, HeadKey, Policy, Reading};
-use calvex_core::chunk::{MAX_CHUNK_ROWS, build_chunks};
+use calvex_core::chunk::{BuiltChunk, MAX_CHUNK_ROWS, build_chunks};
 use calvex_core::columns::{Page, PageRead};
 use calvex_core::journal::encode_batch;
 use calvex_core::normalise::{Arrival, Limits};
@@ -13,7 +13,7 @@ use calvex_e2e::load::Load;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-/// Takes `events` events through the steps and prints what each took.
+/// Takes `events` events, a million at most, through the steps and prints what each took.
 pub fn steps(events: usize) -> Result<()> {
     let from_ns = i64::try_from(jiff::Timestamp::now().as_nanosecond())? - HOUR_NS;
     let bodies = slice(&mut Load::new(1, from_ns, HOUR_NS * 9 / 10 / events as i64), events.min(SLICE));
@@ -73,6 +73,5 @@ fn seal(head: &[&dyn PageRead], timed: &mut impl FnMut(&'static str, Instant)) -
     let began = Instant::now();
     let chunks = build_chunks(head, || 1)?;
     timed("4 seal", began);
-    let first = chunks.first().context("an empty head")?;
-    Ok(first.parts.iter().map(Vec::len).sum())
+    Ok(chunks.iter().map(BuiltChunk::bytes).sum())
 }
