@@ -92,9 +92,10 @@ impl Service {
         let (child, url, others) = spawn(&dir, &environment)?;
         let mut service =
             Service { dir, url, others, token: String::new(), key: String::new(), environment, child, kept };
-        let secret = |sort: &str| {
+        let secret = |made: &[&str]| {
             let made = Command::new(binary())
-                .args([sort, "new", "--json"])
+                .args(made)
+                .arg("--json")
                 .env("CALVEX_URL", &service.url)
                 .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
                 .output()?;
@@ -102,7 +103,7 @@ impl Service {
                 .with_context(|| String::from_utf8_lossy(&made.stderr).into_owned())?;
             Ok::<_, anyhow::Error>(made["secret"].as_str().unwrap_or("").to_owned())
         };
-        let (token, key) = (secret("token")?, secret("key")?);
+        let (token, key) = (secret(&["token", "new", "--for", "administer"])?, secret(&["key", "new"])?);
         service.token = token;
         service.key = key;
         Ok(service)

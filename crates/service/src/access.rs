@@ -2,12 +2,13 @@
 
 use crate::error::{Result, ServiceError};
 use crate::secrets::hash_secret;
-use crate::state::Shared;
+use crate::state::{App, Shared};
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
 use calvex_core::event::Value;
-use calvex_store::records::access::ReaderRow;
+use calvex_store::records::Act;
+use calvex_store::records::access::Principal;
 use calvex_store::records::keys::{KeyLimits, KeyRow};
 use calvex_wire::api::{CONSOLE_HEADER, SESSION_COOKIE};
 use moka::sync::Cache;
@@ -136,31 +137,65 @@ pub async fn sender_of(app: &Shared, secret: &str) -> Result<Arc<Sender>> {
         }
         Some(sender) => Ok(sender),
         None => {
-            let begins: String = secret.chars().take(15).collect();
-            crate::intake::refuse(app, &begins, "wrong-key", 1, "");
-            let what = if secret.starts_with("calvex-token-") {
-                "a token reads, a key sends"
-            } else {
-                "it is unknown or revoked"
+            // What was sent may be a password, so it is neither stored nor given back; how a key of ours begins is.
+            let begins = shown_prefix(secret, "key");
+            crate::intake::refuse(app, begins.as_deref().unwrap_or("no key of ours"), "wrong-key", 1, "");
+            let told = match begins {
+                Some(begins) => format!("the key beginning `{begins}` is unknown or revoked"),
+                None if secret.starts_with("calvex-token-") => "this is a token, which reads; a key sends".to_owned(),
+                None => "what was sent as a key is none of this service".to_owned(),
             };
-            Err(ServiceError::NotSignedIn(format!(
-                "the key beginning `{begins}` is not good ({what}); `calvex key list` shows those in use"
-            )))
+            Err(ServiceError::NotSignedIn(format!("{told}; `calvex key list` shows those in use")))
         }
     }
+}
+
+/// How a secret of ours begins, as it is listed; none where it has not the form of one.
+fn shown_prefix(secret: &str, sort: &str) -> Option<String> {
+    let random = secret.strip_prefix("calvex-")?.strip_prefix(sort)?.strip_prefix('-')?;
+    let formed = random.len() == 43 && random.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_".contains(&b));
+    formed.then(|| format!("calvex-{sort}-{}", &random[..4]))
+}
+
+/// What a request proved itself by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Proof {
+    Token([u8; 32]),
+    Session([u8; 32]),
 }
 
 /// A person, by session or token.
 #[derive(Debug, Clone)]
 pub struct Reader {
     /// Who, and which lanes.
-    pub who: Arc<ReaderRow>,
+    pub who: Arc<Principal>,
+    proof: Proof,
 }
 
 impl Reader {
     /// Whether the lane may be read.
     pub fn may_read(&self, lane: u32) -> bool {
-        self.who.lanes.as_ref().is_none_or(|l| l.contains(&lane))
+        self.who.may_read(lane)
+    }
+
+    async fn of(app: &Shared, proof: Proof) -> Result<Option<Self>> {
+        let found = match proof {
+            Proof::Token(hash) => app.readers.get(hash, async { Ok(app.store.token_principal(&hash).await?) }).await?,
+            Proof::Session(hash) => {
+                let now_ns = (app.clock)();
+                app.readers.get(hash, async { Ok(app.store.session_principal(&hash, now_ns).await?) }).await?
+            }
+        };
+        Ok(found.map(|who| Reader { who, proof }))
+    }
+
+    /// The same person as things stand now; none once the session or token is gone. For what lasts longer than a
+    /// request.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn still(&self, app: &Shared) -> Result<Option<Self>> {
+        Reader::of(app, self.proof).await
     }
 }
 
@@ -174,12 +209,14 @@ impl FromRequestParts<Shared> for Reader {
     type Rejection = ServiceError;
 
     async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
+        // Looked up once: a body is read for those alone who may send one.
+        if let Some(known) = parts.extensions.get::<Reader>() {
+            return Ok(known.clone());
+        }
         if let Some(secret) = bearer(&parts.headers) {
-            let hash = hash_secret(secret);
-            let found = app.readers.get(hash, async { Ok(app.store.token_reader(&hash).await?) }).await?;
-            let told =
-                || ServiceError::NotSignedIn("this token is unknown or revoked; `calvex token new` makes one".into());
-            return Ok(Reader { who: found.ok_or_else(told)? });
+            let found = Reader::of(app, Proof::Token(hash_secret(secret))).await?;
+            let told = "this token is unknown or revoked; `calvex token new` makes one";
+            return found.ok_or_else(|| ServiceError::NotSignedIn(told.into()));
         }
         let told = || {
             ServiceError::NotSignedIn(
@@ -193,10 +230,31 @@ impl FromRequestParts<Shared> for Reader {
                 "a session may change something only with the header {CONSOLE_HEADER}"
             )));
         }
-        let now_ns = (app.clock)();
-        let hash = hash_secret(secret);
-        let found = app.readers.get(hash, async { Ok(app.store.session_reader(&hash, now_ns).await?) }).await?;
-        Ok(Reader { who: found.ok_or_else(told)? })
+        Reader::of(app, Proof::Session(hash_secret(secret))).await?.ok_or_else(told)
+    }
+}
+
+/// A person who may change what is theirs: not by a token that only reads.
+pub struct Editor(pub Reader);
+
+impl FromRequestParts<Shared> for Editor {
+    type Rejection = ServiceError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
+        let reader = Reader::from_request_parts(parts, app).await?;
+        if !reader.who.changes {
+            return Err(ServiceError::NotAllowed(
+                "this token reads and changes nothing; `calvex token new --for administer` makes one that may".into(),
+            ));
+        }
+        Ok(Editor(reader))
+    }
+}
+
+impl Reader {
+    /// What this person does now, for the audit trail.
+    pub fn act<'a>(&'a self, app: &App, act: &'static str, what: impl Into<String>) -> Act<'a> {
+        Act { at_ns: (app.clock)(), by: self.who.actor(), act, what: what.into() }
     }
 }
 
@@ -207,50 +265,13 @@ impl FromRequestParts<Shared> for Admin {
     type Rejection = ServiceError;
 
     async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
-        let reader = Reader::from_request_parts(parts, app).await?;
-        if reader.who.role != "admin" {
+        let Editor(reader) = Editor::from_request_parts(parts, app).await?;
+        if !reader.who.administers {
             return Err(ServiceError::NotAllowed(format!(
                 "`{}` may read, but not administer; ask an administrator",
                 reader.who.name
             )));
         }
         Ok(Admin(reader))
-    }
-}
-
-/// Counts failed sign-ins, so that guessing is slow.
-pub struct LoginLimiter {
-    failed: Cache<String, u32>,
-}
-
-/// Failed tries of one name before it must wait.
-const MAX_FAILED: u32 = 5;
-
-impl LoginLimiter {
-    /// None failed yet.
-    pub fn new() -> Self {
-        LoginLimiter { failed: Cache::builder().max_capacity(10_000).time_to_live(Duration::from_secs(60)).build() }
-    }
-
-    /// Whether `name` may try now.
-    ///
-    /// # Errors
-    /// [`ServiceError::TooMany`].
-    pub fn check(&self, name: &str) -> Result<()> {
-        if self.failed.get(name).is_some_and(|n| n >= MAX_FAILED) {
-            return Err(ServiceError::TooMany(format!("too many failed sign-ins of `{name}`; wait a minute"), 60));
-        }
-        Ok(())
-    }
-
-    /// Notes a failure.
-    pub fn failed(&self, name: &str) {
-        let n = self.failed.get(name).unwrap_or(0) + 1;
-        self.failed.insert(name.to_owned(), n);
-    }
-
-    /// Forgets failures.
-    pub fn succeeded(&self, name: &str) {
-        self.failed.invalidate(name);
     }
 }

@@ -42,10 +42,11 @@ impl Account {
 
     /// Of a tally; beside `crowded` others without its host, then without its service.
     fn of(now_ns: i64, sender: &str, tally: &Tally, lane: u32, crowded: usize) -> Self {
-        let kept = |name: &str, most: usize| if crowded < most { shortened(name, MAX_NAME) } else { String::new() };
+        let kept =
+            |name: &str, most: usize| if crowded < most { shortened(name, MAX_NAME).to_owned() } else { String::new() };
         Account {
             hour: hour_of(now_ns),
-            sender: shortened(sender, 64),
+            sender: shortened(sender, 64).to_owned(),
             service: kept(&tally.service, MAX_HELD * 2),
             host: kept(&tally.host, MAX_HELD),
             lane,
@@ -75,12 +76,9 @@ fn hour_of(ns: i64) -> u32 {
     u32::try_from(ns.div_euclid(HOUR_NS)).unwrap_or(0)
 }
 
-fn shortened(text: &str, bytes: usize) -> String {
-    let mut end = text.len().min(bytes);
-    while !text.is_char_boundary(end) {
-        end -= 1;
-    }
-    text[..end].to_owned()
+/// The beginning of a text, of at most so many bytes.
+pub(crate) fn shortened(text: &str, bytes: usize) -> &str {
+    text.get(..text.floor_char_boundary(bytes)).unwrap_or(text)
 }
 
 impl Ledger {
@@ -115,7 +113,7 @@ impl Ledger {
 
     /// Counts what was refused; `sample` shows what, its secrets are masked here.
     pub fn refused(&self, now_ns: i64, sender: &str, reason: &str, count: u64, sample: &str) {
-        let key = (hour_of(now_ns), shortened(sender, 64), shortened(reason, 32));
+        let key = (hour_of(now_ns), shortened(sender, 64).to_owned(), shortened(reason, 32).to_owned());
         let mut held = self.held.lock();
         if held.refusals.len() >= MAX_HELD && !held.refusals.contains_key(&key) {
             return;
@@ -131,7 +129,7 @@ impl Ledger {
         });
         row.refused += count;
         row.last_ns = row.last_ns.max(now_ns);
-        row.sample = shortened(&mask(sample), MAX_SAMPLE);
+        row.sample = shortened(&mask(sample), MAX_SAMPLE).to_owned();
     }
 
     /// Counts what was not stored on purpose.
@@ -140,17 +138,19 @@ impl Ledger {
         for tally in tallies {
             let crowded = held.asides.len();
             let account = Account::of(now_ns, sender, &tally, lane, crowded);
-            let row = held.asides.entry((account, shortened(cause, 96))).or_insert_with_key(|(a, cause)| AsideRow {
-                hour: a.hour,
-                sender: a.sender.clone(),
-                service: a.service.clone(),
-                host: a.host.clone(),
-                lane,
-                cause: cause.clone(),
-                events: 0,
-                bytes: 0,
-                first_ns: now_ns,
-                last_ns: now_ns,
+            let row = held.asides.entry((account, shortened(cause, 96).to_owned())).or_insert_with_key(|(a, cause)| {
+                AsideRow {
+                    hour: a.hour,
+                    sender: a.sender.clone(),
+                    service: a.service.clone(),
+                    host: a.host.clone(),
+                    lane,
+                    cause: cause.clone(),
+                    events: 0,
+                    bytes: 0,
+                    first_ns: now_ns,
+                    last_ns: now_ns,
+                }
             });
             row.events += tally.events;
             row.bytes += tally.bytes;
@@ -310,7 +310,7 @@ pub async fn arrivals(app: &Shared, reader: &Reader, hours: u32, service: Option
         });
         told.refused += row.refused;
         told.last = format_utc(row.last_ns, 3);
-        told.sample = Some(row.sample).filter(|s| !s.is_empty() && reader.who.role == "admin");
+        told.sample = Some(row.sample).filter(|s| !s.is_empty() && reader.who.administers);
     }
     let mut set_aside: BTreeMap<(String, String, String, String, u32), SetAside> = BTreeMap::new();
     for row in app.store.asides(from_hour, service).await?.into_iter().filter(|r| reader.may_read(r.lane)) {

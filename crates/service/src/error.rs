@@ -2,6 +2,7 @@
 
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use calvex_core::CoreError;
 use calvex_core::query::Mistake;
 use calvex_store::StoreError;
 use calvex_wire::{PROBLEM_MEDIA_TYPE, Problem};
@@ -33,6 +34,9 @@ pub enum ServiceError {
     /// More bytes than are taken.
     #[error("{0}")]
     TooLarge(String),
+    /// Events that the database will never take.
+    #[error("{0}")]
+    NotStorable(String),
     /// A request that did not come in time.
     #[error("{0}")]
     TooSlow(String),
@@ -55,10 +59,13 @@ impl ServiceError {
     pub fn problem(&self) -> Problem {
         let told = |status, kind, title| Problem::new(status, kind, title, self.to_string());
         match self {
-            ServiceError::Store(e) if e.is_away() => {
+            ServiceError::Store(e) if e.is_passing() => {
                 tracing::warn!("{e}");
                 let detail = "the database does not answer; nothing was taken, try again";
                 Problem { retry_after_s: Some(2), ..Problem::new(503, "database-away", "Database away", detail) }
+            }
+            ServiceError::Store(StoreError::Core(CoreError::Refused(refusal))) => {
+                Problem::new(413, "too-large", "Too large", refusal.to_string())
             }
             ServiceError::Store(StoreError::Taken(_)) => told(409, "taken", "Name taken"),
             ServiceError::Store(StoreError::Missing(_)) => told(404, "missing", "Not found"),
@@ -74,6 +81,7 @@ impl ServiceError {
                 Problem { mistakes: mistakes.clone(), ..told(400, "query", "Mistakes in the query") }
             }
             ServiceError::TooLarge(_) => told(413, "too-large", "Too large"),
+            ServiceError::NotStorable(_) => told(422, "not-storable", "Cannot be stored"),
             ServiceError::TooSlow(_) => told(408, "too-slow", "Too slow"),
             ServiceError::Conflict(_) => told(422, "idempotency", "Idempotency key misused"),
             ServiceError::Unsupported(_) => told(415, "unsupported", "Unsupported media"),

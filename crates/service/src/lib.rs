@@ -2,7 +2,9 @@
 
 mod access;
 mod arrivals;
+mod budget;
 mod catalogue;
+mod connections;
 mod error;
 mod explore;
 mod figures;
@@ -22,6 +24,7 @@ mod search;
 mod searchers;
 mod secrets;
 pub mod settings;
+mod sign_in;
 pub mod standin;
 mod state;
 mod tail;

@@ -1,8 +1,15 @@
-//! HTTP connections: bounded in number and in the time that a request's head may take, and what is no HTTP told apart.
+//! HTTP connections: bounded in number, in the time to their first byte and to a request's head, and in the requests
+//! under way on one of them. What is no HTTP is recognised.
 
+use crate::connections::{Connections, Tracked};
+use crate::error::{Result, ServiceError};
 use crate::intake::refuse;
 use crate::state::Shared;
 use axum::Router;
+use axum::extract::FromRequestParts;
+use axum::http::Request;
+use axum::http::request::Parts;
+use hyper::body::Incoming;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
 use hyper_util::server::graceful::{GracefulShutdown, Watcher};
@@ -10,33 +17,45 @@ use hyper_util::service::TowerToHyperService;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{Semaphore, watch};
+use tokio::net::TcpListener;
+use tokio::sync::watch;
+use tower::util::MapRequest;
 
-/// Connections of one listener at once; further ones wait to be accepted.
-const MAX_CONNECTIONS: usize = 4096;
 /// Pause after a connection could not be accepted.
 const PAUSE: Duration = Duration::from_millis(100);
 /// The first byte of a TLS record that begins a handshake (RFC 8446, 5.1).
 const TLS_HANDSHAKE: u8 = 22;
+/// Requests worked on at once on one HTTP/2 connection (RFC 9113, 5.1.2).
+const STREAMS: u32 = 64;
+/// Bytes of a request's head.
+const MAX_HEAD: usize = 32 << 10;
 
 /// Serves until `stopping`, then lets requests under way end.
-pub(crate) async fn serve(app: Shared, listener: TcpListener, router: Router, mut stopping: watch::Receiver<bool>) {
+pub(crate) async fn serve(
+    app: Shared,
+    name: &'static str,
+    listener: TcpListener,
+    router: Router,
+    mut stopping: watch::Receiver<bool>,
+) {
     let patience = app.settings.seconds("limits.request_s");
     let mut builder = Builder::new(TokioExecutor::new());
-    builder.http1().timer(TokioTimer::new()).header_read_timeout(patience);
-    builder.http2().timer(TokioTimer::new()).keep_alive_interval(patience);
-    let (builder, room, graceful) =
-        (Arc::new(builder), Arc::new(Semaphore::new(MAX_CONNECTIONS)), GracefulShutdown::new());
+    builder.http1().timer(TokioTimer::new()).header_read_timeout(patience).max_buf_size(MAX_HEAD);
+    builder
+        .http2()
+        .timer(TokioTimer::new())
+        .keep_alive_interval(patience)
+        .keep_alive_timeout(patience)
+        .max_concurrent_streams(STREAMS)
+        .max_header_list_size(MAX_HEAD as u32);
+    let (builder, graceful) = (Arc::new(builder), GracefulShutdown::new());
+    let connections = Connections::new(app.connections_of(name));
     loop {
         let accepted = tokio::select! {
             _ = stopping.wait_for(|s| *s) => break,
-            accepted = async {
-                let permit = room.clone().acquire_owned().await;
-                (listener.accept().await, permit)
-            } => accepted,
+            accepted = listener.accept() => accepted,
         };
-        let (stream, from) = match accepted.0 {
+        let (stream, from) = match accepted {
             Ok(accepted) => accepted,
             Err(e) => {
                 // Out of file handles, most likely; others may end meanwhile.
@@ -45,10 +64,13 @@ pub(crate) async fn serve(app: Shared, listener: TcpListener, router: Router, mu
                 continue;
             }
         };
+        let (stream, held) = connections.admit(stream, from);
         let (app, builder, router, watcher) = (app.clone(), builder.clone(), router.clone(), graceful.watcher());
         tokio::spawn(async move {
-            let _permit = accepted.1;
-            connection(&app, stream, from, &builder, router, watcher, patience).await;
+            tokio::select! {
+                () = connection(&app, name, stream, from, &builder, router, watcher, patience) => {}
+                () = held.evicted() => tracing::debug!("{from} was silent for longest and gave way to another"),
+            }
         });
     }
     drop(listener);
@@ -57,7 +79,8 @@ pub(crate) async fn serve(app: Shared, listener: TcpListener, router: Router, mu
 
 async fn connection(
     app: &Shared,
-    stream: TcpStream,
+    name: &'static str,
+    stream: Tracked,
     from: SocketAddr,
     builder: &Builder<TokioExecutor>,
     router: Router,
@@ -70,13 +93,32 @@ async fn connection(
         return;
     }
     if first[0] == TLS_HANDSHAKE {
-        refuse(app, "HTTP port", "wrong-protocol", 1, &format!("TLS from {}", from.ip()));
-        tracing::warn!("{from} speaks TLS on the plain HTTP port");
+        refuse(app, name, "wrong-protocol", 1, &format!("TLS from {}", from.ip()));
+        tracing::warn!("{from} speaks TLS on the plain {name}");
         return;
     }
-    let _ = stream.set_nodelay(true);
+    stream.set_nodelay();
+    // Who asks is bounded by its address where nothing else is known of it.
+    let peer = Peer(from.ip().to_canonical());
+    let router = MapRequest::new(router, move |mut request: Request<Incoming>| {
+        request.extensions_mut().insert(peer);
+        request
+    });
     let served = builder.serve_connection(TokioIo::new(stream), TowerToHyperService::new(router)).into_owned();
     if let Err(e) = watcher.watch(served).await {
         tracing::debug!("the connection of {from} ended: {e}");
+    }
+}
+
+/// The address that a request came from.
+#[derive(Debug, Clone, Copy)]
+pub struct Peer(pub std::net::IpAddr);
+
+impl<S: Send + Sync> FromRequestParts<S> for Peer {
+    type Rejection = ServiceError;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self> {
+        let missing = || ServiceError::BadRequest("the address of the request is not known".into());
+        parts.extensions.get::<Peer>().copied().ok_or_else(missing)
     }
 }

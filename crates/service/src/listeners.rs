@@ -2,7 +2,7 @@
 //! cost a database start to find out.
 
 use crate::error::{Result, ServiceError};
-use crate::intake::{serve_grpc, serve_lines, serve_syslog_tcp, serve_syslog_tls, serve_syslog_udp};
+use crate::intake::{grpc_router, serve_lines, serve_syslog_tcp, serve_syslog_tls, serve_syslog_udp};
 use crate::listen_http;
 use crate::settings::Settings;
 use crate::state::Shared;
@@ -152,21 +152,15 @@ impl Listeners {
     /// Serves all of them until `stopping`.
     pub(crate) fn serve(self, app: &Shared, stopping: &watch::Receiver<bool>) -> JoinSet<()> {
         let mut tasks = JoinSet::new();
-        let stopped = || {
-            let mut stopping = stopping.clone();
-            async move {
-                // An error means that the service itself is gone, which stops listening as well.
-                let _ = stopping.wait_for(|s| *s).await;
-            }
-        };
         let router = crate::http::router(app.clone());
-        tasks.spawn(listen_http::serve(app.clone(), self.http, router, stopping.clone()));
+        tasks.spawn(listen_http::serve(app.clone(), "HTTP port", self.http, router, stopping.clone()));
         if let Some(listener) = self.otlp {
             let router = crate::http::otlp_router(app.clone());
-            tasks.spawn(listen_http::serve(app.clone(), listener, router, stopping.clone()));
+            tasks.spawn(listen_http::serve(app.clone(), "OTLP port", listener, router, stopping.clone()));
         }
         if let Some(listener) = self.grpc {
-            tasks.spawn(serve_grpc(app.clone(), listener, stopped()));
+            let router = grpc_router(app.clone());
+            tasks.spawn(listen_http::serve(app.clone(), "gRPC port", listener, router, stopping.clone()));
         }
         if let Some(listener) = self.lines {
             tasks.spawn(serve_lines(app.clone(), listener, stopping.clone()));

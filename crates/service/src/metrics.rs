@@ -33,6 +33,7 @@ pub struct Metrics {
     pub head_events: Gauge,
     pub head_bytes: Gauge,
     pub chunks: Gauge,
+    pub request_bytes: Gauge,
     pub seals: Counter,
     pub merges: Counter,
     pub seal_failures: Counter,
@@ -58,6 +59,7 @@ impl Metrics {
             head_events: Gauge::default(),
             head_bytes: Gauge::default(),
             chunks: Gauge::default(),
+            request_bytes: Gauge::default(),
             seals: Counter::default(),
             merges: Counter::default(),
             seal_failures: Counter::default(),
@@ -77,6 +79,7 @@ impl Metrics {
         r.register("head_events", "Events not sealed yet", m.head_events.clone());
         r.register("head_bytes", "Memory of the heads, roughly", m.head_bytes.clone());
         r.register("chunks", "Sealed chunks", m.chunks.clone());
+        r.register("request_bytes", "Memory that requests which send hold of their budget", m.request_bytes.clone());
         r.register("seals", "Chunks sealed", m.seals.clone());
         r.register("merges", "Chunks made of smaller ones", m.merges.clone());
         r.register("seal_failures", "Seals tried in vain", m.seal_failures.clone());

@@ -1,8 +1,10 @@
 //! Starting and stopping: database, claim, replay, tasks, listeners; and the same backwards.
 
-use crate::access::{LoginLimiter, Lookups};
+use crate::access::Lookups;
 use crate::arrivals::{Ledger, write as write_arrivals};
+use crate::budget::Budget;
 use crate::catalogue::{Catalogue, Config};
+use crate::connections::raise_open_files;
 use crate::error::{Result, ServiceError};
 use crate::jobs;
 use crate::limits::Limits;
@@ -12,10 +14,13 @@ use crate::pipeline::{CommitFigures, Committer, Sealer, View};
 use crate::searchers::Searchers;
 use crate::secrets::hash_password;
 use crate::settings::Settings;
+use crate::sign_in::SignIns;
 use crate::state::{App, Clock, Shared, system_clock};
 use calvex_core::batch::HeadKey;
 use calvex_core::columns::PageRead;
 use calvex_core::journal::decode_batch;
+use calvex_store::records::Act;
+use calvex_store::records::access::Actor;
 use calvex_store::{PartCache, Server, ServerSettings, Store, StoreOptions};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU32, Ordering};
@@ -96,7 +101,9 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
     let hash = hash
         .map_err(|e| ServiceError::Setting(e.to_string()))?
         .map_err(|e| ServiceError::Setting(format!("CALVEX_ADMIN_PASSWORD: {e}")))?;
-    store.add_user("admin", &hash, "admin", &[], now_ns).await?;
+    let by = Actor { name: "calvex serve", token: None };
+    let act = Act { at_ns: now_ns, by, act: "add user", what: "admin, admin".into() };
+    store.add_user("admin", &hash, "admin", &[], now_ns, &act).await?;
     if generated {
         // To the terminal, once, and never to the log.
         println!("first administrator: name `admin`, password `{password}` (shown this once)");
@@ -114,6 +121,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
     let view = Arc::new(View::new(store.chunks().await?));
     let metrics = Metrics::new();
     let table = Arc::new(AtomicU32::new(store.journal_tables().await?.last().copied().unwrap_or(1)));
+    let stuck_since_ns = Arc::new(AtomicI64::new(0));
     let (touched_from_ns, fenced) = (Arc::new(AtomicI64::new(i64::MAX)), Arc::new(AtomicBool::new(false)));
     let committer = Committer {
         store: store.clone(),
@@ -125,6 +133,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         table: table.clone(),
         touched_from_ns: touched_from_ns.clone(),
         fenced: fenced.clone(),
+        stuck_since_ns: stuck_since_ns.clone(),
     };
     let (intake, committing) = committer.start();
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
@@ -139,9 +148,12 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         keys: Lookups::new(Duration::from_secs(5)),
         readers: Lookups::new(Duration::from_secs(2)),
         addresses: std::sync::OnceLock::new(),
+        intake_budget: Budget::new("intake.budget_mib", settings.mib("intake.budget_mib")),
+        api_budget: Budget::new("limits.api_budget_mib", settings.mib("limits.api_budget_mib")),
+        open_files: raise_open_files(),
         limits: Limits::default(),
         ledger: Ledger::default(),
-        logins: LoginLimiter::new(),
+        sign_ins: SignIns::new(cores),
         proposals: crate::explore::Proposals::default(),
         decode_slots: Arc::new(Semaphore::new(cores)),
         tail_slots: Arc::new(Semaphore::new(crate::tail::AT_ONCE)),
@@ -160,9 +172,11 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         metrics,
         touched_from_ns,
         fenced,
+        stuck_since_ns,
     });
     app.limits.load(&app.store, (app.clock)()).await?;
     let replayed = replay(&app).await?;
+    tracing::info!(open_files = app.open_files, "files that may be open");
     tracing::info!(node = app.claim.node, epoch = app.claim.epoch, replayed, swept, "the journal is replayed");
     app.ready.store(true, Ordering::SeqCst);
     Ok((app, table, tokio::spawn(committing)))

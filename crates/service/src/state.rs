@@ -1,15 +1,16 @@
 //! What the parts of a running service share.
 
-use crate::access::LoginLimiter;
 use crate::access::{Lookups, Sender};
 use crate::arrivals::Ledger;
+use crate::budget::Budget;
 use crate::catalogue::Catalogue;
 use crate::limits::Limits;
 use crate::listeners::Addresses;
 use crate::metrics::Metrics;
 use crate::pipeline::{Intake, View};
 use crate::settings::Settings;
-use calvex_store::records::access::ReaderRow;
+use crate::sign_in::SignIns;
+use calvex_store::records::access::Principal;
 use calvex_store::{Claim, PartCache, Store};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64};
@@ -32,6 +33,12 @@ pub struct App {
     pub catalogue: Catalogue,
     pub view: Arc<View>,
     pub intake: Intake,
+    /// Memory of requests that send, from their first byte to their commit.
+    pub intake_budget: Arc<Budget>,
+    /// Memory of requests to the interface.
+    pub api_budget: Arc<Budget>,
+    /// Files that may be open, as the system says.
+    pub open_files: u64,
     pub cache: PartCache,
     pub metrics: Metrics,
     pub keys: Lookups<Sender>,
@@ -42,8 +49,9 @@ pub struct App {
     /// What came, and what became of it.
     pub ledger: Ledger,
     /// People by session or token.
-    pub readers: Lookups<ReaderRow>,
-    pub logins: LoginLimiter,
+    pub readers: Lookups<Principal>,
+    /// Limits on signing in.
+    pub sign_ins: SignIns,
     /// What was proposed lately to those who type.
     pub proposals: crate::explore::Proposals,
     /// Decoding runs beside the async threads, at most this many at once.
@@ -60,6 +68,8 @@ pub struct App {
     pub touched_from_ns: Arc<AtomicI64>,
     /// Set by the committer when another process took this node's place.
     pub fenced: Arc<AtomicBool>,
+    /// Since when commits fail, nanoseconds from 1970; 0 where the last one worked.
+    pub stuck_since_ns: Arc<AtomicI64>,
     /// Held while chunks are merged: one merge at a time, and none of a chunk that is being merged.
     pub merging: tokio::sync::Mutex<()>,
     /// Held where catalogue and view change together in more than one step.
@@ -70,3 +80,16 @@ pub struct App {
 
 /// As handlers hold it.
 pub type Shared = Arc<App>;
+
+/// Connections of one way in, where the system lets so many files be open.
+const MAX_HTTP: usize = 4096;
+const MAX_STREAMS: usize = 512;
+
+impl App {
+    /// How many connections a way in holds at once; all together leave the system half of its files.
+    pub fn connections_of(&self, way_in: &str) -> usize {
+        let most = if way_in.ends_with("port") { MAX_HTTP } else { MAX_STREAMS };
+        let eighth = usize::try_from(self.open_files / 8).unwrap_or(usize::MAX);
+        most.min(eighth).max(16)
+    }
+}

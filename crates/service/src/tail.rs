@@ -25,6 +25,10 @@ const MAX_PER_SECOND: usize = 2000;
 /// How often one who hears of nothing is told that there is nothing.
 const BEAT: Duration = Duration::from_secs(5);
 
+/// How often it is looked whether one who follows still may, and may read which lanes. What was looked up is kept for two
+/// seconds unless it changes on this node, which is seen at once.
+const STILL_EVERY: Duration = Duration::from_secs(1);
+
 /// One who follows.
 pub struct Tail {
     app: Shared,
@@ -65,9 +69,26 @@ impl Tail {
             return;
         }
         let (mut second, mut told, mut missed) = (Instant::now(), 0, 0);
+        let mut look_again = tokio::time::interval(STILL_EVERY);
+        let mut beat = tokio::time::interval(BEAT);
+        beat.reset();
         loop {
             let next = tokio::select! {
-                next = tokio::time::timeout(BEAT, self.fresh.recv()) => next,
+                next = self.fresh.recv() => {
+                    beat.reset();
+                    Ok(next)
+                }
+                now = beat.tick() => Err(now),
+                _ = look_again.tick() => match self.reader.still(&self.app).await {
+                    Ok(Some(reader)) => {
+                        self.reader = reader;
+                        continue;
+                    }
+                    // The session or token is gone.
+                    Ok(None) => return,
+                    // A database that is away says nothing about rights; the next look will.
+                    Err(_) => continue,
+                },
                 () = lines.closed() => return,
             };
             let events = match next {

@@ -27,19 +27,44 @@ pub enum StoreError {
     /// A fault that a test asked for.
     #[error("a fault at {0:?}, as asked")]
     Injected(crate::fault::Step),
+    /// One row is larger than what the database takes at once.
+    #[error(
+        "a row of {0} bytes is larger than the database's max_allowed_packet of {1}; raise that, or send smaller events"
+    )]
+    TooLarge(usize, usize),
     /// Stored bytes do not decode.
     #[error(transparent)]
     Core(#[from] calvex_core::CoreError),
 }
 
+/// MariaDB's errors that pass by themselves; every other answer of the database to a statement is permanent.
+///
+/// | code | what |
+/// | --- | --- |
+/// | 1021, 1114 | disk or table full: passes once space is freed |
+/// | 1040, 1203, 1226 | too many connections, of the server or of the user |
+/// | 1047 | no quorum in the cluster |
+/// | 1053, 1927 | the server stops, the connection was killed |
+/// | 1158 to 1161 | the network broke while a packet was read or written |
+/// | 1180, 1205, 1213 | commit failed, lock wait, deadlock or lost certification |
+/// | 1290, 1836 | read-only |
+/// | 1317, 1969 | interrupted, statement time |
+/// | 2006, 2013 | server gone, connection lost |
+const PASSING: [u16; 20] = [
+    1021, 1114, 1040, 1203, 1226, 1047, 1053, 1927, 1158, 1159, 1160, 1161, 1180, 1205, 1213, 1290, 1836, 1317, 1969,
+    2006,
+];
+/// As [`PASSING`], what the client itself finds.
+const LOST: u16 = 2013;
+
 impl StoreError {
-    /// Whether trying again later makes sense: the connection was lost, refused, or timed out.
-    pub fn is_away(&self) -> bool {
+    /// Whether the same may work later: the connection was lost, refused, or timed out, or the database is not ready to
+    /// write. Anything else fails however often it is tried.
+    pub fn is_passing(&self) -> bool {
         match self {
             StoreError::Database(sqlx::Error::Database(e)) => {
-                // 1053 shutting down, 1205 lock wait, 1213 deadlock, 1040 too many connections, 1927 killed
                 let code = e.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().map(|e| e.number());
-                matches!(code, Some(1053 | 1205 | 1213 | 1040 | 1927))
+                code.is_some_and(|code| code == LOST || PASSING.contains(&code))
             }
             StoreError::Database(
                 sqlx::Error::Io(_)
@@ -48,7 +73,8 @@ impl StoreError {
                 | sqlx::Error::WorkerCrashed
                 | sqlx::Error::Protocol(_)
                 | sqlx::Error::Tls(_),
-            ) => true,
+            )
+            | StoreError::Injected(..) => true,
             _ => false,
         }
     }

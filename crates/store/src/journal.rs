@@ -195,6 +195,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Fenced`] where the claim is lost; others where nothing is known yet and the call may be repeated.
     pub async fn commit(&self, claim: &Claim, commit: &Commit) -> Result<Committed> {
+        let runs = self.fit_packets(&commit.rows, |row| row.batch.len())?;
         let mut tx = self.pool.begin().await?;
         let count = commit.rows.len() as u64;
         let fence =
@@ -208,7 +209,9 @@ impl Store {
                 _ => Err(StoreError::Fenced(claim.name.clone())),
             };
         }
-        insert_rows(&mut tx, claim, commit).await?;
+        for rows in runs {
+            insert_rows(&mut tx, claim, commit.table, rows).await?;
+        }
         for receipt in &commit.receipts {
             let added = sqlx::query(sql::RECEIPT_ADD)
                 .bind(receipt.key_id)
@@ -236,16 +239,17 @@ impl Store {
     /// Where the database fails.
     pub async fn receipt(&self, key_id: u32, idempotency: &[u8; 32]) -> Result<Option<ReceiptRow>> {
         let row = sqlx::query(sql::RECEIPT_FIND).bind(key_id).bind(&idempotency[..]).fetch_optional(&self.pool).await?;
-        let Some(row) = row else { return Ok(None) };
-        let body: Vec<u8> = row.try_get(0)?;
-        let body = body.try_into().unwrap_or([0; 32]);
-        Ok(Some(ReceiptRow {
-            key_id,
-            idempotency: *idempotency,
-            body,
-            answer: row.try_get(1)?,
-            made_ns: row.try_get(2)?,
-        }))
+        row.map(|row| receipt_row(key_id, *idempotency, &row)).transpose()
+    }
+
+    /// The newest receipt for a body, made since `since_ns`, whatever its idempotency key.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn receipt_of_body(&self, key_id: u32, body: &[u8; 32], since_ns: i64) -> Result<Option<ReceiptRow>> {
+        let query = sqlx::query(sql::RECEIPT_OF_BODY).bind(key_id).bind(&body[..]).bind(since_ns);
+        let row = query.fetch_optional(&self.pool).await?;
+        row.map(|row| receipt_row(key_id, *body, &row)).transpose()
     }
 
     /// Forgets receipts made before `before_ns`, a portion at a time; how many went.
@@ -257,14 +261,16 @@ impl Store {
     }
 }
 
-async fn insert_rows(tx: &mut MySqlConnection, claim: &Claim, commit: &Commit) -> Result<()> {
-    if commit.rows.is_empty() {
-        return Ok(());
-    }
-    let head =
-        format!("INSERT INTO journal_{} (node, epoch, seq, lane_id, day, late, row_count, batch) ", commit.table);
+fn receipt_row(key_id: u32, idempotency: [u8; 32], row: &sqlx::mysql::MySqlRow) -> Result<ReceiptRow> {
+    let body: Vec<u8> = row.try_get(0)?;
+    let body = body.try_into().unwrap_or([0; 32]);
+    Ok(ReceiptRow { key_id, idempotency, body, answer: row.try_get(1)?, made_ns: row.try_get(2)? })
+}
+
+async fn insert_rows(tx: &mut MySqlConnection, claim: &Claim, table: u32, rows: &[JournalRow]) -> Result<()> {
+    let head = format!("INSERT INTO journal_{table} (node, epoch, seq, lane_id, day, late, row_count, batch) ");
     let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new(head);
-    insert.push_values(&commit.rows, |mut values, row| {
+    insert.push_values(rows, |mut values, row| {
         values
             .push_bind(claim.node)
             .push_bind(claim.epoch)

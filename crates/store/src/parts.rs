@@ -191,7 +191,7 @@ impl PartReader<'_> {
         let mut tries = 0;
         loop {
             match self.store.read_part(bucket, chunk, part).await {
-                Err(e) if e.is_away() && tries < AWAY_TRIES => tries += 1,
+                Err(e) if e.is_passing() && tries < AWAY_TRIES => tries += 1,
                 read => return read,
             }
             tokio::time::sleep(AWAY_PAUSE).await;

@@ -4,7 +4,15 @@ use crate::{Result, StoreError, sql};
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
 use sqlx::{Executor, MySqlPool};
 use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
+
+/// The least that any database takes at once.
+const MIN_PACKET: usize = 1 << 20;
+/// Room for a statement's text and the protocol, and for the other columns of each row.
+const PACKET_HEADROOM: usize = 64 << 10;
+const ROW_HEADROOM: usize = 256;
 
 /// How the store reaches MariaDB.
 #[derive(Debug, Clone)]
@@ -38,6 +46,8 @@ impl StoreOptions {
 #[derive(Debug, Clone)]
 pub struct Store {
     pub(crate) pool: MySqlPool,
+    /// Bytes that the database takes at once.
+    pub(crate) max_packet: Arc<AtomicUsize>,
     /// Faults on purpose; none but in tests.
     pub faults: crate::fault::Faults,
 }
@@ -77,7 +87,40 @@ impl Store {
             }
         }
         sqlx::migrate!("./migrations").run(&pool).await?;
-        Ok(Store { pool, faults: crate::fault::Faults::default() })
+        let store =
+            Store { pool, max_packet: Arc::new(AtomicUsize::new(MIN_PACKET)), faults: crate::fault::Faults::default() };
+        store.read_limits().await;
+        Ok(store)
+    }
+
+    /// Reads again what the database takes at once; what was known holds where it does not answer.
+    pub async fn read_limits(&self) {
+        let packet: Result<u64, _> = sqlx::query_scalar(sql::MAX_PACKET).fetch_one(&self.pool).await;
+        if let Ok(packet) = packet {
+            self.max_packet.store(usize::try_from(packet).unwrap_or(usize::MAX).max(MIN_PACKET), Ordering::SeqCst);
+        }
+    }
+
+    /// Cuts rows into runs that one statement can carry, by the bytes of each.
+    ///
+    /// # Errors
+    /// [`StoreError::TooLarge`] where one row alone cannot be carried.
+    pub(crate) fn fit_packets<'r, T>(&self, rows: &'r [T], bytes: impl Fn(&T) -> usize) -> Result<Vec<&'r [T]>> {
+        let most = self.max_packet.load(Ordering::SeqCst) - PACKET_HEADROOM;
+        let (mut runs, mut from, mut held) = (Vec::new(), 0, 0);
+        for (at, row) in rows.iter().enumerate() {
+            let row = bytes(row) + ROW_HEADROOM;
+            if row > most {
+                return Err(StoreError::TooLarge(row, most + PACKET_HEADROOM));
+            }
+            if held + row > most {
+                runs.extend(rows.get(from..at));
+                (from, held) = (at, 0);
+            }
+            held += row;
+        }
+        runs.extend(rows.get(from..).filter(|rest| !rest.is_empty()));
+        Ok(runs)
     }
 
     /// Whether the database answers.
@@ -87,6 +130,26 @@ impl Store {
     pub async fn ping(&self) -> Result<()> {
         self.pool.execute("SELECT 1").await?;
         Ok(())
+    }
+
+    /// Why the database would not take a write now; nothing where it would.
+    ///
+    /// # Errors
+    /// Where it does not answer.
+    pub async fn cannot_write(&self) -> Result<Option<String>> {
+        let read_only: bool = sqlx::query_scalar(sql::READ_ONLY).fetch_one(&self.pool).await?;
+        if read_only {
+            return Ok(Some("the database is read-only; name its primary in database.url".into()));
+        }
+        // No rows where the server is in no cluster.
+        let status: Vec<(String, String)> = sqlx::query_as(sql::CLUSTER_STATUS).fetch_all(&self.pool).await?;
+        let value = |name: &str| status.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str());
+        if value("wsrep_ready") == Some("OFF") && value("wsrep_cluster_status").is_some_and(|s| s != "Disconnected")
+            || value("wsrep_cluster_status").is_some_and(|s| s == "non-Primary")
+        {
+            return Ok(Some("the database's cluster has no quorum; start more of its servers".into()));
+        }
+        Ok(None)
     }
 
     /// Closes every connection.

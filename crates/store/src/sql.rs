@@ -18,6 +18,11 @@ macro_rules! statements {
 
 statements! {
     TABLE_BYTES = "SELECT CAST(SUM(FILE_SIZE) AS UNSIGNED) FROM information_schema.INNODB_SYS_TABLESPACES WHERE NAME LIKE CONCAT(DATABASE(), '/', ?)";
+    READ_ONLY = "SELECT CAST(@@global.read_only AS SIGNED) <> 0";
+    CLUSTER_STATUS = "SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN ('wsrep_ready', 'wsrep_cluster_status')";
+    MAX_PACKET = "SELECT CAST(@@max_allowed_packet AS UNSIGNED)";
+    NAME_WEIGHT = "SELECT HEX(WEIGHT_STRING(TRIM(TRAILING ' ' FROM CONVERT(? USING utf8mb4)) COLLATE utf8mb4_general_ci))";
+    AUDIT_ADD = "INSERT INTO audit (at_ns, who, token, act, what) VALUES (?, ?, ?, ?, ?)";
     NODE_ADD = "INSERT IGNORE INTO node (name) VALUES (?)";
     NODE_CLAIM = "UPDATE node SET epoch = epoch + 1, seq = 0 WHERE name = ?";
     NODE_READ = "SELECT id, epoch FROM node WHERE name = ?";
@@ -29,6 +34,7 @@ statements! {
     JOURNAL_TABLE_REMOVE = "DELETE FROM journal_table WHERE no = ?";
     RECEIPT_ADD = "INSERT INTO receipt (key_id, idempotency, body, answer, made_ns) VALUES (?, ?, ?, ?, ?)";
     RECEIPT_FIND = "SELECT body, answer, made_ns FROM receipt WHERE key_id = ? AND idempotency = ?";
+    RECEIPT_OF_BODY = "SELECT body, answer, made_ns FROM receipt WHERE key_id = ? AND body = ? AND made_ns >= ? ORDER BY made_ns DESC LIMIT 1";
     RECEIPT_EXPIRE = "DELETE FROM receipt WHERE made_ns < ? LIMIT 10000";
     BUCKET_ADD = "INSERT IGNORE INTO bucket (day) VALUES (?)";
     BUCKET_USE = "UPDATE bucket SET uses = uses + 1 WHERE day = ? AND closing = FALSE";

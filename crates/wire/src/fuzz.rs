@@ -2,7 +2,7 @@
 //! (`cargo bolero test fuzz::ndjson_lines -p calvex-wire`) they run for as long as wished. Nothing may panic, and a good
 //! event beside bad bytes is taken.
 
-use crate::otlp::{Encoding, logs, traces};
+use crate::otlp::{Encoding, Request, Signal};
 use crate::syslog::{self, Frame, Framer};
 use crate::{ndjson, otlp};
 use bolero::{check, produce};
@@ -26,6 +26,14 @@ fn taken(decode: impl FnOnce(&mut BatchBuilder, &mut Reading)) -> Batch {
     let mut builder = BatchBuilder::new(arrival);
     decode(&mut builder, &mut reading);
     builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", u32::MAX))).unwrap()
+}
+
+/// Takes an export request where it is one; every record of it is stored or refused.
+fn export_taken(body: &[u8], encoding: Encoding, signal: Signal) {
+    if let Ok(request) = Request::read(body, encoding, signal) {
+        let batch = taken(|batch, reading| request.take(batch, reading).unwrap());
+        assert_eq!(batch.stored + batch.refused.len(), request.records);
+    }
 }
 
 fn edited(seed: &[u8], edits: &Edits) -> Vec<u8> {
@@ -72,12 +80,8 @@ fn otlp_json() {
     let log = br#"{"resourceLogs":[{"resource":{"attributes":[{"key":"service.name","value":{"stringValue":"slots"}}]},"scopeLogs":[{"logRecords":[{"timeUnixNano":"1791081521198204331","severityNumber":13,"body":{"stringValue":"m"},"traceId":"5b8aa5a2d2c872e8321cf37308d69df2"}]}]}]}"#;
     let span = br#"{"resourceSpans":[{"scopeSpans":[{"spans":[{"traceId":"5b8aa5a2d2c872e8321cf37308d69df2","spanId":"051581bf3cb55c13","name":"n","startTimeUnixNano":"1","endTimeUnixNano":5,"status":{"code":2}}]}]}]}"#;
     check!().with_iterations(ROUNDS).with_generator(produce::<Edits>().with().len(0usize..8)).for_each(|edits| {
-        if let Ok(request) = otlp::decode(&edited(log, edits), Encoding::Json) {
-            taken(|batch, reading| logs::take(request, batch, reading).unwrap());
-        }
-        if let Ok(request) = otlp::decode(&edited(span, edits), Encoding::Json) {
-            taken(|batch, reading| traces::take(request, batch, reading).unwrap());
-        }
+        export_taken(&edited(log, edits), Encoding::Json, Signal::Logs);
+        export_taken(&edited(span, edits), Encoding::Json, Signal::Spans);
     });
 }
 
@@ -93,12 +97,8 @@ fn otlp_protobuf() {
     );
     check!().with_iterations(ROUNDS).with_generator(produce::<Edits>().with().len(0usize..12)).for_each(|edits| {
         let bytes = edited(&seed, edits);
-        if let Ok(request) = otlp::decode(&bytes, Encoding::Protobuf) {
-            taken(|batch, reading| logs::take(request, batch, reading).unwrap());
-        }
-        if let Ok(request) = otlp::decode(&bytes, Encoding::Protobuf) {
-            taken(|batch, reading| traces::take(request, batch, reading).unwrap());
-        }
+        export_taken(&bytes, Encoding::Protobuf, Signal::Logs);
+        export_taken(&bytes, Encoding::Protobuf, Signal::Spans);
     });
 }
 

@@ -9,12 +9,13 @@ use calvex_core::normalise::{Known, Limits, RawEvent, Refusal};
 /// finished with.
 ///
 /// # Errors
-/// Only for a defect of the engine; a bad line refuses itself.
+/// A request of too many events, which is refused as a whole, or a defect of the engine; a bad line refuses itself.
 pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> Result<(), CoreError> {
     let limits = batch.limits();
     let is_array = body.trim_ascii_start().starts_with(b"[");
-    let text = std::str::from_utf8(body).ok().filter(|_| is_array).map(str::trim_ascii);
-    if let Some(elements) = text.and_then(calvex_core::json::elements) {
+    let text = if is_array { std::str::from_utf8(body).ok().map(str::trim_ascii) } else { None };
+    if let Some((elements, count)) = text.and_then(|text| calvex_core::json::elements(text, limits.events)) {
+        batch.expect(count)?;
         for (number, element) in (1..).zip(elements) {
             match decode_line(element, reading, &limits) {
                 Err(refusal) => batch.refuse(number, refusal, element.as_bytes()),
@@ -31,6 +32,7 @@ pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> R
 /// # Errors
 /// As [`decode`].
 pub fn decode_lines(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> Result<(), CoreError> {
+    batch.expect(memchr::memchr_iter(b'\n', body).count())?;
     // One look at the whole body is quicker than one at each line; only a body with a fault pays for the second.
     let whole = std::str::from_utf8(body).ok();
     let limits = batch.limits();
@@ -97,7 +99,7 @@ mod tests {
     fn one_bad_line_refuses_itself() {
         let body = b"{\"msg\":\"a\"}\r\n\n{\"msg\":\n[1]\n{\"msg\":\"\xff\"}\n{\"msg\":\"b\"}";
         assert_eq!(told(body), (2, vec![(3, "not-json"), (4, "not-an-object"), (5, "not-json")]));
-        let error = take(b"{\"msg\" 1}", 1000).refused.remove(0).refusal.to_string();
+        let error = take(b"{\"msg\" 1}", 1000).refused.iter().next().unwrap().refusal.to_string();
         assert!(error.contains("column 8") && error.contains("expected `:`"), "{error}");
     }
 
@@ -109,6 +111,21 @@ mod tests {
         assert_eq!(told(b"[]"), (0, vec![]));
         assert_eq!(told(b"[{\"a\":1}"), (0, vec![(1, "not-an-object")]), "not closed, so a line");
         assert_eq!(told(b"[1]\n{\"a\":1}"), (1, vec![(1, "not-an-object")]));
+    }
+
+    #[test]
+    fn a_body_has_so_many_events_and_no_more() {
+        for body in ["x\n".repeat(300_000), format!("[{}0]", "0,".repeat(300_000))] {
+            let ties = calvex_core::tie::Ties::default();
+            let limits = Limits::default();
+            let arrival = Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits, ties: &ties };
+            let (mut reading, mut builder) = (Reading::default(), BatchBuilder::new(arrival));
+            let error = decode(body.as_bytes(), &mut builder, &mut reading).unwrap_err().to_string();
+            assert!(error.contains("the limit is 250000"), "{error}");
+        }
+        // What is within the limit is told of, the first hundred one by one.
+        let batch = take("x\n".repeat(200_000).as_bytes(), 1000);
+        assert_eq!((batch.refused.len(), batch.refused.iter().count()), (200_000, 100));
     }
 
     #[test]

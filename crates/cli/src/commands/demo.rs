@@ -206,8 +206,12 @@ async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
         let made: MadeSecret = client.post("/api/keys", &ask).await?;
         keys.insert(service.to_owned(), made.secret);
     }
-    let token: MadeSecret =
-        client.post("/api/tokens", &NewToken { name: "demo".into(), ..NewToken::default() }).await?;
+    let token: MadeSecret = client
+        .post(
+            "/api/tokens",
+            &NewToken { name: "demo".into(), purpose: Some("administer".into()), ..NewToken::default() },
+        )
+        .await?;
     let rule = |name: &str, query: &str, window_s, above, hold_s| NewRule {
         name: name.into(),
         query: query.into(),

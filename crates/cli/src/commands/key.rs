@@ -1,6 +1,6 @@
 //! `calvex key`: who may send, and how much.
 
-use super::token::{How, now_ns, print, running_store};
+use super::token::{How, by_data_dir, now_ns, print, running_store};
 use crate::client::{Connection, segment};
 use crate::{Ended, output};
 use anyhow::{Result, bail};
@@ -134,7 +134,8 @@ impl Key {
                     let store = running_store(dir).await?;
                     let (secret, hash, prefix) = new_secret("key", rand::random());
                     let fixed = serde_json::to_string(&fields)?;
-                    store.add_key(&name, &hash, &prefix, &fixed, &StoredLimits::default(), now_ns()).await?;
+                    let act = by_data_dir("add key", &name);
+                    store.add_key(&name, &hash, &prefix, &fixed, &StoredLimits::default(), act.at_ns, &act).await?;
                     return print(&MadeSecret { name, secret }, how.json);
                 }
                 let ask = NewKey { name, fixed: fields, limits };

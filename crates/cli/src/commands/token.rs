@@ -5,6 +5,8 @@ use crate::client::{Connection, segment};
 use crate::{Ended, output};
 use anyhow::{Result, bail};
 use calvex_service::new_secret;
+use calvex_store::records::Act;
+use calvex_store::records::access::{Actor, Purpose};
 use calvex_store::{Server, Store, StoreOptions};
 use calvex_wire::api::{MadeSecret, NewToken, TokenListed};
 use clap::{Args, Subcommand};
@@ -24,9 +26,12 @@ enum TokenAct {
     New {
         /// What it is called; made up if not given
         name: Option<String>,
-        /// The only lanes it may read; it cannot administer then
+        /// The only lanes it may read; it can only read then
         #[arg(long = "lane", value_name = "LANE")]
         lanes: Vec<String>,
+        /// What it may do: `read`, or `administer` all that its owner may
+        #[arg(long = "for", value_name = "PURPOSE", default_value = "read", value_parser = purpose)]
+        purpose: Purpose,
         #[command(flatten)]
         how: How,
     },
@@ -69,6 +74,16 @@ pub async fn running_store(dir: &std::path::Path) -> Result<Store> {
     Ok(Store::open(StoreOptions::socket(&socket, "calvex")).await?)
 }
 
+/// An act done through the data directory, by whoever may read it; the trail says so.
+pub fn by_data_dir(act: &'static str, what: &str) -> Act<'static> {
+    let by = Actor { name: "--data-dir", token: None };
+    Act { at_ns: now_ns(), by, act, what: what.to_owned() }
+}
+
+fn purpose(name: &str) -> std::result::Result<Purpose, String> {
+    Purpose::from_name(name).ok_or_else(|| "use read or administer".to_owned())
+}
+
 /// Now, nanoseconds from 1970.
 pub fn now_ns() -> i64 {
     i64::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX)
@@ -77,7 +92,7 @@ pub fn now_ns() -> i64 {
 impl Token {
     pub async fn run(self) -> Result<Ended> {
         match self.act {
-            TokenAct::New { name, lanes, how } => {
+            TokenAct::New { name, lanes, purpose, how } => {
                 let name = name.unwrap_or_else(|| format!("token-{:08x}", rand::random::<u32>()));
                 if let Some(dir) = &how.data_dir {
                     let store = running_store(dir).await?;
@@ -94,10 +109,11 @@ impl Token {
                     }
                     let (secret, hash, prefix) = new_secret("token", rand::random());
                     let only = (!ids.is_empty()).then_some(ids.as_slice());
-                    store.add_token(&name, &hash, &prefix, user.id, only, now_ns()).await?;
+                    let act = by_data_dir("add token", &name);
+                    store.add_token(&name, &hash, &prefix, user.id, only, purpose, act.at_ns, &act).await?;
                     return print(&MadeSecret { name, secret }, how.json);
                 }
-                let ask = NewToken { name, lanes };
+                let ask = NewToken { name, lanes, purpose: Some(purpose.name().to_owned()) };
                 print(&self.connection.open().await?.post("/api/tokens", &ask).await?, how.json)
             }
             TokenAct::List { json } => {
@@ -107,9 +123,9 @@ impl Token {
                 } else {
                     let row = |t: &TokenListed| {
                         let state = t.revoked.clone().unwrap_or_else(|| "in use".into());
-                        vec![t.name.clone(), format!("{}…", t.prefix), t.created.clone(), state]
+                        vec![t.name.clone(), format!("{}…", t.prefix), t.purpose.clone(), t.created.clone(), state]
                     };
-                    output::table(&["name", "begins", "made", "revoked"], all.iter().map(row).collect())?;
+                    output::table(&["name", "begins", "for", "made", "revoked"], all.iter().map(row).collect())?;
                 }
                 Ok(if all.is_empty() { Ended::Nothing } else { Ended::Well })
             }

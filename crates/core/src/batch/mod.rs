@@ -2,21 +2,27 @@
 //! first byte to the last: routes are asked of a page, not of an event.
 
 mod part;
+mod refused;
 
 pub use part::{Admitted, Aside, Cause, Policy};
+pub use refused::{MAX_KEPT, Refused, RefusedEvents};
 
 use crate::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageBuilder};
 use crate::error::Result;
 use crate::event::PathTable;
-use crate::event::time::{SECOND_NS, day_of};
+use crate::event::time::{DAY_NS, SECOND_NS, day_of};
 use crate::normalise::{Arrival, Flattener, Limits, Meanings, RawEvent, Refusal, normalise};
 use part::{Sheet, part, shaped};
+use std::collections::HashMap;
 
 /// An event this much older than its arrival came late and goes to a head of its own.
 pub const LATE_NS: i64 = 600 * SECOND_NS;
 
 /// Bytes of a refused line that are kept to be shown.
 const SAMPLE_BYTES: usize = 200;
+/// Days that the events of one request may lie on, late ones counted apart. Each has a page and a journal row of its
+/// own, so a request must not decide how many there are.
+pub const MAX_DAYS: usize = 64;
 
 /// A head: the events of one lane and day, late ones apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -29,17 +35,6 @@ pub struct HeadKey {
     pub late: bool,
 }
 
-/// An event that was not taken.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Refused {
-    /// Its line or record in the request, from 1.
-    pub line: usize,
-    /// Why.
-    pub refusal: Refusal,
-    /// How what was sent begins, where it is at hand.
-    pub sample: Option<String>,
-}
-
 /// What became of a request.
 #[derive(Debug, Default)]
 pub struct Batch {
@@ -48,7 +43,7 @@ pub struct Batch {
     /// Events taken.
     pub stored: usize,
     /// Events not taken.
-    pub refused: Vec<Refused>,
+    pub refused: RefusedEvents,
     /// Events not stored on purpose.
     pub aside: Vec<Aside>,
     /// By shaping rule, for how many events it held.
@@ -67,6 +62,7 @@ pub struct Reading {
 }
 
 /// A page being filled.
+#[derive(Default)]
 struct OpenPage {
     day: i32,
     late: bool,
@@ -80,8 +76,10 @@ pub struct BatchBuilder<'a> {
     arrival: Arrival<'a>,
     meanings: Meanings,
     /// A page for each day, late events apart: what would have to be parted later is never put together.
-    open: Vec<OpenPage>,
+    open: HashMap<(i32, bool), OpenPage>,
     full: Vec<OpenPage>,
+    /// Rough bytes of all pages.
+    weight: usize,
     batch: Batch,
 }
 
@@ -91,8 +89,9 @@ impl<'a> BatchBuilder<'a> {
         BatchBuilder {
             arrival,
             meanings: Meanings::default(),
-            open: Vec::new(),
+            open: HashMap::new(),
             full: Vec::new(),
+            weight: 0,
             batch: Batch { timed: true, ..Batch::default() },
         }
     }
@@ -105,6 +104,18 @@ impl<'a> BatchBuilder<'a> {
     /// When the batch arrived, nanoseconds from 1970.
     pub fn arrived_ns(&self) -> i64 {
         self.arrival.arrived_ns
+    }
+
+    /// Asks whether a request may have so many events, before any is decoded.
+    ///
+    /// # Errors
+    /// [`Refusal::TooManyEvents`]; the request is refused as a whole then.
+    pub fn expect(&self, events: usize) -> Result<()> {
+        let most = self.arrival.limits.events;
+        if events > most {
+            return Err(Refusal::TooManyEvents(events, most).into());
+        }
+        Ok(())
     }
 
     /// Takes the event of a line, or why there is none.
@@ -121,21 +132,35 @@ impl<'a> BatchBuilder<'a> {
         'a: 'e,
     {
         let normalised = event.and_then(|raw| normalise(raw, &mut reading.paths, &mut self.meanings, &self.arrival));
-        match normalised {
-            Ok(normalised) => {
+        let taken = normalised.and_then(|normalised| {
+            let (time_ns, limits) = (normalised.draft.time_ns, &self.arrival.limits);
+            let age_ns = self.arrival.arrived_ns.saturating_sub(time_ns);
+            let age_days = age_ns.div_euclid(DAY_NS);
+            if age_days >= i64::from(limits.keep_days) {
+                return Err(Refusal::OlderThanAll(age_days, limits.keep_days));
+            }
+            if self.weight > limits.batch_bytes {
+                return Err(Refusal::BatchTooLarge(limits.batch_bytes));
+            }
+            let head = (day_of(time_ns), age_ns > LATE_NS);
+            if self.open.len() >= MAX_DAYS && !self.open.contains_key(&head) {
+                return Err(Refusal::TooManyDays(MAX_DAYS));
+            }
+            Ok((head, normalised))
+        });
+        match taken {
+            Ok(((day, late), normalised)) => {
                 self.batch.timed &= normalised.timed;
-                let draft = &normalised.draft;
-                let day = day_of(draft.time_ns);
-                let late = self.arrival.arrived_ns.saturating_sub(draft.time_ns) > LATE_NS;
-                let at = self.open.iter().position(|p| p.day == day && p.late == late).unwrap_or_else(|| {
-                    self.open.push(OpenPage { day, late, builder: PageBuilder::default(), lines: Vec::new() });
-                    self.open.len() - 1
-                });
-                let page = &mut self.open[at];
-                page.builder.push(draft, &reading.paths);
+                let new_page = || OpenPage { day, late, ..OpenPage::default() };
+                let page = self.open.entry((day, late)).or_insert_with(new_page);
+                let before = page.builder.weight_bytes();
+                page.builder.push(&normalised.draft, &reading.paths);
                 page.lines.push(line);
+                self.weight += page.builder.weight_bytes().saturating_sub(before);
                 if page.builder.rows() >= PAGE_ROWS || page.builder.weight_bytes() >= PAGE_WEIGHT_BYTES {
-                    self.full.push(self.open.swap_remove(at));
+                    // The day stays in the map, so that it counts among the days of the request.
+                    let full = std::mem::replace(page, new_page());
+                    self.full.push(full);
                 }
             }
             Err(refusal) => self.batch.refused.push(Refused { line, refusal, sample: None }),
@@ -145,6 +170,9 @@ impl<'a> BatchBuilder<'a> {
 
     /// Refuses a line, of which `text` can be shown in short.
     pub fn refuse(&mut self, line: usize, refusal: Refusal, text: &[u8]) {
+        if !self.batch.refused.keeps(line) {
+            return self.batch.refused.count(refusal.reason(), 1);
+        }
         let begins = text.get(..text.len().min(SAMPLE_BYTES)).unwrap_or_default();
         let sample = Some(String::from_utf8_lossy(begins).into_owned());
         self.batch.refused.push(Refused { line, refusal, sample });
@@ -155,7 +183,10 @@ impl<'a> BatchBuilder<'a> {
     /// # Errors
     /// Only for a defect: a page that cannot be read back.
     pub fn finish(mut self, reading: &Reading, policy: &Policy) -> Result<Batch> {
-        self.full.append(&mut self.open);
+        let mut open: Vec<OpenPage> = self.open.drain().map(|(_, page)| page).filter(|p| !p.lines.is_empty()).collect();
+        // The order of heads must not hang on a map's.
+        open.sort_by_key(|p| (p.day, p.late));
+        self.full.append(&mut open);
         self.batch.held = vec![0; policy.shaping.len()];
         for OpenPage { day, late, builder, lines } in std::mem::take(&mut self.full) {
             let page = builder.finish(&reading.paths)?;
@@ -164,7 +195,7 @@ impl<'a> BatchBuilder<'a> {
                 part(sheet, policy, self.arrival.arrived_ns, &mut self.batch)?;
             }
         }
-        self.batch.refused.sort_by_key(|r| r.line);
+        self.batch.refused.finish();
         Ok(self.batch)
     }
 }
@@ -181,7 +212,10 @@ mod tests {
     const DAY_NS: i64 = 86_400 * SECOND_NS;
 
     fn take(lines: &[String], arrived_ns: i64, event_bytes: usize) -> Batch {
-        let limits = Limits { event_bytes, ..Limits::default() };
+        take_within(lines, arrived_ns, Limits { event_bytes, ..Limits::default() }, 30)
+    }
+
+    fn take_within(lines: &[String], arrived_ns: i64, limits: Limits, days: u32) -> Batch {
         let mut reading = Reading::default();
         let ties = crate::tie::Ties::default();
         let arrival = Arrival { arrived_ns, sender: "x", fixed: &[], limits, ties: &ties };
@@ -194,7 +228,7 @@ mod tests {
         let route = Route { filter: parse_filter("service=access").unwrap(), lane: 2 };
         let routes = RouteTable::new(vec![route], 1);
         let shaping = Shaping::default();
-        builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", 30))).unwrap()
+        builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", days))).unwrap()
     }
 
     #[test]
@@ -221,6 +255,29 @@ mod tests {
         let page = batch.pages[1].1.clone().with_origin(1, 1, 1);
         let told: Vec<_> = gather_all(&page).unwrap().iter().map(|e| (e.time_ns % DAY_NS, e.id.place)).collect();
         assert_eq!(told, [(5, 0), (9, 1)], "in order of time, places by row");
+    }
+
+    #[test]
+    fn a_request_lies_on_so_many_days_and_no_more() {
+        let at = |day: i64| format!(r#"{{"time":"{}"}}"#, crate::event::time::format_utc(day * DAY_NS, 9));
+        let limits = Limits { keep_days: 5000, ..Limits::default() };
+        let lines: Vec<String> = (0..3000).map(|n| at(10_000 - n)).collect();
+        let batch = take_within(&lines, 10_000 * DAY_NS, limits, 5000);
+        assert_eq!((batch.stored, batch.refused.len()), (MAX_DAYS, 3000 - MAX_DAYS));
+        assert_eq!(batch.refused.by_reason().map(|(reason, ..)| reason).collect::<Vec<_>>(), ["too-many-days"]);
+        // What no lane keeps is refused before it gets a page.
+        let batch = take_within(&lines, 10_000 * DAY_NS, Limits { keep_days: 3, ..limits }, 5000);
+        assert_eq!((batch.stored, batch.pages.len()), (3, 3));
+        assert_eq!(batch.refused.by_reason().map(|(reason, ..)| reason).collect::<Vec<_>>(), ["too-old"]);
+    }
+
+    #[test]
+    fn a_batch_takes_so_much_memory_and_no_more() {
+        let line = format!(r#"{{"message":"{}"}}"#, "x".repeat(1000));
+        let limits = Limits { batch_bytes: 100_000, ..Limits::default() };
+        let batch = take_within(&vec![line; 1000], 0, limits, 30);
+        assert!((50..=110).contains(&batch.stored), "{} stored", batch.stored);
+        assert_eq!(batch.refused.by_reason().map(|(reason, ..)| reason).collect::<Vec<_>>(), ["batch-too-large"]);
     }
 
     #[test]

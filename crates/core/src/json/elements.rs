@@ -1,10 +1,16 @@
 //! The elements of an array, found without reading them.
 
-/// The texts of the elements of the JSON array that is the whole of `text`; `None` where brackets and quotes do not
-/// close, or more follows. Whether each element is JSON is for its reader to tell.
-pub fn elements(text: &str) -> Option<Vec<&str>> {
+/// The texts of the first `most` elements of the JSON array that is the whole of `text`, and how many it has; `None`
+/// where brackets and quotes do not close, or more follows. Whether each element is JSON is for its reader to tell.
+pub fn elements(text: &str, most: usize) -> Option<(Vec<&str>, usize)> {
     let inner = text.strip_prefix('[')?;
-    let (mut out, mut depth, mut from, mut at) = (Vec::new(), 0usize, 0, 0);
+    let (mut out, mut count, mut depth, mut from, mut at) = (Vec::new(), 0, 0usize, 0, 0);
+    let mut keep = |element, count: &mut usize| {
+        *count += 1;
+        if *count <= most {
+            out.push(element);
+        }
+    };
     let bytes = inner.as_bytes();
     while let Some(byte) = bytes.get(at) {
         match byte {
@@ -13,14 +19,14 @@ pub fn elements(text: &str) -> Option<Vec<&str>> {
             b']' if depth == 0 => {
                 let last = inner[from..at].trim_ascii();
                 // Between a comma and the end there must be something; the reader tells that there is not.
-                if !last.is_empty() || !out.is_empty() {
-                    out.push(last);
+                if !last.is_empty() || count > 0 {
+                    keep(last, &mut count);
                 }
-                return (at + 1 == bytes.len()).then_some(out);
+                return (at + 1 == bytes.len()).then_some((out, count));
             }
             b']' | b'}' => depth = depth.checked_sub(1)?,
             b',' if depth == 0 => {
-                out.push(inner[from..at].trim_ascii());
+                keep(inner[from..at].trim_ascii(), &mut count);
                 from = at + 1;
             }
             _ => {}
@@ -54,13 +60,15 @@ mod tests {
         ], 0..6)) {
             let text = serde_json::to_string(&list).unwrap();
             let read: Vec<serde_json::Value> =
-                elements(&text).unwrap().into_iter().map(|e| serde_json::from_str(e).unwrap()).collect();
+                elements(&text, 100).unwrap().0.into_iter().map(|e| serde_json::from_str(e).unwrap()).collect();
+            let (first, count) = elements(&text, 2).unwrap();
+            prop_assert_eq!((first.len(), count), (list.len().min(2), list.len()));
             prop_assert_eq!(read, list);
         }
 
         #[test]
         fn any_text_is_answered(text in "[\\[\\]{},\"\\\\ a1é]{0,30}") {
-            let _ = elements(&text);
+            let _ = elements(&text, 3);
         }
     }
 }

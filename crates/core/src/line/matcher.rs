@@ -1,6 +1,8 @@
-//! A pattern against a line: backtracking that never comes to one step and place twice, so that the work is bounded by
-//! the product of both (as in the bounded backtracking of Cox, "Regular Expression Matching: the Virtual Machine
-//! Approach").
+//! A pattern against a line: backtracking that never tries one step at one position twice, nor widens one hole at one
+//! position twice, so that the work is bounded by the product of steps and line (as in the bounded backtracking of Cox,
+//! "Regular Expression Matching: the Virtual Machine Approach"). What a hole of one extent takes is read in bounded
+//! time: numbers, severities, times and addresses have a longest length, and the ends of blanks and of quoted text are
+//! computed once for the whole line. A budget of steps, linear in the line, ends what would still take long.
 
 use super::{HoleKind, Pattern, Step, leading_time, number_of};
 use crate::event::Value;
@@ -9,6 +11,13 @@ use crate::normalise::severity_from_text;
 
 /// Longest line that is tried, bytes.
 const MAX_LINE: usize = 256 * 1024;
+/// Steps that a search may take for each byte of the line, and for a line without bytes.
+const STEPS_PER_BYTE: usize = 32;
+const MIN_STEPS: usize = 8192;
+/// Longest number, severity and address that a hole takes, bytes. A host name has at most 253 (RFC 1035).
+const MAX_NUMBER: usize = 128;
+const MAX_SEVERITY: usize = 16;
+const MAX_ADDRESS: usize = 300;
 
 /// What a named hole took.
 #[derive(Debug, Clone, PartialEq)]
@@ -65,14 +74,7 @@ impl Pattern {
         if line.len() > MAX_LINE {
             return Err(Miss { at: 0, expected: vec![format!("a line of at most {MAX_LINE} bytes")] });
         }
-        let mut search = Search {
-            pattern: self,
-            line,
-            arrived_ns,
-            seen: Seen::new(self.steps.len(), line.len()),
-            taken: Vec::new(),
-            miss: Miss { at: 0, expected: Vec::new() },
-        };
+        let mut search = Search::new(self, line, arrived_ns);
         if !search.run() {
             return Err(search.miss);
         }
@@ -113,22 +115,92 @@ impl Seen {
     }
 }
 
+/// Where the quoted text that begins at each position ends, computed from the end of the line backwards; 0 where it
+/// is never closed.
+fn quote_ends(line: &str, quote: u8) -> Vec<u32> {
+    let bytes = line.as_bytes();
+    // `next[at]`: the position behind the first closing quote at or behind `at`.
+    let mut next = vec![0u32; bytes.len() + 2];
+    for (at, byte) in bytes.iter().enumerate().rev() {
+        next[at] = match *byte {
+            // A backslash takes the meaning from the next character, which may have several bytes; none of its other
+            // bytes is a quote or a backslash.
+            b'\\' => next[at + 2],
+            b if b == quote => at as u32 + 1,
+            _ => next[at + 1],
+        };
+    }
+    next
+}
+
+/// Where the run of blanks at each position ends.
+fn blank_ends(line: &str) -> Vec<u32> {
+    let bytes = line.as_bytes();
+    let mut ends = vec![bytes.len() as u32; bytes.len() + 1];
+    for (at, byte) in bytes.iter().enumerate().rev() {
+        ends[at] = if matches!(byte, b' ' | b'\t') { ends[at + 1] } else { at as u32 };
+    }
+    ends
+}
+
 struct Search<'p, 'l> {
     pattern: &'p Pattern,
     line: &'l str,
     arrived_ns: i64,
     seen: Seen,
+    /// Holes that were widened already, by step and position.
+    widened: Seen,
+    /// Made when first needed.
+    blank_ends: Option<Vec<u32>>,
+    double_quote_ends: Option<Vec<u32>>,
+    single_quote_ends: Option<Vec<u32>>,
+    /// Steps that may still be taken.
+    budget: usize,
     taken: Vec<Taken>,
     miss: Miss,
 }
 
-impl Search<'_, '_> {
+impl<'p, 'l> Search<'p, 'l> {
+    fn new(pattern: &'p Pattern, line: &'l str, arrived_ns: i64) -> Self {
+        Search {
+            pattern,
+            line,
+            arrived_ns,
+            seen: Seen::new(pattern.steps.len(), line.len()),
+            widened: Seen::new(pattern.steps.len(), line.len()),
+            blank_ends: None,
+            double_quote_ends: None,
+            single_quote_ends: None,
+            budget: MIN_STEPS.max(line.len() * STEPS_PER_BYTE),
+            taken: Vec::new(),
+            miss: Miss { at: 0, expected: Vec::new() },
+        }
+    }
+
+    /// Takes `steps` from the budget; false where it is used up.
+    fn spend(&mut self, steps: usize) -> bool {
+        match self.budget.checked_sub(steps) {
+            Some(left) => {
+                self.budget = left;
+                true
+            }
+            None => {
+                self.budget = 0;
+                self.miss.expected = vec!["a line that fits in fewer steps; use fewer {text} holes".into()];
+                false
+            }
+        }
+    }
+
     fn run(&mut self) -> bool {
         // Blanks before the first text are never what a line is about.
         let start = self.line.len() - self.line.trim_start_matches([' ', '\t']).len();
         let skip = usize::from(matches!(self.pattern.steps.first(), Some(Step::Blanks)));
         let mut jobs = vec![Job::Try { step: skip, at: start, sought: None }];
         while let Some(job) = jobs.pop() {
+            if !self.spend(1) {
+                return false;
+            }
             match job {
                 Job::Forget(len) => self.taken.truncate(len),
                 Job::Widen { step, from, at } => self.widen(step, from, at, &mut jobs),
@@ -162,13 +234,16 @@ impl Search<'_, '_> {
     /// Follows the steps from one on until the line is done (true) or does not fit.
     fn follow(&mut self, mut step: usize, mut at: usize, mut sought: Option<usize>, jobs: &mut Vec<Job>) -> bool {
         loop {
-            if self.seen.mark(step, at) {
+            if self.seen.mark(step, at) || !self.spend(1) {
                 return false;
             }
             let pattern = self.pattern;
             match &pattern.steps[step] {
                 Step::Literal(text) => {
                     let fits = self.rest(at).bytes().zip(text.bytes()).take_while(|(a, b)| a == b).count();
+                    if !self.spend(fits / 16) {
+                        return false;
+                    }
                     if fits < text.len() {
                         // A text hole looks for this literal everywhere.
                         let place = sought.unwrap_or_else(|| self.line.floor_char_boundary(at + fits));
@@ -179,7 +254,7 @@ impl Search<'_, '_> {
                     at += text.len();
                 }
                 Step::Blanks => {
-                    let blanks = self.rest(at).bytes().take_while(|b| matches!(b, b' ' | b'\t')).count();
+                    let blanks = self.blanks(at);
                     // The end of the line was trimmed; a blank before an empty rest stands there.
                     if blanks == 0 && at < self.line.len() {
                         self.missed(sought.unwrap_or(at), || "a blank".into());
@@ -222,6 +297,25 @@ impl Search<'_, '_> {
         }
     }
 
+    /// How many blanks stand at a position.
+    fn blanks(&mut self, at: usize) -> usize {
+        let line = self.line;
+        let ends = self.blank_ends.get_or_insert_with(|| blank_ends(line));
+        (ends[at] as usize).saturating_sub(at)
+    }
+
+    /// How long the quoted text is that begins at a position.
+    fn quoted(&mut self, at: usize) -> Option<usize> {
+        let line = self.line;
+        let (quote, ends) = match line.as_bytes().get(at)? {
+            b'"' => (b'"', &mut self.double_quote_ends),
+            b'\'' => (b'\'', &mut self.single_quote_ends),
+            _ => return None,
+        };
+        let ends = ends.get_or_insert_with(|| quote_ends(line, quote));
+        (ends[at + 1] as usize).checked_sub(at).filter(|length| *length > 0)
+    }
+
     /// Where a hole of one extent ends; one that may widen is left to the jobs.
     fn hole(&mut self, kind: HoleKind, step: usize, at: usize, jobs: &mut Vec<Job>) -> Option<usize> {
         let rest = self.rest(at);
@@ -242,7 +336,7 @@ impl Search<'_, '_> {
             },
             HoleKind::Severity => (severity_length(rest), None),
             HoleKind::Number => (number_length(rest), None),
-            HoleKind::Quoted => (quoted_length(rest), None),
+            HoleKind::Quoted => (self.quoted(at), None),
             HoleKind::Address => (address_length(rest), None),
         };
         match length {
@@ -258,6 +352,10 @@ impl Search<'_, '_> {
     }
 
     fn widen(&mut self, step: usize, from: usize, at: usize, jobs: &mut Vec<Job>) {
+        // From here on every extent was tried before, from another beginning of the hole, and none fits.
+        if self.widened.mark(step, at) {
+            return;
+        }
         let Step::Hole { kind, .. } = &self.pattern.steps[step] else { return };
         let next = self.rest(at).chars().next();
         if let Some(next) = next.filter(|c| *kind == HoleKind::Text || !c.is_whitespace()) {
@@ -271,13 +369,13 @@ impl Search<'_, '_> {
 }
 
 fn severity_length(rest: &str) -> Option<usize> {
-    let length = rest.bytes().take_while(u8::is_ascii_alphabetic).count();
+    let length = rest.bytes().take(MAX_SEVERITY + 1).take_while(u8::is_ascii_alphabetic).count();
     severity_from_text(rest.get(..length)?)?;
     Some(length)
 }
 
 pub(super) fn number_length(rest: &str) -> Option<usize> {
-    let bytes = rest.as_bytes();
+    let bytes = rest.as_bytes().get(..rest.len().min(MAX_NUMBER)).unwrap_or_default();
     let digits = |from: usize| bytes.get(from..).map_or(0, |b| b.iter().take_while(|b| b.is_ascii_digit()).count());
     let sign = usize::from(matches!(bytes.first(), Some(b'-' | b'+')));
     let whole = digits(sign);
@@ -329,7 +427,10 @@ fn unquoted(text: &str) -> String {
 /// that ends a sentence is not part of it.
 pub(super) fn address_length(rest: &str) -> Option<usize> {
     let part = |c: &u8| c.is_ascii_alphanumeric() || b".:-_%[]".contains(c);
-    let length = rest.bytes().take_while(|c| part(c)).count();
+    let length = rest.bytes().take(MAX_ADDRESS + 1).take_while(|c| part(c)).count();
+    if length > MAX_ADDRESS {
+        return None;
+    }
     let mut text = rest.get(..length)?;
     text = text.trim_end_matches(['.', ':', '-', '_', '%']);
     while text.ends_with(']') && text.matches(']').count() > text.matches('[').count() {
@@ -346,6 +447,82 @@ impl std::fmt::Display for Cut<'_> {
             (Value::Int(ns), HoleKind::Time) => f.write_str(&format_utc(*ns, 9)),
             (Value::Text(text), _) => f.write_str(text),
             (value, _) => f.write_str(&serde_json::to_string(value).unwrap_or_default()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Steps that a search took, and whether the line fits.
+    fn steps(pattern: &str, line: &str) -> (usize, bool) {
+        let pattern = Pattern::parse(pattern).unwrap();
+        let mut search = Search::new(&pattern, line, 0);
+        let before = search.budget;
+        let fits = search.run();
+        (before - search.budget, fits)
+    }
+
+    #[test]
+    fn what_used_to_be_quadratic_is_linear() {
+        for (pattern, unit) in [
+            ("{text a} {text b}!", "x "),
+            ("{text a}x{text b}x{text c}!", "x"),
+            ("{word a}:{word b}:{word c}!", ":"),
+            ("{text a}\\{quoted b}!", "\\\""),
+            ("{text a} {quoted b}!", " \"\\"),
+            ("{text a} x{number b}!", " "),
+            ("{text a}1{number b}!", "1"),
+            ("{text a}e{severity b}!", "e"),
+            ("{text a}a{address b}!", "a."),
+            ("{text a}j{time b}!", "jjan"),
+            ("{text a}2{time b}!", "22026-10-04 "),
+            ("{either}{text a}a{or}b{end}b{text c}!", "ab"),
+        ] {
+            let count = |n: usize| steps(pattern, &unit.repeat(n)).0.max(100);
+            let (small, large) = (count(1000), count(8000));
+            assert!(large <= small * 9, "{pattern}: {small} steps, then {large} for eight times the line");
+        }
+    }
+
+    #[test]
+    fn a_line_that_takes_too_long_is_a_miss_that_says_so() {
+        let pattern = format!("{}!", "{text}a".repeat(100));
+        let (taken, fits) = steps(&pattern, &"a".repeat(20_000));
+        assert!(!fits && taken <= 20_000 * STEPS_PER_BYTE);
+        let miss = Pattern::parse(&pattern).unwrap().cut(&"a".repeat(20_000), 0).unwrap_err();
+        assert!(miss.to_string().contains("fewer steps"), "{miss}");
+    }
+
+    proptest! {
+        #[test]
+        fn steps_are_bounded_by_the_line(
+            holes in proptest::collection::vec(
+                prop_oneof![
+                    Just("{text}"), Just("{word}"), Just(" "), Just("{quoted}"), Just("{number}"), Just("{either}a{or}{end}"),
+                    Just("{time}"), Just("{severity}"), Just("{address}"), Just("a"), Just(":"),
+                ],
+                1..12,
+            ),
+            line in "[a:\"\\\\ 1'.j]{0,400}",
+        ) {
+            prop_assume!(Pattern::parse(&holes.concat()).is_ok());
+            let (taken, _) = steps(&holes.concat(), &line);
+            // Each step at each position once, each hole widened at each once, and what undoes them.
+            let positions = line.len() + 1;
+            prop_assert!(taken <= MIN_STEPS.max(line.len() * STEPS_PER_BYTE));
+            prop_assert!(taken <= 8 * (holes.len() + 1) * 4 * positions, "{taken} steps for {} bytes", line.len());
+        }
+
+        #[test]
+        fn quoted_text_ends_where_a_plain_reading_ends_it(line in "[a\"'\\\\é]{0,40}") {
+            let pattern = Pattern::parse("{quoted a}").unwrap();
+            let mut search = Search::new(&pattern, &line, 0);
+            for (at, _) in line.char_indices() {
+                prop_assert_eq!(search.quoted(at), quoted_length(&line[at..]), "at {} of {:?}", at, &line);
+            }
         }
     }
 }

@@ -38,6 +38,9 @@ static FORMS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
 static EPOCH: LazyLock<Option<Regex>> =
     LazyLock::new(|| Regex::new(r"^(?<n>[0-9]{10}|[0-9]{13}|[0-9]{16}|[0-9]{19})(?:\.(?<f>[0-9]{1,9})[0-9]*)?\b").ok());
 
+/// Bytes of a text in which a time is looked for; the longest form has fewer.
+const MAX_TIME: usize = 96;
+
 /// The time that `text` begins with, nanoseconds from 1970, and its length in bytes.
 pub fn leading_time(text: &str, arrived_ns: i64) -> Option<(i64, usize)> {
     let first = text.bytes().next()?;
@@ -48,11 +51,14 @@ pub fn leading_time(text: &str, arrived_ns: i64) -> Option<(i64, usize)> {
     if first.is_ascii_alphabetic() && !b"jfmasondwtJFMASONDWT".contains(&first) {
         return None;
     }
+    // Names of months and weekdays, blanks and fractions could go on for ever.
+    let whole = text;
+    let text = whole.get(..whole.floor_char_boundary(MAX_TIME)).unwrap_or(whole);
     for form in FORMS.iter() {
         if let Some(found) = form.captures(text) {
             // A digit right behind makes it something else.
             let end = found.get(0)?.end();
-            if text.as_bytes().get(end).is_some_and(u8::is_ascii_digit) {
+            if whole.as_bytes().get(end).is_some_and(u8::is_ascii_digit) {
                 continue;
             }
             if let Some(ns) = civil(&found, arrived_ns) {

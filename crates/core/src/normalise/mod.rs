@@ -39,6 +39,21 @@ pub enum Refusal {
     /// A time before the lane's retention.
     #[error("its time lies {0} days back and lane `{1}` keeps {2} days; lengthen the lane's retention to take it")]
     TooOld(i64, String, u32),
+    /// A time before what any lane keeps.
+    #[error("its time lies {0} days back and no lane keeps more than {1} days; lengthen a lane's retention to take it")]
+    OlderThanAll(i64, u32),
+    /// Events on too many days.
+    #[error("the request has events of more than {0} days; send them in the order of their times, in several requests")]
+    TooManyDays(usize),
+    /// A request of too many events; it is refused as a whole.
+    #[error("the request has {0} events, the limit is {1}; send smaller batches")]
+    TooManyEvents(usize, usize),
+    /// A request whose events take too much memory.
+    #[error("the events of the request take more than {0} bytes in memory; send smaller batches")]
+    BatchTooLarge(usize),
+    /// A record of an export request that does not decode.
+    #[error("not an OTLP record: {0}")]
+    NotOtlp(String),
     /// A service that the key may not send for.
     #[error("the key may not send for service `{0}`; `calvex key limit` changes what it may")]
     ServiceNotAllowed(String),
@@ -57,7 +72,11 @@ impl Refusal {
             Refusal::TooManyFields(..) => "too-many-fields",
             Refusal::TooDeep(..) => "too-deep",
             Refusal::NameTooLong(..) => "name-too-long",
-            Refusal::TooOld(..) => "too-old",
+            Refusal::TooOld(..) | Refusal::OlderThanAll(..) => "too-old",
+            Refusal::TooManyDays(_) => "too-many-days",
+            Refusal::TooManyEvents(..) => "too-many-events",
+            Refusal::BatchTooLarge(_) => "batch-too-large",
+            Refusal::NotOtlp(_) => "not-otlp",
             Refusal::ServiceNotAllowed(_) => "service-not-allowed",
             Refusal::LaneNotAllowed(_) => "lane-not-allowed",
         }

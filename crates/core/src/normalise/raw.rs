@@ -16,11 +16,25 @@ pub struct Limits {
     pub depth: usize,
     /// Bytes of one field name.
     pub name_bytes: usize,
+    /// Events of one request.
+    pub events: usize,
+    /// Rough bytes in memory that the events of one request take.
+    pub batch_bytes: usize,
+    /// Days that the lane with the longest term keeps; what is older is refused before it is looked at.
+    pub keep_days: u32,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Limits { event_bytes: 1 << 20, fields: 1024, depth: 32, name_bytes: 512 }
+        Limits {
+            event_bytes: 1 << 20,
+            fields: 1024,
+            depth: 32,
+            name_bytes: 512,
+            events: 250_000,
+            batch_bytes: 64 << 20,
+            keep_days: u32::MAX,
+        }
     }
 }
 

@@ -65,14 +65,11 @@ pub async fn put_lane(
     if !(1..=MAX_RETENTION).contains(&lane.retention_days) {
         return Err(ServiceError::BadRequest(format!("retention_days must be 1 to {MAX_RETENTION}")));
     }
-    let id = app.store.put_lane(&name, lane.retention_days, lane.told).await?;
-    app.store.limit_lane(id, lane.day_events, lane.day_bytes).await?;
-    app.store.reterm_chunks(id, lane.retention_days).await?;
+    let quota = (lane.day_events, lane.day_bytes);
+    let act = admin.act(&app, "put lane", format!("{name}, {} days", lane.retention_days));
+    app.store.put_lane(&name, lane.retention_days, lane.told, quota, &act).await?;
     app.catalogue.reload(&app.store).await?;
     jobs::reread_chunks(&app).await?;
-    app.store
-        .audit((app.clock)(), &admin.who.name, "put lane", &format!("{name}, {} days", lane.retention_days))
-        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -96,9 +93,9 @@ pub async fn put_routes(
         let lane = config.by_name(&route.lane).ok_or_else(|| StoreError::Missing(format!("lane `{}`", route.lane)))?;
         rows.push((route.filter.clone(), lane.id));
     }
-    app.store.put_routes(&rows).await?;
+    let act = admin.act(&app, "put routes", format!("{} routes", rows.len()));
+    app.store.put_routes(&rows, &act).await?;
     app.catalogue.reload(&app.store).await?;
-    app.store.audit((app.clock)(), &admin.who.name, "put routes", &format!("{} routes", rows.len())).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -112,33 +109,35 @@ pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Json(ask):
     let lane =
         |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
     let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
-    let hash = tokio::task::spawn_blocking(move || hash_password(&ask.password)).await;
-    let hash = hash.map_err(|e| ServiceError::BadRequest(e.to_string()))??;
-    let now_ns = (app.clock)();
-    app.store.add_user(&ask.name, &hash, &ask.role, &lanes, now_ns).await?;
-    app.store.audit(now_ns, &admin.who.name, "add user", &format!("{}, {}", ask.name, ask.role)).await?;
+    let hash = app.sign_ins.hash(move || hash_password(&ask.password)).await??;
+    let act = admin.act(&app, "add user", format!("{}, {}", ask.name, ask.role));
+    app.store.add_user(&ask.name, &hash, &ask.role, &lanes, act.at_ns, &act).await?;
     Ok(StatusCode::CREATED)
 }
 
 /// `POST /api/expire`: drops what is due now instead of at the next turn of the job.
-pub async fn expire(State(app): State<Shared>, _admin: Admin) -> Result<Json<Value>> {
+pub async fn expire(State(app): State<Shared>, Admin(admin): Admin) -> Result<Json<Value>> {
+    app.store.audit(&admin.act(&app, "expire", "what is due")).await?;
     Ok(Json(json!({ "buckets_dropped": jobs::expire(&app).await? })))
 }
 
 /// `POST /api/seal`: seals every head now.
-pub async fn seal(State(app): State<Shared>, _admin: Admin) -> Result<Json<Value>> {
+pub async fn seal(State(app): State<Shared>, Admin(admin): Admin) -> Result<Json<Value>> {
+    app.store.audit(&admin.act(&app, "seal", "every head")).await?;
     Ok(Json(json!({ "heads_sealed": jobs::seal_all(&app).await? })))
 }
 
 /// `POST /api/merge`: merges every chunk that can be merged, now.
-pub async fn merge(State(app): State<Shared>, _admin: Admin) -> Result<Json<Value>> {
+pub async fn merge(State(app): State<Shared>, Admin(admin): Admin) -> Result<Json<Value>> {
+    app.store.audit(&admin.act(&app, "merge", "what can be merged")).await?;
     Ok(Json(json!({ "chunks_replaced": jobs::merge_all(&app).await? })))
 }
 
 /// `DELETE /api/cache`: forgets every chunk part kept near at hand; answers are the same, only slower.
-pub async fn clear_cache(State(app): State<Shared>, _admin: Admin) -> StatusCode {
+pub async fn clear_cache(State(app): State<Shared>, Admin(admin): Admin) -> Result<StatusCode> {
+    app.store.audit(&admin.act(&app, "forget cache", "")).await?;
     app.cache.clear(true);
-    StatusCode::NO_CONTENT
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// `GET /api/chunks`: every chunk, newest first.

@@ -1,6 +1,6 @@
 //! Rules and alerts.
 
-use crate::access::{Admin, Reader};
+use crate::access::{Admin, Editor, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
 use axum::Json;
@@ -20,7 +20,7 @@ const MAX_WINDOW_S: u32 = 7 * 86_400;
 
 /// Rules of others are told only to those who may read every lane the rule may: so far, to its owner and to admins.
 fn may_see(reader: &Reader, rule: &RuleRow) -> bool {
-    reader.who.lanes.is_none() || reader.who.user_id == rule.owner_id
+    reader.who.lanes.is_none() || (reader.who.user_id == rule.owner_id && !reader.who.narrowed)
 }
 
 /// `GET /api/rules`
@@ -101,15 +101,13 @@ pub async fn add_rule(
         count: 0,
         note: String::new(),
     };
-    let id = app.store.add_rule(&row).await?;
-    app.store.audit(now_ns, &admin.who.name, "add rule", &row.name).await?;
+    let id = app.store.add_rule(&row, &admin.act(&app, "add rule", row.name.clone())).await?;
     Ok(Json(MadeRule { id: u64::from(id), webhook_secret: secret }))
 }
 
 /// `DELETE /api/rules/{id}`
 pub async fn remove_rule(State(app): State<Shared>, Admin(admin): Admin, Path(id): Path<u32>) -> Result<StatusCode> {
-    app.store.remove_rule(id).await?;
-    app.store.audit((app.clock)(), &admin.who.name, "remove rule", &id.to_string()).await?;
+    app.store.remove_rule(id, &admin.act(&app, "remove rule", id.to_string())).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -147,7 +145,7 @@ pub async fn alerts(State(app): State<Shared>, reader: Reader) -> Result<Json<Ve
 }
 
 /// `POST /api/alerts/{id}/take`
-pub async fn take(State(app): State<Shared>, reader: Reader, Path(id): Path<u32>) -> Result<StatusCode> {
+pub async fn take(State(app): State<Shared>, Editor(reader): Editor, Path(id): Path<u32>) -> Result<StatusCode> {
     let rules = app.store.rules().await?;
     let alerts = app.store.latest_alerts(1000).await?;
     let seen = alerts
@@ -158,7 +156,6 @@ pub async fn take(State(app): State<Shared>, reader: Reader, Path(id): Path<u32>
     if !seen {
         return Err(StoreError::Missing(format!("alert {id}")).into());
     }
-    app.store.take_alert(id, &reader.who.name).await?;
-    app.store.audit((app.clock)(), &reader.who.name, "take alert", &id.to_string()).await?;
+    app.store.take_alert(id, &reader.who.name, &reader.act(&app, "take alert", id.to_string())).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -1,8 +1,9 @@
 //! The interface's own description (OpenAPI 3.1), made from the same table that routes requests and from the types that
 //! are answered, so that neither can be forgotten. `GET /api/openapi.json` serves it.
 
-use crate::access::{Admin, Reader};
+use crate::access::{Admin, Editor, Reader};
 use crate::error::ServiceError;
+use crate::listen_http::Peer;
 use aide::OperationInput;
 use aide::OperationOutput;
 use aide::generate::GenContext;
@@ -141,6 +142,8 @@ fn problem(json_schema: schemars::Schema) -> Described {
 
 impl OperationInput for Reader {}
 impl OperationInput for Admin {}
+impl OperationInput for Editor {}
+impl OperationInput for Peer {}
 
 impl OperationOutput for ServiceError {
     type Inner = Problem;

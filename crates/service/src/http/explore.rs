@@ -1,7 +1,7 @@
 //! What helps to ask, saved searches, and how things stand.
 
 use super::alerts;
-use crate::access::Reader;
+use crate::access::{Editor, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
 use crate::{explore, now as standing};
@@ -73,7 +73,7 @@ pub async fn now(State(app): State<Shared>, reader: Reader) -> Result<Json<NowAn
 /// `GET /api/saved`: every saved search, by name.
 pub async fn saved(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<SavedSearch>>> {
     let told = |row: SavedRow| SavedSearch {
-        mine: row.owner_id == reader.who.user_id || reader.who.role == "admin",
+        mine: reader.who.changes && (row.owner_id == reader.who.user_id || reader.who.administers),
         name: row.name,
         query: row.query,
         from: row.from,
@@ -89,7 +89,7 @@ pub async fn saved(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec
 /// `PUT /api/saved/{name}`: saves a search. It must be one that can be run.
 pub async fn put_saved(
     State(app): State<Shared>,
-    reader: Reader,
+    Editor(reader): Editor,
     Path(name): Path<String>,
     Json(ask): Json<SavedSearch>,
 ) -> Result<StatusCode> {
@@ -127,13 +127,18 @@ pub async fn put_saved(
         note: ask.note,
         changed_ns: now_ns,
     };
-    app.store.put_saved(&row, reader.who.role == "admin").await?;
+    let act = reader.act(&app, "save search", row.name.clone());
+    app.store.put_saved(&row, reader.who.administers, &act).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `DELETE /api/saved/{name}`
-pub async fn remove_saved(State(app): State<Shared>, reader: Reader, Path(name): Path<String>) -> Result<StatusCode> {
-    let owner = (reader.who.role != "admin").then_some(reader.who.user_id);
-    app.store.remove_saved(&name, owner).await?;
+pub async fn remove_saved(
+    State(app): State<Shared>,
+    Editor(reader): Editor,
+    Path(name): Path<String>,
+) -> Result<StatusCode> {
+    let owner = (!reader.who.administers).then_some(reader.who.user_id);
+    app.store.remove_saved(&name, owner, &reader.act(&app, "remove saved search", name.clone())).await?;
     Ok(StatusCode::NO_CONTENT)
 }

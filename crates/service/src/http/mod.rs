@@ -5,6 +5,7 @@ mod alerts;
 mod console;
 mod description;
 mod explore;
+mod gate;
 mod health;
 mod queries;
 mod request_id;
@@ -20,7 +21,7 @@ use aide::axum::routing::{delete_with, get_with, post_with, put_with};
 use aide::openapi::OpenApi;
 use axum::Router;
 use axum::http::{HeaderName, HeaderValue, StatusCode, header};
-use axum::middleware::map_response;
+use axum::middleware::{from_fn_with_state, map_response};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use calvex_wire::api::{HistogramAnswer, Me, MeasureAnswer, SearchAnswer, TailLine};
@@ -137,7 +138,11 @@ fn interface() -> ApiRouter<Shared> {
 /// Everything: intake, interface, console.
 pub fn router(app: Shared) -> Router {
     let mut document = OpenApi::default();
-    let api = interface().fallback(no_such_path).finish_api(&mut document).layer(map_response(as_problem));
+    let api = interface()
+        .fallback(no_such_path)
+        .finish_api(&mut document)
+        .layer(map_response(as_problem))
+        .layer(from_fn_with_state(app.clone(), gate::pass));
     description::publish(document);
     let pages = Router::new()
         .nest("/api", api)

@@ -15,7 +15,7 @@ use calvex_core::event::Severity;
 use calvex_core::event::time::{format_utc, parse_time};
 use calvex_core::query::{OwnPart, parse_filter};
 use calvex_store::StoreError;
-use calvex_store::records::access::SecretKind;
+use calvex_store::records::access::{Purpose, SecretKind};
 use calvex_store::records::keys as stored;
 use calvex_store::records::shaping::DialRow;
 use calvex_wire::api::{
@@ -112,9 +112,9 @@ pub async fn add_key(
     let (secret, hash, prefix) = new_secret("key", rand::random());
     let fixed = serde_json::to_string(&ask.fixed).unwrap_or_else(|_| "{}".into());
     let now_ns = (app.clock)();
-    app.store.add_key(&ask.name, &hash, &prefix, &fixed, &limits, now_ns).await?;
+    let act = admin.act(&app, "add key", ask.name.clone());
+    app.store.add_key(&ask.name, &hash, &prefix, &fixed, &limits, now_ns, &act).await?;
     app.keys.clear();
-    app.store.audit(now_ns, &admin.who.name, "add key", &ask.name).await?;
     Ok(Json(MadeSecret { name: ask.name, secret }))
 }
 
@@ -125,10 +125,10 @@ pub async fn limit_key(
     Path(name): Path<String>,
     Json(ask): Json<KeyLimits>,
 ) -> Result<StatusCode> {
-    app.store.limit_key(&name, &limits_of(&app, &ask)?).await?;
-    app.keys.clear();
     let told = serde_json::to_string(&ask).unwrap_or_default();
-    app.store.audit((app.clock)(), &admin.who.name, "limit key", &format!("{name}: {told}")).await?;
+    let act = admin.act(&app, "limit key", format!("{name}: {told}"));
+    app.store.limit_key(&name, &limits_of(&app, &ask)?, &act).await?;
+    app.keys.clear();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -145,10 +145,10 @@ pub async fn rotate_key(
     let (secret, hash, prefix) = new_secret("key", rand::random());
     let now_ns = (app.clock)();
     let earlier_end_ns = now_ns + i64::from(ask.overlap_s) * SECOND_NS;
-    app.store.rotate_key(&name, &hash, &prefix, earlier_end_ns, now_ns).await?;
-    app.keys.clear();
     let told = format!("{name}, its earlier secrets end {}", seconds(earlier_end_ns));
-    app.store.audit(now_ns, &admin.who.name, "rotate key", &told).await?;
+    let act = admin.act(&app, "rotate key", told);
+    app.store.rotate_key(&name, &hash, &prefix, earlier_end_ns, now_ns, &act).await?;
+    app.keys.clear();
     Ok(Json(MadeSecret { name, secret }))
 }
 
@@ -159,9 +159,8 @@ pub async fn revoke_key(
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
     let now_ns = (app.clock)();
-    app.store.revoke(SecretKind::Key, &name, now_ns).await?;
+    app.store.revoke(SecretKind::Key, &name, now_ns, &admin.act(&app, "revoke key", name.clone())).await?;
     app.keys.clear();
-    app.store.audit(now_ns, &admin.who.name, "revoke key", &name).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -170,6 +169,7 @@ pub async fn tokens(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec
     let told = |t: calvex_store::records::access::TokenRow| TokenListed {
         name: t.name,
         prefix: t.prefix,
+        purpose: t.purpose,
         created: seconds(t.created_ns),
         revoked: t.revoked_ns.map(seconds),
     };
@@ -190,9 +190,20 @@ pub async fn add_token(
     let (secret, hash, prefix) = new_secret("token", rand::random());
     let now_ns = (app.clock)();
     let lanes = (!lanes.is_empty()).then_some(lanes.as_slice());
-    app.store.add_token(&ask.name, &hash, &prefix, admin.who.user_id, lanes, now_ns).await?;
+    let purpose = match ask.purpose.as_deref() {
+        None => Purpose::Read,
+        Some(name) => Purpose::from_name(name).ok_or_else(|| {
+            ServiceError::BadRequest(format!("`{name}` is no purpose of a token; use read or administer"))
+        })?,
+    };
+    if lanes.is_some() && purpose != Purpose::Read {
+        return Err(ServiceError::BadRequest(
+            "a token for some lanes only reads; leave out the lanes, or the purpose".into(),
+        ));
+    }
+    let act = admin.act(&app, "add token", format!("{}, to {}", ask.name, purpose.name()));
+    app.store.add_token(&ask.name, &hash, &prefix, admin.who.user_id, lanes, purpose, now_ns, &act).await?;
     app.readers.clear();
-    app.store.audit(now_ns, &admin.who.name, "add token", &ask.name).await?;
     Ok(Json(MadeSecret { name: ask.name, secret }))
 }
 
@@ -203,9 +214,8 @@ pub async fn revoke_token(
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
     let now_ns = (app.clock)();
-    app.store.revoke(SecretKind::Token, &name, now_ns).await?;
+    app.store.revoke(SecretKind::Token, &name, now_ns, &admin.act(&app, "revoke token", name.clone())).await?;
     app.readers.clear();
-    app.store.audit(now_ns, &admin.who.name, "revoke token", &name).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -264,10 +274,9 @@ pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Json(ask):
         who: admin.who.name.clone(),
         set_ns: now_ns,
     };
-    let id = app.store.add_dial(&row).await?;
+    let told = format!("`{}` from {} on", row.filter, least.name());
+    let id = app.store.add_dial(&row, &admin.act(&app, "set dial", told)).await?;
     app.catalogue.reload(&app.store).await?;
-    let told = format!("{id}: `{}` from {} on", row.filter, least.name());
-    app.store.audit(now_ns, &admin.who.name, "set dial", &told).await?;
     Ok(Json(Dial {
         id,
         when: row.filter,
@@ -282,9 +291,8 @@ pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Json(ask):
 
 /// `DELETE /api/dials/{id}`
 pub async fn remove_dial(State(app): State<Shared>, Admin(admin): Admin, Path(id): Path<u32>) -> Result<StatusCode> {
-    app.store.remove_dial(id).await?;
+    app.store.remove_dial(id, &admin.act(&app, "remove dial", id.to_string())).await?;
     app.catalogue.reload(&app.store).await?;
-    app.store.audit((app.clock)(), &admin.who.name, "remove dial", &id.to_string()).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -306,8 +314,7 @@ pub async fn probe_ways(State(app): State<Shared>, Admin(admin): Admin) -> Resul
         ends_ns: Some(now_ns + 60 * SECOND_NS),
         ..stored::KeyLimits::default()
     };
-    app.store.add_key(&name, &hash, &prefix, "{}", &limits, now_ns).await?;
-    app.store.audit(now_ns, &admin.who.name, "probe", &name).await?;
+    app.store.add_key(&name, &hash, &prefix, "{}", &limits, now_ns, &admin.act(&app, "probe", name.clone())).await?;
     let find = |mark: String| {
         let (app, reader) = (app.clone(), admin.clone());
         async move {

@@ -1,15 +1,21 @@
 //! Signing in and out of the console.
 
 use crate::access::{Reader, session_secret};
+use crate::arrivals::shortened;
 use crate::error::{Result, ServiceError};
+use crate::listen_http::Peer;
 use crate::secrets::{hash_secret, new_secret, verify_password};
 use crate::state::Shared;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use calvex_store::records::Act;
+use calvex_store::records::access::Actor;
 use calvex_wire::api::{LoginRequest, Me, SESSION_COOKIE};
 
+/// Longest name that is looked up.
+const MAX_NAME: usize = 64;
 /// How long a session lasts.
 const SESSION_S: i64 = 12 * 3600;
 
@@ -18,21 +24,25 @@ const NO_PASSWORD: &str =
     "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
 
 /// `POST /api/login`
-pub async fn login(State(app): State<Shared>, Json(ask): Json<LoginRequest>) -> Result<Response> {
-    app.logins.check(&ask.name)?;
-    let user = app.store.user(&ask.name).await?;
+pub async fn login(State(app): State<Shared>, Peer(from): Peer, Json(ask): Json<LoginRequest>) -> Result<Response> {
+    let LoginRequest { name, password } = ask;
+    let shown = shortened(&name, MAX_NAME).to_owned();
+    let weight = app.store.name_weight(&shown).await?;
+    app.sign_ins.begin(&weight, from)?;
+    let user = if shown == name { app.store.user(&name).await? } else { None };
     let hash = user.as_ref().map_or(NO_PASSWORD.to_owned(), |u| u.password_hash.clone());
-    let (password, name) = (ask.password, ask.name);
-    let good = tokio::task::spawn_blocking(move || verify_password(&password, &hash)).await.unwrap_or(false);
+    let good = app.sign_ins.hash(move || verify_password(&password, &hash)).await?;
+    let now_ns = (app.clock)();
+    let act = |name, act| Act { at_ns: now_ns, by: Actor { name, token: None }, act, what: format!("from {from}") };
     let Some(user) = user.filter(|_| good) else {
-        app.logins.failed(&name);
+        // A password typed as the name must not stand in the trail, so only names that exist do.
+        let known = app.store.user(&shown).await?.map_or_else(|| "unknown".to_owned(), |u| u.name);
+        app.store.audit(&act(&known, "sign in refused")).await?;
         return Err(ServiceError::NotSignedIn("name and password do not fit; check both".into()));
     };
-    app.logins.succeeded(&name);
+    app.sign_ins.succeeded(&weight, from);
     let (secret, hash, _) = new_secret("session", rand::random());
-    let now_ns = (app.clock)();
-    app.store.add_session(&hash, user.id, now_ns + SESSION_S * 1_000_000_000).await?;
-    app.store.audit(now_ns, &user.name, "sign in", "").await?;
+    app.store.add_session(&hash, user.id, now_ns + SESSION_S * 1_000_000_000, &act(&user.name, "sign in")).await?;
     let cookie = format!("{SESSION_COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={SESSION_S}");
     let lanes = app.store.lanes_of_user(user.id, &user.role).await?;
     let me = me_of(&app, &user.name, &user.role, &|lane| lanes.as_ref().is_none_or(|l| l.contains(&lane)));
@@ -40,9 +50,10 @@ pub async fn login(State(app): State<Shared>, Json(ask): Json<LoginRequest>) -> 
 }
 
 /// `POST /api/logout`
-pub async fn logout(State(app): State<Shared>, headers: HeaderMap, _reader: Reader) -> Result<Response> {
+pub async fn logout(State(app): State<Shared>, headers: HeaderMap, reader: Reader) -> Result<Response> {
     if let Some(secret) = session_secret(&headers) {
-        app.store.end_session(&hash_secret(secret)).await?;
+        let act = Act { at_ns: (app.clock)(), by: reader.who.actor(), act: "sign out", what: String::new() };
+        app.store.end_session(&hash_secret(secret), &act).await?;
         app.readers.clear();
     }
     let cookie = format!("{SESSION_COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
@@ -51,7 +62,7 @@ pub async fn logout(State(app): State<Shared>, headers: HeaderMap, _reader: Read
 
 /// `GET /api/me`
 pub async fn me(State(app): State<Shared>, reader: Reader) -> Json<Me> {
-    Json(me_of(&app, &reader.who.name, &reader.who.role, &|lane| reader.may_read(lane)))
+    Json(me_of(&app, &reader.who.name, reader.who.role(), &|lane| reader.may_read(lane)))
 }
 
 fn me_of(app: &Shared, name: &str, role: &str, may_read: &dyn Fn(u32) -> bool) -> Me {

@@ -79,11 +79,10 @@ pub async fn put_rules(
     app.catalogue.get().read_shaping(&rules).map_err(|m| told(&m))?;
     let act = |act: &Act| serde_json::to_string(act).unwrap_or_default();
     let rows: Vec<_> = rules.iter().map(|r| (r.name.clone(), r.when.clone(), act(&r.act))).collect();
-    let now_ns = (app.clock)();
-    app.store.put_shaping(&rows, now_ns).await?;
-    app.catalogue.reload(&app.store).await?;
     let names: Vec<&str> = rules.iter().map(|r| r.name.as_str()).collect();
-    app.store.audit(now_ns, &admin.who.name, "put shaping", &names.join(", ")).await?;
+    let done = admin.act(&app, "put shaping", names.join(", "));
+    app.store.put_shaping(&rows, done.at_ns, &done).await?;
+    app.catalogue.reload(&app.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -159,7 +158,13 @@ pub async fn try_patterns(
         patterns.push(read);
     }
     let now_ns = (app.clock)();
-    Ok(Json(ask.lines.iter().map(|line| tried_line(&patterns, line, now_ns)).collect()))
+    // A pattern may take its whole budget of steps on every line, so it waits for a slot and a thread like a search.
+    let slot = app.search_slots.clone().acquire_owned().await;
+    let trying = tokio::task::spawn_blocking(move || {
+        let _slot = slot;
+        ask.lines.iter().map(|line| tried_line(&patterns, line, now_ns)).collect()
+    });
+    Ok(Json(trying.await.map_err(|e| ServiceError::BadRequest(e.to_string()))?))
 }
 
 /// How a line fits patterns, told in characters.
@@ -201,7 +206,9 @@ pub async fn learn_patterns(
         return Err(ServiceError::BadRequest(format!("at most {MAX_LEARNT} lines are learnt from")));
     }
     let now_ns = (app.clock)();
+    let slot = app.search_slots.clone().acquire_owned().await;
     let learnt = tokio::task::spawn_blocking(move || {
+        let _slot = slot;
         let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
         learn(&lines, now_ns)
     });
@@ -247,10 +254,9 @@ pub async fn put_tie(
             )));
         }
     }
-    app.store.put_tie(&name, &ask.spellings).await?;
-    app.catalogue.reload(&app.store).await?;
     let told = format!("{name}: {}", ask.spellings.join(", "));
-    app.store.audit((app.clock)(), &admin.who.name, "put tie", &told).await?;
+    app.store.put_tie(&name, &ask.spellings, &admin.act(&app, "put tie", told)).await?;
+    app.catalogue.reload(&app.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -260,9 +266,8 @@ pub async fn remove_tie(
     Admin(admin): Admin,
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
-    app.store.remove_tie(&name).await?;
+    app.store.remove_tie(&name, &admin.act(&app, "remove tie", name.clone())).await?;
     app.catalogue.reload(&app.store).await?;
-    app.store.audit((app.clock)(), &admin.who.name, "remove tie", &name).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

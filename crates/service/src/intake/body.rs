@@ -1,66 +1,178 @@
-//! Step 2: the bytes of a request, bounded as sent and as decompressed.
+//! Step 2: the bytes of a request, bounded as sent and as decompressed, and charged to the intake's budget before they
+//! are held. A body is decompressed in a decoding slot, so that no more are unpacked at once than there are cores.
 
+use super::admit;
+use crate::access::Sender;
+use crate::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
 use axum::body::{Body, Bytes};
 use axum::http::{HeaderMap, header};
+use futures_util::StreamExt;
 use std::io::Read;
+use std::sync::Arc;
+
+/// Bytes unpacked between two looks at the budget.
+const STEP: usize = 256 << 10;
+/// Largest window that a zstd body may ask for: what RFC 8878 (3.1.1.1.2) wants every decoder to support, 8 MiB.
+const ZSTD_WINDOW_LOG: u32 = 23;
+
+/// A body at hand, and what it holds of the budget.
+pub(super) struct Received {
+    pub bytes: Bytes,
+    /// Knows the body from others. It keeps no secret; it must be quick and must not collide.
+    pub hash: [u8; 32],
+    pub charge: Charge,
+}
+
+/// The encodings of a body.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Packing {
+    None,
+    Gzip,
+    Zstd,
+}
+
+impl Packing {
+    /// By its name in `content-encoding` or `grpc-encoding`.
+    pub(super) fn named(name: &str) -> Option<Self> {
+        Some(match name.trim().to_ascii_lowercase().as_str() {
+            "" | "identity" => Packing::None,
+            "gzip" => Packing::Gzip,
+            "zstd" => Packing::Zstd,
+            _ => return None,
+        })
+    }
+}
 
 /// Reads and decompresses a body (`identity`, `gzip`, `zstd`).
-pub async fn read(app: &Shared, sender: &str, headers: &HeaderMap, body: Body) -> Result<Bytes> {
-    let (limit, unpacked) = (app.settings.mib("limits.body_mib"), app.settings.mib("limits.unpacked_mib"));
-    let refuse = |reason: &str, error: ServiceError| {
-        super::refuse(app, sender, reason, 1, &error.to_string());
-        error
-    };
-    let too_large = |what: &str, limit: usize| {
-        refuse(
-            "body-too-large",
-            ServiceError::TooLarge(format!("the body is larger than {limit} bytes{what}; send smaller batches")),
-        )
+pub(super) async fn read(app: &Shared, sender: &Arc<Sender>, headers: &HeaderMap, body: Body) -> Result<Received> {
+    admit(app, sender)?;
+    let encoding = headers.get(header::CONTENT_ENCODING).and_then(|v| v.to_str().ok()).unwrap_or("");
+    let packing = Packing::named(encoding).ok_or_else(|| {
+        super::refuse(app, &sender.name, "unknown-encoding", 1, encoding);
+        ServiceError::Unsupported(format!("content-encoding `{encoding}` is not known; use gzip, zstd or none"))
+    })?;
+    let (packed, charge) = read_packed(app, sender, body).await?;
+    unpack(app, sender, packed.into(), packing, charge).await
+}
+
+/// Reads a body as it is sent, within its limit and its time.
+pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Result<(Vec<u8>, Charge)> {
+    let limit = app.settings.mib("limits.body_mib");
+    let mut charge = app.intake_budget.charge(Owner::Key(sender.key_id));
+    let (mut out, mut body) = (Vec::new(), body.into_data_stream());
+    let reading = async {
+        while let Some(frame) = body.next().await {
+            let frame =
+                frame.map_err(|e| ("broken-body", ServiceError::BadRequest(format!("the body broke off: {e}"))))?;
+            if out.len() + frame.len() > limit {
+                let told = format!("the body is larger than {limit} bytes; send smaller batches");
+                return Err(("body-too-large", ServiceError::TooLarge(told)));
+            }
+            let needed = out.len() + frame.len();
+            if needed > out.capacity() {
+                // As a vector grows, but asked for before it does.
+                let capacity = needed.max(out.capacity() * 2).min(limit);
+                charge.set_patiently(capacity).await.map_err(|e| ("no-memory", e))?;
+                out.reserve_exact(capacity - out.len());
+            }
+            out.extend_from_slice(&frame);
+        }
+        Ok(())
     };
     let patience = app.settings.seconds("limits.request_s");
-    let read = tokio::time::timeout(patience, axum::body::to_bytes(body, limit)).await.map_err(|_| {
+    let read = tokio::time::timeout(patience, reading).await.unwrap_or_else(|_| {
         let told = format!("the body did not come within {} s; send smaller batches", patience.as_secs());
-        refuse("slow-body", ServiceError::TooSlow(told))
-    })?;
-    let packed = read.map_err(|e| {
-        // The length limit and a broken connection come as one error type.
-        let text = e.to_string();
-        if text.contains("length limit") {
-            too_large("", limit)
-        } else {
-            refuse("broken-body", ServiceError::BadRequest(format!("the body broke off: {text}")))
-        }
-    })?;
-    let encoding = headers
-        .get(header::CONTENT_ENCODING)
-        .and_then(|v| v.to_str().ok())
-        .unwrap_or("identity")
-        .trim()
-        .to_ascii_lowercase();
-    if encoding == "identity" || encoding.is_empty() {
-        return Ok(packed);
-    }
-    if encoding != "gzip" && encoding != "zstd" {
-        let told = format!("content-encoding `{encoding}` is not known; use gzip, zstd or none");
-        return Err(refuse("unknown-encoding", ServiceError::Unsupported(told)));
-    }
-    let name = encoding.clone();
-    let unpack = tokio::task::spawn_blocking(move || {
-        let mut out = Vec::new();
-        let bound = unpacked as u64 + 1;
-        let read = match encoding.as_str() {
-            "gzip" => flate2::read::MultiGzDecoder::new(&packed[..]).take(bound).read_to_end(&mut out),
-            _ => zstd::Decoder::new(&packed[..]).and_then(|d| d.take(bound).read_to_end(&mut out)),
-        };
-        read.map(|_| out)
+        Err(("slow-body", ServiceError::TooSlow(told)))
     });
-    let out = unpack.await.map_err(|e| ServiceError::BadRequest(e.to_string()))?;
-    let out =
-        out.map_err(|e| refuse("broken-encoding", ServiceError::BadRequest(format!("the body is not {name}: {e}"))))?;
-    if out.len() > unpacked {
-        return Err(too_large(" when decompressed", unpacked));
+    read.map_err(|(reason, error)| {
+        super::refuse(app, &sender.name, reason, 1, &error.to_string());
+        error
+    })?;
+    Ok((out, charge))
+}
+
+/// Decompresses and hashes a body, in a decoding slot.
+pub(super) async fn unpack(
+    app: &Shared,
+    sender: &Arc<Sender>,
+    packed: Bytes,
+    packing: Packing,
+    mut charge: Charge,
+) -> Result<Received> {
+    let limit = app.settings.mib("limits.unpacked_mib");
+    let permit = app.decode_slots.clone().acquire_owned().await;
+    let unpacking = tokio::task::spawn_blocking(move || {
+        let _permit = permit;
+        let bytes: Bytes = match packing {
+            Packing::None => packed,
+            Packing::Gzip => {
+                inflate(flate2::read::MultiGzDecoder::new(&packed[..]), packed.len(), limit, &mut charge)?.into()
+            }
+            Packing::Zstd => {
+                let broken = |e: std::io::Error| Unpack::Broken(e.to_string());
+                let mut decoder = zstd::Decoder::new(&packed[..]).map_err(broken)?;
+                decoder.window_log_max(ZSTD_WINDOW_LOG).map_err(broken)?;
+                inflate(decoder, packed.len() + (1 << ZSTD_WINDOW_LOG), limit, &mut charge)?.into()
+            }
+        };
+        drop_to(&mut charge, bytes.len());
+        let hash = blake3::hash(&bytes).into();
+        Ok(Received { bytes, hash, charge })
+    });
+    let unpacked = unpacking.await.map_err(|e| ServiceError::BadRequest(e.to_string()))?;
+    unpacked.map_err(|e| {
+        let (reason, error) = match e {
+            Unpack::NoMemory(e) => ("no-memory", e),
+            Unpack::TooLarge => {
+                let told = format!("the body is larger than {limit} bytes when decompressed; send smaller batches");
+                ("body-too-large", ServiceError::TooLarge(told))
+            }
+            Unpack::Broken(e) => {
+                let name = if packing == Packing::Gzip { "gzip" } else { "zstd" };
+                ("broken-encoding", ServiceError::BadRequest(format!("the body is not {name}: {e}")))
+            }
+        };
+        super::refuse(app, &sender.name, reason, 1, &error.to_string());
+        error
+    })
+}
+
+/// A charge is lowered, which never fails.
+fn drop_to(charge: &mut Charge, bytes: usize) {
+    if bytes < charge.bytes() {
+        let _ = charge.set(bytes);
     }
-    Ok(out.into())
+}
+
+/// Why a body was not decompressed.
+enum Unpack {
+    NoMemory(ServiceError),
+    TooLarge,
+    Broken(String),
+}
+
+/// Reads all that a decompressor gives; `held` bytes are in memory beside it.
+fn inflate(
+    mut from: impl Read,
+    held: usize,
+    limit: usize,
+    charge: &mut Charge,
+) -> std::result::Result<Vec<u8>, Unpack> {
+    let mut out = Vec::new();
+    loop {
+        if out.len() + STEP > out.capacity() {
+            let capacity = (out.capacity() * 2).clamp(STEP, limit + STEP);
+            charge.set(held + capacity).map_err(Unpack::NoMemory)?;
+            out.reserve_exact(capacity.saturating_sub(out.len()));
+        }
+        let read = from.by_ref().take(STEP as u64).read_to_end(&mut out).map_err(|e| Unpack::Broken(e.to_string()))?;
+        if out.len() > limit {
+            return Err(Unpack::TooLarge);
+        }
+        if read < STEP {
+            return Ok(out);
+        }
+    }
 }

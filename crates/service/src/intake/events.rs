@@ -16,10 +16,10 @@ use calvex_wire::ndjson;
 /// Takes newline-delimited JSON. The media type is not looked at: what is not JSON refuses itself line by line.
 pub async fn post_events(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Result<Json<SendAnswer>> {
     let sender = sender(&app, &headers).await?;
-    let body = body::read(&app, &sender.name, &headers, content).await?;
-    let hash = Some(blake3::hash(&body).into());
+    let received = body::read(&app, &sender, &headers, content).await?;
+    let bytes = received.bytes.clone();
     let decode = move |batch: &mut BatchBuilder, reading: &mut Reading| {
-        Ok(ndjson::decode(&body, batch, reading).map_err(StoreError::Core)?)
+        Ok(ndjson::decode(&bytes, batch, reading).map_err(StoreError::Core)?)
     };
-    Ok(Json(take(&app, &headers, sender, super::Body { hash, decode }).await?))
+    Ok(Json(take(&app, &headers, sender, super::Body::received(received, decode)).await?))
 }

@@ -1,110 +1,125 @@
 //! OTLP over gRPC: the log and trace services of the protocol, on its standard port. The key comes as the metadata
-//! `authorization: Bearer KEY`.
+//! `authorization: Bearer KEY`, and is checked before anything of the body is read.
+//!
+//! A unary call is an HTTP/2 request whose body is one message behind five bytes, so it passes the same gate as every
+//! other way in: limits, budget, decoding slots.
+//!
+//! ```text
+//! 0       1                    5
+//! +-------+--------------------+-----------------
+//! | 0 | 1 | length, big endian | message
+//! +-------+--------------------+-----------------
+//!   packed by `grpc-encoding` where 1
+//! ```
 //!
 //! | what | status |
 //! | --- | --- |
 //! | no key, or one that is not good | `UNAUTHENTICATED` |
 //! | a batch at fault, or too large | `INVALID_ARGUMENT`, which exporters do not repeat |
 //! | not now: database away, disk nearly full, too much at once | `UNAVAILABLE`, which they do |
+//! | another service or method | `UNIMPLEMENTED` |
 
-use super::otlp::first_refusal;
-use super::take;
-use crate::access::sender;
+use super::body::{self, Packing, Received};
+use super::otlp::{first_refusal, take_export};
+use super::{admit, refuse};
+use crate::access::{Sender, sender};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
-use axum::http::HeaderMap;
-use calvex_core::CoreError;
-use calvex_core::batch::{BatchBuilder, Reading};
-use calvex_store::StoreError;
-use calvex_wire::api::SendAnswer;
-use calvex_wire::otlp::{logs, traces};
-use opentelemetry_proto::tonic::collector::logs::v1::logs_service_server::{LogsService, LogsServiceServer};
-use opentelemetry_proto::tonic::collector::logs::v1::{ExportLogsServiceRequest, ExportLogsServiceResponse};
-use opentelemetry_proto::tonic::collector::trace::v1::trace_service_server::{TraceService, TraceServiceServer};
-use opentelemetry_proto::tonic::collector::trace::v1::{ExportTraceServiceRequest, ExportTraceServiceResponse};
-use prost::Message;
-use std::time::Duration;
-use tokio::net::TcpListener;
-use tonic::codec::CompressionEncoding;
-use tonic::transport::Server;
-use tonic::transport::server::TcpIncoming;
-use tonic::{Code, Request, Response, Status};
+use axum::Router;
+use axum::body::{Body, Bytes};
+use axum::extract::State;
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::post;
+use calvex_wire::otlp::{Encoding, Signal};
+use http_body_util::{BodyExt, Full};
+use std::sync::Arc;
+use tonic::{Code, Status};
 
-/// A connection on which nothing comes for so long is asked whether it lives.
-const KEEPALIVE: Duration = Duration::from_secs(60);
-/// Requests worked on at once on one connection.
-const STREAMS: u32 = 64;
+const MEDIA_TYPE: &str = "application/grpc";
+/// Bytes before a message.
+const PREFIX: usize = 5;
 
-#[derive(Clone)]
-struct Exports {
-    app: Shared,
+/// The services, by their paths.
+pub fn router(app: Shared) -> Router {
+    Router::new()
+        .route("/opentelemetry.proto.collector.logs.v1.LogsService/Export", post(logs))
+        .route("/opentelemetry.proto.collector.trace.v1.TraceService/Export", post(spans))
+        .fallback(unimplemented)
+        .with_state(app)
 }
 
-/// Serves until `stopping` ends, then lets requests under way end.
-pub async fn serve(app: Shared, listener: TcpListener, stopping: impl Future<Output = ()> + Send) {
-    let limit = app.settings.mib("limits.unpacked_mib");
-    let exports = Exports { app };
-    let logs = LogsServiceServer::new(exports.clone())
-        .accept_compressed(CompressionEncoding::Gzip)
-        .accept_compressed(CompressionEncoding::Zstd)
-        .max_decoding_message_size(limit);
-    let traces = TraceServiceServer::new(exports)
-        .accept_compressed(CompressionEncoding::Gzip)
-        .accept_compressed(CompressionEncoding::Zstd)
-        .max_decoding_message_size(limit);
-    let served = Server::builder()
-        .max_concurrent_streams(STREAMS)
-        .http2_keepalive_interval(Some(KEEPALIVE))
-        .add_service(logs)
-        .add_service(traces)
-        .serve_with_incoming_shutdown(TcpIncoming::from(listener).with_nodelay(Some(true)), stopping);
-    if let Err(e) = served.await {
-        tracing::error!("the gRPC listener ended: {e}");
+async fn logs(State(app): State<Shared>, headers: HeaderMap, body: Body) -> Response {
+    answer(export(&app, headers, body, Signal::Logs).await)
+}
+
+async fn spans(State(app): State<Shared>, headers: HeaderMap, body: Body) -> Response {
+    answer(export(&app, headers, body, Signal::Spans).await)
+}
+
+async fn unimplemented() -> Response {
+    Status::new(Code::Unimplemented, "this port takes OTLP logs and traces").into_http()
+}
+
+/// Takes one call; the message of its answer.
+async fn export(app: &Shared, headers: HeaderMap, body: Body, signal: Signal) -> Result<Vec<u8>> {
+    let media_type = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
+    if !media_type.get(..MEDIA_TYPE.len()).is_some_and(|t| t.eq_ignore_ascii_case(MEDIA_TYPE)) {
+        refuse(app, "gRPC port", "wrong-protocol", 1, media_type);
+        return Err(ServiceError::Unsupported(format!("content-type `{media_type}` is not {MEDIA_TYPE}")));
     }
+    let sender = sender(app, &headers).await?;
+    admit(app, &sender)?;
+    let received = message(app, &sender, &headers, body).await?;
+    let answer = take_export(app, &headers, sender, received, Encoding::Protobuf, signal).await?;
+    Ok(signal.answer(answer.refused, &first_refusal(&answer), Encoding::Protobuf))
 }
 
-impl Exports {
-    async fn export<T: Message + 'static>(
-        &self,
-        headers: HeaderMap,
-        request: T,
-        take_in: fn(T, &mut BatchBuilder, &mut Reading) -> std::result::Result<(), CoreError>,
-    ) -> Result<SendAnswer> {
-        let sender = sender(&self.app, &headers).await?;
-        // What came cannot be had any more; the same request gives the same bytes again.
-        let hash = Some(blake3::hash(&request.encode_to_vec()).into());
-        let decode = move |batch: &mut BatchBuilder, reading: &mut Reading| {
-            Ok(take_in(request, batch, reading).map_err(StoreError::Core)?)
-        };
-        take(&self.app, &headers, sender, super::Body { hash, decode }).await
+/// The one message of a call, unpacked.
+async fn message(app: &Shared, sender: &Arc<Sender>, headers: &HeaderMap, body: Body) -> Result<Received> {
+    let (bytes, charge) = body::read_packed(app, sender, body).await?;
+    let bad = |told: String| {
+        refuse(app, &sender.name, "not-otlp", 1, &told);
+        ServiceError::BadRequest(told)
+    };
+    let bytes = Bytes::from(bytes);
+    let length = bytes.get(1..PREFIX).and_then(|b| b.try_into().ok()).map(u32::from_be_bytes);
+    if length.map(|n| n as usize) != bytes.len().checked_sub(PREFIX) {
+        return Err(bad("the call does not have one whole message".into()));
     }
+    let packing = match bytes.first() {
+        Some(0) => Packing::None,
+        Some(1) => {
+            let named = headers.get("grpc-encoding").and_then(|v| v.to_str().ok()).unwrap_or("");
+            match Packing::named(named) {
+                Some(packing) if packing != Packing::None => packing,
+                _ => return Err(bad(format!("grpc-encoding `{named}` is not known; use gzip, zstd or none"))),
+            }
+        }
+        _ => return Err(bad("the message's first byte is neither 0 nor 1".into())),
+    };
+    body::unpack(app, sender, bytes.slice(PREFIX..), packing, charge).await
 }
 
-#[tonic::async_trait]
-impl LogsService for Exports {
-    async fn export(
-        &self,
-        request: Request<ExportLogsServiceRequest>,
-    ) -> std::result::Result<Response<ExportLogsServiceResponse>, Status> {
-        let (metadata, _, request) = request.into_parts();
-        let answer = self.export(metadata.into_headers(), request, logs::take).await.map_err(status_of)?;
-        Ok(Response::new(logs::answer(answer.refused as i64, &first_refusal(&answer))))
-    }
+fn answer(done: Result<Vec<u8>>) -> Response {
+    let message = match done {
+        Ok(message) => message,
+        Err(e) => return status_of(&e).into_http(),
+    };
+    let mut framed = Vec::with_capacity(PREFIX + message.len());
+    framed.push(0);
+    framed.extend_from_slice(&(message.len() as u32).to_be_bytes());
+    framed.extend_from_slice(&message);
+    let trailers = async {
+        let mut trailers = HeaderMap::new();
+        trailers.insert("grpc-status", HeaderValue::from_static("0"));
+        Some(Ok(trailers))
+    };
+    let body = Body::new(Full::new(Bytes::from(framed)).with_trailers(trailers));
+    (StatusCode::OK, [(header::CONTENT_TYPE, MEDIA_TYPE)], body).into_response()
 }
 
-#[tonic::async_trait]
-impl TraceService for Exports {
-    async fn export(
-        &self,
-        request: Request<ExportTraceServiceRequest>,
-    ) -> std::result::Result<Response<ExportTraceServiceResponse>, Status> {
-        let (metadata, _, request) = request.into_parts();
-        let answer = self.export(metadata.into_headers(), request, traces::take).await.map_err(status_of)?;
-        Ok(Response::new(traces::answer(answer.refused as i64, &first_refusal(&answer))))
-    }
-}
-
-fn status_of(error: ServiceError) -> Status {
+fn status_of(error: &ServiceError) -> Status {
     let problem = error.problem();
     let code = match problem.status {
         401 => Code::Unauthenticated,

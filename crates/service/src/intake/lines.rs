@@ -13,6 +13,7 @@
 
 use super::streams::{accept, take_patiently};
 use crate::access::sender_of;
+use crate::connections::{Connections, Tracked};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
 use calvex_core::batch::{BatchBuilder, Reading};
@@ -23,7 +24,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::{TcpListener, TcpStream};
+use tokio::net::TcpListener;
 use tokio::sync::watch;
 
 /// How long the first line may take.
@@ -37,7 +38,8 @@ const BATCH_BYTES: usize = 1 << 20;
 
 /// Serves until stopped.
 pub async fn serve(app: Shared, listener: TcpListener, stopping: watch::Receiver<bool>) {
-    let each = |stream: TcpStream, from: SocketAddr| {
+    let connections = Connections::new(app.connections_of("JSON lines"));
+    let each = |stream: Tracked, from: SocketAddr| {
         let (app, stopping) = (app.clone(), stopping.clone());
         async move {
             let mut connection =
@@ -49,11 +51,11 @@ pub async fn serve(app: Shared, listener: TcpListener, stopping: watch::Receiver
             }
         }
     };
-    accept(listener, stopping.clone(), each).await;
+    accept(listener, connections, stopping.clone(), each).await;
 }
 
 struct Connection {
-    stream: TcpStream,
+    stream: Tracked,
     held: Vec<u8>,
     limit: usize,
 }
@@ -130,7 +132,7 @@ async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Re
                 }
             };
             // A key that was revoked meanwhile ends the connection.
-            let answer = take_patiently(app, || sender_of(app, &key), &stopping, decode).await?;
+            let answer = take_patiently(app, || sender_of(app, &key), &stopping, body.len(), decode).await?;
             let refusals: Vec<Value> = answer
                 .refusals
                 .iter()

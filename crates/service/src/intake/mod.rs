@@ -9,21 +9,23 @@ mod streams;
 mod syslog;
 
 pub use events::post_events;
-pub use grpc::serve as serve_grpc;
+pub use grpc::router as grpc_router;
 pub use lines::serve as serve_lines;
 pub use otlp::{post_logs, post_traces};
 pub use syslog::{serve_tcp as serve_syslog_tcp, serve_tls as serve_syslog_tls, serve_udp as serve_syslog_udp};
 
 use crate::access::Sender;
+use crate::arrivals::shortened;
+use crate::budget::Charge;
 use crate::error::{Result, ServiceError};
 use crate::metrics::LaneLabel;
-use crate::pipeline::{HeadPage, Receipt};
+use crate::pipeline::{HeadPage, Receipt, Submission, Wait};
 use crate::state::Shared;
 use axum::http::HeaderMap;
 use calvex_core::arrivals::{Tally, tally};
 use calvex_core::batch::{Aside, BatchBuilder, Cause, Policy, Reading, Refused};
 use calvex_core::columns::PageRead;
-use calvex_core::normalise::Arrival;
+use calvex_core::normalise::{Arrival, Limits};
 use calvex_store::StoreError;
 use calvex_wire::api::{IDEMPOTENCY_HEADER, RefusedEvent, SendAnswer};
 use sha2::{Digest, Sha256};
@@ -31,26 +33,34 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-/// Refused events told one by one in an answer; the rest are counted.
-const MAX_TOLD: usize = 100;
+/// Bytes of the answer that is kept with a receipt; what is beyond is given back without the refused events.
+const MAX_KEPT_ANSWER: usize = 16 << 10;
+/// Bytes of memory that the pages of a body take for each of its bytes, before it is known, and those of any body.
+const PAGES_PER_BYTE: usize = 3;
+const MIN_PAGES: usize = 64 << 10;
+/// Bytes of one refusal's message in an answer.
+const MAX_MESSAGE: usize = 500;
 
 /// A body to be decoded, and what tells it from others.
 struct Body<D> {
-    /// Nothing here keeps a secret by the hash; it must be quick and must not collide. None where the same bytes may
-    /// rightly come twice: on streams and datagrams, which nobody repeats.
+    /// None where the same bytes may rightly come twice: on streams and datagrams, which nobody repeats.
     hash: Option<[u8; 32]>,
+    /// What it holds of the intake's budget.
+    charge: Charge,
+    /// Bytes that are held while it is decoded.
+    bytes: usize,
     /// Puts its events into a batch.
     decode: D,
 }
 
-/// Takes a batch: decodes, normalises, routes, stores, and answers. The same for every way in that answers.
-async fn take(
-    app: &Shared,
-    headers: &HeaderMap,
-    sender: Arc<Sender>,
-    body: Body<impl FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()> + Send + 'static>,
-) -> Result<SendAnswer> {
-    let Body { hash: body_hash, decode } = body;
+impl<D> Body<D> {
+    fn received(received: body::Received, decode: D) -> Self {
+        Body { hash: Some(received.hash), bytes: received.bytes.len(), charge: received.charge, decode }
+    }
+}
+
+/// Whether a sender may send at all now; asked before its body is read.
+fn admit(app: &Shared, sender: &Sender) -> Result<()> {
     if app.intake.disk_full.load(Ordering::Relaxed) {
         return Err(ServiceError::Busy("the disk is nearly full; free some, or shorten a lane's retention".into(), 60));
     }
@@ -61,7 +71,18 @@ async fn take(
     if app.view.head_size().1 > app.settings.mib("head.budget_mib") * 2 {
         return Err(ServiceError::Busy("events come in faster than they are sealed; slow down".into(), 1));
     }
+    Ok(())
+}
 
+/// Takes a batch: decodes, normalises, routes, stores, and answers. The same for every way in.
+async fn take(
+    app: &Shared,
+    headers: &HeaderMap,
+    sender: Arc<Sender>,
+    body: Body<impl FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()> + Send + 'static>,
+) -> Result<SendAnswer> {
+    let Body { hash: body_hash, mut charge, bytes, decode } = body;
+    admit(app, &sender)?;
     let given = idempotency_of(headers)?;
     let mark = match given.zip(body_hash) {
         Some((key, body_hash)) => {
@@ -74,13 +95,21 @@ async fn take(
         None => None,
     };
 
+    // The pages that the events become are charged before they are made: a small body makes small ones, and none make
+    // more than `batch_bytes`.
+    let limits = event_limits(app);
+    let room = bytes.saturating_mul(PAGES_PER_BYTE).clamp(MIN_PAGES, limits.batch_bytes);
+    charge.set_patiently(charge.bytes() + room).await?;
     let permit = app.decode_slots.clone().acquire_owned().await;
     let (app2, sender2) = (app.clone(), sender.clone());
     let taken = tokio::task::spawn_blocking(move || {
         let _permit = permit;
-        shape(&app2, &sender2, decode)
+        shape(&app2, &sender2, limits, decode)
     });
     let batch = taken.await.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??;
+    // The body is gone; its pages are held until they are committed.
+    let weight: usize = batch.pages.iter().map(|p| p.page.weight_bytes()).sum();
+    charge.set(weight.min(charge.bytes()))?;
     let answer = batch.answer;
     if sender.limits.rate.is_some() {
         app.limits.sent(sender.key_id, (answer.stored + answer.set_aside + answer.refused) as u64);
@@ -96,12 +125,15 @@ async fn take(
         },
         None => None,
     };
+    // A sender that can ask again for the outcome is answered in time; any other waits until it is known, since it could
+    // only send the same events again.
+    let wait = if mark.is_some() { Wait::ForAnswer } else { Wait::ForOutcome };
     if let Some((_, Repeat::Answered(answer))) = mark {
         app.metrics.repeated.inc();
         give_back(app, &sender, &batch.tallies);
         return Ok(SendAnswer { repeated: true, ..answer });
     }
-    let stored = serde_json::to_vec(&answer).unwrap_or_default();
+    let stored = kept_answer(&answer);
     let (receipt, mark) = match mark {
         Some((idempotency, Repeat::Mark(mark))) => {
             let body = body_hash.unwrap_or_default();
@@ -112,8 +144,11 @@ async fn take(
     if !batch.pages.is_empty() || receipt.is_some() {
         let mut by_lane: BTreeMap<u32, u64> = BTreeMap::new();
         batch.pages.iter().for_each(|p| *by_lane.entry(p.key.lane).or_default() += p.page.rows() as u64);
-        if let Err(e) = app.intake.submit(batch.pages, receipt, mark).await {
+        if let Err(e) = app.intake.submit(Submission { pages: batch.pages, receipt, mark, charge }, wait).await {
             give_back(app, &sender, &batch.tallies);
+            if matches!(e, ServiceError::NotStorable(_)) {
+                refuse(app, &sender.name, "not-storable", answer.stored as u64, &e.to_string());
+            }
             return Err(e);
         }
         let now_ns = (app.clock)();
@@ -125,6 +160,9 @@ async fn take(
             let label = LaneLabel { lane: config.name(lane).to_string() };
             app.metrics.stored.get_or_create(&label).inc_by(events);
         }
+    }
+    for (reason, count, sample) in batch.refused {
+        refuse(app, &sender.name, reason, count as u64, &sample);
     }
     let now_ns = (app.clock)();
     app.ledger.used(now_ns, &sender.name);
@@ -179,25 +217,41 @@ async fn known_answer(app: &Shared, sender: &Sender, key: [u8; 32], body: [u8; 3
     Ok(Some(SendAnswer { repeated: true, ..answer }))
 }
 
-/// Marks a body without a key of its own, in windows of time; two are looked into, so that a repeat across the edge of
-/// one is known too.
+/// The answer as it is kept with a receipt: with as many of the refused events as fit.
+fn kept_answer(answer: &SendAnswer) -> Vec<u8> {
+    let mut answer = answer.clone();
+    loop {
+        let bytes = serde_json::to_vec(&answer).unwrap_or_default();
+        if bytes.len() <= MAX_KEPT_ANSWER || answer.refusals.is_empty() {
+            return bytes;
+        }
+        answer.refusals.truncate(answer.refusals.len() / 2);
+    }
+}
+
+/// Marks a body without an idempotency key. The mark lasts as long as the body is being stored, however long that
+/// takes; then the receipt answers, for so long as the window says from the moment it was committed.
 async fn repeat_mark(app: &Shared, sender: &Sender, body: [u8; 32]) -> Result<Option<([u8; 32], Repeat)>> {
     let window_s = app.settings.number("intake.repeat_window_s") as i64;
     if window_s == 0 {
         return Ok(None);
     }
-    let window = (app.clock)() / (window_s * 1_000_000_000);
-    let key = |n: i64| -> [u8; 32] {
-        Sha256::new().chain_update(b"body\0").chain_update(n.to_le_bytes()).chain_update(body).finalize().into()
-    };
-    let mark = app.intake.mark(sender.key_id, key(window))?;
-    for n in [window, window - 1] {
-        if let Some(receipt) = app.store.receipt(sender.key_id, &key(n)).await? {
-            let answer = serde_json::from_slice(&receipt.answer).unwrap_or_default();
-            return Ok(Some((key(window), Repeat::Answered(answer))));
-        }
+    let (now_ns, window_ns) = ((app.clock)(), window_s * 1_000_000_000);
+    let mark = app.intake.mark(sender.key_id, body)?;
+    // The same body may rightly come again after the window, so a receipt of it is named by its time too.
+    let window = (now_ns / window_ns).to_le_bytes();
+    let named = Sha256::new().chain_update(b"body\0").chain_update(window).chain_update(body).finalize().into();
+    if let Some(receipt) = app.store.receipt_of_body(sender.key_id, &body, now_ns.saturating_sub(window_ns)).await? {
+        let answer = serde_json::from_slice(&receipt.answer).unwrap_or_default();
+        return Ok(Some((named, Repeat::Answered(answer))));
     }
-    Ok(Some((key(window), Repeat::Mark(mark))))
+    Ok(Some((named, Repeat::Mark(mark))))
+}
+
+/// Limits of one event and one request, with the longest term of any lane.
+fn event_limits(app: &Shared) -> Limits {
+    let keep_days = app.catalogue.get().lanes().iter().map(|l| l.retention_days).max().unwrap_or(u32::MAX);
+    Limits { keep_days, ..app.settings.event_limits() }
 }
 
 /// A batch, normalised, shaped, routed and encoded.
@@ -209,6 +263,8 @@ struct Taken {
     aside: Vec<(String, Aside)>,
     /// By shaping rule, the events it was applied to.
     held: Vec<(String, u64)>,
+    /// What was refused: the reason, how many events, and a sample.
+    refused: Vec<(&'static str, usize, String)>,
     answer: SendAnswer,
     timed: bool,
 }
@@ -217,10 +273,10 @@ struct Taken {
 fn shape(
     app: &Shared,
     sender: &Sender,
+    limits: Limits,
     decode: impl FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()>,
 ) -> Result<Taken> {
     let config = app.catalogue.get();
-    let limits = app.settings.event_limits();
     let now_ns = (app.clock)();
     let arrival =
         Arrival { arrived_ns: now_ns, sender: &sender.name, fixed: &sender.fixed, limits, ties: config.ties() };
@@ -240,14 +296,21 @@ fn shape(
     let set_aside = batch.aside.iter().flat_map(|a| &a.tallies).map(|t| t.events).sum::<u64>() as usize;
     let mut answer =
         SendAnswer { stored: batch.stored, refused: batch.refused.len(), set_aside, ..SendAnswer::default() };
-    for Refused { line, refusal, sample } in batch.refused {
-        let told = sample.map_or_else(|| refusal.to_string(), |sample| format!("{refusal}: {sample}"));
-        refuse(app, &sender.name, refusal.reason(), 1, &told);
-        if answer.refusals.len() < MAX_TOLD {
-            let told = RefusedEvent { line, reason: refusal.reason().to_owned(), message: refusal.to_string() };
-            answer.refusals.push(told);
-        }
-    }
+    answer.refusals = batch
+        .refused
+        .iter()
+        .map(|r| RefusedEvent {
+            line: r.line,
+            reason: r.refusal.reason().to_owned(),
+            message: shortened(&r.refusal.to_string(), MAX_MESSAGE).to_owned(),
+        })
+        .collect();
+    let sample_of = |first: Option<&Refused>| match first {
+        Some(Refused { refusal, sample: Some(sample), .. }) => format!("{refusal}: {sample}"),
+        Some(Refused { refusal, .. }) => refusal.to_string(),
+        None => String::new(),
+    };
+    let refused = batch.refused.by_reason().map(|(reason, count, first)| (reason, count, sample_of(first))).collect();
     let tallies = batch.pages.iter().map(|(key, page)| Ok((key.lane, key.late, tally(page)?)));
     let tallies = tallies.collect::<std::result::Result<Vec<_>, _>>().map_err(StoreError::Core)?;
     let pages = batch.pages.into_iter().map(|(key, page)| HeadPage::new(key, page)).collect();
@@ -260,5 +323,5 @@ fn shape(
     let aside = batch.aside.into_iter().map(|a| (cause(&a), a)).collect();
     let held = batch.held.iter().enumerate().filter(|(_, n)| **n > 0);
     let held = held.map(|(rule, n)| (config.shaping().name(rule).to_owned(), *n)).collect();
-    Ok(Taken { pages, tallies, aside, held, answer, timed: batch.timed })
+    Ok(Taken { pages, tallies, aside, held, refused, answer, timed: batch.timed })
 }

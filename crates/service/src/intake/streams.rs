@@ -3,6 +3,8 @@
 
 use super::{Body, take};
 use crate::access::Sender;
+use crate::budget::Owner;
+use crate::connections::{Connections, Tracked};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
 use axum::http::HeaderMap;
@@ -11,20 +13,20 @@ use calvex_wire::api::SendAnswer;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{Semaphore, watch};
+use tokio::net::TcpListener;
+use tokio::sync::watch;
 use tokio::task::JoinSet;
 
-/// Connections of one listener at once.
-const MAX_CONNECTIONS: usize = 512;
 /// Pause before a batch that could not be taken is tried again, at first and at most.
 const PAUSE: (Duration, Duration) = (Duration::from_millis(100), Duration::from_secs(5));
 
-/// Takes a batch that nobody will send again: while the service cannot take it, it waits. Gives up when `stopping`.
+/// Takes a batch of `bytes` that nobody will send again: while the service cannot take it, it waits. What was handed to
+/// the committer is never handed to it again: its outcome is waited for. Gives up when `stopping`.
 pub(super) async fn take_patiently<D, S>(
     app: &Shared,
     sender: impl Fn() -> S,
     stopping: &watch::Receiver<bool>,
+    bytes: usize,
     decode: impl Fn() -> D,
 ) -> Result<SendAnswer>
 where
@@ -34,8 +36,10 @@ where
     let mut pause = PAUSE.0;
     loop {
         let tried = async {
-            let body = Body { hash: None, decode: decode() };
-            take(app, &HeaderMap::new(), sender().await?, body).await
+            let sender = sender().await?;
+            let mut charge = app.intake_budget.charge(Owner::Key(sender.key_id));
+            charge.set_patiently(bytes).await?;
+            take(app, &HeaderMap::new(), sender, Body { hash: None, charge, bytes, decode: decode() }).await
         };
         match tried.await {
             Err(e) if is_passing(&e) && !*stopping.borrow() => {
@@ -52,22 +56,22 @@ fn is_passing(error: &ServiceError) -> bool {
     matches!(error.problem().status, 429 | 503)
 }
 
-/// Accepts connections until stopped, a bounded number at once, and runs `each`.
+/// Accepts connections until stopped and runs `each`; [`Connections`] says which of them stay.
 pub(super) async fn accept<F>(
     listener: TcpListener,
+    connections: Arc<Connections>,
     mut stopping: watch::Receiver<bool>,
-    each: impl Fn(TcpStream, SocketAddr) -> F,
+    each: impl Fn(Tracked, SocketAddr) -> F,
 ) where
     F: Future<Output = ()> + Send + 'static,
 {
-    let room = Arc::new(Semaphore::new(MAX_CONNECTIONS));
-    let mut connections = JoinSet::new();
+    let mut running = JoinSet::new();
     loop {
         let accepted = tokio::select! {
             _ = stopping.wait_for(|s| *s) => break,
             accepted = listener.accept() => accepted,
         };
-        while connections.try_join_next().is_some() {}
+        while running.try_join_next().is_some() {}
         let (stream, from) = match accepted {
             Ok(accepted) => accepted,
             Err(e) => {
@@ -77,15 +81,14 @@ pub(super) async fn accept<F>(
                 continue;
             }
         };
-        let Ok(permit) = room.clone().try_acquire_owned() else {
-            tracing::warn!("{from} was turned away: {MAX_CONNECTIONS} connections are open");
-            continue;
-        };
-        let running = each(stream, from);
-        connections.spawn(async move {
-            let _permit = permit;
-            running.await;
+        let (stream, held) = connections.admit(stream, from);
+        let served = each(stream, from);
+        running.spawn(async move {
+            tokio::select! {
+                () = served => {}
+                () = held.evicted() => tracing::debug!("{from} was silent for longest and gave way to another"),
+            }
         });
     }
-    while connections.join_next().await.is_some() {}
+    while running.join_next().await.is_some() {}
 }

@@ -6,6 +6,7 @@
 use super::refuse;
 use super::streams::{accept, take_patiently};
 use crate::access::named_sender;
+use crate::connections::{Connections, Tracked};
 use crate::state::Shared;
 use calvex_core::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;
@@ -14,7 +15,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt};
-use tokio::net::{TcpListener, TcpStream, UdpSocket};
+use tokio::net::{TcpListener, UdpSocket};
 use tokio::sync::{mpsc, watch};
 use tokio_rustls::TlsAcceptor;
 
@@ -28,6 +29,8 @@ const QUEUE: usize = 10_000;
 const UNMARKED: Duration = Duration::from_millis(500);
 /// How long a connection may rest between messages.
 const REST: Duration = Duration::from_secs(3600);
+/// How long a connection may take to its first byte.
+const FIRST_BYTE: Duration = Duration::from_secs(60);
 /// How long a handshake may take.
 const HANDSHAKE: Duration = Duration::from_secs(10);
 /// The first byte of a TLS record that begins a handshake (RFC 8446, 5.1).
@@ -40,6 +43,7 @@ async fn take(app: &Shared, stopping: &watch::Receiver<bool>, messages: Vec<Mess
         return;
     }
     let count = messages.len() as u64;
+    let bytes = messages.iter().map(|(frame, _)| frame.bytes()).sum();
     let messages = Arc::new(messages);
     let decode = || {
         let messages = messages.clone();
@@ -49,7 +53,7 @@ async fn take(app: &Shared, stopping: &watch::Receiver<bool>, messages: Vec<Mess
     };
     let name = app.settings.text("syslog.sender");
     let sender = || named_sender(app, name);
-    if let Err(e) = take_patiently(app, sender, stopping, decode).await {
+    if let Err(e) = take_patiently(app, sender, stopping, bytes, decode).await {
         refuse(app, name, "not-stored", count, &e.to_string());
         tracing::warn!("{count} syslog messages were lost: {e}");
     }
@@ -99,13 +103,14 @@ pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Rece
 
 /// Takes streams until stopped.
 pub async fn serve_tcp(app: Shared, listener: TcpListener, stopping: watch::Receiver<bool>) {
-    let each = |stream: TcpStream, from: SocketAddr| {
+    let connections = Connections::new(app.connections_of("syslog"));
+    let each = |stream: Tracked, from: SocketAddr| {
         let (app, stopping) = (app.clone(), stopping.clone());
         async move {
             // Who speaks another protocol is told so in the log, and nothing of it is stored.
             let mut first = [0u8; 8];
-            let peeked = tokio::time::timeout(REST, stream.peek(&mut first)).await;
-            let begins = first.get(..peeked.ok().and_then(Result::ok).unwrap_or(0)).unwrap_or_default();
+            let Ok(Ok(peeked @ 1..)) = tokio::time::timeout(FIRST_BYTE, stream.peek(&mut first)).await else { return };
+            let begins = first.get(..peeked).unwrap_or_default();
             match wrong_protocol(begins) {
                 Some(what) => {
                     refuse(&app, "syslog port", "wrong-protocol", 1, &format!("{what} from {}", from.ip()));
@@ -115,7 +120,7 @@ pub async fn serve_tcp(app: Shared, listener: TcpListener, stopping: watch::Rece
             }
         }
     };
-    accept(listener, stopping.clone(), each).await;
+    accept(listener, connections, stopping.clone(), each).await;
 }
 
 /// What a stream that is no syslog begins like.
@@ -129,7 +134,8 @@ fn wrong_protocol(begins: &[u8]) -> Option<&'static str> {
 
 /// Takes TLS streams until stopped.
 pub async fn serve_tls(app: Shared, listener: TcpListener, tls: TlsAcceptor, stopping: watch::Receiver<bool>) {
-    let each = |stream: TcpStream, from: SocketAddr| {
+    let connections = Connections::new(app.connections_of("syslog over TLS"));
+    let each = |stream: Tracked, from: SocketAddr| {
         let (app, stopping, tls) = (app.clone(), stopping.clone(), tls.clone());
         async move {
             match tokio::time::timeout(HANDSHAKE, tls.accept(stream)).await {
@@ -142,7 +148,7 @@ pub async fn serve_tls(app: Shared, listener: TcpListener, tls: TlsAcceptor, sto
             }
         }
     };
-    accept(listener, stopping.clone(), each).await;
+    accept(listener, connections, stopping.clone(), each).await;
 }
 
 async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr, mut stopping: watch::Receiver<bool>) {

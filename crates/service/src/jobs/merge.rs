@@ -45,7 +45,7 @@ pub async fn merge_once(app: &Shared, sealer: &Sealer, all: bool) -> Result<usiz
 
 async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow]) -> Result<()> {
     let Some(visible) = replaces.first().map(|c| c.visible_until_ns) else { return Ok(()) };
-    let (own, ids, runtime) = (app.clone(), sealer.numbers(64), tokio::runtime::Handle::current());
+    let (own, ids, runtime) = (app.clone(), sealer.numbers(), tokio::runtime::Handle::current());
     let old: Vec<u64> = replaces.iter().map(|c| c.id).collect();
     let building = tokio::task::spawn_blocking(move || {
         let bucket_of = |chunk| own.view.bucket_of(chunk);
@@ -73,7 +73,7 @@ async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow
     let _upkeep = app.upkeep.lock().await;
     let merge = Merge { chunks: rows.clone(), replaces: replaces.to_vec() };
     let mut merged = app.store.merge(&app.claim, &merge).await;
-    if merged.as_ref().is_err_and(StoreError::is_away) {
+    if merged.as_ref().is_err_and(StoreError::is_passing) {
         // Whether it was committed is not known; asking again finds out.
         merged = app.store.merge(&app.claim, &merge).await;
     }

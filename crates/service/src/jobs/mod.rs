@@ -31,8 +31,8 @@ const REREAD_EVERY: Duration = Duration::from_secs(10);
 /// Dials that ended are shown for so long.
 const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
-/// Free bytes on the data directory's disk below which intake stops.
-const DISK_RESERVE: u64 = 512 << 20;
+/// A disk fills at hundreds of MiB a second at most, so its reserve lasts for longer than this.
+const DISK_EVERY: Duration = Duration::from_secs(1);
 
 /// Runs `job` at every `period` until stopped. A failure is logged and the job goes on at the next turn.
 async fn every<F>(period: Duration, mut stop: watch::Receiver<bool>, name: &'static str, mut job: impl FnMut() -> F)
@@ -79,6 +79,14 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
         let app = own.clone();
         async move { app.catalogue.reload(&app.store).await }
     }));
+    let own = app.clone();
+    tasks.spawn(every(DISK_EVERY, stop.clone(), "disk", move || {
+        let app = own.clone();
+        async move {
+            check_disk(&app);
+            Ok(())
+        }
+    }));
     let judged = Arc::new(tokio::sync::Mutex::new(rules::Judge::default()));
     let own = app.clone();
     tasks.spawn(every(
@@ -100,7 +108,6 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
     tasks.spawn(every(EXPIRY_EVERY, stop.clone(), "expiry", move || {
         let app = own.clone();
         async move {
-            check_disk(&app);
             expire(&app).await?;
             let now_ns = (app.clock)();
             let receipts_ns = app.settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
@@ -115,18 +122,32 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
     tasks
 }
 
+/// Stops intake while the disk of the private database is nearly full, with a margin both ways: what is under way when
+/// it stops still fits, and it does not go on and off at one byte. The disk of another database is its own to watch; a
+/// full one is an error of its commits, which pass once it has room again.
 fn check_disk(app: &Shared) {
-    let dir = app.settings.data_dir();
-    if let Ok(stat) = nix_statvfs(&dir) {
-        let full = stat < DISK_RESERVE;
-        if full && !app.intake.disk_full.swap(full, Ordering::Relaxed) {
-            tracing::error!(free_bytes = stat, "the disk is nearly full: intake stops until some is free");
+    if !app.settings.text("database.url").is_empty() {
+        return;
+    }
+    let Ok(free) = free_bytes(&app.settings.data_dir()) else { return };
+    let reserve = app.settings.mib("database.disk_reserve_mib") as u64;
+    let was_full = app.intake.disk_full.load(Ordering::Relaxed);
+    let is_full = is_disk_full(was_full, free, reserve);
+    if is_full != was_full {
+        app.intake.disk_full.store(is_full, Ordering::Relaxed);
+        match is_full {
+            true => tracing::error!(free_bytes = free, "the disk is nearly full: intake stops until some is free"),
+            false => tracing::info!(free_bytes = free, "the disk has room again: intake goes on"),
         }
-        app.intake.disk_full.store(full, Ordering::Relaxed);
     }
 }
 
-fn nix_statvfs(dir: &std::path::Path) -> std::result::Result<u64, nix::Error> {
+/// Whether the disk counts as full; once it does, an eighth more than the reserve must be free again.
+fn is_disk_full(was_full: bool, free: u64, reserve: u64) -> bool {
+    free < if was_full { reserve + reserve / 8 } else { reserve }
+}
+
+fn free_bytes(dir: &std::path::Path) -> std::result::Result<u64, nix::Error> {
     let stat = nix::sys::statvfs::statvfs(dir)?;
     Ok(stat.blocks_available() * stat.fragment_size())
 }
@@ -155,4 +176,21 @@ pub async fn merge_all(app: &Shared) -> Result<usize> {
     }
     while roll_up_once(app, sealer).await? > 0 {}
     Ok(replaced)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_disk_full;
+
+    #[test]
+    fn a_disk_is_full_below_its_reserve_and_has_room_above_it() {
+        let mut full = false;
+        let told: Vec<bool> = [600, 512, 511, 512, 575, 576, 512, 511]
+            .map(|free| {
+                full = is_disk_full(full, free, 512);
+                full
+            })
+            .into();
+        assert_eq!(told, [false, false, true, true, true, false, false, true]);
+    }
 }

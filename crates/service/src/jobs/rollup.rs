@@ -68,7 +68,7 @@ fn filter_of(chunk: u64, source: &dyn ChunkSource) -> calvex_core::error::Result
 }
 
 async fn roll_up(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: &[u64]) -> Result<()> {
-    let id = sealer.numbers(1).next().unwrap_or(0);
+    let id = sealer.numbers().next().unwrap_or(0);
     let (own, ids, runtime) = (app.clone(), chunks.to_vec(), tokio::runtime::Handle::current());
     let building = tokio::task::spawn_blocking(move || {
         let bucket_of = |chunk| own.view.bucket_of(chunk);
@@ -84,7 +84,7 @@ async fn roll_up(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: 
     let _upkeep = app.upkeep.lock().await;
     let row = RollupRow { id, lane, bucket, parts: parts.len() as u16, chunks: chunks.to_vec() };
     let mut done = app.store.roll_up(&app.claim, &row).await;
-    if done.as_ref().is_err_and(StoreError::is_away) {
+    if done.as_ref().is_err_and(StoreError::is_passing) {
         // Whether it was committed is not known; asking again finds out.
         done = app.store.roll_up(&app.claim, &row).await;
     }

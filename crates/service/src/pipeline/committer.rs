@@ -3,11 +3,12 @@
 
 use super::View;
 use super::group::{Built, HeadPage, build};
+use crate::budget::Charge;
 use crate::error::{Result, ServiceError};
 use crate::metrics::Metrics;
 use crate::state::Clock;
 use calvex_core::batch::HeadKey;
-use calvex_core::columns::PageRead;
+use calvex_core::columns::{Page, PageRead};
 use calvex_store::{Claim, Commit, Committed, JournalRow, JournalRowRef, ROTATE_BYTES, ReceiptRow, Store, StoreError};
 use parking_lot::Mutex;
 use std::collections::{BTreeSet, HashSet};
@@ -43,14 +44,26 @@ pub struct Submission {
     /// Each with its head.
     pub pages: Vec<HeadPage>,
     pub receipt: Option<Receipt>,
-    done: oneshot::Sender<Result<()>>,
+    /// Ends with the commit.
+    pub mark: Option<InFlightMark>,
+    /// What the pages hold of the intake's budget, until the commit.
+    pub charge: Charge,
+}
+
+/// How long a sender waits for its commit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wait {
+    /// For a while: it can send the same batch again and is told what became of it.
+    ForAnswer,
+    /// Until it is known whether the events are stored.
+    ForOutcome,
 }
 
 type InFlight = Arc<Mutex<HashSet<(u32, [u8; 32])>>>;
 
 /// The way in to the pipeline.
 pub struct Intake {
-    queue: parking_lot::RwLock<Option<mpsc::Sender<Submission>>>,
+    queue: parking_lot::RwLock<Option<mpsc::Sender<Queued>>>,
     in_flight: InFlight,
     /// Set where the disk is nearly full.
     pub disk_full: AtomicBool,
@@ -77,28 +90,43 @@ impl Intake {
     /// Stores events; returns once they are durable and can be found.
     ///
     /// # Errors
-    /// [`ServiceError::Busy`] where the queue is full or the database is away; the events may be stored later then,
-    /// and a retry under the same idempotency key finds them.
-    pub async fn submit(
-        &self,
-        pages: Vec<HeadPage>,
-        receipt: Option<Receipt>,
-        mark: Option<InFlightMark>,
-    ) -> Result<()> {
+    /// [`ServiceError::Busy`] where the queue is full or the database is away; with [`Wait::ForAnswer`] the events may
+    /// be stored later then, and a retry of the same batch finds them. [`ServiceError::NotStorable`] where the database
+    /// will never take them.
+    pub async fn submit(&self, submission: Submission, wait: Wait) -> Result<()> {
         let (done, answer) = oneshot::channel();
         let busy = |why: &str| ServiceError::Busy(why.to_owned(), 1);
         let queue = self.queue.read().clone().ok_or_else(|| busy("the service is stopping; send again"))?;
-        queue.try_send(Submission { pages, receipt, done }).map_err(|_| busy("the intake queue is full; slow down"))?;
+        queue.try_send((submission, done)).map_err(|_| busy("the intake queue is full; slow down"))?;
         drop(queue);
-        // From here the committer ends the mark.
-        if let Some(mut mark) = mark {
-            mark.of = None;
-        }
-        let waited = tokio::time::timeout(ANSWER_WAIT, answer).await;
         let away = || ServiceError::Busy("the database does not answer; send the same batch again".into(), 2);
-        waited.map_err(|_| away())?.map_err(|_| away())?
+        let answered = match wait {
+            Wait::ForAnswer => tokio::time::timeout(ANSWER_WAIT, answer).await.map_err(|_| away())?,
+            Wait::ForOutcome => answer.await,
+        };
+        answered.map_err(|_| away())?.map_err(Refused::into_error)
     }
 }
+
+/// Why a submission was not stored.
+#[derive(Debug, Clone)]
+enum Refused {
+    /// Not now; again after so many seconds.
+    Passing(String, u32),
+    /// Never.
+    Permanent(String),
+}
+
+impl Refused {
+    fn into_error(self) -> ServiceError {
+        match self {
+            Refused::Passing(why, after_s) => ServiceError::Busy(why, after_s),
+            Refused::Permanent(why) => ServiceError::NotStorable(why),
+        }
+    }
+}
+
+type Outcome = std::result::Result<(), Refused>;
 
 /// See [`Intake::mark`].
 pub struct InFlightMark {
@@ -113,13 +141,29 @@ impl Drop for InFlightMark {
     }
 }
 
-/// A sender waiting for its answer.
-type Waiting = (Option<Receipt>, oneshot::Sender<Result<()>>);
+/// A submission on its way, and its sender waiting for the answer.
+type Queued = (Submission, oneshot::Sender<Outcome>);
+
+/// A sender waiting for its answer, with what is needed to commit its events alone.
+struct Waiting {
+    pages: Vec<(HeadKey, Page)>,
+    receipt: Option<Receipt>,
+    done: oneshot::Sender<Outcome>,
+    _mark: Option<InFlightMark>,
+    _charge: Charge,
+}
+
+impl Waiting {
+    /// A sender that has gone away will ask again, and be answered from its receipt.
+    fn answer(self, outcome: Outcome) {
+        let _ = self.done.send(outcome);
+    }
+}
 
 struct Group {
     /// Nothing where the group could not be built, which only a defect could cause.
     built: Option<Vec<Built>>,
-    submissions: Vec<Waiting>,
+    waiting: Vec<Waiting>,
 }
 
 /// What the committer works with.
@@ -134,6 +178,8 @@ pub struct Committer {
     pub table: Arc<AtomicU32>,
     pub touched_from_ns: Arc<AtomicI64>,
     pub fenced: Arc<AtomicBool>,
+    /// Since when commits fail, nanoseconds from 1970; 0 where the last one worked.
+    pub stuck_since_ns: Arc<AtomicI64>,
 }
 
 /// The few figures the committer moves; the registry itself lives with the app.
@@ -153,19 +199,20 @@ impl CommitFigures {
 impl Committer {
     /// The way in, and the two tasks' future, which ends once the way in is dropped and all it took is committed.
     pub fn start(self) -> (Intake, impl Future<Output = ()>) {
-        let (queue, mut submissions) = mpsc::channel::<Submission>(QUEUE);
+        let (queue, mut submissions) = mpsc::channel::<Queued>(QUEUE);
         let in_flight: InFlight = InFlight::default();
-        let intake = Intake {
-            queue: parking_lot::RwLock::new(Some(queue)),
-            in_flight: in_flight.clone(),
-            disk_full: AtomicBool::new(false),
-        };
+        let intake =
+            Intake { queue: parking_lot::RwLock::new(Some(queue)), in_flight, disk_full: AtomicBool::new(false) };
         let (groups, mut built) = mpsc::channel::<Group>(1);
         let wait = self.wait;
         let gather = async move {
             while let Some(first) = submissions.recv().await {
                 let group = gather_group(first, &mut submissions, wait).await;
-                let Ok(group) = tokio::task::spawn_blocking(move || build_group(group)).await else { continue };
+                let Ok(group) =
+                    tokio::task::spawn_blocking(move || build_group(group.into_iter().map(waiting).collect())).await
+                else {
+                    continue;
+                };
                 if groups.send(group).await.is_err() {
                     return;
                 }
@@ -176,7 +223,7 @@ impl Committer {
             let mut table_bytes = 0;
             loop {
                 match tokio::time::timeout(IDLE, built.recv()).await {
-                    Ok(Some(group)) => self.write(group, &in_flight, &mut seq, &mut table_bytes).await,
+                    Ok(Some(group)) => self.write(group, &mut seq, &mut table_bytes).await,
                     Ok(None) => return,
                     Err(_) if table_bytes > IDLE_ROTATE_BYTES && self.view.head_size().0 == 0 => {
                         self.rotate(&mut table_bytes).await;
@@ -199,90 +246,129 @@ impl Committer {
         }
     }
 
-    async fn write(&self, group: Group, in_flight: &InFlight, seq: &mut u64, table_bytes: &mut u64) {
+    async fn write(&self, group: Group, seq: &mut u64, table_bytes: &mut u64) {
         if *table_bytes > ROTATE_BYTES {
             self.rotate(table_bytes).await;
         }
-        let table = self.table.load(Ordering::SeqCst);
-        let now_ns = (self.clock)();
-        let after_seq = *seq;
-        let Some(built) = group.built else {
-            let failed = Err(("the events could not be stored; the service's log says why".to_owned(), 30));
-            return answer(group.submissions, in_flight, &failed);
+        let Group { built, waiting } = group;
+        let Some(built) = built else {
+            let failed = "the events could not be stored; the service's log says why";
+            return waiting.into_iter().for_each(|w| w.answer(Err(Refused::Permanent(failed.into()))));
         };
-        let rows: Vec<JournalRow> = (after_seq + 1..)
-            .zip(&built)
-            .map(|(seq, b)| JournalRow {
-                seq,
-                lane: b.key.lane,
-                day: b.key.day,
-                late: b.key.late,
-                rows: b.page.rows(),
-                batch: b.batch.clone(),
-            })
-            .collect();
-        let receipt = |r: &Receipt| ReceiptRow {
-            key_id: r.key_id,
-            idempotency: r.idempotency,
-            body: r.body,
-            answer: r.answer.clone(),
-            made_ns: now_ns,
-        };
-        let receipts = group.submissions.iter().filter_map(|(r, _)| r.as_ref().map(receipt)).collect();
-        let commit = Commit { table, after_seq, rows, receipts };
-        let began = std::time::Instant::now();
-        let outcome = self.commit_surely(&commit).await;
-        self.metrics.seconds.observe(began.elapsed().as_secs_f64());
-        self.metrics.commits.inc();
-        let mut heads = BTreeSet::new();
-        if outcome.is_ok() {
-            *seq += commit.rows.len() as u64;
-            *table_bytes += commit.rows.iter().map(|r| r.batch.len() as u64).sum::<u64>();
-            heads = self.admit(built, after_seq, table, now_ns);
-        }
-        answer(group.submissions, in_flight, &outcome);
-        heads.into_iter().for_each(|key| self.view.compact(key));
-    }
-
-    /// Commits, however long the database is away: what may have been committed must become known.
-    async fn commit_surely(&self, commit: &Commit) -> std::result::Result<(), (String, u32)> {
-        let mut pause = Duration::from_millis(20);
-        loop {
-            match self.store.commit(&self.claim, commit).await {
-                Ok(Committed::Yes) => return Ok(()),
-                Ok(Committed::ReceiptTaken) => {
-                    return Err(("another node stored the same batch; ask again for its answer".into(), 1));
-                }
-                Err(StoreError::Fenced(name)) => {
-                    tracing::error!("node `{name}` was taken over by another process; this one stops");
-                    self.fenced.store(true, Ordering::SeqCst);
-                    return Err(("this node was replaced; send to the new one".into(), 5));
-                }
-                Err(e) => {
-                    tracing::warn!("a commit is tried again: {e}");
-                    tokio::time::sleep(pause).await;
-                    pause = (pause * 2).min(Duration::from_secs(1));
+        let receipts = waiting.iter().filter_map(|w| w.receipt.clone()).collect();
+        match self.write_rows(built, receipts, seq, table_bytes).await {
+            Ok(heads) => {
+                waiting.into_iter().for_each(|w| w.answer(Ok(())));
+                heads.into_iter().for_each(|key| self.view.compact(key));
+            }
+            Err(Refused::Permanent(why)) if waiting.len() > 1 => {
+                tracing::error!(
+                    "a group of {} batches is committed one by one, since one can never be: {why}",
+                    waiting.len()
+                );
+                for mut one in waiting {
+                    let pages = std::mem::take(&mut one.pages);
+                    let pages = pages.into_iter().map(|(key, page)| HeadPage::new(key, page)).collect();
+                    let group = build_group(vec![(pages, one)]);
+                    // One submission is not divided again.
+                    Box::pin(self.write(group, seq, table_bytes)).await;
                 }
             }
+            Err(refused) => waiting.into_iter().for_each(|w| w.answer(Err(refused.clone()))),
+        }
+    }
+
+    /// Commits rows and receipts and admits the rows to their heads; which heads these are.
+    async fn write_rows(
+        &self,
+        built: Vec<Built>,
+        receipts: Vec<Receipt>,
+        seq: &mut u64,
+        table_bytes: &mut u64,
+    ) -> std::result::Result<BTreeSet<HeadKey>, Refused> {
+        let table = self.table.load(Ordering::SeqCst);
+        let after_seq = *seq;
+        let (mut rows, mut pages) = (Vec::with_capacity(built.len()), Vec::with_capacity(built.len()));
+        for (seq, Built { key, page, batch }) in (after_seq + 1..).zip(built) {
+            let HeadKey { lane, day, late } = key;
+            rows.push(JournalRow { seq, lane, day, late, rows: page.rows(), batch });
+            pages.push((key, page));
+        }
+        let receipts = receipts
+            .into_iter()
+            .map(|Receipt { key_id, idempotency, body, answer }| ReceiptRow {
+                key_id,
+                idempotency,
+                body,
+                answer,
+                made_ns: 0,
+            })
+            .collect();
+        let mut commit = Commit { table, after_seq, rows, receipts };
+        let began = std::time::Instant::now();
+        let outcome = self.commit_surely(&mut commit).await;
+        self.metrics.seconds.observe(began.elapsed().as_secs_f64());
+        self.metrics.commits.inc();
+        outcome?;
+        *seq += commit.rows.len() as u64;
+        *table_bytes += commit.rows.iter().map(|r| r.batch.len() as u64).sum::<u64>();
+        Ok(self.admit(pages, after_seq, table))
+    }
+
+    /// Commits, however long the database is away: what may have been committed must become known. What can never be
+    /// committed is returned at once.
+    async fn commit_surely(&self, commit: &mut Commit) -> Outcome {
+        let mut pause = Duration::from_millis(20);
+        loop {
+            // A receipt answers repeats from the moment its events were stored, not from when that was first tried.
+            let now_ns = (self.clock)();
+            commit.receipts.iter_mut().for_each(|r| r.made_ns = now_ns);
+            let error = match self.store.commit(&self.claim, commit).await {
+                Ok(Committed::Yes) => {
+                    self.stuck_since_ns.store(0, Ordering::SeqCst);
+                    return Ok(());
+                }
+                Ok(Committed::ReceiptTaken) => {
+                    let why = "another node stored the same batch; ask again for its answer";
+                    return Err(Refused::Passing(why.into(), 1));
+                }
+                Err(e) => e,
+            };
+            if let StoreError::Fenced(name) = &error {
+                tracing::error!("node `{name}` was taken over by another process; this one stops");
+                self.fenced.store(true, Ordering::SeqCst);
+                return Err(Refused::Passing("this node was replaced; send to the new one".into(), 5));
+            }
+            if !error.is_passing() {
+                return Err(Refused::Permanent(format!("the database will not take the events: {error}")));
+            }
+            // Only the first failure of a row sets it.
+            let _ = self.stuck_since_ns.compare_exchange(0, now_ns, Ordering::SeqCst, Ordering::SeqCst);
+            tracing::warn!("a commit is tried again: {error}");
+            tokio::time::sleep(pause).await;
+            pause = (pause * 2).min(Duration::from_secs(1));
+            // A database that came back may take other packets than the one that went.
+            self.store.read_limits().await;
         }
     }
 
     /// Puts committed pages into their heads; which heads these are.
-    fn admit(&self, built: Vec<Built>, after_seq: u64, table: u32, now_ns: i64) -> BTreeSet<HeadKey> {
+    fn admit(&self, pages: Vec<(HeadKey, Page)>, after_seq: u64, table: u32) -> BTreeSet<HeadKey> {
+        let now_ns = (self.clock)();
         let mut heads = BTreeSet::new();
-        for (seq, b) in (after_seq + 1..).zip(built) {
-            self.touched_from_ns.fetch_min(b.page.time_span().0, Ordering::SeqCst);
-            let page = b.page.with_origin(self.claim.node, self.claim.epoch, seq);
-            self.view.admit(b.key, page, JournalRowRef { table, epoch: self.claim.epoch, seq }, now_ns);
-            heads.insert(b.key);
+        for (seq, (key, page)) in (after_seq + 1..).zip(pages) {
+            self.touched_from_ns.fetch_min(page.time_span().0, Ordering::SeqCst);
+            let page = page.with_origin(self.claim.node, self.claim.epoch, seq);
+            self.view.admit(key, page, JournalRowRef { table, epoch: self.claim.epoch, seq }, now_ns);
+            heads.insert(key);
         }
         heads
     }
 }
 
-async fn gather_group(first: Submission, queue: &mut mpsc::Receiver<Submission>, wait: Duration) -> Vec<Submission> {
-    let weight = |s: &Submission| s.pages.iter().map(|p| p.page.weight_bytes()).sum::<usize>();
-    let rows = |s: &Submission| s.pages.iter().map(|p| p.page.rows()).sum::<usize>();
+async fn gather_group(first: Queued, queue: &mut mpsc::Receiver<Queued>, wait: Duration) -> Vec<Queued> {
+    let weight = |(s, _): &Queued| s.pages.iter().map(|p| p.page.weight_bytes()).sum::<usize>();
+    let rows = |(s, _): &Queued| s.pages.iter().map(|p| p.page.rows()).sum::<usize>();
     let (mut events, mut bytes) = (rows(&first), weight(&first));
     let mut group = vec![first];
     let until = tokio::time::Instant::now() + wait;
@@ -299,26 +385,17 @@ async fn gather_group(first: Submission, queue: &mut mpsc::Receiver<Submission>,
     group
 }
 
-fn build_group(group: Vec<Submission>) -> Group {
-    let mut pages = Vec::new();
-    let mut submissions = Vec::with_capacity(group.len());
-    for submission in group {
-        pages.extend(submission.pages);
-        submissions.push((submission.receipt, submission.done));
-    }
-    let built = build(pages).inspect_err(|e| tracing::error!("a group could not be built: {e}")).ok();
-    Group { built, submissions }
+/// Pages of a submission, and what waits for them.
+fn waiting((submission, done): Queued) -> (Vec<HeadPage>, Waiting) {
+    let Submission { pages, receipt, mark, charge } = submission;
+    // Columns are shared, so a second list of pages costs little.
+    let alone = pages.iter().map(|p| (p.key, p.page.clone())).collect();
+    (pages, Waiting { pages: alone, receipt, done, _mark: mark, _charge: charge })
 }
 
-/// Tells the senders of a group what became of it.
-fn answer(submissions: Vec<Waiting>, in_flight: &InFlight, outcome: &std::result::Result<(), (String, u32)>) {
-    let mut marks = in_flight.lock();
-    for (receipt, done) in submissions {
-        if let Some(r) = receipt {
-            marks.remove(&(r.key_id, r.idempotency));
-        }
-        let told = outcome.as_ref().copied().map_err(|(why, after)| ServiceError::Busy(why.clone(), *after));
-        // A sender that has gone away will ask again, and be answered from its receipt.
-        let _ = done.send(told);
-    }
+fn build_group(group: Vec<(Vec<HeadPage>, Waiting)>) -> Group {
+    let (pages, waiting): (Vec<_>, Vec<_>) = group.into_iter().unzip();
+    let pages = pages.into_iter().flatten().collect();
+    let built = build(pages).inspect_err(|e| tracing::error!("a group could not be built: {e}")).ok();
+    Group { built, waiting }
 }

@@ -5,7 +5,7 @@ mod group;
 mod sealer;
 mod view;
 
-pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Receipt};
+pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Receipt, Submission, Wait};
 pub use group::HeadPage;
 pub use sealer::Sealer;
 pub(crate) use sealer::catalogued;

@@ -1,7 +1,7 @@
 //! Step 9, sealing: a head that is full, old, or in the way of memory becomes a chunk.
 
 use super::view::Head;
-use crate::error::Result;
+use crate::error::{Result, ServiceError};
 use crate::state::App;
 use calvex_core::batch::HeadKey;
 use calvex_core::chunk::{BuiltChunk, build_chunks};
@@ -9,6 +9,7 @@ use calvex_core::columns::PageRead;
 use calvex_core::event::time::day_of;
 use calvex_core::retention::{bucket_day, visible_until_ns};
 use calvex_store::{ChunkRow, Seal, StoreError, chunk_id};
+use parking_lot::Mutex;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
@@ -35,24 +36,37 @@ pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_
 pub struct Sealer {
     app: Arc<App>,
     /// Numbers this epoch's chunks.
-    number: AtomicU32,
+    number: Arc<AtomicU32>,
     /// The journal table written to now; older ones are dropped once empty.
     table: Arc<AtomicU32>,
     /// All tables below this one are dropped.
     dropped_below: AtomicU32,
+    /// Heads that could not be sealed, and when they are tried again, nanoseconds from 1970.
+    postponed: Mutex<Vec<(HeadKey, Head, i64)>>,
 }
+
+/// Tries of a seal whose error does not pass by itself.
+const TRIES: u32 = 5;
+/// Pause before a head that could not be sealed is tried again.
+const POSTPONED_NS: i64 = 60_000_000_000;
 
 impl Sealer {
     /// For a running service.
     pub fn new(app: Arc<App>, table: Arc<AtomicU32>) -> Self {
-        Sealer { app, number: AtomicU32::new(1), table, dropped_below: AtomicU32::new(0) }
+        Sealer {
+            app,
+            number: Arc::new(AtomicU32::new(1)),
+            table,
+            dropped_below: AtomicU32::new(0),
+            postponed: Mutex::default(),
+        }
     }
 
-    /// Ids for chunks of this epoch, each given once.
-    pub fn numbers(&self, count: u32) -> impl Iterator<Item = u64> + Send + use<> {
-        let first = self.number.fetch_add(count, Ordering::SeqCst);
+    /// Ids for chunks, each given once; as many as are asked for.
+    pub fn numbers(&self) -> impl Iterator<Item = u64> + Send + use<> {
+        let number = self.number.clone();
         let (node, epoch) = (self.app.claim.node, self.app.claim.epoch);
-        (first..first + count).map(move |n| chunk_id(node, epoch, n))
+        std::iter::repeat_with(move || chunk_id(node, epoch, number.fetch_add(1, Ordering::SeqCst)))
     }
 
     /// Seals every head that is due; with `all`, every head. How many were sealed.
@@ -65,6 +79,10 @@ impl Sealer {
             (app.settings.number("head.seal_rows"), app.settings.number("head.seal_age_s") as i64 * 1_000_000_000);
         let now_ns = (app.clock)();
         let mut sealed = 0;
+        for (key, head) in self.due_again(all) {
+            self.seal(key, head).await?;
+            sealed += 1;
+        }
         loop {
             let over_budget = app.view.head_size().1 > app.settings.mib("head.budget_mib");
             let heaviest = if over_budget { app.view.heaviest() } else { None };
@@ -81,11 +99,34 @@ impl Sealer {
         Ok(sealed)
     }
 
+    /// Whether a head could not be sealed when it was tried last.
+    pub fn is_failing(&self) -> bool {
+        !self.postponed.lock().is_empty()
+    }
+
+    /// Seals a head, however long the database is away. One that cannot be sealed for another reason is set aside for a
+    /// while, so that the others go on; its events stay searchable, and its journal rows stay.
     async fn seal(&self, key: HeadKey, head: Head) -> Result<()> {
+        match self.seal_surely(key, &head).await {
+            Err(ServiceError::Store(StoreError::Fenced(name))) => Err(StoreError::Fenced(name).into()),
+            Err(e) => {
+                self.app.metrics.seal_failures.inc();
+                tracing::error!(
+                    lane = key.lane,
+                    day = key.day,
+                    "a head cannot be sealed and is tried again later: {e}"
+                );
+                self.postponed.lock().push((key, head, (self.app.clock)() + POSTPONED_NS));
+                Ok(())
+            }
+            Ok(()) => Ok(()),
+        }
+    }
+
+    async fn seal_surely(&self, key: HeadKey, head: &Head) -> Result<()> {
         let app = &self.app;
         let pages = head.pages.clone();
-        // More chunks than one are so rare that their numbers may leave a gap.
-        let mut ids = self.numbers(64);
+        let mut ids = self.numbers();
         let building = tokio::task::spawn_blocking(move || {
             let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p.as_ref() as &dyn PageRead).collect();
             build_chunks(&sources, || ids.next().unwrap_or(0))
@@ -95,18 +136,23 @@ impl Sealer {
         let retention = app.catalogue.get().lane(key.lane).map_or(0, |l| l.retention_days);
         let visible = visible_until_ns(key.day, retention);
         let mut pause = Duration::from_millis(50);
+        let mut left = TRIES;
         loop {
             let bucket = bucket_day(visible, day_of((app.clock)()));
             let rows: Vec<ChunkRow> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();
-            match self.store(&built, &rows, &head).await {
+            match self.store(&built, &rows, head).await {
                 Ok(()) => {
                     app.cache.filters.keep(&built);
-                    app.view.finish_seal(key, &head, &rows);
+                    app.view.finish_seal(key, head, &rows);
                     app.metrics.seals.inc_by(rows.len() as u64);
                     return Ok(());
                 }
-                Err(StoreError::Fenced(name)) => return Err(StoreError::Fenced(name).into()),
                 Err(e) => {
+                    // A bucket that is closing is another one at the next try; anything else that does not pass is not.
+                    left = if e.is_passing() { TRIES } else { left - 1 };
+                    if left == 0 || matches!(e, StoreError::Fenced(_)) {
+                        return Err(e.into());
+                    }
                     app.metrics.seal_failures.inc();
                     tracing::warn!("a seal is tried again: {e}");
                     tokio::time::sleep(pause).await;
@@ -114,6 +160,14 @@ impl Sealer {
                 }
             }
         }
+    }
+
+    /// Heads that were set aside and are due again.
+    fn due_again(&self, all: bool) -> Vec<(HeadKey, Head)> {
+        let now_ns = (self.app.clock)();
+        let mut postponed = self.postponed.lock();
+        let due = postponed.extract_if(.., |(_, _, at_ns)| all || *at_ns <= now_ns);
+        due.map(|(key, head, _)| (key, head)).collect()
     }
 
     async fn store(&self, built: &[BuiltChunk], rows: &[ChunkRow], head: &Head) -> std::result::Result<(), StoreError> {

@@ -1,5 +1,6 @@
 //! People, sessions, and tokens for reading. Secrets are kept as hashes only.
 
+use super::{Act, record};
 use crate::{Result, Store, StoreError};
 use sqlx::Row;
 
@@ -14,14 +15,77 @@ pub struct UserRow {
     pub role: String,
 }
 
-/// Who a session or token speaks for, and the lanes it may read: `None` for every lane.
+/// Who asks: a person, by a session or by a token of theirs, and what they may do then. Everything about rights is
+/// decided from this.
 #[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct ReaderRow {
+pub struct Principal {
+    /// The person.
     pub user_id: u32,
+    /// The person's name.
     pub name: String,
-    pub role: String,
+    /// The token by which the person asks; none for a session.
+    pub token: Option<String>,
+    /// Whether everything may be administered.
+    pub administers: bool,
+    /// Whether anything may be changed: by a session, or by a token that says so.
+    pub changes: bool,
+    /// Whether the token reads less than its owner.
+    pub narrowed: bool,
+    /// The lanes that may be read; `None` for every lane.
     pub lanes: Option<Vec<u32>>,
+}
+
+impl Principal {
+    /// Whether the lane may be read.
+    pub fn may_read(&self, lane: u32) -> bool {
+        self.lanes.as_ref().is_none_or(|l| l.contains(&lane))
+    }
+
+    /// The person, and the token where there is one, as the audit trail names them.
+    pub fn actor(&self) -> Actor<'_> {
+        Actor { name: &self.name, token: self.token.as_deref() }
+    }
+
+    /// What the person may do, in a word.
+    pub fn role(&self) -> &'static str {
+        if self.administers { ADMIN } else { "reader" }
+    }
+}
+
+/// Who did something, for the audit trail.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Actor<'a> {
+    /// The person.
+    pub name: &'a str,
+    /// The person's token.
+    pub token: Option<&'a str>,
+}
+
+/// The role that administers.
+const ADMIN: &str = "admin";
+
+/// What a token is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Purpose {
+    /// It reads what its owner may read, and changes nothing.
+    Read,
+    /// It does what its owner may do.
+    Administer,
+}
+
+impl Purpose {
+    /// Every purpose, as it is called.
+    pub const ALL: [(Purpose, &'static str); 2] = [(Purpose::Read, "read"), (Purpose::Administer, "administer")];
+
+    /// By its name.
+    pub fn from_name(name: &str) -> Option<Self> {
+        Self::ALL.iter().find(|(_, n)| *n == name).map(|(p, _)| *p)
+    }
+
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        if self == Purpose::Read { "read" } else { "administer" }
+    }
 }
 
 /// A token as listed.
@@ -30,6 +94,7 @@ pub struct ReaderRow {
 pub struct TokenRow {
     pub name: String,
     pub prefix: String,
+    pub purpose: String,
     pub created_ns: i64,
     pub revoked_ns: Option<i64>,
 }
@@ -72,6 +137,7 @@ impl Store {
         role: &str,
         lanes: &[u32],
         now_ns: i64,
+        act: &Act<'_>,
     ) -> Result<u32> {
         let mut tx = self.pool.begin().await?;
         let added = sqlx::query("INSERT INTO user (name, password_hash, role, created_ns) VALUES (?, ?, ?, ?)")
@@ -90,6 +156,7 @@ impl Store {
                 .execute(&mut *tx)
                 .await?;
         }
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(id)
     }
@@ -109,17 +176,31 @@ impl Store {
         .transpose()
     }
 
+    /// A name as the database compares it: two names of one weight are one name to it, whatever their case, accents and
+    /// blanks at the end.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn name_weight(&self, name: &str) -> Result<String> {
+        let weight: Option<String> =
+            sqlx::query_scalar(crate::sql::NAME_WEIGHT).bind(name).fetch_one(&self.pool).await?;
+        Ok(weight.unwrap_or_default())
+    }
+
     /// Opens a session.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn add_session(&self, hash: &[u8; 32], user_id: u32, expires_ns: i64) -> Result<()> {
+    pub async fn add_session(&self, hash: &[u8; 32], user_id: u32, expires_ns: i64, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
         sqlx::query("INSERT INTO session (hash, user_id, expires_ns) VALUES (?, ?, ?)")
             .bind(&hash[..])
             .bind(user_id)
             .bind(expires_ns)
-            .execute(&self.pool)
+            .execute(&mut *tx)
             .await?;
+        record(&mut tx, act).await?;
+        tx.commit().await?;
         Ok(())
     }
 
@@ -127,8 +208,11 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn end_session(&self, hash: &[u8; 32]) -> Result<()> {
-        sqlx::query("DELETE FROM session WHERE hash = ?").bind(&hash[..]).execute(&self.pool).await?;
+    pub async fn end_session(&self, hash: &[u8; 32], act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("DELETE FROM session WHERE hash = ?").bind(&hash[..]).execute(&mut *tx).await?;
+        record(&mut tx, act).await?;
+        tx.commit().await?;
         Ok(())
     }
 
@@ -145,7 +229,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn session_reader(&self, hash: &[u8; 32], now_ns: i64) -> Result<Option<ReaderRow>> {
+    pub async fn session_principal(&self, hash: &[u8; 32], now_ns: i64) -> Result<Option<Principal>> {
         let row = sqlx::query(
             "SELECT u.id, u.name, u.role FROM session s JOIN user u ON u.id = s.user_id WHERE s.hash = ? AND s.expires_ns > ?",
         )
@@ -156,16 +240,18 @@ impl Store {
         let Some(row) = row else { return Ok(None) };
         let (user_id, name, role): (u32, String, String) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
         let lanes = self.lanes_of_user(user_id, &role).await?;
-        Ok(Some(ReaderRow { user_id, name, role, lanes }))
+        let administers = role == ADMIN;
+        Ok(Some(Principal { user_id, name, token: None, administers, changes: true, narrowed: false, lanes }))
     }
 
-    /// Who a token speaks for: its owner, at most for the token's own lanes.
+    /// Who a token speaks for: its owner, at most for the token's own lanes and purpose. A token with lanes of its own
+    /// reads, whatever its purpose.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn token_reader(&self, hash: &[u8; 32]) -> Result<Option<ReaderRow>> {
+    pub async fn token_principal(&self, hash: &[u8; 32]) -> Result<Option<Principal>> {
         let row = sqlx::query(
-            "SELECT u.id, u.name, u.role, t.id, t.all_lanes FROM token t JOIN user u ON u.id = t.user_id
+            "SELECT u.id, u.name, u.role, t.id, t.all_lanes, t.name, t.purpose FROM token t JOIN user u ON u.id = t.user_id
              WHERE t.hash = ? AND t.revoked_ns IS NULL",
         )
         .bind(&hash[..])
@@ -173,17 +259,19 @@ impl Store {
         .await?;
         let Some(row) = row else { return Ok(None) };
         let (user_id, name, role): (u32, String, String) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
+        let (narrowed, token, purpose): (bool, String, String) =
+            (!row.try_get::<bool, _>(4)?, row.try_get(5)?, row.try_get(6)?);
         let mut lanes = self.lanes_of_user(user_id, &role).await?;
-        if !row.try_get::<bool, _>(4)? {
+        if narrowed {
             let own: Vec<u32> = sqlx::query_scalar("SELECT lane_id FROM token_lane WHERE token_id = ?")
                 .bind(row.try_get::<u32, _>(3)?)
                 .fetch_all(&self.pool)
                 .await?;
             lanes = Some(own.into_iter().filter(|l| lanes.as_ref().is_none_or(|all| all.contains(l))).collect());
-            // A narrowed token reads; it does not administer.
-            return Ok(Some(ReaderRow { user_id, name, role: "reader".into(), lanes }));
         }
-        Ok(Some(ReaderRow { user_id, name, role, lanes }))
+        let changes = !narrowed && Purpose::from_name(&purpose) == Some(Purpose::Administer);
+        let administers = changes && role == ADMIN;
+        Ok(Some(Principal { user_id, name, token: Some(token), administers, changes, narrowed, lanes }))
     }
 
     /// The lanes a person may read; `None` for every lane.
@@ -210,16 +298,19 @@ impl Store {
         prefix: &str,
         user_id: u32,
         lanes: Option<&[u32]>,
+        purpose: Purpose,
         now_ns: i64,
+        act: &Act<'_>,
     ) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let insert = "INSERT INTO token (name, hash, prefix, user_id, all_lanes, created_ns) VALUES (?, ?, ?, ?, ?, ?)";
+        let insert = "INSERT INTO token (name, hash, prefix, user_id, all_lanes, purpose, created_ns) VALUES (?, ?, ?, ?, ?, ?, ?)";
         let added = sqlx::query(insert)
             .bind(name)
             .bind(&hash[..])
             .bind(prefix)
             .bind(user_id)
             .bind(lanes.is_none())
+            .bind(purpose.name())
             .bind(now_ns)
             .execute(&mut *tx)
             .await
@@ -231,6 +322,7 @@ impl Store {
                 .execute(&mut *tx)
                 .await?;
         }
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -240,14 +332,15 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn tokens(&self) -> Result<Vec<TokenRow>> {
-        let select = "SELECT name, prefix, created_ns, revoked_ns FROM token ORDER BY name";
+        let select = "SELECT name, prefix, purpose, created_ns, revoked_ns FROM token ORDER BY name";
         let rows = sqlx::query(select).fetch_all(&self.pool).await?;
         let token = |r: &sqlx::mysql::MySqlRow| {
             Ok(TokenRow {
                 name: r.try_get(0)?,
                 prefix: r.try_get(1)?,
-                created_ns: r.try_get(2)?,
-                revoked_ns: r.try_get(3)?,
+                purpose: r.try_get(2)?,
+                created_ns: r.try_get(3)?,
+                revoked_ns: r.try_get(4)?,
             })
         };
         rows.iter().map(token).collect()
@@ -257,13 +350,16 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Missing`].
-    pub async fn revoke(&self, kind: SecretKind, name: &str, now_ns: i64) -> Result<()> {
+    pub async fn revoke(&self, kind: SecretKind, name: &str, now_ns: i64, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
         let update = format!("UPDATE {} SET revoked_ns = ? WHERE name = ? AND revoked_ns IS NULL", kind.table());
-        let done = sqlx::query(crate::sql::safe(update)).bind(now_ns).bind(name).execute(&self.pool).await?;
+        let done = sqlx::query(crate::sql::safe(update)).bind(now_ns).bind(name).execute(&mut *tx).await?;
         if done.rows_affected() == 0 {
             let what = if kind == SecretKind::Key { "key" } else { "token" };
             return Err(StoreError::Missing(format!("{what} `{name}` in use")));
         }
+        record(&mut tx, act).await?;
+        tx.commit().await?;
         Ok(())
     }
 }

@@ -1,5 +1,6 @@
 //! Rules, their standing, alerts and the outbox. A judgement's state, cursor, alerts and notifications are one commit.
 
+use super::{Act, record};
 use crate::{Claim, Result, Store, StoreError, sql};
 use sqlx::Row;
 
@@ -96,7 +97,8 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Taken`].
-    pub async fn add_rule(&self, rule: &RuleRow) -> Result<u32> {
+    pub async fn add_rule(&self, rule: &RuleRow, act: &Act<'_>) -> Result<u32> {
+        let mut tx = self.pool.begin().await?;
         let insert = "INSERT INTO rule (name, query, window_s, above, hold_s, delay_s, late_s, webhook, webhook_secret, mail, owner_id, since_ns, note)
                       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')";
         let added = sqlx::query(insert)
@@ -112,9 +114,11 @@ impl Store {
             .bind(&rule.mail)
             .bind(rule.owner_id)
             .bind(rule.since_ns)
-            .execute(&self.pool)
+            .execute(&mut *tx)
             .await
             .map_err(StoreError::taken("the rule's name"))?;
+        record(&mut tx, act).await?;
+        tx.commit().await?;
         Ok(added.last_insert_id() as u32)
     }
 
@@ -157,9 +161,15 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Missing`].
-    pub async fn remove_rule(&self, id: u32) -> Result<()> {
-        let done = sqlx::query("DELETE FROM rule WHERE id = ?").bind(id).execute(&self.pool).await?;
-        if done.rows_affected() == 0 { Err(StoreError::Missing(format!("rule {id}"))) } else { Ok(()) }
+    pub async fn remove_rule(&self, id: u32, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let done = sqlx::query("DELETE FROM rule WHERE id = ?").bind(id).execute(&mut *tx).await?;
+        if done.rows_affected() == 0 {
+            return Err(StoreError::Missing(format!("rule {id}")));
+        }
+        record(&mut tx, act).await?;
+        tx.commit().await?;
+        Ok(())
     }
 
     /// Alerts of a rule raised or ended at or after `from_ns`, in order.
@@ -187,14 +197,16 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Missing`].
-    pub async fn take_alert(&self, id: u32, who: &str) -> Result<()> {
+    pub async fn take_alert(&self, id: u32, who: &str, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
         let done =
-            sqlx::query("UPDATE alert SET taken_by = ? WHERE id = ?").bind(who).bind(id).execute(&self.pool).await?;
+            sqlx::query("UPDATE alert SET taken_by = ? WHERE id = ?").bind(who).bind(id).execute(&mut *tx).await?;
         if done.rows_affected() == 0 {
-            Err(StoreError::Missing(format!("alert {id} not yet taken by {who}")))
-        } else {
-            Ok(())
+            return Err(StoreError::Missing(format!("alert {id} not yet taken by {who}")));
         }
+        record(&mut tx, act).await?;
+        tx.commit().await?;
+        Ok(())
     }
 
     /// Commits a judgement whole; `false` where another judged in between and nothing was written.

@@ -1,6 +1,7 @@
 //! Senders' keys: what they may send, and their secrets, of which several may be good at once while one takes the place
 //! of another. Secrets are kept as hashes only.
 
+use super::{Act, record};
 use crate::{Result, Store, StoreError};
 use sqlx::Row;
 
@@ -82,6 +83,7 @@ impl Store {
         fixed: &str,
         limits: &KeyLimits,
         now_ns: i64,
+        act: &Act<'_>,
     ) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         let added = sqlx::query("INSERT INTO sender_key (name, fixed, created_ns) VALUES (?, ?, ?)")
@@ -94,6 +96,7 @@ impl Store {
         let id = added.last_insert_id() as u32;
         add_secret(&mut tx, id, hash, prefix, now_ns).await?;
         set_limits(&mut tx, id, limits).await?;
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -102,10 +105,11 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Missing`].
-    pub async fn limit_key(&self, name: &str, limits: &KeyLimits) -> Result<()> {
+    pub async fn limit_key(&self, name: &str, limits: &KeyLimits, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         let id = in_use(&mut tx, name).await?;
         set_limits(&mut tx, id, limits).await?;
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -121,6 +125,7 @@ impl Store {
         prefix: &str,
         earlier_end_ns: i64,
         now_ns: i64,
+        act: &Act<'_>,
     ) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         let id = in_use(&mut tx, name).await?;
@@ -131,6 +136,7 @@ impl Store {
             .execute(&mut *tx)
             .await?;
         add_secret(&mut tx, id, hash, prefix, now_ns).await?;
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
     }

@@ -1,34 +1,41 @@
 //! Lanes and routes as records.
 
-use crate::{Result, Store, StoreError};
+use super::{Act, record};
+use crate::{Result, Store, StoreError, sql};
 use sqlx::Row;
 
 impl Store {
-    /// Sets the daily quota of a lane: events and bytes.
+    /// Makes a lane, or changes an existing one, and the term of its chunks with it; its id. `day` is its daily quota of
+    /// events and bytes.
     ///
     /// # Errors
-    /// Where the database fails.
-    pub async fn limit_lane(&self, lane: u32, day_events: Option<u64>, day_bytes: Option<u64>) -> Result<()> {
-        let update = "UPDATE lane SET day_events = ?, day_bytes = ? WHERE id = ?";
-        sqlx::query(update).bind(day_events).bind(day_bytes).bind(lane).execute(&self.pool).await?;
-        Ok(())
-    }
-
-    /// Makes a lane, or changes an existing one; its id.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn put_lane(&self, name: &str, retention_days: u32, told: bool) -> Result<u32> {
+    /// Where the database fails; nothing is changed then.
+    pub async fn put_lane(
+        &self,
+        name: &str,
+        retention_days: u32,
+        told: bool,
+        (day_events, day_bytes): (Option<u64>, Option<u64>),
+        act: &Act<'_>,
+    ) -> Result<u32> {
+        let mut tx = self.pool.begin().await?;
         sqlx::query(
-            "INSERT INTO lane (name, retention_days, told) VALUES (?, ?, ?)
-             ON DUPLICATE KEY UPDATE retention_days = VALUES(retention_days), told = VALUES(told)",
+            "INSERT INTO lane (name, retention_days, told, day_events, day_bytes) VALUES (?, ?, ?, ?, ?)
+             ON DUPLICATE KEY UPDATE retention_days = VALUES(retention_days), told = VALUES(told),
+             day_events = VALUES(day_events), day_bytes = VALUES(day_bytes)",
         )
         .bind(name)
         .bind(retention_days)
         .bind(told)
-        .execute(&self.pool)
+        .bind(day_events)
+        .bind(day_bytes)
+        .execute(&mut *tx)
         .await?;
-        Ok(sqlx::query_scalar("SELECT id FROM lane WHERE name = ?").bind(name).fetch_one(&self.pool).await?)
+        let id: u32 = sqlx::query_scalar("SELECT id FROM lane WHERE name = ?").bind(name).fetch_one(&mut *tx).await?;
+        sqlx::query(sql::CHUNK_RETERM).bind(i64::from(retention_days)).bind(id).execute(&mut *tx).await?;
+        record(&mut tx, act).await?;
+        tx.commit().await?;
+        Ok(id)
     }
 
     /// Every route in order: filter and lane id.
@@ -44,7 +51,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails; the old ones stand then.
-    pub async fn put_routes(&self, routes: &[(String, u32)]) -> Result<()> {
+    pub async fn put_routes(&self, routes: &[(String, u32)], act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         sqlx::query("DELETE FROM route").execute(&mut *tx).await?;
         for (place, (filter, lane)) in routes.iter().enumerate() {
@@ -62,6 +69,7 @@ impl Store {
                     }
                 })?;
         }
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
     }

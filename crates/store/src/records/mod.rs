@@ -9,20 +9,42 @@ pub mod saved;
 pub mod shaping;
 
 use crate::{Result, Store};
+use access::Actor;
+use sqlx::MySqlConnection;
+
+/// An administrative act, for the audit trail.
+#[derive(Debug, Clone)]
+pub struct Act<'a> {
+    /// When, nanoseconds from 1970.
+    pub at_ns: i64,
+    /// Who did it.
+    pub by: Actor<'a>,
+    /// What was done, in a few words.
+    pub act: &'static str,
+    /// To what.
+    pub what: String,
+}
 
 impl Store {
-    /// Records an administrative act.
+    /// Records an administrative act that has no transaction of its own.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn audit(&self, at_ns: i64, who: &str, act: &str, what: &str) -> Result<()> {
-        sqlx::query("INSERT INTO audit (at_ns, who, act, what) VALUES (?, ?, ?, ?)")
-            .bind(at_ns)
-            .bind(who)
-            .bind(act)
-            .bind(what)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
+    pub async fn audit(&self, act: &Act<'_>) -> Result<()> {
+        let mut connection = self.pool.acquire().await?;
+        record(&mut connection, act).await
     }
+}
+
+/// Records an act in the transaction that does it.
+pub(crate) async fn record(tx: &mut MySqlConnection, act: &Act<'_>) -> Result<()> {
+    sqlx::query(crate::sql::AUDIT_ADD)
+        .bind(act.at_ns)
+        .bind(act.by.name)
+        .bind(act.by.token)
+        .bind(act.act)
+        .bind(&act.what)
+        .execute(tx)
+        .await?;
+    Ok(())
 }

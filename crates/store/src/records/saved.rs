@@ -1,5 +1,6 @@
 //! Saved searches as records.
 
+use super::{Act, record};
 use crate::{Result, Store, StoreError};
 use sqlx::Row;
 
@@ -48,7 +49,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the name is somebody else's, or the database fails.
-    pub async fn put_saved(&self, row: &SavedRow, any: bool) -> Result<()> {
+    pub async fn put_saved(&self, row: &SavedRow, any: bool, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         let owner: Option<u32> = sqlx::query_scalar("SELECT owner_id FROM saved_search WHERE name = ? FOR UPDATE")
             .bind(&row.name)
@@ -73,6 +74,7 @@ impl Store {
         .bind(row.changed_ns)
         .execute(&mut *tx)
         .await?;
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -81,16 +83,19 @@ impl Store {
     ///
     /// # Errors
     /// Where there is none, or the database fails.
-    pub async fn remove_saved(&self, name: &str, owner: Option<u32>) -> Result<()> {
+    pub async fn remove_saved(&self, name: &str, owner: Option<u32>, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
         let gone = sqlx::query("DELETE FROM saved_search WHERE name = ? AND (? IS NULL OR owner_id = ?)")
             .bind(name)
             .bind(owner)
             .bind(owner)
-            .execute(&self.pool)
+            .execute(&mut *tx)
             .await?;
         if gone.rows_affected() == 0 {
             return Err(StoreError::Missing(format!("saved search `{name}` of yours")));
         }
+        record(&mut tx, act).await?;
+        tx.commit().await?;
         Ok(())
     }
 }

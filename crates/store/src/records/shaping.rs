@@ -1,5 +1,6 @@
 //! Shaping rules, dials and ties as records.
 
+use super::{Act, record};
 use crate::{Result, Store, StoreError};
 use sqlx::Row;
 
@@ -58,7 +59,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails; the old ones stand then.
-    pub async fn put_shaping(&self, rules: &[(String, String, String)], now_ns: i64) -> Result<()> {
+    pub async fn put_shaping(&self, rules: &[(String, String, String)], now_ns: i64, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         let known: Vec<String> =
             sqlx::query_scalar("SELECT name FROM shaping_rule FOR UPDATE").fetch_all(&mut *tx).await?;
@@ -80,6 +81,7 @@ impl Store {
             .execute(&mut *tx)
             .await?;
         }
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -127,7 +129,8 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn add_dial(&self, dial: &DialRow) -> Result<u32> {
+    pub async fn add_dial(&self, dial: &DialRow, act: &Act<'_>) -> Result<u32> {
+        let mut tx = self.pool.begin().await?;
         let insert = "INSERT INTO dial (filter, least, until_ns, why, who, set_ns) VALUES (?, ?, ?, ?, ?, ?)";
         let added = sqlx::query(insert)
             .bind(&dial.filter)
@@ -136,8 +139,10 @@ impl Store {
             .bind(&dial.why)
             .bind(&dial.who)
             .bind(dial.set_ns)
-            .execute(&self.pool)
+            .execute(&mut *tx)
             .await?;
+        record(&mut tx, act).await?;
+        tx.commit().await?;
         Ok(added.last_insert_id() as u32)
     }
 
@@ -145,11 +150,14 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Missing`].
-    pub async fn remove_dial(&self, id: u32) -> Result<()> {
-        let done = sqlx::query("DELETE FROM dial WHERE id = ?").bind(id).execute(&self.pool).await?;
+    pub async fn remove_dial(&self, id: u32, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let done = sqlx::query("DELETE FROM dial WHERE id = ?").bind(id).execute(&mut *tx).await?;
         if done.rows_affected() == 0 {
             return Err(StoreError::Missing(format!("dial {id}")));
         }
+        record(&mut tx, act).await?;
+        tx.commit().await?;
         Ok(())
     }
 
@@ -183,7 +191,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn put_tie(&self, name: &str, spellings: &[String]) -> Result<()> {
+    pub async fn put_tie(&self, name: &str, spellings: &[String], act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         sqlx::query("INSERT IGNORE INTO tie (name) VALUES (?)").bind(name).execute(&mut *tx).await?;
         sqlx::query("DELETE FROM tie_spelling WHERE tie = ?").bind(name).execute(&mut *tx).await?;
@@ -194,6 +202,7 @@ impl Store {
                 .execute(&mut *tx)
                 .await?;
         }
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -202,11 +211,14 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Missing`].
-    pub async fn remove_tie(&self, name: &str) -> Result<()> {
-        let done = sqlx::query("DELETE FROM tie WHERE name = ?").bind(name).execute(&self.pool).await?;
+    pub async fn remove_tie(&self, name: &str, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let done = sqlx::query("DELETE FROM tie WHERE name = ?").bind(name).execute(&mut *tx).await?;
         if done.rows_affected() == 0 {
             return Err(StoreError::Missing(format!("tie `{name}`")));
         }
+        record(&mut tx, act).await?;
+        tx.commit().await?;
         Ok(())
     }
 

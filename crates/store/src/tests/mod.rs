@@ -2,6 +2,8 @@
 
 mod faults;
 
+use crate::records::Act;
+use crate::records::access::{Actor, Principal, Purpose};
 use crate::*;
 use std::sync::atomic::{AtomicU32, Ordering};
 use tokio::sync::OnceCell;
@@ -57,6 +59,10 @@ fn at_exit(f: extern "C" fn()) {
     unsafe {
         nix::libc::atexit(f);
     }
+}
+
+fn act() -> Act<'static> {
+    Act { at_ns: 0, by: Actor { name: "mira", token: None }, act: "test", what: String::new() }
 }
 
 fn row(seq: u64) -> JournalRow {
@@ -249,29 +255,91 @@ fn empty_journal_tables_go() {
 fn rights_of_tokens_and_sessions() {
     run(async {
         let store = store().await;
-        let audit = store.put_lane("audit", 400, true).await.unwrap();
-        let admin = store.add_user("mira", "x", "admin", &[], 0).await.unwrap();
-        let reader = store.add_user("olle", "x", "reader", &[1], 0).await.unwrap();
-        assert!(matches!(store.add_user("olle", "x", "reader", &[], 0).await, Err(StoreError::Taken(_))));
-        store.add_token("all", &[1; 32], "p", admin, None, 0).await.unwrap();
-        store.add_token("narrow", &[2; 32], "p", admin, Some(&[audit]), 0).await.unwrap();
-        store.add_token("beyond", &[3; 32], "p", reader, Some(&[1, audit]), 0).await.unwrap();
-        let lanes = |hash: [u8; 32]| {
+        let audit = store.put_lane("audit", 400, true, (None, None), &act()).await.unwrap();
+        let admin = store.add_user("mira", "x", "admin", &[], 0, &act()).await.unwrap();
+        let reader = store.add_user("olle", "x", "reader", &[1], 0, &act()).await.unwrap();
+        assert!(matches!(store.add_user("olle", "x", "reader", &[], 0, &act()).await, Err(StoreError::Taken(_))));
+        store.add_token("all", &[1; 32], "p", admin, None, Purpose::Administer, 0, &act()).await.unwrap();
+        store.add_token("narrow", &[2; 32], "p", admin, Some(&[audit]), Purpose::Administer, 0, &act()).await.unwrap();
+        store.add_token("beyond", &[3; 32], "p", reader, Some(&[1, audit]), Purpose::Read, 0, &act()).await.unwrap();
+        store.add_token("reads", &[4; 32], "p", admin, None, Purpose::Read, 0, &act()).await.unwrap();
+        let rights = |hash: [u8; 32]| {
             let store = store.clone();
-            async move { store.token_reader(&hash).await.unwrap().map(|r| (r.role, r.lanes)) }
+            let told = |p: Principal| (p.administers, p.changes, p.narrowed, p.lanes);
+            async move { store.token_principal(&hash).await.unwrap().map(told) }
         };
-        assert_eq!(lanes([1; 32]).await, Some(("admin".into(), None)));
-        assert_eq!(lanes([2; 32]).await, Some(("reader".into(), Some(vec![audit]))));
-        assert_eq!(
-            lanes([3; 32]).await,
-            Some(("reader".into(), Some(vec![1]))),
-            "a token never reads more than its owner"
-        );
-        store.revoke(records::access::SecretKind::Token, "all", 1).await.unwrap();
-        assert_eq!(lanes([1; 32]).await, None);
-        store.add_session(&[9; 32], reader, 100).await.unwrap();
-        assert!(store.session_reader(&[9; 32], 99).await.unwrap().is_some());
-        assert!(store.session_reader(&[9; 32], 100).await.unwrap().is_none());
+        assert_eq!(rights([1; 32]).await, Some((true, true, false, None)));
+        assert_eq!(rights([2; 32]).await, Some((false, false, true, Some(vec![audit]))), "a narrowed token reads");
+        assert_eq!(rights([3; 32]).await, Some((false, false, true, Some(vec![1]))), "never more than its owner");
+        assert_eq!(rights([4; 32]).await, Some((false, false, false, None)));
+        store.revoke(records::access::SecretKind::Token, "all", 1, &act()).await.unwrap();
+        assert_eq!(rights([1; 32]).await, None);
+        // Names are weighed as the database compares them.
+        let weight = |name: &'static str| {
+            let store = store.clone();
+            async move { store.name_weight(name).await.unwrap() }
+        };
+        for same in ["Olle", "ÖLLE", "olle  ", "ölle"] {
+            assert_eq!(weight(same).await, weight("olle").await, "{same}");
+            assert!(store.user(same).await.unwrap().is_some(), "{same}");
+        }
+        assert_ne!(weight("ole").await, weight("olle").await);
+        store.add_session(&[9; 32], reader, 100, &act()).await.unwrap();
+        assert!(store.session_principal(&[9; 32], 99).await.unwrap().is_some());
+        assert!(store.session_principal(&[9; 32], 100).await.unwrap().is_none());
+    });
+}
+
+#[test]
+fn an_act_stands_in_the_trail_if_and_only_if_it_was_done() {
+    run(async {
+        let store = store().await;
+        let admin = store.add_user("mira", "x", "admin", &[], 0, &act()).await.unwrap();
+        let by = Actor { name: "mira", token: Some("night") };
+        let act = |what: &str| Act { at_ns: 5, by, act: "save search", what: what.to_owned() };
+        let saved = |name: &str, owner_id| records::saved::SavedRow {
+            name: name.into(),
+            owner_id,
+            owner: String::new(),
+            query: "x".into(),
+            from: None,
+            to: None,
+            columns: None,
+            note: String::new(),
+            changed_ns: 0,
+        };
+        store.put_saved(&saved("one", admin), false, &act("one")).await.unwrap();
+        assert!(store.put_saved(&saved("one", admin + 1), false, &act("stolen")).await.is_err());
+        assert!(store.remove_saved("none", None, &act("none")).await.is_err());
+        assert!(store.remove_dial(7, &act("dial")).await.is_err());
+        let trail: Vec<(String, Option<String>, String)> =
+            sqlx::query_as("SELECT who, token, what FROM audit WHERE at_ns = 5").fetch_all(&store.pool).await.unwrap();
+        assert_eq!(trail, [("mira".to_owned(), Some("night".to_owned()), "one".to_owned())]);
+    });
+}
+
+#[test]
+fn a_commit_is_cut_to_what_the_database_takes_at_once() {
+    run(async {
+        let store = store().await;
+        store.journal_tables().await.unwrap();
+        let claim = store.claim("n").await.unwrap();
+        sqlx::query(sql::safe("SET GLOBAL max_allowed_packet = 1048576".into())).execute(&store.pool).await.unwrap();
+        // Connections keep what they were opened with, so that the new limit holds for new ones only.
+        let small = Store {
+            pool: sqlx::MySqlPool::connect_with((*store.pool.connect_options()).clone()).await.unwrap(),
+            ..store.clone()
+        };
+        small.read_limits().await;
+        let mut group = commit(0, 5, vec![]);
+        group.rows.iter_mut().for_each(|r| r.batch = vec![7; 700_000]);
+        assert_eq!(small.commit(&claim, &group).await.unwrap(), Committed::Yes);
+        assert_eq!(replayed(&store, claim.node).await.len(), 5);
+        let mut alone = commit(5, 1, vec![]);
+        alone.rows[0].batch = vec![7; 1_100_000];
+        let refused = small.commit(&claim, &alone).await.unwrap_err();
+        assert!(matches!(refused, StoreError::TooLarge(..)) && !refused.is_passing(), "{refused}");
+        sqlx::query(sql::safe("SET GLOBAL max_allowed_packet = 16777216".into())).execute(&store.pool).await.unwrap();
     });
 }
 
@@ -300,7 +368,7 @@ fn a_private_server_comes_back_after_kill_and_takes_an_orphan_over() {
         let dir = tempfile::tempdir().unwrap();
         let server = Server::start(settings(dir.path())).await.unwrap();
         let store = Store::open(StoreOptions::socket(server.socket(), "calvex")).await.unwrap();
-        store.put_lane("devices", 7, true).await.unwrap();
+        store.put_lane("devices", 7, true, (None, None), &act()).await.unwrap();
         let pid = || {
             std::fs::read_to_string(dir.path().join("mariadb/pid"))
                 .unwrap_or_default()

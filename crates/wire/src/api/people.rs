@@ -46,6 +46,8 @@ pub struct NewToken {
     pub name: String,
     /// The only lanes it may read; all of its owner's if empty.
     pub lanes: Vec<String>,
+    /// `read`, which changes nothing, or `administer`; read if not given.
+    pub purpose: Option<String>,
 }
 
 /// A key or token just made. The secret is shown this once.
@@ -63,6 +65,8 @@ pub struct TokenListed {
     pub name: String,
     /// How its secret begins.
     pub prefix: String,
+    /// `read` or `administer`.
+    pub purpose: String,
     /// RFC 3339.
     pub created: String,
     /// RFC 3339; none if still good.

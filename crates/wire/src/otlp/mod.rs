@@ -3,17 +3,142 @@
 //! Attributes become fields under their own names; those of the resource stand below `resource`, the scope below
 //! `scope`. `service.name` and `host.name` of the resource become the event's service and host.
 
-pub mod logs;
+mod logs;
 mod mend;
-pub mod traces;
+mod traces;
+mod walk;
 
+use calvex_core::CoreError;
+use calvex_core::batch::{BatchBuilder, Reading};
 use calvex_core::event::Value;
+use calvex_core::normalise::{Known, RawEvent, Refusal};
 use opentelemetry_proto::tonic::common::v1::{AnyValue, InstrumentationScope, KeyValue, any_value};
 use opentelemetry_proto::tonic::resource::v1::Resource;
 use prost::Message;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::borrow::Cow;
+use walk::{JsonNames, Raw, Step, walk};
+
+/// What an export request carries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum Signal {
+    Logs,
+    Spans,
+}
+
+impl Signal {
+    fn json_names(self) -> JsonNames {
+        match self {
+            Signal::Logs => JsonNames {
+                groups: ["resourceLogs", "resource_logs"],
+                scopes: ["scopeLogs", "scope_logs"],
+                records: ["logRecords", "log_records"],
+            },
+            Signal::Spans => JsonNames {
+                groups: ["resourceSpans", "resource_spans"],
+                scopes: ["scopeSpans", "scope_spans"],
+                records: ["spans", "spans"],
+            },
+        }
+    }
+
+    /// The answer to an export request, in the encoding of the request: partial success where some records were
+    /// refused, or where there is something to report.
+    pub fn answer(self, refused: usize, message: &str, encoding: Encoding) -> Vec<u8> {
+        let refused = i64::try_from(refused).unwrap_or(i64::MAX);
+        match self {
+            Signal::Logs => encode(&logs::answer(refused, message), encoding),
+            Signal::Spans => encode(&traces::answer(refused, message), encoding),
+        }
+    }
+}
+
+/// An export request that was walked through, with nothing of it decoded yet.
+#[derive(Debug, Clone, Copy)]
+pub struct Request<'b> {
+    body: &'b [u8],
+    encoding: Encoding,
+    signal: Signal,
+    /// How many records it has.
+    pub records: usize,
+    /// Bytes of all records, each with the resource and scope that it shares with others.
+    pub expanded_bytes: usize,
+}
+
+impl<'b> Request<'b> {
+    /// Walks through a body.
+    ///
+    /// # Errors
+    /// What is wrong with the body; nothing of it can be taken then.
+    pub fn read(body: &'b [u8], encoding: Encoding, signal: Signal) -> Result<Self, String> {
+        let (mut records, mut expanded_bytes, mut shared) = (0usize, 0usize, 0);
+        walk(body, encoding, signal, &mut |step| match step {
+            Step::Scope { resource, scope } => {
+                shared = resource.map_or(0, Raw::len) + scope.map_or(0, Raw::len);
+                expanded_bytes = expanded_bytes.saturating_add(shared);
+            }
+            Step::Record(raw) => {
+                records += 1;
+                expanded_bytes = expanded_bytes.saturating_add(shared + raw.len());
+            }
+        })?;
+        Ok(Request { body, encoding, signal, records, expanded_bytes })
+    }
+
+    /// Takes the records into `batch`, numbered from 1. The paths met stand in `reading`, which the batch is finished
+    /// with. A record that does not decode or breaks a limit refuses itself.
+    ///
+    /// # Errors
+    /// Only for a defect of the engine.
+    pub fn take(&self, batch: &mut BatchBuilder, reading: &mut Reading) -> Result<(), CoreError> {
+        let limits = batch.limits();
+        let mut shared = Ok(Shared::default());
+        let mut number = 0;
+        let mut failed = Ok(());
+        let walked = walk(self.body, self.encoding, self.signal, &mut |step| match step {
+            Step::Scope { resource, scope } => shared = Shared::read(resource, scope, limits.event_bytes),
+            Step::Record(raw) => {
+                number += 1;
+                if failed.is_err() {
+                    return;
+                }
+                let event = shared.as_ref().map_err(Clone::clone).and_then(|shared| {
+                    let (known, object) = self.event(raw, shared, limits.event_bytes)?;
+                    let fields = reading.flattener.entries(object, &mut reading.paths, &limits)?;
+                    Ok(RawEvent { fields, known })
+                });
+                failed = batch.push(number, event, reading);
+            }
+        });
+        // A body that was walked through once has no other mistakes the second time.
+        walked.map_err(|e| CoreError::damaged("an export request", e))?;
+        failed
+    }
+
+    fn event(&self, raw: Raw, shared: &Shared, event_bytes: usize) -> Result<EventParts, Refusal> {
+        if raw.len() > event_bytes {
+            return Err(Refusal::TooLarge(raw.len(), event_bytes));
+        }
+        Ok(match self.signal {
+            Signal::Logs => logs::raw_event(read(raw)?, shared),
+            Signal::Spans => traces::raw_event(read(raw)?, shared),
+        })
+    }
+}
+
+/// An event's known parts, and all else as an object.
+type EventParts = (Known<'static>, Vec<(String, Value)>);
+
+/// Decodes one message of a request.
+fn read<T: Message + Default + DeserializeOwned>(raw: Raw) -> Result<T, Refusal> {
+    let decoded = match raw {
+        Raw::Protobuf(bytes) => decode(bytes, Encoding::Protobuf),
+        Raw::Json(text) => decode(text.as_bytes(), Encoding::Json),
+    };
+    decoded.map_err(Refusal::NotOtlp)
+}
 
 /// The two encodings of OTLP over HTTP.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,11 +167,11 @@ impl Encoding {
     }
 }
 
-/// Reads an export request. JSON that strays from the mapping in ways exporters are known for is mended first.
+/// Decodes a message. JSON that strays from the mapping in ways exporters are known for is mended first.
 ///
 /// # Errors
-/// What is wrong with the body; nothing of it can be taken then.
-pub fn decode<T: Message + Default + DeserializeOwned>(body: &[u8], encoding: Encoding) -> Result<T, String> {
+/// What is wrong with the bytes.
+pub(crate) fn decode<T: Message + Default + DeserializeOwned>(body: &[u8], encoding: Encoding) -> Result<T, String> {
     match encoding {
         Encoding::Protobuf => T::decode(body).map_err(|e| e.to_string()),
         Encoding::Json => serde_json::from_slice(body).or_else(|_| {
@@ -56,7 +181,7 @@ pub fn decode<T: Message + Default + DeserializeOwned>(body: &[u8], encoding: En
     }
 }
 
-/// Writes an answer in the encoding of its request.
+/// Writes a message.
 pub fn encode<T: Message + Serialize>(answer: &T, encoding: Encoding) -> Vec<u8> {
     match encoding {
         Encoding::Protobuf => answer.encode_to_vec(),
@@ -73,6 +198,15 @@ struct Shared {
 }
 
 impl Shared {
+    /// Decodes what the records of a scope share.
+    fn read(resource: Option<Raw>, scope: Option<Raw>, event_bytes: usize) -> Result<Self, Refusal> {
+        let bytes = resource.map_or(0, Raw::len) + scope.map_or(0, Raw::len);
+        if bytes > event_bytes {
+            return Err(Refusal::TooLarge(bytes, event_bytes));
+        }
+        Ok(Shared::of(resource.map(read).transpose()?).with_scope(scope.map(read).transpose()?))
+    }
+
     fn of(resource: Option<Resource>) -> Self {
         let mut shared = Shared::default();
         let mut rest = Vec::new();

@@ -29,6 +29,16 @@ pub enum Frame {
     TooLarge(usize),
 }
 
+impl Frame {
+    /// Bytes that it holds.
+    pub fn bytes(&self) -> usize {
+        match self {
+            Frame::Message(bytes) => bytes.len(),
+            Frame::TooLarge(_) => 0,
+        }
+    }
+}
+
 enum Head {
     /// Length of the message and of what stands before it.
     Counted(usize, usize),
@@ -57,6 +67,11 @@ impl Framer {
     /// For messages of at most `max_bytes`.
     pub fn new(max_bytes: usize) -> Self {
         Framer { held: Vec::new(), max_bytes, passing: None }
+    }
+
+    /// Bytes of a message that has not ended.
+    pub fn held_bytes(&self) -> usize {
+        self.held.len()
     }
 
     /// Whether part of a message is held.

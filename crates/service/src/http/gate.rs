@@ -1,0 +1,58 @@
+//! What every request to the interface passes first. A body is read for those alone who may send one, within a time and
+//! a size, and charged to a budget before it is held; a stranger may send no more than a name and a password.
+
+use crate::access::Reader;
+use crate::budget::Owner;
+use crate::error::{Result, ServiceError};
+use crate::listen_http::Peer;
+use crate::state::Shared;
+use axum::body::Body;
+use axum::extract::{FromRequestParts, Request, State};
+use axum::http::{HeaderValue, Method, header};
+use axum::middleware::Next;
+use axum::response::Response;
+use futures_util::StreamExt;
+
+/// Bytes of a sign-in.
+const MAX_SIGN_IN: usize = 4 << 10;
+/// Bytes of any other request's body.
+const MAX_BODY: usize = 2 << 20;
+/// The only path whose body a stranger may send.
+const SIGN_IN: &str = "/login";
+
+/// Reads the body, and lets the request through; answers are kept by nobody on the way.
+pub async fn pass(State(app): State<Shared>, request: Request, next: Next) -> Result<Response> {
+    let (mut parts, body) = request.into_parts();
+    let (owner, limit) = if parts.uri.path().trim_end_matches('/').ends_with(SIGN_IN) {
+        let from = parts.extensions.get::<Peer>().map(|p| p.0);
+        (from.map_or(Owner::Stranger, Owner::Address), MAX_SIGN_IN)
+    } else if matches!(parts.method, Method::POST | Method::PUT | Method::DELETE | Method::PATCH) {
+        let reader = Reader::from_request_parts(&mut parts, &app).await?;
+        let owner = Owner::Person(reader.who.user_id);
+        parts.extensions.insert(reader);
+        (owner, MAX_BODY)
+    } else {
+        (Owner::Stranger, 0)
+    };
+    let mut charge = app.api_budget.charge(owner);
+    let (mut bytes, mut frames) = (Vec::new(), body.into_data_stream());
+    let reading = async {
+        while let Some(frame) = frames.next().await {
+            let frame = frame.map_err(|e| ServiceError::BadRequest(format!("the body broke off: {e}")))?;
+            let needed = bytes.len() + frame.len();
+            if needed > limit {
+                return Err(ServiceError::TooLarge(format!("the body is larger than {limit} bytes")));
+            }
+            charge.set_patiently(needed).await?;
+            bytes.reserve_exact(frame.len());
+            bytes.extend_from_slice(&frame);
+        }
+        Ok(())
+    };
+    let patience = app.settings.seconds("limits.request_s");
+    let late = || ServiceError::TooSlow(format!("the body did not come within {} s", patience.as_secs()));
+    tokio::time::timeout(patience, reading).await.map_err(|_| late())??;
+    let mut response = next.run(Request::from_parts(parts, Body::from(bytes))).await;
+    response.headers_mut().entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("no-store"));
+    Ok(response)
+}

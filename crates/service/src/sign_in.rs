@@ -1,0 +1,148 @@
+//! Limits on signing in. A try is counted before the password is looked at, so that many at once count as many:
+//!
+//! | by | tries a minute |
+//! | --- | --- |
+//! | name and address | 5 |
+//! | address, whatever the name | 30 |
+//! | name, from addresses that never signed in under it | 60 |
+//!
+//! An address that signed in under a name lately is not counted in the last row, so that strangers cannot lock anybody
+//! out. Names count as the database compares them. Passwords are hashed by as many threads as there are cores: each
+//! takes 19 MiB (argon2id, RFC 9106), and guessing must not take more.
+
+use crate::error::{Result, ServiceError};
+use moka::sync::Cache;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::Semaphore;
+
+const MINUTE: Duration = Duration::from_secs(60);
+/// How long an address is known for a name after it signed in.
+const KNOWN: Duration = Duration::from_secs(30 * 86_400);
+const OF_NAME_AND_ADDRESS: u32 = 5;
+const OF_ADDRESS: u32 = 30;
+const OF_NAME: u32 = 60;
+/// How long a check of a password waits for its turn.
+const PATIENCE: Duration = Duration::from_secs(2);
+/// Names, addresses and pairs remembered.
+const REMEMBERED: u64 = 20_000;
+
+/// Counts tries to sign in.
+pub struct SignIns {
+    by_both: Cache<(String, IpAddr), u32>,
+    by_address: Cache<IpAddr, u32>,
+    by_name: Cache<String, u32>,
+    known: Cache<(String, IpAddr), ()>,
+    /// Passwords that are hashed at once.
+    hashing: Arc<Semaphore>,
+}
+
+fn counted<K: std::hash::Hash + Eq + Send + Sync + 'static>() -> Cache<K, u32> {
+    Cache::builder().max_capacity(REMEMBERED).time_to_live(MINUTE).build()
+}
+
+/// Counts one more; the count.
+fn count<K: std::hash::Hash + Eq + Send + Sync + Clone + 'static>(cache: &Cache<K, u32>, key: &K) -> u32 {
+    let entry = cache.entry_by_ref(key).and_upsert_with(|before| before.map_or(1, |b| b.into_value() + 1));
+    entry.into_value()
+}
+
+impl SignIns {
+    /// None tried yet; at most `at_once` passwords are hashed at once.
+    pub fn new(at_once: usize) -> Self {
+        SignIns {
+            by_both: counted(),
+            by_address: counted(),
+            by_name: counted(),
+            known: Cache::builder().max_capacity(REMEMBERED).time_to_live(KNOWN).build(),
+            hashing: Arc::new(Semaphore::new(at_once)),
+        }
+    }
+
+    /// Counts a try under a name (as the database compares it) from an address.
+    ///
+    /// # Errors
+    /// [`ServiceError::TooMany`] where it must wait.
+    pub fn begin(&self, name: &str, from: IpAddr) -> Result<()> {
+        let both = (name.to_owned(), from);
+        let too_many = count(&self.by_address, &from) > OF_ADDRESS
+            || count(&self.by_both, &both) > OF_NAME_AND_ADDRESS
+            || (!self.known.contains_key(&both) && count(&self.by_name, &both.0) > OF_NAME);
+        if too_many {
+            return Err(ServiceError::TooMany("too many tries to sign in; wait a minute".into(), 60));
+        }
+        Ok(())
+    }
+
+    /// Forgets the tries of a name from an address, and knows the address from now on.
+    pub fn succeeded(&self, name: &str, from: IpAddr) {
+        let both = (name.to_owned(), from);
+        self.by_both.invalidate(&both);
+        self.known.insert(both, ());
+    }
+
+    /// Runs `work`, which hashes a password, when it is its turn.
+    ///
+    /// # Errors
+    /// [`ServiceError::TooMany`] where too many are waiting.
+    pub async fn hash<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> Result<T> {
+        let busy = || ServiceError::TooMany("too many sign in at this moment; try again".into(), 2);
+        let turn = tokio::time::timeout(PATIENCE, self.hashing.clone().acquire_owned()).await.map_err(|_| busy())?;
+        let hashing = tokio::task::spawn_blocking(move || {
+            let _turn = turn;
+            work()
+        });
+        hashing.await.map_err(|e| ServiceError::BadRequest(format!("the password could not be checked: {e}")))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn address(n: u8) -> IpAddr {
+        IpAddr::from([10, 4, 0, n])
+    }
+
+    #[test]
+    fn guessing_is_slow_by_name_and_by_address() {
+        let limits = SignIns::new(2);
+        let tries =
+            |name: &str, from: u8, n: usize| (0..n).filter(|_| limits.begin(name, address(from)).is_ok()).count();
+        assert_eq!(tries("anna", 1, 20), 5);
+        assert_eq!(tries("bert", 1, 20), 5, "another name");
+        // Many names from one address end too.
+        assert_eq!((0..100).filter(|n| limits.begin(&format!("n{n}"), address(2)).is_ok()).count(), 30);
+    }
+
+    #[test]
+    fn nobody_locks_another_out() {
+        let limits = SignIns::new(2);
+        limits.begin("anna", address(1)).unwrap();
+        limits.succeeded("anna", address(1));
+        let strangers = (10..200).map(|n| (0..5).filter(|_| limits.begin("anna", address(n)).is_ok()).count());
+        assert!(strangers.sum::<usize>() <= 60, "many addresses guess no faster");
+        assert!(limits.begin("anna", address(1)).is_ok(), "where anna signed in before she still may");
+    }
+
+    #[tokio::test]
+    async fn few_passwords_are_hashed_at_once() {
+        let limits = Arc::new(SignIns::new(2));
+        let (running, most) = (Arc::new(Semaphore::new(2)), Arc::new(std::sync::atomic::AtomicUsize::new(0)));
+        let tasks = (0..20).map(|_| {
+            let (limits, running, most) = (limits.clone(), running.clone(), most.clone());
+            tokio::spawn(async move {
+                let work = move || match running.try_acquire() {
+                    Ok(_) => std::thread::sleep(Duration::from_millis(2)),
+                    Err(_) => drop(most.fetch_add(1, std::sync::atomic::Ordering::SeqCst)),
+                };
+                limits.hash(work).await
+            })
+        });
+        for task in tasks.collect::<Vec<_>>() {
+            task.await.unwrap().unwrap();
+        }
+        assert_eq!(most.load(std::sync::atomic::Ordering::SeqCst), 0, "a third was never hashed beside two");
+    }
+}
