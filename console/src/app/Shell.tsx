@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useState, type ReactNode } from "react";
 import { NavLink } from "react-router";
 import styled from "styled-components";
+import { forgetRecent } from "../features/search/recent";
 import { api } from "../api/client";
 import { Quiet } from "../ui/controls";
 import { KeyList } from "./KeyList";
@@ -99,6 +100,7 @@ export function Shell({ children }: { children: ReactNode }) {
   const leave = async () => {
     await api.logout();
     queries.clear();
+    forgetRecent();
     window.location.assign("/search");
   };
   return (

@@ -38,7 +38,7 @@ pub struct Client {
     authorization: (header::HeaderName, String),
 }
 
-/// Asks for a password without showing it; by line where there is no terminal.
+/// Asks for a password without showing it.
 fn password(user: &str) -> Result<String> {
     if let Ok(password) = std::env::var("CALVEX_ADMIN_PASSWORD") {
         return Ok(password);
@@ -46,10 +46,9 @@ fn password(user: &str) -> Result<String> {
     if !std::io::stdin().is_terminal() {
         bail!("no token and no password; set CALVEX_TOKEN, or CALVEX_ADMIN_PASSWORD with --user");
     }
-    eprint!("password of {user}: ");
-    let mut line = String::new();
-    std::io::stdin().read_line(&mut line)?;
-    Ok(line.trim_end_matches(['\r', '\n']).to_owned())
+    let terminal = console::Term::stderr();
+    terminal.write_str(&format!("password of {user}: "))?;
+    Ok(terminal.read_secure_line()?)
 }
 
 pub fn http_client(timeout: Duration) -> Result<reqwest::Client> {

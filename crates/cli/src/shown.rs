@@ -81,11 +81,12 @@ impl Shown {
         // What the service answers is JSON already, so this cannot fail.
         let event = serde_json::to_value(event).unwrap_or_default();
         let text = |name: &str| event[name].as_str().unwrap_or("");
-        let time = self.zone.zone().clock(text("time"));
-        let message = text("message").replace(['\n', '\r'], "⏎");
+        let time = self.zone.zone().clock(&output::plain(text("time")));
+        let message = text("message").replace("\r\n", "⏎").replace(['\n', '\r'], "⏎");
+        let message = output::plain(&message);
         let mut columns = String::new();
         for column in &self.columns {
-            let whole = field_text(&event, column);
+            let whole = output::plain(&field_text(&event, column)).into_owned();
             let mut cell: String = whole.chars().take(CELL).collect();
             if cell.len() < whole.len() {
                 cell.pop();
@@ -98,8 +99,8 @@ impl Shown {
             "{}  {} {:<12} {columns}{message}  {}",
             output::faint(&time),
             output::severity(text("severity")),
-            text("service"),
-            output::faint(&fields)
+            output::plain(text("service")),
+            output::faint(&output::plain(&fields))
         );
         output::fitted(line.trim_end(), self.wrap)
     }
@@ -176,6 +177,17 @@ mod tests {
         assert_eq!(line.lines().count(), 1);
         let columns = Shown { columns: vec!["slot.bank".into(), "host".into()], ..Shown::default() }.line(&event);
         assert!(columns.contains("slots        BK-017") && !columns.contains("door"), "{columns}");
+    }
+
+    #[test]
+    fn an_event_cannot_drive_the_terminal() {
+        let hostile = "\u{1b}[31mred\u{1b}]52;c;eA==\u{7}\u{9b}2J";
+        let event = json!({"time": hostile, "severity": "warn", "service": hostile, "message": hostile,
+            "fields": {"slot": {"bank": hostile}, hostile: 1}});
+        for shown in [Shown::default(), Shown { columns: vec!["slot.bank".into()], ..Shown::default() }] {
+            let line = shown.line(&event);
+            assert!(!line.contains("\u{1b}[31m") && !line.contains("\u{1b}]") && !line.contains('\u{9b}'), "{line:?}");
+        }
     }
 
     #[test]

@@ -8,6 +8,7 @@ use crate::chunk::{
 use crate::columns::{Page, PageRead, build_page};
 use crate::error::{CoreError, Result};
 use crate::event::{Event, EventId, Kind, Path, Severity, Status, Value};
+use crate::search::Budget;
 use crate::search::{OneByOne, Place, RolledUp, Scope, Segment, Workers};
 use proptest::prelude::*;
 use std::collections::HashMap;
@@ -191,8 +192,11 @@ impl Workers for Threads {
     }
 }
 
+/// Room for any answer of a test.
+static ROOM: std::sync::LazyLock<Budget> = std::sync::LazyLock::new(|| Budget::new(usize::MAX / 2));
+
 pub(crate) fn scope<'a>(view: &'a [Segment], shelf: &'a Shelf) -> Scope<'a> {
-    Scope { view, source: shelf, workers: &OneByOne, stop: &|| None, progress: None }
+    Scope { view, source: shelf, workers: &OneByOne, stop: &|| None, budget: &ROOM, progress: None }
 }
 
 /// Gives each event an id, as commits of seven would.

@@ -127,7 +127,7 @@ async fn logs_and_spans_by_the_exporters_of_the_standard() -> Result<()> {
     let runtime = tokio::runtime::Handle::current();
     let refused = tokio::task::spawn_blocking(move || {
         let _within = runtime.enter();
-        export(Way::Grpc, &base, "calvex-key-nobody", "edge")
+        export(Way::Grpc, &base, "calvex-key-nobodyAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", "edge")
     });
     // The exporter keeps its failures to itself.
     let _ = refused.await?;

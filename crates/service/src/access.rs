@@ -115,10 +115,21 @@ pub async fn named_sender(app: &Shared, name: &str) -> Result<Arc<Sender>> {
             limits: KeyLimits::default(),
             ends_ns: None,
         };
-        Ok(Some(app.store.key_named(name).await?.map_or_else(nameless, Sender::of)))
+        match app.store.key_named(name).await? {
+            Some(key) => Ok(Some(Sender::of(key))),
+            // Revoking the key closes the way in; it does not lift the key's limits.
+            None if app.store.is_revoked(name).await? => Ok(None),
+            None => Ok(Some(nameless())),
+        }
     };
     let found = app.keys.get(hash_secret(&format!("named {name}")), look).await?;
-    found.ok_or_else(|| ServiceError::NotSignedIn(format!("no sender is named `{name}`")))
+    let closed =
+        |what: &str| ServiceError::NotSignedIn(format!("the key `{name}`, which stands for this way in, {what}"));
+    let sender = found.ok_or_else(|| closed("is revoked; `calvex key new` makes another"))?;
+    match sender.ends_ns.is_some_and(|ends| ends <= (app.clock)()) {
+        true => Err(closed("has ended; `calvex key limit` gives it another end")),
+        false => Ok(sender),
+    }
 }
 
 /// The sender of a key.
@@ -141,9 +152,9 @@ pub async fn sender_of(app: &Shared, secret: &str) -> Result<Arc<Sender>> {
             let begins = shown_prefix(secret, "key");
             crate::intake::refuse(app, begins.as_deref().unwrap_or("no key of ours"), "wrong-key", 1, "");
             let told = match begins {
-                Some(begins) => format!("the key beginning `{begins}` is unknown or revoked"),
-                None if secret.starts_with("calvex-token-") => "this is a token, which reads; a key sends".to_owned(),
-                None => "what was sent as a key is none of this service".to_owned(),
+                Some(begins) => format!("the key beginning `{begins}` is not good (it is unknown or revoked)"),
+                None if secret.starts_with("calvex-token-") => "a token reads, a key sends".to_owned(),
+                None => "the key is not good (it has not the form of a key)".to_owned(),
             };
             Err(ServiceError::NotSignedIn(format!("{told}; `calvex key list` shows those in use")))
         }

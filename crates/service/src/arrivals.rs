@@ -7,14 +7,24 @@ use crate::state::Shared;
 use calvex_core::arrivals::Tally;
 use calvex_core::event::time::format_utc;
 use calvex_core::mask::mask;
-use calvex_store::records::arrivals::{ArrivalRow, AsideRow, RefusalRow};
+use calvex_store::records::arrivals::{ArrivalGroup, ArrivalRow, AsideRow, RefusalRow};
 use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused, SetAside};
 use parking_lot::Mutex;
 use std::collections::{BTreeMap, HashMap};
 
 const HOUR_NS: i64 = 3_600_000_000_000;
-/// Different accounts held between two writings; what comes beyond is counted without its host, then without its service.
-const MAX_HELD: usize = 20_000;
+/// Accounts of an hour; what comes beyond is counted without its host, then without its service, then without its
+/// sender, all of which are [`OTHERS`] then. So whoever writes names decides neither memory nor rows.
+const MAX_ACCOUNTS: usize = 5000;
+const WITHOUT_HOST: usize = MAX_ACCOUNTS + 1000;
+const WITHOUT_SERVICE: usize = WITHOUT_HOST + 1000;
+/// Senders and reasons of refusals in an hour; beyond, the sender is [`OTHERS`].
+const MAX_REFUSALS: usize = 1000;
+/// Stands for every name beyond.
+const OTHERS: &str = "(others)";
+/// Rows of an answer, unless asked for less, and at most.
+const ROWS: u32 = 1000;
+const MAX_ROWS: u32 = 5000;
 /// Longest name of a service or host in the account, as its column has it.
 const MAX_NAME: usize = 128;
 /// Longest sample of something refused, bytes.
@@ -35,31 +45,45 @@ struct Account {
 }
 
 impl Account {
-    /// Of a row that was to be written.
-    fn written(hour: u32, [sender, service, host]: [&String; 3], lane: u32) -> Self {
-        Account { hour, sender: sender.clone(), service: service.clone(), host: host.clone(), lane }
-    }
-
-    /// Of a tally; beside `crowded` others without its host, then without its service.
+    /// Of a tally; beside `crowded` others without its host, then without its service, then without its sender.
     fn of(now_ns: i64, sender: &str, tally: &Tally, lane: u32, crowded: usize) -> Self {
-        let kept =
-            |name: &str, most: usize| if crowded < most { shortened(name, MAX_NAME).to_owned() } else { String::new() };
+        let kept = |name: &str, bytes: usize, most: usize| {
+            if crowded < most { shortened(name, bytes).to_owned() } else { OTHERS.to_owned() }
+        };
         Account {
             hour: hour_of(now_ns),
-            sender: shortened(sender, 64).to_owned(),
-            service: kept(&tally.service, MAX_HELD * 2),
-            host: kept(&tally.host, MAX_HELD),
+            sender: kept(sender, 64, WITHOUT_SERVICE),
+            service: kept(&tally.service, MAX_NAME, WITHOUT_HOST),
+            host: kept(&tally.host, MAX_NAME, MAX_ACCOUNTS),
             lane,
         }
     }
 }
 
-/// What was counted since the last writing.
+/// A row, and whether it changed since it was written.
+struct Total<R> {
+    row: R,
+    changed: bool,
+}
+
+impl<R> Total<R> {
+    fn new(row: R) -> Self {
+        Total { row, changed: false }
+    }
+
+    /// The row, to be changed.
+    fn change(&mut self) -> &mut R {
+        self.changed = true;
+        &mut self.row
+    }
+}
+
+/// Totals of this claim, of the hours that are not written yet and of the present one.
 #[derive(Default)]
 struct Held {
-    arrivals: HashMap<Account, ArrivalRow>,
-    refusals: HashMap<(u32, String, String), RefusalRow>,
-    asides: HashMap<(Account, String), AsideRow>,
+    arrivals: HashMap<Account, Total<ArrivalRow>>,
+    refusals: HashMap<(u32, String, String), Total<RefusalRow>>,
+    asides: HashMap<(Account, String), Total<AsideRow>>,
     /// When each key was last used.
     used: HashMap<String, i64>,
     /// By shaping rule: events, and when last.
@@ -70,6 +94,8 @@ struct Held {
 #[derive(Default)]
 pub struct Ledger {
     held: Mutex<Held>,
+    /// Held while totals are written.
+    writing: tokio::sync::Mutex<()>,
 }
 
 fn hour_of(ns: i64) -> u32 {
@@ -88,20 +114,23 @@ impl Ledger {
         for tally in tallies {
             let crowded = held.arrivals.len();
             let account = Account::of(now_ns, sender, &tally, lane, crowded);
-            let row = held.arrivals.entry(account).or_insert_with_key(|a| ArrivalRow {
-                hour: a.hour,
-                sender: a.sender.clone(),
-                service: a.service.clone(),
-                host: a.host.clone(),
-                lane,
-                stored: 0,
-                late: 0,
-                bytes: 0,
-                untimed: 0,
-                first_ns: now_ns,
-                last_ns: now_ns,
-                delay_ns: i64::MAX,
+            let row = held.arrivals.entry(account).or_insert_with_key(|a| {
+                Total::new(ArrivalRow {
+                    hour: a.hour,
+                    sender: a.sender.clone(),
+                    service: a.service.clone(),
+                    host: a.host.clone(),
+                    lane,
+                    stored: 0,
+                    late: 0,
+                    bytes: 0,
+                    untimed: 0,
+                    first_ns: now_ns,
+                    last_ns: now_ns,
+                    delay_ns: i64::MAX,
+                })
             });
+            let row = row.change();
             row.stored += tally.events;
             row.bytes += tally.bytes;
             row.late += if late { tally.events } else { 0 };
@@ -113,20 +142,23 @@ impl Ledger {
 
     /// Counts what was refused; `sample` shows what, its secrets are masked here.
     pub fn refused(&self, now_ns: i64, sender: &str, reason: &str, count: u64, sample: &str) {
-        let key = (hour_of(now_ns), shortened(sender, 64).to_owned(), shortened(reason, 32).to_owned());
+        let mut key = (hour_of(now_ns), shortened(sender, 64).to_owned(), shortened(reason, 32).to_owned());
         let mut held = self.held.lock();
-        if held.refusals.len() >= MAX_HELD && !held.refusals.contains_key(&key) {
-            return;
+        if held.refusals.len() >= MAX_REFUSALS && !held.refusals.contains_key(&key) {
+            key.1 = OTHERS.to_owned();
         }
-        let row = held.refusals.entry(key).or_insert_with_key(|(hour, sender, reason)| RefusalRow {
-            hour: *hour,
-            sender: sender.clone(),
-            reason: reason.clone(),
-            refused: 0,
-            first_ns: now_ns,
-            last_ns: now_ns,
-            sample: String::new(),
+        let row = held.refusals.entry(key).or_insert_with_key(|(hour, sender, reason)| {
+            Total::new(RefusalRow {
+                hour: *hour,
+                sender: sender.clone(),
+                reason: reason.clone(),
+                refused: 0,
+                first_ns: now_ns,
+                last_ns: now_ns,
+                sample: String::new(),
+            })
         });
+        let row = row.change();
         row.refused += count;
         row.last_ns = row.last_ns.max(now_ns);
         row.sample = shortened(&mask(sample), MAX_SAMPLE).to_owned();
@@ -138,8 +170,9 @@ impl Ledger {
         for tally in tallies {
             let crowded = held.asides.len();
             let account = Account::of(now_ns, sender, &tally, lane, crowded);
-            let row = held.asides.entry((account, shortened(cause, 96).to_owned())).or_insert_with_key(|(a, cause)| {
-                AsideRow {
+            let key = (account, shortened(cause, 96).to_owned());
+            let total = held.asides.entry(key).or_insert_with_key(|(a, cause)| {
+                Total::new(AsideRow {
                     hour: a.hour,
                     sender: a.sender.clone(),
                     service: a.service.clone(),
@@ -150,8 +183,9 @@ impl Ledger {
                     bytes: 0,
                     first_ns: now_ns,
                     last_ns: now_ns,
-                }
+                })
             });
+            let row = total.change();
             row.events += tally.events;
             row.bytes += tally.bytes;
             row.last_ns = row.last_ns.max(now_ns);
@@ -180,73 +214,60 @@ impl Ledger {
         }
     }
 
-    /// Takes out what was counted; what cannot be written is put back.
-    fn take(&self) -> Held {
-        std::mem::take(&mut *self.held.lock())
+    /// The totals that changed since they were written.
+    fn changed(&self) -> Changed {
+        fn of<K, R: Clone>(totals: &mut HashMap<K, Total<R>>) -> Vec<R> {
+            let changed = totals.values_mut().filter_map(|t| std::mem::take(&mut t.changed).then(|| t.row.clone()));
+            changed.collect()
+        }
+        let mut held = self.held.lock();
+        Changed {
+            arrivals: of(&mut held.arrivals),
+            refusals: of(&mut held.refusals),
+            asides: of(&mut held.asides),
+            used: std::mem::take(&mut held.used),
+            rules: std::mem::take(&mut held.rules),
+        }
     }
 
-    fn put_back(&self, written: Written) {
+    /// Forgets the totals of hours that are over, once they are written; all others count as not written where that
+    /// failed.
+    fn settle(&self, written: bool, now_ns: i64) {
+        let hour = hour_of(now_ns);
         let mut held = self.held.lock();
-        let Written { arrivals, refusals, asides } = written;
-        for row in asides {
-            let account = Account::written(row.hour, [&row.sender, &row.service, &row.host], row.lane);
-            match held.asides.get_mut(&(account.clone(), row.cause.clone())) {
-                Some(newer) => {
-                    newer.events += row.events;
-                    newer.bytes += row.bytes;
-                    newer.first_ns = newer.first_ns.min(row.first_ns);
-                }
-                None => drop(held.asides.insert((account, row.cause.clone()), row)),
-            }
-        }
-        for row in arrivals {
-            let account = Account::written(row.hour, [&row.sender, &row.service, &row.host], row.lane);
-            match held.arrivals.get_mut(&account) {
-                Some(newer) => {
-                    newer.stored += row.stored;
-                    newer.late += row.late;
-                    newer.bytes += row.bytes;
-                    newer.untimed += row.untimed;
-                    newer.first_ns = newer.first_ns.min(row.first_ns);
-                    newer.delay_ns = newer.delay_ns.min(row.delay_ns);
-                }
-                None => drop(held.arrivals.insert(account, row)),
-            }
-        }
-        for row in refusals {
-            match held.refusals.get_mut(&(row.hour, row.sender.clone(), row.reason.clone())) {
-                Some(newer) => {
-                    newer.refused += row.refused;
-                    newer.first_ns = newer.first_ns.min(row.first_ns);
-                }
-                None => drop(held.refusals.insert((row.hour, row.sender.clone(), row.reason.clone()), row)),
-            }
+        if written {
+            held.arrivals.retain(|a, t| t.changed || a.hour >= hour);
+            held.refusals.retain(|(h, ..), t| t.changed || *h >= hour);
+            held.asides.retain(|(a, _), t| t.changed || a.hour >= hour);
+        } else {
+            held.arrivals.values_mut().for_each(|t| t.changed = true);
+            held.refusals.values_mut().for_each(|t| t.changed = true);
+            held.asides.values_mut().for_each(|t| t.changed = true);
         }
     }
 }
 
 /// What goes to the database at once.
-struct Written {
+struct Changed {
     arrivals: Vec<ArrivalRow>,
     refusals: Vec<RefusalRow>,
     asides: Vec<AsideRow>,
+    used: HashMap<String, i64>,
+    rules: HashMap<String, (u64, i64)>,
 }
 
-/// Adds to the database what was counted since the last time.
+/// Writes to the database what was counted since the last time. Totals are written over, so that a try whose outcome is
+/// not known counts nothing twice.
 ///
 /// # Errors
-/// Where the database fails; it is tried again then, which may count some twice.
+/// Where the database fails; it is tried again at the next turn.
 pub async fn write(app: &Shared) -> Result<()> {
-    let Held { arrivals, refusals, asides, used, rules } = app.ledger.take();
-    let written = Written {
-        arrivals: arrivals.into_values().collect(),
-        refusals: refusals.into_values().collect(),
-        asides: asides.into_values().collect(),
-    };
-    if let Err(e) = app.store.add_arrivals(&written.arrivals, &written.refusals, &written.asides).await {
-        app.ledger.put_back(written);
-        return Err(e.into());
-    }
+    // Two at once could write an older total over a newer one.
+    let _writing = app.ledger.writing.lock().await;
+    let Changed { arrivals, refusals, asides, used, rules } = app.ledger.changed();
+    let written = app.store.put_arrivals(&app.claim, &arrivals, &refusals, &asides).await;
+    app.ledger.settle(written.is_ok(), (app.clock)());
+    written?;
     // Less than a row's loss hangs on these two: the next use tells them again.
     app.store.touch_keys(&used.into_iter().collect::<Vec<_>>()).await?;
     let rules: Vec<_> = rules.into_iter().map(|(rule, (events, last_ns))| (rule, events, last_ns)).collect();
@@ -254,52 +275,64 @@ pub async fn write(app: &Shared) -> Result<()> {
     Ok(())
 }
 
-/// Tells what came in the last `hours`, in the lanes that `reader` may read; of one service where given. Samples of what
-/// was refused are told to administrators, for they may come from anyone.
+/// What of the account is asked for.
+#[derive(Debug, Default)]
+pub struct Asked<'a> {
+    /// The last so many hours.
+    pub hours: u32,
+    /// Of one service alone.
+    pub service: Option<&'a str>,
+    /// Rows of `arrivals`, from which on and how many.
+    pub from: u32,
+    /// See `from`.
+    pub limit: Option<u32>,
+}
+
+/// Returns what came in the last hours, in the lanes that `reader` may read. Samples of what was refused are shown to
+/// administrators, for they may come from anyone; a reader of some lanes sees the refusals of the senders of these.
 ///
 /// # Errors
 /// Where the database fails.
-pub async fn arrivals(app: &Shared, reader: &Reader, hours: u32, service: Option<&str>) -> Result<ArrivalsAnswer> {
+pub async fn arrivals(app: &Shared, reader: &Reader, asked: Asked<'_>) -> Result<ArrivalsAnswer> {
     // What was counted this moment belongs to the answer.
     write(app).await?;
     let now_ns = (app.clock)();
-    let hours = hours.clamp(1, KEPT_HOURS);
+    let (hours, service) = (asked.hours.clamp(1, KEPT_HOURS), asked.service);
     let from_hour = hour_of(now_ns).saturating_sub(hours - 1);
     let config = app.catalogue.get();
-    let mut by_account: BTreeMap<(String, String, String, u32), Vec<ArrivalRow>> = BTreeMap::new();
-    for row in app.store.arrivals(from_hour, service).await?.into_iter().filter(|r| reader.may_read(r.lane)) {
-        let key = (row.service.clone(), row.host.clone(), row.sender.clone(), row.lane);
-        by_account.entry(key).or_default().push(row);
-    }
-    let told = |((service, host, sender, lane), rows): ((String, String, String, u32), Vec<ArrivalRow>)| {
-        let sum = |f: fn(&ArrivalRow) -> u64| rows.iter().map(f).sum::<u64>();
-        let last_ns = rows.iter().map(|r| r.last_ns).max().unwrap_or(0);
+    let limit = asked.limit.unwrap_or(ROWS).clamp(1, MAX_ROWS);
+    let lanes = reader.who.lanes.as_deref();
+    let mut groups = app.store.arrival_groups(from_hour, service, lanes, (asked.from, limit + 1)).await?;
+    let more = groups.len() > limit as usize;
+    groups.truncate(limit as usize);
+    let told = |g: ArrivalGroup| {
         let mut per_hour = vec![0u64; hours as usize];
-        for row in &rows {
-            if let Some(slot) = per_hour.get_mut((row.hour - from_hour) as usize) {
-                *slot += row.stored;
+        for (hour, stored) in &g.per_hour {
+            if let Some(slot) = hour.checked_sub(from_hour).and_then(|at| per_hour.get_mut(at as usize)) {
+                *slot += stored;
             }
         }
-        let silent = rows.len() >= REGULAR_HOURS && now_ns - last_ns > SILENT_NS;
         Arrival {
-            service,
-            host,
-            sender,
-            lane: config.name(lane).to_string(),
-            stored: sum(|r| r.stored),
-            late: sum(|r| r.late),
-            untimed: sum(|r| r.untimed),
-            bytes: sum(|r| r.bytes),
-            first: format_utc(rows.iter().map(|r| r.first_ns).min().unwrap_or(0), 3),
-            last: format_utc(last_ns, 3),
-            clock_ahead_ms: rows.iter().map(|r| -r.delay_ns).max().filter(|ns| *ns > 0).map_or(0, |ns| ns / 1_000_000),
-            silent,
+            lane: config.name(g.lane).to_string(),
+            stored: g.stored,
+            late: g.late,
+            untimed: g.untimed,
+            bytes: g.bytes,
+            first: format_utc(g.first_ns, 3),
+            last: format_utc(g.last_ns, 3),
+            clock_ahead_ms: g.delay_ns.saturating_neg().max(0) / 1_000_000,
+            silent: g.hours as usize >= REGULAR_HOURS && now_ns - g.last_ns > SILENT_NS,
             per_hour,
+            service: g.service,
+            host: g.host,
+            sender: g.sender,
         }
     };
-    let arrivals = by_account.into_iter().map(told).collect();
+    let arrivals: Vec<Arrival> = groups.into_iter().map(told).collect();
+    let senders: std::collections::BTreeSet<&str> = arrivals.iter().map(|a| a.sender.as_str()).collect();
+    let may_see = |sender: &str| lanes.is_none() || senders.contains(sender);
     let mut refused: BTreeMap<(String, String), Refused> = BTreeMap::new();
-    for row in app.store.refusals(from_hour).await? {
+    for row in app.store.refusals(from_hour).await?.into_iter().rev().filter(|r| may_see(&r.sender)) {
         let told = refused.entry((row.sender.clone(), row.reason.clone())).or_insert_with(|| Refused {
             sender: row.sender.clone(),
             reason: row.reason.clone(),
@@ -313,7 +346,7 @@ pub async fn arrivals(app: &Shared, reader: &Reader, hours: u32, service: Option
         told.sample = Some(row.sample).filter(|s| !s.is_empty() && reader.who.administers);
     }
     let mut set_aside: BTreeMap<(String, String, String, String, u32), SetAside> = BTreeMap::new();
-    for row in app.store.asides(from_hour, service).await?.into_iter().filter(|r| reader.may_read(r.lane)) {
+    for row in app.store.asides(from_hour, service).await?.into_iter().rev().filter(|r| reader.may_read(r.lane)) {
         let key = (row.service.clone(), row.host.clone(), row.sender.clone(), row.cause.clone(), row.lane);
         let told = set_aside.entry(key).or_insert_with(|| SetAside {
             service: row.service,
@@ -330,8 +363,11 @@ pub async fn arrivals(app: &Shared, reader: &Reader, hours: u32, service: Option
         told.bytes += row.bytes;
         told.last = format_utc(row.last_ns, 3);
     }
-    let refused = refused.into_values().collect();
-    Ok(ArrivalsAnswer { hours, arrivals, refused, set_aside: set_aside.into_values().collect() })
+    let mut refused: Vec<Refused> = refused.into_values().collect();
+    refused.sort_by_key(|r| std::cmp::Reverse(r.refused));
+    refused.truncate(MAX_ROWS as usize);
+    let set_aside = set_aside.into_values().take(MAX_ROWS as usize).collect();
+    Ok(ArrivalsAnswer { hours, arrivals, more, refused, set_aside })
 }
 
 #[cfg(test)]
@@ -343,29 +379,46 @@ mod tests {
     }
 
     #[test]
-    fn counts_gather_and_come_back_when_they_cannot_be_written() {
+    fn totals_are_written_over_and_forgotten_with_their_hour() {
         let ledger = Ledger::default();
         ledger.stored(10, "slots-prod", 1, false, true, vec![tally("a", 3), tally("b", 1)]);
         ledger.refused(10, "slots-prod", "not-json", 2, "password=hush");
         ledger.set_aside(10, "slots-prod", "dial 3", 1, vec![tally("a", 4)]);
-        let written = |held: Held| Written {
-            arrivals: held.arrivals.into_values().collect(),
-            refusals: held.refusals.into_values().collect(),
-            asides: held.asides.into_values().collect(),
-        };
-        let first = written(ledger.take());
-        assert_eq!(first.arrivals.len(), 2);
+        let first = ledger.changed();
+        assert_eq!((first.arrivals.len(), first.refusals.len(), first.asides.len()), (2, 1, 1));
+        assert!(ledger.changed().arrivals.is_empty(), "nothing changed since");
+        ledger.settle(false, 20);
+        assert_eq!(ledger.changed().arrivals.len(), 2, "what was not written is written again, in the same words");
+        ledger.settle(true, 20);
         ledger.set_aside(20, "slots-prod", "dial 3", 1, vec![tally("a", 1)]);
         ledger.stored(20, "slots-prod", 1, true, false, vec![tally("a", 2)]);
         ledger.refused(20, "slots-prod", "not-json", 1, "door 17");
-        ledger.put_back(first);
-        let Written { mut arrivals, refusals, asides } = written(ledger.take());
+        let Changed { arrivals, refusals, asides, .. } = ledger.changed();
         assert_eq!((asides.len(), asides[0].events, asides[0].first_ns), (1, 5, 10));
-        arrivals.sort_by(|x, y| x.host.cmp(&y.host));
+        assert_eq!(arrivals.len(), 1);
         let a = &arrivals[0];
         assert_eq!((a.stored, a.late, a.untimed, a.first_ns, a.last_ns, a.delay_ns), (5, 2, 2, 10, 20, -5));
         assert_eq!((refusals.len(), refusals[0].refused, refusals[0].sample.as_str()), (1, 3, "door 17"));
+        ledger.settle(true, 2 * HOUR_NS);
+        assert!(ledger.held.lock().arrivals.is_empty(), "an hour that is over and written is forgotten");
         ledger.refused(10, "x", "not-json", 1, "password=hush");
-        assert_eq!(written(ledger.take()).refusals[0].sample, "password=•••");
+        assert!(!ledger.changed().refusals[0].sample.contains("hush"));
+    }
+
+    #[test]
+    fn whoever_writes_names_decides_neither_memory_nor_rows() {
+        let ledger = Ledger::default();
+        for n in 0..30_000 {
+            let of = |host: String, service: String| Tally { service, host, events: 1, ..Tally::default() };
+            ledger.stored(10, "slots-prod", 1, false, true, vec![of(format!("h{n}"), format!("s{n}"))]);
+            ledger.refused(10, &format!("calvex-key-{n}"), "wrong-key", 1, "");
+            ledger.set_aside(10, "slots-prod", "dial 3", 1, vec![of(format!("h{n}"), "slots".into())]);
+        }
+        let held = ledger.held.lock();
+        assert!(held.arrivals.len() <= WITHOUT_SERVICE + 1 && held.asides.len() <= WITHOUT_SERVICE + 1);
+        assert!(held.refusals.len() <= MAX_REFUSALS + 1);
+        let stored: u64 = held.arrivals.values().map(|t| t.row.stored).sum();
+        let refused: u64 = held.refusals.values().map(|t| t.row.refused).sum();
+        assert_eq!((stored, refused), (30_000, 30_000), "all are counted, beyond the caps among the others");
     }
 }

@@ -46,13 +46,12 @@ pub async fn measure(
         }
     };
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let budget_bytes = app.settings.mib("search.memory_mib");
     let asked = measure.clone();
     let (table, reads) = run_told(
         app,
         |lane| reader.may_read(lane),
         listener,
-        move |scope| work_out(scope, &MeasureAsk { filter: &filter, range, measure: &asked, steps, budget_bytes }),
+        move |scope| work_out(scope, &MeasureAsk { filter: &filter, range, measure: &asked, steps }),
     )
     .await?;
     let Table { steps, groups, group_count, limited, errors, explain } = table;

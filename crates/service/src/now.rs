@@ -2,6 +2,7 @@
 //! the marks of the last hours. Where a shift begins.
 
 use crate::access::Reader;
+use crate::arrivals::Asked;
 use crate::error::Result;
 use crate::figures::measure;
 use crate::search::search;
@@ -108,7 +109,7 @@ pub async fn now(app: &Shared, reader: &Reader, alerts: Vec<Alert>, rules: &[Rul
     }
     silent.sort_by(|a, b| b.last.cmp(&a.last));
 
-    let arrivals = crate::arrivals::arrivals(app, reader, 1, None).await?;
+    let arrivals = crate::arrivals::arrivals(app, reader, Asked { hours: 1, ..Asked::default() }).await?;
     Ok(NowAnswer {
         at: format_utc(now_ns, 0),
         window_s: WINDOW_S as u32,

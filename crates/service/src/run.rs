@@ -21,7 +21,10 @@ use calvex_core::columns::PageRead;
 use calvex_core::journal::decode_batch;
 use calvex_store::records::Act;
 use calvex_store::records::access::Actor;
-use calvex_store::{PartCache, Server, ServerSettings, Store, StoreOptions};
+use calvex_store::{
+    JournalRowRef, JournalTable, Others, PartCache, Server, ServerSettings, Store, StoreError, StoreOptions,
+};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU32, Ordering};
 use std::time::Duration;
@@ -50,7 +53,8 @@ pub struct Running {
 pub async fn open_database(settings: &Settings) -> Result<(Option<Server>, Store)> {
     let url = settings.text("database.url");
     if !url.is_empty() {
-        let store = Store::open(StoreOptions::url(url, settings.flag("database.allow_lossy"))?).await?;
+        let options = StoreOptions::url(url, settings.flag("database.allow_lossy"))?;
+        let store = patiently(|| Store::open(options.clone())).await?;
         return Ok((None, store));
     }
     let server = Server::start(ServerSettings {
@@ -77,7 +81,8 @@ pub async fn start(settings: Settings, admin_password: Option<String>) -> Result
     let listeners = Listeners::bind(&settings).await?;
     let addresses = listeners.addresses()?;
     let (server, store) = open_database(&settings).await?;
-    match start_on(settings, store, admin_password, system_clock()).await {
+    let others = if server.is_some() { Others::Impossible } else { Others::Watched };
+    match start_on(settings, store, others, admin_password, system_clock()).await {
         Ok((app, table, committer)) => Ok(serve(app, table, committer, server, (listeners, addresses))),
         Err(e) => {
             if let Some(server) = server {
@@ -113,14 +118,44 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
 
 type Started = (Shared, Arc<AtomicU32>, JoinHandle<()>);
 
-async fn start_on(settings: Settings, store: Store, admin_password: Option<String>, clock: Clock) -> Result<Started> {
-    let claim = store.claim(settings.text("node.name")).await?;
+/// Tries of a step of the start whose error passes by itself, and the pause between.
+const START_TRIES: u32 = 60;
+const START_PAUSE: Duration = Duration::from_millis(500);
+
+/// Does a step of the start, again where its error passes: too many connections, a deadlock, a server that comes up.
+async fn patiently<T, F>(step: impl Fn() -> F) -> Result<T>
+where
+    F: Future<Output = std::result::Result<T, StoreError>>,
+{
+    let mut tries = 1;
+    loop {
+        match step().await {
+            Err(e) if e.is_passing() && tries < START_TRIES => tracing::warn!("the start waits: {e}"),
+            done => return Ok(done?),
+        }
+        tries += 1;
+        tokio::time::sleep(START_PAUSE).await;
+    }
+}
+
+async fn start_on(
+    settings: Settings,
+    store: Store,
+    others: Others,
+    admin_password: Option<String>,
+    clock: Clock,
+) -> Result<Started> {
+    let claim = patiently(|| store.claim(settings.text("node.name"), others)).await?;
+    let installation = patiently(|| store.installation(rand::random())).await?;
     first_admin(&store, admin_password, clock()).await?;
-    let swept = store.sweep_orphans(&claim).await?;
+    let swept = patiently(|| store.sweep_orphans(&claim)).await?;
     let config = Config::load(&store).await?;
     let view = Arc::new(View::new(store.chunks().await?));
     let metrics = Metrics::new();
-    let table = Arc::new(AtomicU32::new(store.journal_tables().await?.last().copied().unwrap_or(1)));
+    let own = patiently(|| store.journal_tables()).await?.into_iter().filter(|t| t.slot == claim.slot);
+    let table = JournalTable { slot: claim.slot, no: own.map(|t| t.no).max().unwrap_or(1) };
+    patiently(|| store.add_journal_table(table)).await?;
+    let table = Arc::new(AtomicU32::new(table.no));
     let stuck_since_ns = Arc::new(AtomicI64::new(0));
     let (touched_from_ns, fenced) = (Arc::new(AtomicI64::new(i64::MAX)), Arc::new(AtomicBool::new(false)));
     let committer = Committer {
@@ -140,6 +175,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
     let app = Arc::new(App {
         cache: PartCache::new(
             settings.mib("search.cache_mib") as u64,
+            &installation,
             Some(settings.mib("search.disk_cache_mib") as u64)
                 .filter(|bytes| *bytes > 0)
                 .map(|bytes| (settings.data_dir().join("cache"), bytes)),
@@ -156,6 +192,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
         sign_ins: SignIns::new(cores),
         proposals: crate::explore::Proposals::default(),
         decode_slots: Arc::new(Semaphore::new(cores)),
+        rule_slots: Arc::new(Semaphore::new(2)),
         tail_slots: Arc::new(Semaphore::new(crate::tail::AT_ONCE)),
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         searchers: Searchers::new(cores)?,
@@ -177,7 +214,7 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
     app.limits.load(&app.store, (app.clock)()).await?;
     let replayed = replay(&app).await?;
     tracing::info!(open_files = app.open_files, "files that may be open");
-    tracing::info!(node = app.claim.node, epoch = app.claim.epoch, replayed, swept, "the journal is replayed");
+    tracing::info!(node = app.claim.slot, epoch = app.claim.epoch, replayed, swept, "the journal is replayed");
     app.ready.store(true, Ordering::SeqCst);
     Ok((app, table, tokio::spawn(committing)))
 }
@@ -185,16 +222,18 @@ async fn start_on(settings: Settings, store: Store, admin_password: Option<Strin
 /// Brings what an earlier epoch left in the journal back into heads. A damaged batch stays where it is, and is told.
 async fn replay(app: &Shared) -> Result<usize> {
     let now_ns = (app.clock)();
-    let node = app.claim.node;
     let mut events = 0;
+    let mut left = BTreeSet::new();
     app.store
-        .replay(node, |stored| {
-            let place = format!("{node}-{}-{}", stored.at.epoch, stored.at.seq);
+        .replay(&app.claim, |stored| {
+            left.insert((stored.at.slot, stored.at.epoch));
+            let JournalRowRef { slot, epoch, seq, .. } = stored.at;
+            let place = format!("{slot}-{epoch}-{seq}");
             match decode_batch(&stored.batch, &place) {
                 Ok(page) => {
                     events += page.rows();
                     app.touched_from_ns.fetch_min(page.time_span().0, Ordering::SeqCst);
-                    let page = page.with_origin(node, stored.at.epoch, stored.at.seq);
+                    let page = page.with_origin(slot, epoch, seq);
                     let key = HeadKey { lane: stored.lane, day: stored.day, late: stored.late };
                     app.view.admit(key, page, stored.at, now_ns);
                     app.view.compact(key);
@@ -204,6 +243,7 @@ async fn replay(app: &Shared) -> Result<usize> {
             Ok(())
         })
         .await?;
+    app.store.forget_owned(&app.claim, &left).await?;
     Ok(events)
 }
 
@@ -250,6 +290,9 @@ impl Running {
         while self.jobs.join_next().await.is_some() {}
         if let Err(e) = write_arrivals(&self.app).await {
             tracing::warn!("the last account of arrivals was not written: {e}");
+        }
+        if let Err(e) = self.app.store.leave(&self.app.claim).await {
+            tracing::warn!("the next start will watch for this node, since its leave was not noted: {e}");
         }
         self.app.store.close().await;
         if let Some(server) = self.server {

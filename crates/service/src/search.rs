@@ -8,13 +8,15 @@ use calvex_core::event::time::{SECOND_NS, format_utc};
 use calvex_core::event::{Event, answer_json};
 use calvex_core::query::{Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse, read_moment};
 use calvex_core::search::{
-    Cursor, Explanation, Find, Found, Histogram, Order, Progress, Scope, field_names, find, histogram, unknown_fields,
+    Budget, Cursor, Explanation, Find, Found, Histogram, Order, Progress, Scope, field_names, find, histogram,
+    unknown_fields,
 };
 use calvex_core::story::{Tie, services_of, story_filter};
 use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
+use tokio::sync::Semaphore;
 
 /// Events of one answer at most.
 const MAX_LIMIT: usize = 1000;
@@ -120,6 +122,15 @@ pub async fn run<T: Send + 'static>(
     Ok(run_told(app, may_read, None, work).await?.0)
 }
 
+/// As [`run`], in a slot of the rules.
+pub async fn run_for_rules<T: Send + 'static>(
+    app: &Shared,
+    may_read: impl Fn(u32) -> bool,
+    work: impl FnOnce(&Scope) -> T + Send + 'static,
+) -> Result<T> {
+    Ok(run_in(app, &app.rule_slots, may_read, None, work).await?.0)
+}
+
 /// As [`run`], telling `listener` on the way; with the parts read and the bytes fetched for them.
 pub async fn run_told<T: Send + 'static>(
     app: &Shared,
@@ -127,7 +138,17 @@ pub async fn run_told<T: Send + 'static>(
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    let slot = tokio::time::timeout(SLOT_WAIT, app.search_slots.clone().acquire_owned()).await;
+    run_in(app, &app.search_slots, may_read, listener, work).await
+}
+
+async fn run_in<T: Send + 'static>(
+    app: &Shared,
+    slots: &Arc<Semaphore>,
+    may_read: impl Fn(u32) -> bool,
+    listener: Option<Listener>,
+    work: impl FnOnce(&Scope) -> T + Send + 'static,
+) -> Result<(T, (u64, u64))> {
+    let slot = tokio::time::timeout(SLOT_WAIT, slots.clone().acquire_owned()).await;
     let slot = slot.map_err(|_| ServiceError::Busy("other searches take all slots; try again".into(), 2))?;
     let view = app.view.segments(&app.catalogue.get(), (app.clock)(), may_read);
     let gone = Arc::new(AtomicBool::new(false));
@@ -138,8 +159,8 @@ pub async fn run_told<T: Send + 'static>(
     let began = Instant::now();
     let done = tokio::task::spawn_blocking(move || {
         let _slot = slot;
-        let bucket_of = |chunk| shared.view.bucket_of(chunk);
-        let source = shared.cache.reader(&shared.store, runtime, &bucket_of);
+        let location_of = |chunk| shared.view.location_of(chunk);
+        let source = shared.cache.reader(&shared.store, runtime, &location_of);
         let stop = || {
             if gone.load(Ordering::Relaxed) {
                 return Some("the one who asked has gone".to_owned());
@@ -147,7 +168,15 @@ pub async fn run_told<T: Send + 'static>(
             (Instant::now() > until).then(|| "the time limit was reached; narrow the range or the query".to_owned())
         };
         let told = listener.as_deref().map(|l| l as &(dyn Fn(Progress) + Sync));
-        let scope = Scope { view: &view, source: &source, workers: &shared.searchers, stop: &stop, progress: told };
+        let budget = Budget::new(shared.settings.mib("search.memory_mib"));
+        let scope = Scope {
+            view: &view,
+            source: &source,
+            workers: &shared.searchers,
+            stop: &stop,
+            budget: &budget,
+            progress: told,
+        };
         let done = work(&scope);
         (done, source.reads())
     });
@@ -258,9 +287,7 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
     )
     .await?;
     let config = app.catalogue.get();
-    let hidden: Vec<String> =
-        config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.told).map(|l| l.name.clone()).collect();
-
+    let hidden = hidden_lanes(app, reader);
     let mut reasons = Vec::new();
     match in_range {
         0 => reasons.push("No event at all stands in this range, in the lanes you may read.".to_owned()),
@@ -367,14 +394,13 @@ pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswe
     let (tie, filter) = story_filter(id)
         .ok_or_else(|| ServiceError::BadRequest(format!("`{id}` holds no letter or digit; paste an id")))?;
     let query = filter.to_string();
-    let asked = filter.clone();
     let (Found { events, more, explain }, reads) = run_told(
         app,
         |lane| reader.may_read(lane),
         None,
         move |scope| {
             let ask =
-                Find { filter: &asked, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: STORY_LIMIT };
+                Find { filter: &filter, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: STORY_LIMIT };
             find(scope, &ask)
         },
     )
@@ -389,37 +415,17 @@ pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswe
         services: services_of(events.iter().map(|(e, _): &(Event, Arc<str>)| e)),
         events: events.iter().map(|(e, lane)| answer_json(e, lane)).collect(),
         lanes,
-        lanes_not_readable: hidden_lanes(app, reader, filter).await?,
+        lanes_not_readable: hidden_lanes(app, reader),
         more,
         explain: timed(explain, began, reads),
     })
 }
 
-/// The lanes that hold an event of the story, may not be read, and may be named.
-async fn hidden_lanes(app: &Shared, reader: &Reader, filter: Filter) -> Result<Vec<String>> {
+/// The lanes that were not searched because they may not be read, of those that may be named. All of them, whatever the
+/// question: which of them hold something would be an answer out of them.
+fn hidden_lanes(app: &Shared, reader: &Reader) -> Vec<String> {
     let config = app.catalogue.get();
-    let hidden: Vec<(u32, String)> = config
-        .lanes()
-        .into_iter()
-        .filter(|l| !reader.may_read(l.id) && l.told)
-        .map(|l| (l.id, l.name.clone()))
-        .collect();
-    let mut holding = Vec::new();
-    for (id, name) in hidden {
-        let filter = filter.clone();
-        let holds = run(
-            app,
-            |lane| lane == id,
-            move |scope| {
-                let ask = Find { filter: &filter, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: 1 };
-                !find(scope, &ask).events.is_empty()
-            },
-        );
-        if holds.await? {
-            holding.push(name);
-        }
-    }
-    Ok(holding)
+    config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.told).map(|l| l.name.clone()).collect()
 }
 
 #[cfg(test)]

@@ -58,6 +58,8 @@ pub struct App {
     pub decode_slots: Arc<Semaphore>,
     /// Searching has slots of its own, so that no query can stop intake.
     pub search_slots: Arc<Semaphore>,
+    /// Rules have slots of their own, so that readers cannot keep them from being judged.
+    pub rule_slots: Arc<Semaphore>,
     /// Those who follow what comes have places of their own.
     pub tail_slots: Arc<Semaphore>,
     /// The threads that scan for all searches.

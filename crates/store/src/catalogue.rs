@@ -6,8 +6,9 @@
 //! - A merge happened when the catalogue names the new chunk; the old rows went in the same transaction.
 //! - A bucket that is closing takes no chunk; it is dropped only when no catalogue row names it.
 
+use crate::claim::Claim;
 use crate::fault::Step;
-use crate::journal::{Claim, JournalRowRef};
+use crate::journal::{JournalRowRef, JournalTable};
 use crate::rollup::RollupPlace;
 use crate::{Result, Store, StoreError, sql};
 use sqlx::{Executor, MySqlConnection, Row};
@@ -45,6 +46,8 @@ pub struct ChunkRow {
     pub bytes: u64,
     pub parts: u16,
     pub late: bool,
+    /// Of all its parts; 0 for chunks from before there was one.
+    pub checksum: u32,
     /// The roll-up that holds its filter.
     pub rollup: Option<RollupPlace>,
 }
@@ -117,8 +120,14 @@ impl Store {
                     bytes: r.try_get(8)?,
                     parts: r.try_get(9)?,
                     late: r.try_get(10)?,
+                    checksum: r.try_get(14)?,
                     rollup: match r.try_get(11)? {
-                        Some(id) => Some(RollupPlace { id, place: r.try_get(12)?, bucket: r.try_get(13)? }),
+                        Some(id) => Some(RollupPlace {
+                            id,
+                            place: r.try_get(12)?,
+                            bucket: r.try_get(13)?,
+                            checksum: r.try_get(15)?,
+                        }),
                         None => None,
                     },
                 })
@@ -141,13 +150,12 @@ impl Store {
         Ok(())
     }
 
-    /// Writes parts of a chunk, the first of them number `from`, together. Until the seal, no one reads them. Writing
-    /// the same part again replaces it.
+    /// Writes parts of a chunk, the first of them number `from`, together. Until the seal, no one reads them.
     ///
     /// # Errors
-    /// Where the database fails.
+    /// Where the database fails, or one of them is there already.
     pub async fn write_parts(&self, bucket: i32, chunk: u64, from: u16, parts: &[Vec<u8>]) -> Result<()> {
-        let head = format!("REPLACE INTO {} (chunk, part, bytes) ", parts_table(bucket));
+        let head = format!("INSERT INTO {} (chunk, part, bytes) ", parts_table(bucket));
         let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new(head);
         insert.push_values((from..).zip(parts), |mut row, (n, part)| {
             row.push_bind(chunk).push_bind(n).push_bind(part.as_slice());
@@ -174,6 +182,13 @@ impl Store {
         self.faults.reach(Step::PartsBegin)?;
         for (row, parts) in chunks {
             self.open_bucket(row.bucket).await?;
+            let mut connection = self.pool.acquire().await?;
+            if is_catalogued(&mut connection, row).await? {
+                // An earlier try went further than its answer told.
+                continue;
+            }
+            drop(connection);
+            self.remove_unnamed(row.bucket, row.id).await?;
             let mut from = 0;
             while let Some(rest) = parts.get(from..).filter(|rest| !rest.is_empty()) {
                 if from * 2 >= parts.len() || rest.len() <= PARTS_AT_ONCE {
@@ -187,6 +202,17 @@ impl Store {
         self.faults.reach(Step::PartsDone)
     }
 
+    /// Removes what an earlier try left of parts that nothing names.
+    pub(crate) async fn remove_unnamed(&self, bucket: i32, id: u64) -> Result<()> {
+        let delete = format!(
+            "DELETE FROM {} WHERE chunk = ? AND NOT EXISTS (SELECT 1 FROM chunk WHERE id = ?)
+             AND NOT EXISTS (SELECT 1 FROM rollup WHERE id = ?)",
+            parts_table(bucket)
+        );
+        sqlx::query(sql::safe(delete)).bind(id).bind(id).bind(id).execute(&self.pool).await?;
+        Ok(())
+    }
+
     /// Seals: adds the catalogue rows and removes exactly the journal rows covered, or nothing. When the outcome of an
     /// earlier try is unknown, calling again finds out.
     ///
@@ -194,19 +220,29 @@ impl Store {
     /// [`StoreError::Fenced`], [`StoreError::Missing`] where the bucket is closing or a journal row is gone.
     pub async fn seal(&self, claim: &Claim, seal: &Seal) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        if !self.begin_swap(&mut tx, claim, &seal.chunks).await? {
-            return Ok(());
-        }
-        let mut by_table: BTreeMap<(u32, u32), Vec<u64>> = BTreeMap::new();
+        let Some(n) = self.begin_swap(&mut tx, claim, &seal.chunks).await? else { return Ok(()) };
+        let mut by_table: BTreeMap<(JournalTable, u16, u32), Vec<u64>> = BTreeMap::new();
         for row in &seal.covers {
-            by_table.entry((row.table, row.epoch)).or_default().push(row.seq);
+            by_table.entry((row.table, row.slot, row.epoch)).or_default().push(row.seq);
+        }
+        let origins = origins_of(&seal.covers);
+        for origin in &origins {
+            let own = sqlx::query(sql::OWNER_USE).bind(origin.slot).bind(origin.epoch);
+            let used = own.bind(claim.slot).bind(claim.epoch).execute(&mut *tx).await?.rows_affected();
+            if used != 1 {
+                return Err(StoreError::Fenced(claim.name.clone()));
+            }
+            for chunk in &seal.chunks {
+                let add = sqlx::query(sql::ORIGIN_ADD).bind(chunk.id).bind(origin.slot).bind(origin.epoch);
+                add.bind(origin.seq_min).bind(origin.seq_max).execute(&mut *tx).await?;
+            }
         }
         let mut removed = 0;
-        for ((table, epoch), seqs) in by_table {
+        for ((table, slot, epoch), seqs) in by_table {
             for some in seqs.chunks(5000) {
                 let list = some.iter().map(u64::to_string).collect::<Vec<_>>().join(",");
-                let delete = format!("DELETE FROM journal_{table} WHERE node = ? AND epoch = ? AND seq IN ({list})");
-                let query = sqlx::query(sql::safe(delete)).bind(claim.node).bind(epoch).persistent(false);
+                let delete = format!("DELETE FROM {} WHERE node = ? AND epoch = ? AND seq IN ({list})", table.name());
+                let query = sqlx::query(sql::safe(delete)).bind(slot).bind(epoch).persistent(false);
                 removed += query.execute(&mut *tx).await?.rows_affected();
             }
         }
@@ -216,6 +252,8 @@ impl Store {
                 seal.covers.len()
             )));
         }
+        let added: Vec<u64> = seal.chunks.iter().map(|c| c.id).collect();
+        note_change(&mut tx, claim, n, &added, &[], &origins).await?;
         self.end_swap(tx).await
     }
 
@@ -228,9 +266,7 @@ impl Store {
     /// got another term meanwhile.
     pub async fn merge(&self, claim: &Claim, merge: &Merge) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        if !self.begin_swap(&mut tx, claim, &merge.chunks).await? {
-            return Ok(());
-        }
+        let Some(n) = self.begin_swap(&mut tx, claim, &merge.chunks).await? else { return Ok(()) };
         for old in &merge.replaces {
             let same = sqlx::query_scalar(sql::CHUNK_REMOVE_TERM).bind(old.id).bind(old.visible_until_ns);
             let same: i64 = same.fetch_one(&mut *tx).await?;
@@ -239,18 +275,19 @@ impl Store {
             }
             sqlx::query(sql::CHUNK_REMOVE).bind(old.id).execute(&mut *tx).await?;
         }
+        let ids = |chunks: &[ChunkRow]| chunks.iter().map(|c| c.id).collect::<Vec<_>>();
+        note_change(&mut tx, claim, n, &ids(&merge.chunks), &ids(&merge.replaces), &[]).await?;
         self.end_swap(tx).await
     }
 
-    /// Fences a transaction and adds catalogue rows; false where an earlier try did so already.
-    async fn begin_swap(&self, tx: &mut MySqlConnection, claim: &Claim, chunks: &[ChunkRow]) -> Result<bool> {
-        self.fence_work(tx, claim).await?;
+    /// Fences a transaction and adds catalogue rows; the number of the work. Nothing where an earlier try did so already.
+    async fn begin_swap(&self, tx: &mut MySqlConnection, claim: &Claim, chunks: &[ChunkRow]) -> Result<Option<u64>> {
+        let n = self.fence_work(tx, claim).await?;
         self.faults.reach(Step::Fenced)?;
-        if let Some(first) = chunks.first() {
-            let done: i64 = sqlx::query_scalar(sql::CHUNK_EXISTS).bind(first.id).fetch_one(&mut *tx).await?;
-            if done > 0 {
-                return Ok(false);
-            }
+        if let Some(first) = chunks.first()
+            && is_catalogued(tx, first).await?
+        {
+            return Ok(None);
         }
         for chunk in chunks {
             self.use_bucket(tx, chunk.bucket).await?;
@@ -267,17 +304,21 @@ impl Store {
                 .bind(chunk.parts)
                 .bind(calvex_core::chunk::VERSION)
                 .bind(chunk.late)
+                .bind(chunk.checksum)
                 .execute(&mut *tx)
                 .await?;
         }
         self.faults.reach(Step::Added)?;
-        Ok(true)
+        Ok(Some(n))
     }
 
-    /// Begins a transaction that only the node's newest epoch may commit.
-    pub(crate) async fn fence_work(&self, tx: &mut MySqlConnection, claim: &Claim) -> Result<()> {
-        let fence = sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch);
-        if fence.execute(tx).await?.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Fenced(claim.name.clone())) }
+    /// Begins a transaction that only the slot's newest epoch may commit; the number of the work.
+    pub(crate) async fn fence_work(&self, tx: &mut MySqlConnection, claim: &Claim) -> Result<u64> {
+        let moved = sqlx::query(sql::FENCE_WORK).bind(claim.slot).bind(claim.epoch).execute(tx).await?;
+        match moved.rows_affected() {
+            1 => Ok(moved.last_insert_id()),
+            _ => Err(StoreError::Fenced(claim.name.clone())),
+        }
     }
 
     /// Holds a bucket open for the transaction.
@@ -357,9 +398,10 @@ impl Store {
         );
         sqlx::query(sql::safe(copy)).bind(chunk).execute(&self.pool).await?;
         let mut tx = self.pool.begin().await?;
-        self.fence_work(&mut tx, claim).await?;
+        let n = self.fence_work(&mut tx, claim).await?;
         self.use_bucket(&mut tx, to).await?;
         sqlx::query(sql::CHUNK_MOVE).bind(to).bind(chunk).bind(from).execute(&mut *tx).await?;
+        note_change(&mut tx, claim, n, &[chunk], &[chunk], &[]).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -395,7 +437,7 @@ impl Store {
         Ok(true)
     }
 
-    /// Removes parts that `node` wrote in earlier epochs and never catalogued; how many chunks' worth.
+    /// Removes parts that earlier claims wrote and never catalogued; how many.
     ///
     /// # Errors
     /// Where the database fails.
@@ -404,20 +446,16 @@ impl Store {
         for day in self.buckets().await? {
             let table = parts_table(day);
             // A bucket whose table is gone was dropped up to its last step; that step is repeated here.
-            let exists: i64 = sqlx::query_scalar(
-                "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?",
-            )
-            .bind(&table)
-            .fetch_one(&self.pool)
-            .await?;
+            let exists: i64 = sqlx::query_scalar(sql::TABLE_EXISTS).bind(&table).fetch_one(&self.pool).await?;
             if exists == 0 {
                 sqlx::query(sql::BUCKET_REMOVE).bind(day).execute(&self.pool).await?;
                 continue;
             }
-            let (from, to) = (chunk_id(claim.node, 0, 0), chunk_id(claim.node, claim.epoch, 0));
+            // Its own claim may be writing; every other is over, since one node lives at a time.
+            let (from, to) = (claim.first_chunk, crate::claim::chunk_ids(claim.slot).1);
             let delete = format!(
                 "DELETE p FROM {table} p LEFT JOIN chunk c ON c.id = p.chunk AND c.bucket = ? LEFT JOIN rollup r ON r.id = p.chunk
-                 WHERE c.id IS NULL AND r.id IS NULL AND p.chunk >= ? AND p.chunk < ?"
+                 WHERE c.id IS NULL AND r.id IS NULL AND p.chunk NOT BETWEEN ? AND ?"
             );
             let query = sqlx::query(sql::safe(delete)).bind(day).bind(from).bind(to);
             swept += query.execute(&self.pool).await?.rows_affected();
@@ -426,7 +464,58 @@ impl Store {
     }
 }
 
-/// The id of a node's nth chunk of an epoch: 12 bits of node, 28 of epoch, 24 of number.
-pub fn chunk_id(node: u16, epoch: u32, number: u32) -> u64 {
-    u64::from(node & 0xfff) << 52 | u64::from(epoch & 0xfff_ffff) << 24 | u64::from(number & 0xff_ffff)
+/// Whether the catalogue names this very chunk, as it does after a try whose outcome was not told.
+async fn is_catalogued(connection: &mut MySqlConnection, chunk: &ChunkRow) -> Result<bool> {
+    let same = sqlx::query_scalar(sql::CHUNK_IS)
+        .bind(chunk.id)
+        .bind(chunk.rows)
+        .bind(chunk.bytes)
+        .bind(chunk.time_min)
+        .bind(chunk.time_max)
+        .bind(chunk.checksum);
+    let same: i64 = same.fetch_one(connection).await?;
+    Ok(same > 0)
+}
+
+/// Journal rows of one slot and epoch that a seal covers.
+#[derive(Debug, PartialEq, Eq)]
+struct Origin {
+    slot: u16,
+    epoch: u32,
+    seq_min: u64,
+    seq_max: u64,
+}
+
+fn origins_of(covers: &[JournalRowRef]) -> Vec<Origin> {
+    let mut spans: BTreeMap<(u16, u32), (u64, u64)> = BTreeMap::new();
+    for row in covers {
+        let span = spans.entry((row.slot, row.epoch)).or_insert((row.seq, row.seq));
+        *span = (span.0.min(row.seq), span.1.max(row.seq));
+    }
+    let origin = |((slot, epoch), (seq_min, seq_max))| Origin { slot, epoch, seq_min, seq_max };
+    spans.into_iter().map(origin).collect()
+}
+
+/// Changes that are kept for nodes that follow.
+const CHANGES_KEPT: u64 = 4096;
+
+/// Notes what a work transaction did to the catalogue.
+async fn note_change(
+    tx: &mut MySqlConnection,
+    claim: &Claim,
+    n: u64,
+    added: &[u64],
+    removed: &[u64],
+    sealed: &[Origin],
+) -> Result<()> {
+    let list = |ids: &[u64]| format!("[{}]", ids.iter().map(u64::to_string).collect::<Vec<_>>().join(","));
+    let each = |o: &Origin| format!("[{},{},{},{}]", o.slot, o.epoch, o.seq_min, o.seq_max);
+    let sealed = format!("[{}]", sealed.iter().map(each).collect::<Vec<_>>().join(","));
+    let add = sqlx::query(sql::CHANGE_ADD).bind(claim.slot).bind(claim.epoch).bind(n);
+    add.bind(list(added)).bind(list(removed)).bind(sealed).execute(&mut *tx).await?;
+    if n.is_multiple_of(256) {
+        let forget = sqlx::query(sql::CHANGE_FORGET).bind(claim.slot).bind(claim.epoch);
+        forget.bind(n.saturating_sub(CHANGES_KEPT)).execute(tx).await?;
+    }
+    Ok(())
 }

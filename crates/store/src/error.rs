@@ -12,6 +12,11 @@ pub enum StoreError {
     /// Another process took this node's place.
     #[error("node `{0}` was taken over by another process; stop one of the two, or give it another node.name")]
     Fenced(String),
+    /// Another process lives on this database.
+    #[error(
+        "node `{0}` lives on this database; stop it first, or give this service a database of its own (`calvex admin nodes` lists them)"
+    )]
+    Alive(String),
     /// A name is taken.
     #[error("{0} is taken; choose another name")]
     Taken(String),

@@ -1,25 +1,38 @@
-//! Step 7: the node's claim, the journal and receipts. One commit is one transaction, fenced by the node's own row.
+//! Step 7: the journal and receipts. One commit is one transaction, which begins by moving the journal fence of the
+//! node's slot.
 //!
 //! Rules of recovery, a test each:
-//! - A commit happened when the node's `seq` says so: the fence moves it in the same transaction.
-//! - A journal row belongs to the epoch that wrote it; a later epoch of the node adopts what is left.
+//! - A commit happened when the fence stands behind it: it moves in the same transaction.
+//! - A journal row belongs to the slot and epoch that wrote it; who owns these seals it.
 //! - A receipt is there if and only if the events it answers for were committed.
 
+use crate::claim::Claim;
 use crate::{Result, Store, StoreError, sql};
 use sqlx::{Executor, MySqlConnection, Row};
+use std::collections::BTreeSet;
 
 /// A journal table is left for a new one beyond this size.
 pub const ROTATE_BYTES: u64 = 64 << 20;
+/// Rows read back at once; each may have some MiB.
+const REPLAYED_AT_ONCE: u32 = 8;
 
-/// A node's hold on its row: who it is, and in which epoch.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Claim {
-    /// The node's number.
-    pub node: u16,
-    /// Raised at every start.
-    pub epoch: u32,
-    /// The node's name.
-    pub name: String,
+/// A journal table of a slot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct JournalTable {
+    /// The slot it belongs to; 0 for tables from before there were slots.
+    pub slot: u16,
+    /// Counts up.
+    pub no: u32,
+}
+
+impl JournalTable {
+    /// Its name in the database.
+    pub(crate) fn name(self) -> String {
+        match self.slot {
+            0 => format!("journal_{}", self.no),
+            slot => format!("journal_{slot}_{}", self.no),
+        }
+    }
 }
 
 /// One row to be journalled.
@@ -42,8 +55,10 @@ pub struct JournalRow {
 /// Where a journal row stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct JournalRowRef {
-    /// Number of the journal table.
-    pub table: u32,
+    /// The journal table.
+    pub table: JournalTable,
+    /// The slot that wrote it.
+    pub slot: u16,
     /// The epoch that wrote it.
     pub epoch: u32,
     /// Its seq.
@@ -69,7 +84,7 @@ pub struct ReceiptRow {
 #[derive(Debug, Clone)]
 pub struct Commit {
     /// The journal table written to.
-    pub table: u32,
+    pub table: JournalTable,
     /// The node's seq before this commit.
     pub after_seq: u64,
     /// Rows with the seqs that follow.
@@ -103,87 +118,97 @@ pub struct StoredBatch {
 }
 
 impl Store {
-    /// Takes the node's place: raises its epoch, so that an earlier process can neither append nor seal.
+    /// Every journal table, in order.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn claim(&self, name: &str) -> Result<Claim> {
-        sqlx::query(sql::NODE_ADD).bind(name).execute(&self.pool).await?;
-        sqlx::query(sql::NODE_CLAIM).bind(name).execute(&self.pool).await?;
-        let row = sqlx::query(sql::NODE_READ).bind(name).fetch_one(&self.pool).await?;
-        Ok(Claim { node: row.try_get(0)?, epoch: row.try_get(1)?, name: name.to_owned() })
+    pub async fn journal_tables(&self) -> Result<Vec<JournalTable>> {
+        let mut connection = self.pool.acquire().await?;
+        crate::claim::tables(&mut connection).await
     }
 
-    /// The journal tables in order; makes the first where there is none.
+    /// Makes a journal table.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn journal_tables(&self) -> Result<Vec<u32>> {
-        let tables: Vec<u32> = sqlx::query_scalar(sql::JOURNAL_TABLES).fetch_all(&self.pool).await?;
-        if tables.is_empty() {
-            self.add_journal_table(1).await?;
-            return Ok(vec![1]);
-        }
-        Ok(tables)
-    }
-
-    /// Makes journal table `no`.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn add_journal_table(&self, no: u32) -> Result<()> {
+    pub async fn add_journal_table(&self, table: JournalTable) -> Result<()> {
         let create = format!(
-            "CREATE TABLE IF NOT EXISTS journal_{no} (
+            "CREATE TABLE IF NOT EXISTS {} (
                 node SMALLINT UNSIGNED NOT NULL, epoch INT UNSIGNED NOT NULL, seq BIGINT UNSIGNED NOT NULL,
                 lane_id INT UNSIGNED NOT NULL, day INT NOT NULL, late BOOLEAN NOT NULL, row_count INT UNSIGNED NOT NULL,
-                batch LONGBLOB NOT NULL, PRIMARY KEY (node, epoch, seq)) ENGINE=InnoDB"
+                batch LONGBLOB NOT NULL, PRIMARY KEY (node, epoch, seq)) ENGINE=InnoDB",
+            table.name()
         );
         self.pool.execute(sql::safe(create)).await?;
-        sqlx::query(sql::JOURNAL_TABLE_ADD).bind(no).execute(&self.pool).await?;
+        sqlx::query(sql::JOURNAL_TABLE_ADD).bind(table.slot).bind(table.no).execute(&self.pool).await?;
         Ok(())
     }
 
-    /// Drops journal table `no` if it is empty.
+    /// Drops a journal table if it is empty. Only the node that owns its slot may ask, and only for a table that it
+    /// writes to no more.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn drop_journal_table(&self, no: u32) -> Result<bool> {
-        let left: Option<u64> = sqlx::query_scalar(sql::safe(format!("SELECT seq FROM journal_{no} LIMIT 1")))
-            .fetch_optional(&self.pool)
-            .await?;
-        if left.is_some() {
-            return Ok(false);
+    pub async fn drop_journal_table(&self, table: JournalTable) -> Result<bool> {
+        let name = table.name();
+        let exists: i64 = sqlx::query_scalar(sql::TABLE_EXISTS).bind(&name).fetch_one(&self.pool).await?;
+        if exists > 0 {
+            let select = format!("SELECT seq FROM {name} LIMIT 1");
+            let left: Option<u64> = sqlx::query_scalar(sql::safe(select)).fetch_optional(&self.pool).await?;
+            if left.is_some() {
+                return Ok(false);
+            }
+            self.pool.execute(sql::safe(format!("DROP TABLE IF EXISTS {name}"))).await?;
         }
-        sqlx::query(sql::JOURNAL_TABLE_REMOVE).bind(no).execute(&self.pool).await?;
-        self.pool.execute(sql::safe(format!("DROP TABLE IF EXISTS journal_{no}"))).await?;
+        sqlx::query(sql::JOURNAL_TABLE_REMOVE).bind(table.slot).bind(table.no).execute(&self.pool).await?;
         Ok(true)
     }
 
-    /// Every journal row of the node that is not sealed yet, oldest first, handed to `each` one by one.
+    /// Every journal row that the claim owns and that is not sealed yet, oldest first, handed to `each` one by one.
     ///
     /// # Errors
     /// Where the database fails, or `each` does.
-    pub async fn replay(&self, node: u16, mut each: impl FnMut(StoredBatch) -> Result<()>) -> Result<()> {
+    pub async fn replay(&self, claim: &Claim, mut each: impl FnMut(StoredBatch) -> Result<()>) -> Result<()> {
         for table in self.journal_tables().await? {
-            let mut after = (0u32, 0u64);
+            let mut after = (0u16, 0u32, 0u64);
             loop {
                 let page = format!(
-                    "SELECT epoch, seq, lane_id, day, late, batch FROM journal_{table}
-                     WHERE node = ? AND (epoch, seq) > (?, ?) ORDER BY epoch, seq LIMIT 32"
+                    "SELECT j.node, j.epoch, j.seq, j.lane_id, j.day, j.late, j.batch FROM {} j
+                     JOIN journal_owner o ON o.slot = j.node AND o.epoch = j.epoch
+                     WHERE o.owner_slot = ? AND o.owner_epoch = ? AND (j.node, j.epoch, j.seq) > (?, ?, ?)
+                     ORDER BY j.node, j.epoch, j.seq LIMIT {REPLAYED_AT_ONCE}",
+                    table.name()
                 );
-                let query = sqlx::query(sql::safe(page)).bind(node).bind(after.0).bind(after.1);
-                let rows = query.fetch_all(&self.pool).await?;
+                let query = sqlx::query(sql::safe(page)).bind(claim.slot).bind(claim.epoch);
+                let rows = query.bind(after.0).bind(after.1).bind(after.2).fetch_all(&self.pool).await?;
                 let Some(last) = rows.last() else { break };
-                after = (last.try_get(0)?, last.try_get(1)?);
+                after = (last.try_get(0)?, last.try_get(1)?, last.try_get(2)?);
                 for row in rows {
+                    let (slot, epoch, seq) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
                     each(StoredBatch {
-                        at: JournalRowRef { table, epoch: row.try_get(0)?, seq: row.try_get(1)? },
-                        lane: row.try_get(2)?,
-                        day: row.try_get(3)?,
-                        late: row.try_get(4)?,
-                        batch: row.try_get(5)?,
+                        at: JournalRowRef { table, slot, epoch, seq },
+                        lane: row.try_get(3)?,
+                        day: row.try_get(4)?,
+                        late: row.try_get(5)?,
+                        batch: row.try_get(6)?,
                     })?;
                 }
+            }
+        }
+        Ok(())
+    }
+
+    /// Forgets that the claim owns epochs of which no journal row is left; `left` are those that have some.
+    ///
+    /// # Errors
+    /// Where the database fails; they are forgotten at the next start then.
+    pub async fn forget_owned(&self, claim: &Claim, left: &BTreeSet<(u16, u32)>) -> Result<()> {
+        let owned = sqlx::query(sql::OWNER_ALL).bind(claim.slot).bind(claim.epoch).fetch_all(&self.pool).await?;
+        for row in owned {
+            let (slot, epoch): (u16, u32) = (row.try_get(0)?, row.try_get(1)?);
+            if (slot, epoch) != (claim.slot, claim.epoch) && !left.contains(&(slot, epoch)) {
+                let forget = sqlx::query(sql::OWNER_FORGET).bind(slot).bind(epoch);
+                forget.bind(claim.slot).bind(claim.epoch).execute(&self.pool).await?;
             }
         }
         Ok(())
@@ -199,10 +224,13 @@ impl Store {
         let mut tx = self.pool.begin().await?;
         let count = commit.rows.len() as u64;
         let fence =
-            sqlx::query(sql::FENCE_JOURNAL).bind(count).bind(claim.node).bind(claim.epoch).bind(commit.after_seq);
+            sqlx::query(sql::FENCE_JOURNAL).bind(count).bind(claim.slot).bind(claim.epoch).bind(commit.after_seq);
         if fence.execute(&mut *tx).await?.rows_affected() != 1 {
-            let seq: Option<u64> =
-                sqlx::query_scalar(sql::NODE_SEQ).bind(claim.node).bind(claim.epoch).fetch_optional(&mut *tx).await?;
+            let seq: Option<u64> = sqlx::query_scalar(sql::JOURNAL_SEQ)
+                .bind(claim.slot)
+                .bind(claim.epoch)
+                .fetch_optional(&mut *tx)
+                .await?;
             tx.rollback().await?;
             return match seq {
                 Some(seq) if seq == commit.after_seq + count => Ok(Committed::Yes),
@@ -267,12 +295,12 @@ fn receipt_row(key_id: u32, idempotency: [u8; 32], row: &sqlx::mysql::MySqlRow) 
     Ok(ReceiptRow { key_id, idempotency, body, answer: row.try_get(1)?, made_ns: row.try_get(2)? })
 }
 
-async fn insert_rows(tx: &mut MySqlConnection, claim: &Claim, table: u32, rows: &[JournalRow]) -> Result<()> {
-    let head = format!("INSERT INTO journal_{table} (node, epoch, seq, lane_id, day, late, row_count, batch) ");
+async fn insert_rows(tx: &mut MySqlConnection, claim: &Claim, table: JournalTable, rows: &[JournalRow]) -> Result<()> {
+    let head = format!("INSERT INTO {} (node, epoch, seq, lane_id, day, late, row_count, batch) ", table.name());
     let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new(head);
     insert.push_values(rows, |mut values, row| {
         values
-            .push_bind(claim.node)
+            .push_bind(claim.slot)
             .push_bind(claim.epoch)
             .push_bind(row.seq)
             .push_bind(row.lane)

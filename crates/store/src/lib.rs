@@ -1,6 +1,7 @@
 //! MariaDB: where everything lives. The supervised server, the schema, journal, receipts, catalogue, parts, records.
 
 mod catalogue;
+mod claim;
 mod error;
 pub mod fault;
 mod filters;
@@ -8,15 +9,17 @@ mod journal;
 mod parts;
 mod pool;
 pub mod records;
+mod relay;
 mod rollup;
 mod server;
 mod sql;
 
-pub use catalogue::{ChunkRow, LaneRow, Merge, Seal, chunk_id};
+pub use catalogue::{ChunkRow, LaneRow, Merge, Seal};
+pub use claim::{Claim, NodeRow, Others};
 pub use error::StoreError;
 pub use filters::Filters;
-pub use journal::{Claim, Commit, Committed, JournalRow, JournalRowRef, ROTATE_BYTES, ReceiptRow, StoredBatch};
-pub use parts::{PartCache, PartReader};
+pub use journal::{Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, StoredBatch};
+pub use parts::{Location, PartCache, PartReader};
 pub use pool::{Store, StoreOptions};
 pub use rollup::{RollupPlace, RollupRow};
 pub use server::{Server, ServerSettings};

@@ -1,8 +1,10 @@
 //! Parts and directories near at hand: in memory within one budget, on the node's disk within another, read through to
 //! MariaDB when missing. Forgetting any of them changes no answer.
 //!
-//! On disk a part is one file, `CHUNK-PART`, with the part's bytes as stored; their checksum is verified whenever a file
-//! is read, and a file that does not hold is removed and fetched again. Files are read, not mapped: a mapped file that
+//! On disk a part is one file, `CHUNK-CHECKSUM-PART`, with the part's bytes as stored, in a folder named after the
+//! installation. The checksum is that of the whole chunk as the catalogue has it, so that a file of another database, or
+//! of the same one before a restore, is never taken for a part of a chunk that got the same id. A file's own checksum is
+//! verified whenever it is read, and one that does not hold is removed and fetched again. Files are read, not mapped: a mapped file that
 //! is cut short under a reader ends the process, and what is read often is in memory anyway.
 
 use crate::{Filters, Store};
@@ -37,8 +39,9 @@ pub struct PartCache {
 }
 
 impl PartCache {
-    /// With `bytes` of memory, and in `disk` a folder and how many bytes it may hold. Files already there are kept.
-    pub fn new(bytes: u64, disk: Option<(PathBuf, u64)>) -> Self {
+    /// With `bytes` of memory, and in `disk` a folder and how many bytes it may hold. Files of this `installation` that
+    /// are already there are kept, those of any other are removed.
+    pub fn new(bytes: u64, installation: &str, disk: Option<(PathBuf, u64)>) -> Self {
         let directories = bytes / DIRECTORY_SHARE;
         PartCache {
             parts: Cache::builder()
@@ -49,36 +52,36 @@ impl PartCache {
                 .max_capacity(directories)
                 .weigher(|_, d: &Arc<Directory>| weigh(d.weight_bytes()))
                 .build(),
-            disk: disk.and_then(|(folder, bytes)| Disk::open(folder, bytes)),
+            disk: disk.and_then(|(folder, bytes)| Disk::open(&folder, installation, bytes)),
             filters: Arc::default(),
         }
     }
 
-    /// A reader for one search; `bucket_of` tells where a chunk's parts stand now.
+    /// A reader for one search; `location_of` returns where a chunk's parts stand now.
     pub fn reader<'a>(
         &'a self,
         store: &'a Store,
         runtime: tokio::runtime::Handle,
-        bucket_of: &'a (dyn Fn(u64) -> Option<i32> + Sync),
+        location_of: &'a (dyn Fn(u64) -> Option<Location> + Sync),
     ) -> PartReader<'a> {
         PartReader {
             cache: self,
             store,
             runtime,
-            bucket_of,
+            location_of,
             parts_read: AtomicU64::new(0),
             fetched_bytes: AtomicU64::new(0),
         }
     }
 
     /// Forgets a chunk of so many parts, on disk too: it expired or was merged.
-    pub fn forget(&self, chunk: u64, parts: u16) {
+    pub fn forget(&self, chunk: u64, checksum: u32, parts: u16) {
         self.directories.invalidate(&chunk);
         self.filters.forget([chunk]);
         for part in 0..parts {
             self.parts.invalidate(&(chunk, part));
             if let Some(disk) = &self.disk {
-                disk.files.invalidate(&(chunk, part));
+                disk.files.invalidate(&(chunk, checksum, part));
             }
         }
     }
@@ -100,21 +103,48 @@ impl PartCache {
 struct Disk {
     folder: Arc<Path>,
     /// Bytes of each file.
-    files: Cache<(u64, u16), u32>,
+    files: Cache<FileKey, u32>,
 }
 
-fn file_of(folder: &Path, (chunk, part): (u64, u16)) -> PathBuf {
-    folder.join(format!("{chunk:016x}-{part}"))
+/// Where the parts of a chunk or roll-up stand, and what they are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Location {
+    /// The bucket of their table.
+    pub bucket: i32,
+    /// Their checksum, as catalogued.
+    pub checksum: u32,
 }
 
-fn key_of(name: &str) -> Option<(u64, u16)> {
-    let (chunk, part) = name.split_once('-')?;
-    Some((u64::from_str_radix(chunk, 16).ok()?, part.parse().ok()?))
+/// What a file holds: chunk, checksum of the chunk, part.
+type FileKey = (u64, u32, u16);
+
+fn file_of(folder: &Path, (chunk, checksum, part): FileKey) -> PathBuf {
+    folder.join(format!("{chunk:016x}-{checksum:08x}-{part}"))
+}
+
+fn key_of(name: &str) -> Option<FileKey> {
+    let mut pieces = name.split('-');
+    let (chunk, checksum, part) = (pieces.next()?, pieces.next()?, pieces.next()?);
+    let key = (u64::from_str_radix(chunk, 16).ok()?, u32::from_str_radix(checksum, 16).ok()?, part.parse().ok()?);
+    pieces.next().is_none().then_some(key)
 }
 
 impl Disk {
     /// Opens the folder and takes over what is in it; nothing where it cannot be made.
-    fn open(folder: PathBuf, bytes: u64) -> Option<Self> {
+    fn open(cache: &Path, installation: &str, bytes: u64) -> Option<Self> {
+        let folder = cache.join(installation);
+        for entry in std::fs::read_dir(cache).into_iter().flatten().flatten() {
+            let path = entry.path();
+            // What is left of another installation, or of a calvex that kept its files here.
+            let gone = match path.is_dir() {
+                true if path == folder => continue,
+                true => std::fs::remove_dir_all(&path),
+                false => std::fs::remove_file(&path),
+            };
+            if let Err(e) = gone {
+                tracing::warn!("{} is of no use and cannot be removed: {e}", path.display());
+            }
+        }
         if let Err(e) = std::fs::create_dir_all(&folder) {
             tracing::warn!("no cache of chunks on disk: {}: {e}", folder.display());
             return None;
@@ -124,7 +154,7 @@ impl Disk {
         let files = Cache::builder()
             .max_capacity(bytes)
             .weigher(|_, size: &u32| *size)
-            .eviction_listener(move |key: Arc<(u64, u16)>, _, cause| {
+            .eviction_listener(move |key: Arc<FileKey>, _, cause| {
                 // A replaced entry is the same file, written anew.
                 if cause != RemovalCause::Replaced {
                     let _ = std::fs::remove_file(file_of(&evict, *key));
@@ -143,10 +173,10 @@ impl Disk {
     }
 
     /// A part whose file is there and whole.
-    fn read(&self, key: (u64, u16)) -> Option<VerifiedPart> {
+    fn read(&self, key: FileKey) -> Option<VerifiedPart> {
         self.files.get(&key)?;
         let read = std::fs::read(file_of(&self.folder, key)).ok();
-        match read.map(|bytes| VerifiedPart::check(bytes, key.0, key.1)) {
+        match read.map(|bytes| VerifiedPart::check(bytes, key.0, key.2)) {
             Some(Ok(part)) => Some(part),
             damaged => {
                 if let Some(Err(e)) = damaged {
@@ -159,7 +189,7 @@ impl Disk {
     }
 
     /// Writes a part beside and moves it in place, so that a file is whole or not there.
-    fn write(&self, key: (u64, u16), part: &VerifiedPart) {
+    fn write(&self, key: FileKey, part: &VerifiedPart) {
         let path = file_of(&self.folder, key);
         let beside = path.with_extension("new");
         let written = std::fs::write(&beside, part.bytes()).and_then(|()| std::fs::rename(&beside, &path));
@@ -175,7 +205,7 @@ pub struct PartReader<'a> {
     cache: &'a PartCache,
     store: &'a Store,
     runtime: tokio::runtime::Handle,
-    bucket_of: &'a (dyn Fn(u64) -> Option<i32> + Sync),
+    location_of: &'a (dyn Fn(u64) -> Option<Location> + Sync),
     parts_read: AtomicU64,
     fetched_bytes: AtomicU64,
 }
@@ -198,9 +228,7 @@ impl PartReader<'_> {
         }
     }
 
-    fn fetch(&self, chunk: u64, part: u16) -> calvex_core::error::Result<VerifiedPart> {
-        let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
-        let bucket = (self.bucket_of)(chunk).ok_or_else(gone)?;
+    fn fetch(&self, bucket: i32, chunk: u64, part: u16) -> calvex_core::error::Result<VerifiedPart> {
         let read = self.runtime.block_on(self.read(bucket, chunk, part));
         let bytes =
             read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} part {part} could not be read: {e}")))?;
@@ -231,12 +259,15 @@ impl ChunkSource for PartReader<'_> {
         if let Some(part) = self.cache.parts.get(&key) {
             return Ok(part);
         }
-        let verified = match self.cache.disk.as_ref().and_then(|d| d.read(key)) {
+        let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
+        let Location { bucket, checksum } = (self.location_of)(chunk).ok_or_else(gone)?;
+        let file = (chunk, checksum, part);
+        let verified = match self.cache.disk.as_ref().and_then(|d| d.read(file)) {
             Some(part) => part,
             None => {
-                let fetched = self.fetch(chunk, part)?;
+                let fetched = self.fetch(bucket, chunk, part)?;
                 if let Some(disk) = &self.cache.disk {
-                    disk.write(key, &fetched);
+                    disk.write(file, &fetched);
                 }
                 fetched
             }

@@ -5,8 +5,8 @@
 //! - A roll-up happened when its record is there; it names only chunks that stood in its bucket then.
 
 use crate::catalogue::PARTS_AT_ONCE;
+use crate::claim::Claim;
 use crate::fault::Step;
-use crate::journal::Claim;
 use crate::{Result, Store, StoreError, sql};
 
 /// A roll-up whose parts are written.
@@ -20,6 +20,8 @@ pub struct RollupRow {
     pub bucket: i32,
     /// How many parts it has.
     pub parts: u16,
+    /// Of all its parts.
+    pub checksum: u32,
     /// Its chunks, by place.
     pub chunks: Vec<u64>,
 }
@@ -33,6 +35,8 @@ pub struct RollupPlace {
     pub place: u16,
     /// Where the roll-up's parts stand.
     pub bucket: i32,
+    /// Of all its parts.
+    pub checksum: u32,
 }
 
 impl Store {
@@ -41,6 +45,7 @@ impl Store {
     /// # Errors
     /// Where the database fails; what was written is swept at the next start.
     pub async fn write_rollup_parts(&self, bucket: i32, id: u64, parts: &[Vec<u8>]) -> Result<()> {
+        self.remove_unnamed(bucket, id).await?;
         for (n, group) in parts.chunks(PARTS_AT_ONCE).enumerate() {
             self.write_parts(bucket, id, (n * PARTS_AT_ONCE) as u16, group).await?;
         }
@@ -61,7 +66,12 @@ impl Store {
             return Ok(());
         }
         self.use_bucket(&mut tx, row.bucket).await?;
-        let add = sqlx::query(sql::ROLLUP_ADD).bind(row.id).bind(row.lane).bind(row.bucket).bind(row.parts);
+        let add = sqlx::query(sql::ROLLUP_ADD)
+            .bind(row.id)
+            .bind(row.lane)
+            .bind(row.bucket)
+            .bind(row.parts)
+            .bind(row.checksum);
         add.execute(&mut *tx).await?;
         for (place, chunk) in (0u16..).zip(&row.chunks) {
             let here = sqlx::query_scalar(sql::CHUNK_IN_BUCKET).bind(chunk).bind(row.bucket);

@@ -80,6 +80,9 @@ export function Download({
             onChange={(value) => setForm(value === "csv" ? "csv" : "ndjson")}
           />
           {form === "csv" && <Field label="Columns" name="columns" value={chosen} onChange={setColumns} mono />}
+          {form === "csv" && (
+            <Muted>A cell that a table program would run as a formula begins with an apostrophe in the file.</Muted>
+          )}
           {done !== undefined && (
             <p role="status">
               <progress max={Math.min(total ?? BOUND, BOUND)} value={done} /> {number(done)} events

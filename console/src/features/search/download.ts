@@ -24,10 +24,18 @@ export interface Fetched {
   more: boolean;
 }
 
-/** The text of rows as RFC 4180 has them. Cells that a table program would take for a formula stay as they are. */
+/** A cell that a table program would take for a formula begins with `'` instead; a number is none. */
+export function defused(cell: string): string {
+  return /^[=+\-@\t\r]/.test(cell) && !/^[+-]?\d*\.?\d+(e[+-]?\d+)?$/i.test(cell) ? `'${cell}` : cell;
+}
+
+/** The text of rows as RFC 4180 has them, without formulas. */
 async function csv(rows: string[][]): Promise<string> {
   const { unparse } = await import("papaparse");
-  return `${unparse(rows, { newline: "\r\n" })}\r\n`;
+  return `${unparse(
+    rows.map((row) => row.map(defused)),
+    { newline: "\r\n" },
+  )}\r\n`;
 }
 
 const cell = (event: LogEvent, column: string) => textOf(valueOf(event, column));

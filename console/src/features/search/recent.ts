@@ -12,6 +12,15 @@ export function recentQueries(): string[] {
   }
 }
 
+/** Forgets them: they are of the person who signs out. */
+export function forgetRecent() {
+  try {
+    localStorage.removeItem(KEY);
+  } catch {
+    // Without storage nothing was kept.
+  }
+}
+
 /** Keeps a query that was asked. */
 export function keepRecent(query: string) {
   if (!query.trim()) return;

@@ -139,7 +139,7 @@ export default function StoryPage() {
         <Problem>
           No event is tied to {story.data.id}. Searched: {story.data.query}.{" "}
           {story.data.lanes_not_readable.length > 0 &&
-            `Lanes you may not read hold some of it: ${story.data.lanes_not_readable.join(", ")}.`}
+            `Lanes that were not searched, because you may not read them: ${story.data.lanes_not_readable.join(", ")}.`}
         </Problem>
       )}
       {story.data && start !== undefined && (
@@ -161,7 +161,9 @@ export default function StoryPage() {
               <span>same in the terminal: calvex story {story.data.id}</span>
             </p>
             {story.data.lanes_not_readable.length > 0 && (
-              <Muted>Lanes you may not read hold more of it: {story.data.lanes_not_readable.join(", ")}.</Muted>
+              <Muted>
+                Lanes that were not searched, because you may not read them: {story.data.lanes_not_readable.join(", ")}.
+              </Muted>
             )}
             {story.data.more && <Muted>Only the first {events.length} events are shown.</Muted>}
           </Head>

@@ -1,16 +1,17 @@
 //! `calvex admin`: backup and restore of a private database, people, and upkeep on demand.
 
 use super::serve::Sources;
-use crate::client::Connection;
+use crate::client::{Connection, segment};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_core::chunk::{ChunkDescription, ColumnDescription};
 use calvex_store::{Server, ServerSettings};
-use calvex_wire::api::{ChunkSummary, NewUser};
+use calvex_wire::api::{ChunkSummary, NewUser, NodeListed};
 use clap::{Args, Subcommand};
 use serde_json::Value;
 use std::fs::File;
 use std::io::{self, BufReader, BufWriter, Write};
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
@@ -43,8 +44,19 @@ enum Act {
         #[arg(long, value_name = "FILE")]
         from: PathBuf,
     },
-    /// Drop expired buckets now
+    /// Drop expired buckets now, however many days they are
     Expire,
+    /// List the nodes of the database, with their epochs and whether they live
+    Nodes {
+        /// As NDJSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Look after one node
+    Node {
+        #[command(subcommand)]
+        act: NodeAct,
+    },
     /// Seal every head now
     Seal,
     /// Merge every chunk that can be merged now
@@ -71,6 +83,12 @@ enum Act {
     },
 }
 
+#[derive(Subcommand)]
+enum NodeAct {
+    /// Free the name of a node that does not live
+    Retire { name: String },
+}
+
 impl Admin {
     pub async fn run(self) -> Result<Ended> {
         match self.act {
@@ -79,6 +97,13 @@ impl Admin {
             Act::Expire => {
                 let answer: Value = self.connection.open().await?.post("/api/expire", &()).await?;
                 output::line(&answer.to_string())?;
+            }
+            Act::Nodes { json } => {
+                let nodes: Vec<NodeListed> = self.connection.open().await?.get("/api/nodes").await?;
+                if json { output::ndjson(&nodes)? } else { list_nodes(&nodes)? }
+            }
+            Act::Node { act: NodeAct::Retire { name } } => {
+                self.connection.open().await?.delete(&format!("/api/nodes/{}", segment(&name))).await?;
             }
             Act::Seal => {
                 let answer: Value = self.connection.open().await?.post("/api/seal", &()).await?;
@@ -105,6 +130,21 @@ impl Admin {
         }
         Ok(Ended::Well)
     }
+}
+
+fn list_nodes(nodes: &[NodeListed]) -> Result<()> {
+    let row = |n: &NodeListed| {
+        let state = if n.alive { "alive" } else { "stopped" };
+        vec![
+            n.name.clone(),
+            n.slot.to_string(),
+            n.epoch.to_string(),
+            n.beat.to_string(),
+            state.into(),
+            n.version.clone(),
+        ]
+    };
+    output::table(&["node", "slot", "epoch", "beats", "", "calvex"], nodes.iter().map(row).collect())
 }
 
 fn list_chunks(chunks: &[ChunkSummary]) -> Result<()> {
@@ -211,7 +251,10 @@ async fn backup(data_dir: &Path, to: &Path) -> Result<()> {
     with_database(data_dir, move |socket| {
         // Under another name until whole, so that a broken backup is never taken for a good one.
         let partial = to.with_extension("partial");
-        let file = File::create(&partial).with_context(|| format!("cannot write {}", partial.display()))?;
+        // It holds every event and every hash of a secret: for its owner alone.
+        let file = File::options().write(true).create(true).truncate(true).mode(0o600).open(&partial);
+        let file = file.with_context(|| format!("cannot write {}", partial.display()))?;
+        file.set_permissions(std::fs::Permissions::from_mode(0o600))?;
         let mut out = zstd::Encoder::new(BufWriter::new(file), 3)?;
         // One consistent snapshot; every row a statement, so that one with a large blob never exceeds a packet.
         let mut dump = tool("mariadb-dump", socket)
@@ -272,6 +315,9 @@ async fn restore(data_dir: &Path, from: &Path) -> Result<()> {
             );
         }
         copied.context("the backup is damaged; the directory holds only part of it, remove it")?;
+        // It is another installation from now on: what was cached of the one it was made of must not answer for it. A
+        // backup from before there were installations has no such table, and gets an id when it is started.
+        let _ = run(Stdio::null(), &["calvex", "-e", "DELETE FROM installation"])?.wait_with_output()?;
         Ok(())
     })
     .await

@@ -36,6 +36,10 @@ pub struct Export {
     /// The columns of a CSV of events: own parts and fields, joined by commas
     #[arg(long, default_value = COLUMNS, requires = "csv", value_delimiter = ',')]
     columns: Vec<String>,
+    /// Leave cells of a CSV as they are, also those that a table program would run as a formula; otherwise these begin
+    /// with an apostrophe
+    #[arg(long, requires = "csv")]
+    formulas: bool,
     /// Where to; standard output if not given
     #[arg(long, short = 'o', value_name = "FILE")]
     output: Option<PathBuf>,
@@ -70,7 +74,7 @@ impl Export {
             ..SearchRequest::default()
         };
         match parse(&ask.query, &Reading::utc(0)).query.measure {
-            Some(_) => figures(&client, &ask, sink).await,
+            Some(_) => figures(&client, &ask, sink, self.formulas).await,
             None => self.events(&client, ask, sink).await,
         }
     }
@@ -95,7 +99,8 @@ impl Export {
                     }
                     Sink::Csv(csv) => {
                         let event = serde_json::to_value(event)?;
-                        csv.write_record(self.columns.iter().map(|column| field_text(&event, column)))?;
+                        let cell = |column: &String| defused(field_text(&event, column), self.formulas);
+                        csv.write_record(self.columns.iter().map(cell))?;
                     }
                 }
             }
@@ -117,6 +122,12 @@ impl Export {
     }
 }
 
+/// A cell that a table program would take for a formula begins with `'` instead, unless `formulas` may be.
+fn defused(cell: String, formulas: bool) -> String {
+    let formula = !formulas && cell.starts_with(['=', '+', '-', '@', '\t', '\r']) && cell.parse::<f64>().is_err();
+    if formula { format!("'{cell}") } else { cell }
+}
+
 impl Sink {
     fn finish(self) -> Result<()> {
         match self {
@@ -127,7 +138,7 @@ impl Sink {
     }
 }
 
-async fn figures(client: &Client, ask: &SearchRequest, mut sink: Sink) -> Result<Ended> {
+async fn figures(client: &Client, ask: &SearchRequest, mut sink: Sink, formulas: bool) -> Result<Ended> {
     let answer: MeasureAnswer = client.post("/api/measure", ask).await?;
     let stepped = !answer.steps.is_empty();
     let names = answer.per.iter().cloned().chain(answer.aggregates.iter().map(|a| a.name.clone()));
@@ -151,7 +162,7 @@ async fn figures(client: &Client, ask: &SearchRequest, mut sink: Sink) -> Result
                     serde_json::to_writer(&mut *out, &row)?;
                     out.write_all(b"\n")?;
                 }
-                Sink::Csv(csv) => csv.write_record(values.map(|v| value_text(&v)))?,
+                Sink::Csv(csv) => csv.write_record(values.map(|v| defused(value_text(&v), formulas)))?,
             }
             rows += 1;
         }

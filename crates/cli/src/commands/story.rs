@@ -45,7 +45,7 @@ impl Story {
             answer.events.iter().try_for_each(|e| output::line(&self.shown.line(e)))?;
         }
         for lane in &answer.lanes_not_readable {
-            eprintln!("lane `{lane}` holds more of this story, which you may not read");
+            eprintln!("lane `{lane}` was not searched: you may not read it");
         }
         check_whole(&answer.explain)?;
         if answer.more {

@@ -59,7 +59,7 @@ pub use rollup::{MAX_MEMBERS, Rollup, build_rollup, plan_rollup};
 pub use whole::{WholeFilter, whole_filter};
 #[cfg(test)]
 pub(crate) use writer::build_chunks_of;
-pub use writer::{BuiltChunk, MAX_CHUNK_ROWS, build_chunks};
+pub use writer::{BuiltChunk, MAX_CHUNK_ROWS, build_chunks, checksum_of};
 
 /// The version written, and the newest read.
 pub const VERSION: u16 = 4;

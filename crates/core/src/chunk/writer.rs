@@ -44,6 +44,18 @@ impl BuiltChunk {
     pub fn bytes(&self) -> usize {
         self.parts.iter().map(Vec::len).sum()
     }
+
+    /// A checksum of all parts; see [`checksum_of`].
+    pub fn checksum(&self) -> u32 {
+        checksum_of(&self.parts)
+    }
+}
+
+/// A checksum (CRC-32) of all bytes of parts, by which those of one chunk are known from those of another with its id.
+pub fn checksum_of(parts: &[Vec<u8>]) -> u32 {
+    let mut hasher = crc32fast::Hasher::new();
+    parts.iter().for_each(|part| hasher.update(part));
+    hasher.finalize()
 }
 
 /// Builds chunks of all rows of `sources`, in (time, id) order; `next_id` gives each chunk its id. Usually one; more

@@ -39,8 +39,6 @@ pub struct MeasureAsk<'a> {
     pub measure: &'a Measure,
     /// Where the steps of `every` begin.
     pub steps: Steps,
-    /// Memory the figures may take, in bytes.
-    pub budget_bytes: usize,
 }
 
 /// Works out a `measure`. The filter of a group's figures is that of the whole query; what stopped or was left out is
@@ -49,12 +47,12 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
     let mut explain = scope.explain(&ask.range);
     let pages = open_all(scope, ask.filter, &ask.range, &mut explain);
     let idle: Mutex<Vec<Partial>> = Mutex::new(Vec::new());
-    let width = scope.workers.width().max(1);
     let done = std::sync::atomic::AtomicUsize::new(0);
     let parts = scope.map(pages.len(), &mut explain, |n| {
         let (lane, at) = &pages[n];
         let mut explain = Explanation::default();
         let mut partial = idle.lock().pop().unwrap_or_else(|| Partial::new(ask));
+        let before = partial.weight_bytes();
         let added = at.with(scope.source, |page| {
             let rows = scan(page, ask.filter, &ask.range, lane, at.is_head(), &mut explain)?;
             if rows.is_empty() { Ok(()) } else { partial.add(ask, page, &rows, lane) }
@@ -62,9 +60,8 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
         if let Err(e) = added {
             explain.left_out.push(e.to_string());
         }
-        if partial.weight_bytes() > ask.budget_bytes / width {
-            explain.stopped = Some("the memory limit was reached; measure fewer groups or a shorter range".to_owned());
-        }
+        // The table at the end takes about as much again.
+        scope.budget.charge(partial.weight_bytes().saturating_sub(before) * 2);
         idle.lock().push(partial);
         if let Some(progress) = scope.progress {
             let done = done.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1;
@@ -74,6 +71,9 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
     });
     for part in parts.into_iter().flatten() {
         explain.add(part);
+    }
+    if scope.budget.is_spent() {
+        explain.stopped.get_or_insert_with(|| scope.budget.reason());
     }
     let mut parts = idle.into_inner().into_iter();
     let mut whole = parts.next().unwrap_or_else(|| Partial::new(ask));

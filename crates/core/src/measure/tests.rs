@@ -91,7 +91,7 @@ proptest! {
             Some(every) => Steps::over(&range, every.step_ns, &TimeZone::UTC).unwrap(),
             None => Steps::None,
         };
-        let ask = MeasureAsk { filter: &filter, range, measure: &measure, steps, budget_bytes: 64 << 20 };
+        let ask = MeasureAsk { filter: &filter, range, measure: &measure, steps };
         let expected = slowly(&ask, &events);
         let mut shelf = Shelf::default();
         for (name, view) in shelf.views(&events) {
@@ -117,13 +117,7 @@ fn estimates_keep_their_bound() {
     let view: Vec<_> = events.chunks(1900).flat_map(|e| shelf.seal(e, 700)).collect();
     let query = parse("measure p50(took_ms), p99(took_ms), distinct(took_ms), sum(took_ms)", &Context::utc(0)).query;
     let measure = query.measure.unwrap();
-    let ask = MeasureAsk {
-        filter: &query.filter,
-        range: TimeRange::ALL,
-        measure: &measure,
-        steps: Steps::None,
-        budget_bytes: 64 << 20,
-    };
+    let ask = MeasureAsk { filter: &query.filter, range: TimeRange::ALL, measure: &measure, steps: Steps::None };
     let exact = slowly(&ask, &events);
     let one = super::measure(&scope(&view, &shelf), &ask);
     let many = super::measure(&Scope { workers: &Threads, ..scope(&view, &shelf) }, &ask);

@@ -25,6 +25,14 @@ pub enum GroupValue {
 }
 
 impl GroupValue {
+    /// Bytes of its text.
+    pub fn text_bytes(&self) -> usize {
+        match self {
+            GroupValue::Text(t) | GroupValue::Shape(t) => t.len(),
+            _ => 0,
+        }
+    }
+
     /// Of a number.
     pub fn number(n: Num) -> Self {
         n.whole.map_or_else(|| GroupValue::Float(n.float.to_bits()), GroupValue::Whole)

@@ -114,6 +114,24 @@ fn lines_everywhere(text: &str, filter: &Filter, range: TimeRange) -> Vec<usize>
         assert_eq!(lines, expected, "{name} of {text}");
         let counted = histogram(scope, filter, range, 0, i64::MAX);
         assert_eq!(counted.total(), expected.len() as u64, "{name} counted of {text}");
+        // With the least memory there are fewer events at a time, never wrong ones, and all of them by paging.
+        let mut paged = Vec::new();
+        let mut after = None;
+        loop {
+            let nothing = Budget::new(2000);
+            let found = find(&Scope { budget: &nothing, ..*scope }, &Find { after, ..ask.clone() });
+            if let Some(why) = &found.explain.stopped {
+                assert!(why.contains("search.memory_mib"), "{name} of {text}: {why}");
+                break;
+            }
+            paged.extend(found.events.iter().map(|(e, _)| line(e)));
+            after = found.events.last().map(|(e, _)| Cursor { time_ns: e.time_ns, id: e.id });
+            if !found.more {
+                assert_eq!(paged, expected, "{name} of {text}, a little at a time");
+                break;
+            }
+            assert!(!found.events.is_empty(), "{name} of {text}: a page without an event");
+        }
     });
     expected
 }
@@ -124,12 +142,17 @@ fn table_everywhere(text: &str, query: &Query, range: TimeRange) -> Vec<Group> {
         Some(every) => Steps::over(&range, every.step_ns, &TimeZone::UTC).unwrap(),
         None => Steps::None,
     };
-    let ask = MeasureAsk { filter: &query.filter, range, measure: asked, steps, budget_bytes: 64 << 20 };
+    let ask = MeasureAsk { filter: &query.filter, range, measure: asked, steps };
     let expected = slowly(&ask, &STAGE.events);
     everywhere(|name, scope| {
         let table = measure(scope, &ask);
         assert_eq!(table.groups, expected, "{name} of {text}");
         assert!(table.limited.is_none() && table.explain.left_out.is_empty());
+        let nothing = Budget::new(1);
+        let stopped = measure(&Scope { budget: &nothing, ..*scope }, &ask).explain.stopped;
+        if !expected.is_empty() && expected.iter().any(|g| !g.values.is_empty()) {
+            assert!(stopped.is_some_and(|why| why.contains("search.memory_mib")), "{name} of {text}");
+        }
     });
     expected
 }

@@ -2,14 +2,18 @@
 
 use super::sampled::newest_first;
 use super::scan::PageAt;
-use super::{Explanation, Scope, Spread, open_all, scan};
+use super::{Budget, Explanation, Scope, Spread, open_all, scan};
 use crate::measure::{Coded, GroupValue, MISSING, code};
 use crate::query::{Field, Filter, TimeRange};
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Values counted of one field at most; further ones are counted together.
 const MAX_VALUES: usize = 100_000;
+
+/// Bytes that a counted value takes beside its text.
+const VALUE_BYTES: usize = 96;
 
 /// The values of one field.
 #[derive(Debug, Clone, PartialEq)]
@@ -47,11 +51,14 @@ struct Counts {
 }
 
 impl Counts {
-    fn add(&mut self, value: GroupValue, n: u64) {
-        if self.values.len() >= MAX_VALUES && !self.values.contains_key(&value) {
+    fn add(&mut self, value: GroupValue, n: u64, budget: &Budget) {
+        if let Some(count) = self.values.get_mut(&value) {
+            *count += n;
+        } else if self.values.len() >= MAX_VALUES || budget.is_spent() {
             self.uncounted += n;
         } else {
-            *self.values.entry(value).or_default() += n;
+            budget.charge(VALUE_BYTES + value.text_bytes());
+            self.values.insert(value, n);
         }
     }
 }
@@ -87,6 +94,8 @@ fn count(
     pages: &[(Arc<str>, PageAt)],
     mut explain: Explanation,
 ) -> Breakdown {
+    // What pages have is added as they are done, so that what is kept is what is counted, not what each page held.
+    let all: Mutex<(u64, Vec<Counts>)> = Mutex::new((0, fields.iter().map(|_| Counts::default()).collect()));
     let counted = scope.map(pages.len(), &mut explain, |n| {
         let (lane, at) = &pages[n];
         let mut explain = Explanation::default();
@@ -117,18 +126,22 @@ fn count(
             explain.left_out.push(e.to_string());
             (0, Vec::new())
         });
-        (counted, explain)
-    });
-    let mut events = 0;
-    let mut all: Vec<Counts> = fields.iter().map(|_| Counts::default()).collect();
-    for ((rows, parts), part) in counted.into_iter().flatten() {
-        explain.add(part);
-        events += rows;
-        for (counts, (having, values)) in all.iter_mut().zip(parts) {
+        let (rows, parts) = counted;
+        let mut all = all.lock();
+        all.0 += rows;
+        for (counts, (having, values)) in all.1.iter_mut().zip(parts) {
             counts.having += having;
-            values.into_iter().for_each(|(value, n)| counts.add(value, n));
+            values.into_iter().for_each(|(value, n)| counts.add(value, n, scope.budget));
         }
+        explain
+    });
+    for part in counted.into_iter().flatten() {
+        explain.add(part);
     }
+    if scope.budget.is_spent() {
+        explain.stopped.get_or_insert_with(|| scope.budget.reason());
+    }
+    let (events, all) = all.into_inner();
     let told = |(field, counts): (&Field, Counts)| {
         let distinct = counts.values.len();
         let spread = Spread::of(counts.values.iter().map(|(value, n)| (value, *n)));

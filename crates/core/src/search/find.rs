@@ -1,7 +1,7 @@
 //! The newest (or oldest) events that pass, by (time, id), reading no more than it takes to be sure.
 
 use super::scan::{PageAt, Reach, open, reach, scan, sift};
-use super::{Explanation, Progress, Scope, Segment};
+use super::{Budget, Explanation, Progress, Scope, Segment};
 use crate::columns::{Column, Own, PageRead, gather};
 use crate::error::{CoreError, Result};
 use crate::event::{Event, EventId};
@@ -97,6 +97,13 @@ enum Done<'a> {
     Scanned(Vec<(Rank, usize)>, Explanation),
 }
 
+/// Bytes that a page or a candidate takes while a search goes on.
+const PAGE_BYTES: usize = 128;
+const CANDIDATE_BYTES: usize = std::mem::size_of::<(Rank, usize, usize)>();
+/// Events that are read at once at the end, and rough bytes of them, between two looks at the budget.
+const READ_AT_ONCE: usize = 256;
+const READ_BYTES: usize = 8 << 20;
+
 /// Pieces of the first wave; each wave is twice as large as the last, up to so many a worker.
 const WAVE_PER_WORKER: usize = 16;
 
@@ -187,12 +194,14 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
                     for (rank, row) in found {
                         if best.len() < wanted {
                             best.push((rank, pages.len(), row));
+                            scope.budget.charge(CANDIDATE_BYTES);
                         } else if best.peek().is_some_and(|worst| rank < worst.0) {
                             best.pop();
                             best.push((rank, pages.len(), row));
                         }
                     }
                     pages.push((lane, at));
+                    scope.budget.charge(PAGE_BYTES);
                 }
                 _ => {}
             }
@@ -203,7 +212,11 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
             let bound = queue.first_key_value().map(|((bound, _), _)| *bound);
             let settled = told.settle(&best, bound, ask.limit);
             if !settled.is_empty() {
-                progress(Progress::Found(gathered(scope, &settled, &pages, &mut explain)));
+                let (events, _) = gathered(scope, &settled, &pages, &mut explain);
+                let bytes = events.iter().map(|(e, _)| e.weight_bytes()).sum();
+                progress(Progress::Found(events));
+                // They are on their way; the answer reads them once more.
+                scope.budget.release(bytes);
             }
         }
         // While chunks open to pages that are still to be scanned, the first of these may be all that is needed.
@@ -299,12 +312,42 @@ fn collect(
     let mut winners = best.into_sorted_vec();
     let more = winners.len() > limit;
     winners.truncate(limit);
-    let events = gathered(scope, &winners, pages, &mut explain);
-    Found { events, more, explain }
+    let (events, cut) = gathered(scope, &winners, pages, &mut explain);
+    Found { events, more: more || cut, explain }
+}
+
+/// The events of `winners`, in their order, and whether the budget cut them off: then there are fewer, but one at
+/// least, and the rest is found behind the last of them.
+fn gathered(
+    scope: &Scope,
+    winners: &[(Rank, usize, usize)],
+    pages: &[(Arc<str>, PageAt)],
+    explain: &mut Explanation,
+) -> (Vec<(Event, Arc<str>)>, bool) {
+    let mut events = Vec::new();
+    let mut rest = winners;
+    while !rest.is_empty() {
+        if !events.is_empty() && scope.budget.is_spent() {
+            return (events, true);
+        }
+        // By what an event of its page weighs in the middle; whole pages bound what that may miss.
+        let mut bytes = 0;
+        let fits = |(_, page, _): &&(Rank, usize, usize)| {
+            bytes += pages[*page].1.event_bytes();
+            bytes <= READ_BYTES
+        };
+        let most = if scope.budget.is_spent() { 1 } else { READ_AT_ONCE };
+        let (some, others) = rest.split_at(rest.iter().take(most).take_while(fits).count().max(1));
+        let read = read_events(scope, some, pages, explain);
+        scope.budget.charge(read.iter().map(|(e, _)| e.weight_bytes()).sum());
+        events.extend(read);
+        rest = others;
+    }
+    (events, false)
 }
 
 /// The events of `winners`, in their order.
-fn gathered(
+fn read_events(
     scope: &Scope,
     winners: &[(Rank, usize, usize)],
     pages: &[(Arc<str>, PageAt)],
@@ -316,6 +359,9 @@ fn gathered(
     }
     let mut wanted: Vec<(usize, Vec<(usize, usize)>)> = by_page.into_iter().collect();
     wanted.iter_mut().for_each(|(_, rows)| rows.sort_unstable());
+    // The budget was asked already; what it still has room for is read in any case.
+    let room = Budget::new(usize::MAX / 2);
+    let scope = &Scope { budget: &room, ..*scope };
     let read = scope.map(wanted.len(), explain, |n| {
         let (page, rows) = &wanted[n];
         let rows: Vec<usize> = rows.iter().map(|(row, _)| *row).collect();

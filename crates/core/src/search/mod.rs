@@ -6,6 +6,7 @@
 //! waves, newest first, and stops when nothing unopened can matter.
 
 mod breakdown;
+mod budget;
 mod explain;
 mod fields;
 mod find;
@@ -16,6 +17,7 @@ mod scan;
 mod spread;
 
 pub use breakdown::{Breakdown, FieldCounts, breakdown, newest_values};
+pub use budget::Budget;
 pub use explain::Explanation;
 pub use fields::{FieldSeen, fields, newest_pages};
 pub use find::{Cursor, Find, Found, Order, find};
@@ -111,6 +113,8 @@ pub struct Scope<'a> {
     pub workers: &'a dyn Workers,
     /// When to give up.
     pub stop: Stop<'a>,
+    /// Memory that the answer may take.
+    pub budget: &'a Budget,
     /// Who is told how far it is; nobody, mostly.
     pub progress: Option<&'a (dyn Fn(Progress) + Sync)>,
 }
@@ -167,7 +171,8 @@ impl<'a> Scope<'a> {
             if stopped.lock().is_some() {
                 return;
             }
-            if let Some(reason) = (self.stop)() {
+            let spent = || self.budget.is_spent().then(|| self.budget.reason());
+            if let Some(reason) = (self.stop)().or_else(spent) {
                 *stopped.lock() = Some(reason);
                 return;
             }

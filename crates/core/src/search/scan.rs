@@ -26,6 +26,15 @@ impl PageAt {
         }
     }
 
+    /// Rough bytes of one of its events in memory, in the middle.
+    pub fn event_bytes(&self) -> usize {
+        let (weight, rows) = match self {
+            PageAt::Head(page) => (page.weight_bytes(), page.rows()),
+            PageAt::Chunk(d, page) => d.pages.get(*page).map_or((0, 0), |p| (p.weight_bytes, p.rows)),
+        };
+        weight / rows.max(1)
+    }
+
     pub fn is_head(&self) -> bool {
         matches!(self, PageAt::Head(_))
     }

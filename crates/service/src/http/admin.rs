@@ -12,7 +12,7 @@ use calvex_core::chunk::{ChunkDescription, describe};
 use calvex_core::event::time::format_utc;
 use calvex_core::query::parse_filter;
 use calvex_store::StoreError;
-use calvex_wire::api::{ChunkSummary, Lane, NewUser, Route};
+use calvex_wire::api::{ChunkSummary, Lane, NewUser, NodeListed, Route};
 use serde_json::{Value, json};
 
 /// Longest retention, in days.
@@ -115,10 +115,29 @@ pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Json(ask):
     Ok(StatusCode::CREATED)
 }
 
+/// `GET /api/nodes`
+pub async fn nodes(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<NodeListed>>> {
+    let told = |n: calvex_store::NodeRow| {
+        let (slot, epoch, beat, alive, version) = (n.slot, n.epoch, n.beat, n.alive, n.version);
+        n.name.map(|name| NodeListed { name, slot, epoch, beat, alive, version })
+    };
+    Ok(Json(app.store.nodes().await?.into_iter().filter_map(told).collect()))
+}
+
+/// `DELETE /api/nodes/{name}`
+pub async fn retire_node(
+    State(app): State<Shared>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+) -> Result<StatusCode> {
+    app.store.retire(&name, &admin.act(&app, "retire node", name.clone())).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
 /// `POST /api/expire`: drops what is due now instead of at the next turn of the job.
 pub async fn expire(State(app): State<Shared>, Admin(admin): Admin) -> Result<Json<Value>> {
     app.store.audit(&admin.act(&app, "expire", "what is due")).await?;
-    Ok(Json(json!({ "buckets_dropped": jobs::expire(&app).await? })))
+    Ok(Json(json!({ "buckets_dropped": jobs::expire(&app, true).await? })))
 }
 
 /// `POST /api/seal`: seals every head now.

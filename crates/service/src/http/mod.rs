@@ -119,6 +119,8 @@ fn interface() -> ApiRouter<Shared> {
         )
         .api_route("/fields", get_with(shaping::fields, says("The catalogue of fields")))
         .api_route("/users", post_with(admin::add_user, says("Make a user")))
+        .api_route("/nodes", get_with(admin::nodes, says("The nodes of the database, and whether they live")))
+        .api_route("/nodes/{name}", delete_with(admin::retire_node, says("Free the name of a node that does not live")))
         .api_route("/expire", post_with(admin::expire, says("Drop what is due, now")))
         .api_route("/seal", post_with(admin::seal, says("Seal every head, now")))
         .api_route("/merge", post_with(admin::merge, says("Merge what can be merged, now")))

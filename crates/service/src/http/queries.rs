@@ -2,6 +2,7 @@
 //! of searches and figures are streamed: progress, what is found so far, then the answer.
 
 use crate::access::Reader;
+use crate::arrivals::{Asked, arrivals as arrivals_of};
 use crate::error::{Result, ServiceError};
 use crate::search::Listener;
 use crate::state::Shared;
@@ -82,6 +83,10 @@ pub struct ArrivalsAsk {
     hours: Option<u32>,
     /// Only of this service.
     service: Option<String>,
+    /// From which row of the arrivals on; 0 if not given.
+    from: Option<u32>,
+    /// Rows of the arrivals; 1000 if not given, 5000 at most.
+    limit: Option<u32>,
 }
 
 /// `GET /api/arrivals`
@@ -90,8 +95,13 @@ pub async fn arrivals(
     reader: Reader,
     Query(ask): Query<ArrivalsAsk>,
 ) -> Result<Json<ArrivalsAnswer>> {
-    let hours = ask.hours.unwrap_or(24);
-    Ok(Json(crate::arrivals::arrivals(&app, &reader, hours, ask.service.as_deref()).await?))
+    let asked = Asked {
+        hours: ask.hours.unwrap_or(24),
+        service: ask.service.as_deref(),
+        from: ask.from.unwrap_or(0),
+        limit: ask.limit,
+    };
+    Ok(Json(arrivals_of(&app, &reader, asked).await?))
 }
 
 /// `GET /api/ways-in`

@@ -13,6 +13,7 @@
 
 use super::streams::{accept, take_patiently};
 use crate::access::sender_of;
+use crate::budget::Owner;
 use crate::connections::{Connections, Tracked};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
@@ -33,6 +34,8 @@ const GREETING: Duration = Duration::from_secs(10);
 const REST: Duration = Duration::from_secs(600);
 /// How long lines are gathered before they are committed together.
 const GATHER: Duration = Duration::from_millis(20);
+/// Bytes of a line that every connection may hold.
+const UNCHARGED: usize = 64 << 10;
 /// Bytes gathered at most.
 const BATCH_BYTES: usize = 1 << 20;
 
@@ -99,12 +102,12 @@ async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Re
         .map_err(|_| ServiceError::NotSignedIn("no key came within ten seconds".into()))??;
     let key = serde_json::from_slice::<Value>(&first).ok().and_then(|v| v["key"].as_str().map(str::to_owned));
     let key = key.ok_or_else(|| {
-        super::refuse(app, "JSON lines port", "no-key", 1, &String::from_utf8_lossy(&first));
+        super::refuse(app, "JSON lines port", "no-key", 1, "");
         ServiceError::NotSignedIn(
             "the first line must be {\"key\":\"calvex-key-...\"}; `calvex key new` makes one".into(),
         )
     })?;
-    sender_of(app, &key).await?;
+    let mut charge = app.intake_budget.charge(Owner::Key(sender_of(app, &key).await?.key_id));
     connection.say(&json!({ "ready": true })).await?;
     let mut line = 0;
     loop {
@@ -121,6 +124,7 @@ async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Re
             }
         }
         let body: Arc<[u8]> = connection.lines(ended).into();
+        charge.set(connection.held.len().saturating_sub(UNCHARGED))?;
         if connection.held.len() > connection.limit {
             return Err(ServiceError::TooLarge(format!("a line is longer than {} bytes", connection.limit)));
         }

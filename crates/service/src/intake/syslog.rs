@@ -6,6 +6,7 @@
 use super::refuse;
 use super::streams::{accept, take_patiently};
 use crate::access::named_sender;
+use crate::budget::Owner;
 use crate::connections::{Connections, Tracked};
 use crate::state::Shared;
 use calvex_core::batch::{BatchBuilder, Reading};
@@ -13,6 +14,7 @@ use calvex_store::StoreError;
 use calvex_wire::syslog::{self, Frame, Framer};
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::net::{TcpListener, UdpSocket};
@@ -25,8 +27,18 @@ const BATCH: usize = 2000;
 const GATHER: Duration = Duration::from_millis(20);
 /// Datagrams that wait at most; at a full queue they are refused.
 const QUEUE: usize = 10_000;
+/// Bytes of datagrams that wait at most.
+const QUEUE_BYTES: usize = 32 << 20;
+/// The kernel's buffer for datagrams, where it lets us have it.
+const RECEIVE_BYTES: usize = 16 << 20;
+/// How often it is looked at what the kernel dropped.
+const DROPS_EVERY: Duration = Duration::from_secs(1);
 /// A stream that rests so long within a message marks no ends: what is there is taken.
 const UNMARKED: Duration = Duration::from_millis(500);
+/// How long a message that has begun may take.
+const WITHIN: Duration = Duration::from_secs(60);
+/// Bytes of a message that every connection may hold.
+const UNCHARGED: usize = 64 << 10;
 /// How long a connection may rest between messages.
 const REST: Duration = Duration::from_secs(3600);
 /// How long a connection may take to its first byte.
@@ -59,9 +71,55 @@ async fn take(app: &Shared, stopping: &watch::Receiver<bool>, messages: Vec<Mess
     }
 }
 
+/// Makes the kernel's buffer as large as it lets us; how large it is then, bytes.
+fn receive_buffer(socket: &UdpSocket) -> usize {
+    use nix::sys::socket::{getsockopt, setsockopt, sockopt};
+    // The first needs a right that a service seldom has, the second stops at the system's bound (net.core.rmem_max).
+    if setsockopt(socket, sockopt::RcvBufForce, &RECEIVE_BYTES).is_err() {
+        let _ = setsockopt(socket, sockopt::RcvBuf, &RECEIVE_BYTES);
+    }
+    getsockopt(socket, sockopt::RcvBuf).unwrap_or(0)
+}
+
+/// Counts the datagrams that the kernel dropped because its buffer was full: nobody else sees them.
+async fn count_dropped(app: Shared, address: Option<SocketAddr>, mut stopping: watch::Receiver<bool>) {
+    let Some(address) = address else { return };
+    let mut known = 0;
+    loop {
+        let stopped = tokio::time::timeout(DROPS_EVERY, stopping.wait_for(|s| *s)).await.is_ok();
+        let drops = tokio::fs::read_to_string("/proc/net/udp").await.unwrap_or_default()
+            + &tokio::fs::read_to_string("/proc/net/udp6").await.unwrap_or_default();
+        if let Some(drops) = dropped(&drops, address.port()).filter(|n| *n > known) {
+            let more = drops - known;
+            known = drops;
+            let sample = format!("the kernel's buffer of port {} was full", address.port());
+            refuse(&app, app.settings.text("syslog.sender"), "dropped-by-kernel", more, &sample);
+        }
+        if stopped {
+            return;
+        }
+    }
+}
+
+/// The datagrams dropped for a port, from the kernel's table of sockets: the local address in hex is the second column,
+/// the drops are the last (proc(5)).
+fn dropped(table: &str, port: u16) -> Option<u64> {
+    let of_port = |line: &&str| {
+        let local = line.split_whitespace().nth(1).and_then(|local| local.rsplit_once(':'));
+        local.is_some_and(|(_, hex)| u16::from_str_radix(hex, 16) == Ok(port))
+    };
+    let drops = table.lines().filter(of_port).filter_map(|line| line.split_whitespace().last()?.parse::<u64>().ok());
+    drops.max()
+}
+
 /// Takes datagrams until stopped.
 pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Receiver<bool>) {
+    let buffer_bytes = receive_buffer(&socket);
+    tracing::info!(buffer_bytes, "the kernel keeps datagrams of so many bytes until they are read");
+    tokio::spawn(count_dropped(app.clone(), socket.local_addr().ok(), stopping.clone()));
     let (queue, mut queued) = mpsc::channel::<Message>(QUEUE);
+    let queued_bytes = Arc::new(AtomicUsize::new(0));
+    let taken_bytes = queued_bytes.clone();
     let (shaping, until) = (app.clone(), stopping.clone());
     let shaper = tokio::spawn(async move {
         let mut messages = Vec::with_capacity(BATCH);
@@ -74,7 +132,9 @@ pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Rece
                     _ => break,
                 }
             }
+            let bytes: usize = messages.iter().map(|(frame, _)| frame.bytes()).sum();
             take(&shaping, &until, std::mem::take(&mut messages)).await;
+            taken_bytes.fetch_sub(bytes, Ordering::SeqCst);
         }
     });
     let mut buffer = vec![0; 1 << 16];
@@ -87,7 +147,10 @@ pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Rece
             Ok((0, _)) => {}
             Ok((length, from)) => {
                 let bytes = buffer.get(..length).unwrap_or_default().to_vec();
-                if queue.try_send((Frame::Message(bytes), from.ip().to_string())).is_err() {
+                let room = queued_bytes.load(Ordering::SeqCst) + length <= QUEUE_BYTES;
+                queued_bytes.fetch_add(length, Ordering::SeqCst);
+                if !room || queue.try_send((Frame::Message(bytes), from.ip().to_string())).is_err() {
+                    queued_bytes.fetch_sub(length, Ordering::SeqCst);
                     refuse(&app, app.settings.text("syslog.sender"), "overflow", 1, &format!("from {}", from.ip()));
                 }
             }
@@ -152,11 +215,16 @@ pub async fn serve_tls(app: Shared, listener: TcpListener, tls: TlsAcceptor, sto
 }
 
 async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr, mut stopping: watch::Receiver<bool>) {
+    let mut charge = app.intake_budget.charge(Owner::Address(from.ip()));
     let from = from.ip().to_string();
     let mut framer = Framer::new(app.settings.event_limits().event_bytes);
     let (mut buffer, mut frames) = (vec![0; 1 << 16], Vec::new());
     loop {
-        let wait = if framer.is_empty() { REST } else { UNMARKED };
+        let wait = match (framer.is_empty(), framer.ends_by_rest()) {
+            (true, _) => REST,
+            (false, true) => UNMARKED,
+            (false, false) => WITHIN,
+        };
         let got = tokio::select! {
             _ = stopping.wait_for(|s| *s) => Ok(Ok(0)),
             got = tokio::time::timeout(wait, stream.read(&mut buffer)) => got,
@@ -178,7 +246,8 @@ async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr
                 }
                 ended
             }
-            Err(_) if framer.is_empty() => true,
+            // Nothing came for too long, or no more of a message that had begun: what is there is taken.
+            Err(_) if !framer.ends_by_rest() => true,
             Err(_) => {
                 framer.flush(&mut frames);
                 false
@@ -187,10 +256,29 @@ async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr
         if ended {
             framer.flush(&mut frames);
         }
+        // A large message that goes on is held by nobody's leave but the budget's.
+        if charge.set(framer.held_bytes().saturating_sub(UNCHARGED)).is_err() {
+            refuse(app, app.settings.text("syslog.sender"), "no-memory", 1, &format!("from {from}"));
+            return;
+        }
         let messages = std::mem::take(&mut frames).into_iter().map(|f| (f, from.clone())).collect();
         take(app, &stopping, messages).await;
         if ended {
             return;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::dropped;
+
+    #[test]
+    fn drops_are_read_from_the_kernels_table() {
+        let table = "   sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode ref pointer drops
+  419: 0100007F:0202 00000000:0000 07 00000000:00000000 00:00000000 00000000     0        0 1234 2 0000000000000000 93
+  420: 0100007F:1F90 00000000:0000 07 00000000:00000000 00:00000000 00000000     0        0 1235 2 0000000000000000 7
+";
+        assert_eq!((dropped(table, 514), dropped(table, 8080), dropped(table, 1)), (Some(93), Some(7), None));
     }
 }

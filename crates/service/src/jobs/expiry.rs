@@ -5,15 +5,44 @@ use crate::state::Shared;
 use calvex_core::event::time::day_of;
 use calvex_core::retention::{bucket_day, may_drop};
 
-/// Drops every bucket whose day has come and that no live chunk names. Chunks that are still to be seen (their lane's
-/// term was lengthened) move to a later bucket first. How many were dropped.
+/// The duty under which the newest day is remembered up to which buckets were dropped.
+const DUTY: &str = "expired to";
+/// Days that may pass between two turns without a command: today, and the next one.
+const USUAL_DAYS: i64 = 1;
+
+/// Which day expiry goes to: today, unless that lies more than a day beyond the last turn. A clock that was set ahead
+/// would otherwise drop what is still to be kept.
+fn day_to_expire(today: i32, last: Option<i64>, commanded: bool) -> i32 {
+    match last {
+        Some(last) if !commanded && i64::from(today) > last + USUAL_DAYS => i32::try_from(last).unwrap_or(today),
+        _ => today,
+    }
+}
+
+/// Drops every bucket whose day has come, by the database's clock, and that no live chunk names. Chunks that are still to
+/// be seen (their lane's term was lengthened) move to a later bucket first. How many were dropped. More than a day's
+/// buckets at once are dropped only when `commanded`.
 ///
 /// # Errors
 /// Where the database fails; the rest is done at the next turn.
-pub async fn expire(app: &Shared) -> Result<usize> {
-    let now_ns = (app.clock)();
+pub async fn expire(app: &Shared, commanded: bool) -> Result<usize> {
+    let own_ns = (app.clock)();
+    let now_ns = app.store.now_ns().await?;
     let today = day_of(now_ns);
-    let due: Vec<i32> = app.store.buckets_due(today).await?.into_iter().filter(|b| may_drop(*b, now_ns)).collect();
+    // Two clocks that disagree by a day are none to drop by.
+    let agree = (day_of(own_ns) - today).abs() <= 1;
+    let day = day_to_expire(today, app.store.duty(DUTY).await?, commanded);
+    let due = app.store.buckets_due(today).await?.into_iter().filter(|b| may_drop(*b, now_ns));
+    let (due, held): (Vec<i32>, Vec<i32>) = due.partition(|b| *b <= day && (agree || commanded));
+    if held.is_empty() {
+        app.store.put_duty(DUTY, i64::from(today)).await?;
+    } else {
+        tracing::warn!(
+            "{} buckets are due at once, which a clock that was set ahead would also cause; if the date is right, \
+             `calvex admin expire` drops them",
+            held.len()
+        );
+    }
     let mut dropped = 0;
     for bucket in due {
         app.store.close_bucket(bucket).await?;
@@ -46,8 +75,22 @@ pub async fn reread_chunks(app: &Shared) -> Result<()> {
     let chunks = app.store.chunks().await?;
     let ids: Vec<u64> = known.iter().map(|c| c.id).collect();
     for gone in known.iter().filter(|k| !chunks.iter().any(|c| c.id == k.id)) {
-        app.cache.forget(gone.id, gone.parts);
+        app.cache.forget(gone.id, gone.checksum, gone.parts);
     }
     app.view.replace_chunks(chunks, &ids);
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::day_to_expire;
+
+    #[test]
+    fn a_day_at_a_time_unless_commanded() {
+        assert_eq!(day_to_expire(100, None, false), 100, "the first turn");
+        assert_eq!(day_to_expire(100, Some(99), false), 100, "over midnight");
+        assert_eq!(day_to_expire(102, Some(100), false), 100, "two days ahead");
+        assert_eq!(day_to_expire(102, Some(100), true), 102, "as commanded");
+        assert_eq!(day_to_expire(98, Some(100), false), 98, "set back");
+    }
 }

@@ -48,8 +48,8 @@ async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow
     let (own, ids, runtime) = (app.clone(), sealer.numbers(), tokio::runtime::Handle::current());
     let old: Vec<u64> = replaces.iter().map(|c| c.id).collect();
     let building = tokio::task::spawn_blocking(move || {
-        let bucket_of = |chunk| own.view.bucket_of(chunk);
-        let source = own.cache.reader(&own.store, runtime, &bucket_of);
+        let location_of = |chunk| own.view.location_of(chunk);
+        let source = own.cache.reader(&own.store, runtime, &location_of);
         let mut pages = Vec::new();
         for chunk in old {
             let directory = source.directory(chunk)?;
@@ -77,6 +77,13 @@ async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow
         // Whether it was committed is not known; asking again finds out.
         merged = app.store.merge(&app.claim, &merge).await;
     }
+    if let Err(StoreError::Missing(why)) = &merged {
+        // The view is behind the catalogue; the next plan begins from what stands there.
+        tracing::warn!("a merge gave way: {why}");
+        drop(_upkeep);
+        super::reread_chunks(app).await?;
+        return Ok(());
+    }
     merged?;
     app.cache.filters.keep(&built);
     app.view.finish_merge(replaces, &rows, now_ns);
@@ -91,7 +98,7 @@ async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow
 pub async fn remove_retired(app: &Shared) -> Result<()> {
     let longest_ns = app.settings.number("search.timeout_s") as i64 * SECOND_NS + RETIRED_MARGIN_NS;
     for chunk in app.view.take_retired((app.clock)() - longest_ns) {
-        app.cache.forget(chunk.id, chunk.parts);
+        app.cache.forget(chunk.id, chunk.checksum, chunk.parts);
         app.store.remove_parts(chunk.bucket, chunk.id).await?;
     }
     Ok(())

@@ -30,6 +30,8 @@ const ARRIVALS_EVERY: Duration = Duration::from_secs(5);
 const REREAD_EVERY: Duration = Duration::from_secs(10);
 /// Dials that ended are shown for so long.
 const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;
+/// Others tell by its beat that a node lives.
+const BEAT_EVERY: Duration = Duration::from_secs(1);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
 /// A disk fills at hundreds of MiB a second at most, so its reserve lasts for longer than this.
 const DISK_EVERY: Duration = Duration::from_secs(1);
@@ -87,6 +89,16 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
             Ok(())
         }
     }));
+    let own = app.clone();
+    tasks.spawn(every(BEAT_EVERY, stop.clone(), "beat", move || {
+        let app = own.clone();
+        async move {
+            if !app.store.beat(&app.claim).await? && !app.fenced.swap(true, Ordering::SeqCst) {
+                tracing::error!("another process took the place of node `{}`; this one stops", app.claim.name);
+            }
+            Ok(())
+        }
+    }));
     let judged = Arc::new(tokio::sync::Mutex::new(rules::Judge::default()));
     let own = app.clone();
     tasks.spawn(every(
@@ -99,7 +111,7 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
         },
     ));
     let own = app.clone();
-    let sender = Arc::new(notify::Outbox::new());
+    let sender = Arc::new(notify::Outbox);
     tasks.spawn(every(OUTBOX_EVERY, stop.clone(), "outbox", move || {
         let (app, sender) = (own.clone(), sender.clone());
         async move { sender.run(&app).await }
@@ -108,7 +120,7 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
     tasks.spawn(every(EXPIRY_EVERY, stop.clone(), "expiry", move || {
         let app = own.clone();
         async move {
-            expire(&app).await?;
+            expire(&app, false).await?;
             let now_ns = (app.clock)();
             let receipts_ns = app.settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
             while app.store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}

@@ -5,10 +5,10 @@ use crate::error::Result;
 use crate::pipeline::Sealer;
 use crate::state::Shared;
 use calvex_core::CoreError;
-use calvex_core::chunk::{ChunkSource, WholeFilter, build_rollup, plan_rollup, whole_filter};
+use calvex_core::chunk::{ChunkSource, WholeFilter, build_rollup, checksum_of, plan_rollup, whole_filter};
 use calvex_core::event::time::day_of;
 use calvex_core::merge::is_large;
-use calvex_store::{RollupRow, StoreError};
+use calvex_store::{Location, RollupRow, StoreError};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -51,8 +51,8 @@ pub async fn make_filter_once(app: &Shared) -> Result<bool> {
     let Some(chunk) = lacking.map(|c| c.id) else { return Ok(false) };
     let (own, runtime) = (app.clone(), tokio::runtime::Handle::current());
     let making = tokio::task::spawn_blocking(move || {
-        let bucket_of = |chunk| own.view.bucket_of(chunk);
-        filter_of(chunk, &own.cache.reader(&own.store, runtime, &bucket_of))
+        let location_of = |chunk| own.view.location_of(chunk);
+        filter_of(chunk, &own.cache.reader(&own.store, runtime, &location_of))
     });
     let made = making.await.map_err(|e| StoreError::Server(format!("a filter could not be made: {e}")))?;
     // Where there is no room for it, there is none for the next either.
@@ -71,8 +71,8 @@ async fn roll_up(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: 
     let id = sealer.numbers().next().unwrap_or(0);
     let (own, ids, runtime) = (app.clone(), chunks.to_vec(), tokio::runtime::Handle::current());
     let building = tokio::task::spawn_blocking(move || {
-        let bucket_of = |chunk| own.view.bucket_of(chunk);
-        let source = own.cache.reader(&own.store, runtime, &bucket_of);
+        let location_of = |chunk| own.view.location_of(chunk);
+        let source = own.cache.reader(&own.store, runtime, &location_of);
         let filter = |chunk: u64| Ok((chunk, filter_of(chunk, &source)?));
         let filters = ids.into_iter().map(filter).collect::<calvex_core::error::Result<Vec<_>>>()?;
         Ok(build_rollup(id, &filters))
@@ -82,14 +82,15 @@ async fn roll_up(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: 
     app.store.write_rollup_parts(bucket, id, &parts).await?;
     // From here to the view, no one may take the catalogue's word for all chunks.
     let _upkeep = app.upkeep.lock().await;
-    let row = RollupRow { id, lane, bucket, parts: parts.len() as u16, chunks: chunks.to_vec() };
+    let checksum = checksum_of(&parts);
+    let row = RollupRow { id, lane, bucket, parts: parts.len() as u16, checksum, chunks: chunks.to_vec() };
     let mut done = app.store.roll_up(&app.claim, &row).await;
     if done.as_ref().is_err_and(StoreError::is_passing) {
         // Whether it was committed is not known; asking again finds out.
         done = app.store.roll_up(&app.claim, &row).await;
     }
     done?;
-    app.view.finish_rollup(id, bucket, chunks);
+    app.view.finish_rollup(id, Location { bucket, checksum }, chunks);
     app.cache.filters.forget(row.chunks);
     Ok(())
 }

@@ -7,6 +7,8 @@ use calvex_core::event::time::{SECOND_NS, format_utc};
 use calvex_core::query::{Filter, TimeRange, parse_filter};
 use calvex_core::rule::{Condition, Outcome, Raising, Standing, State, raisings, reconcile, walk};
 use calvex_core::search::histogram;
+use calvex_store::records::Act;
+use calvex_store::records::access::Actor;
 use calvex_store::records::alerts::{AlertChange, AlertRow, Judgement, OutboxRow, RuleRow};
 use serde_json::json;
 use std::collections::HashMap;
@@ -36,8 +38,17 @@ impl Judge {
         }
         for rule in rules {
             let touched = self.touched.get(&rule.id).copied().unwrap_or(i64::MAX);
-            if judge(app, &rule, touched).await? {
-                self.touched.insert(rule.id, i64::MAX);
+            match judge(app, &rule, touched).await {
+                Ok(true) => drop(self.touched.insert(rule.id, i64::MAX)),
+                Ok(false) => {}
+                // One that cannot be judged does not keep the others waiting; it is judged from here at the next turn.
+                Err(e) => {
+                    tracing::warn!(rule = rule.name, "a rule could not be judged: {e}");
+                    let judged_ns = rule.judged_ns.unwrap_or(rule.since_ns);
+                    if let Err(e) = fail(app, &rule, judged_ns, &format!("it could not be judged: {e}")).await {
+                        tracing::warn!(rule = rule.name, "that could not be recorded either: {e}");
+                    }
+                }
             }
         }
         Ok(())
@@ -50,6 +61,9 @@ async fn judge(app: &Shared, rule: &RuleRow, touched_ns: i64) -> Result<bool> {
     let now_ns = (app.clock)();
     let until_ns = condition.judged_until(now_ns);
     let judged_ns = rule.judged_ns.unwrap_or(rule.since_ns);
+    if judged_ns > until_ns.saturating_add(AHEAD_NS) {
+        return take_back(app, rule, &condition, now_ns).await;
+    }
     let oldest_ns = now_ns - i64::from(rule.late_s) * SECOND_NS;
     let late_ns = touched_ns.max(oldest_ns).div_euclid(condition.step_ns) * condition.step_ns;
     let again = touched_ns < judged_ns && late_ns < judged_ns;
@@ -96,6 +110,47 @@ async fn judge(app: &Shared, rule: &RuleRow, touched_ns: i64) -> Result<bool> {
     Ok(true)
 }
 
+/// A judgement that lies this far ahead of the present was made by a clock that was wrong.
+const AHEAD_NS: i64 = 120 * SECOND_NS;
+
+/// Takes back judgements that lie ahead of the clock, which was set back since: else the rule would be blind until then.
+/// The database's clock decides; alerts that were raised in the time to come end now.
+async fn take_back(app: &Shared, rule: &RuleRow, condition: &Condition, now_ns: i64) -> Result<bool> {
+    let judged_ns = rule.judged_ns.unwrap_or(rule.since_ns);
+    let present_ns = now_ns.max(app.store.now_ns().await?);
+    let until_ns = condition.judged_until(present_ns);
+    if judged_ns <= until_ns.saturating_add(AHEAD_NS) {
+        return Ok(false);
+    }
+    let note = format!(
+        "judgements up to {} lay ahead of the clock and were taken back at {}",
+        format_utc(judged_ns, 0),
+        format_utc(present_ns, 0)
+    );
+    tracing::warn!(rule = rule.name, "{note}");
+    let open = app.store.alerts_since(rule.id, until_ns).await?;
+    let ended = |alert: AlertRow| {
+        let alert = AlertRow { ended_ns: Some(alert.raised_ns.max(present_ns)), ..alert };
+        AlertChange::Update { notify: messages(app, rule, &alert, "ended"), alert }
+    };
+    let judgement = Judgement {
+        rule_id: rule.id,
+        judged_before_ns: rule.judged_ns,
+        state: State::Quiet.name().to_owned(),
+        since_ns: until_ns,
+        judged_ns: until_ns,
+        count: 0,
+        note: note.clone(),
+        changes: open.into_iter().filter(|a| a.raised_ns > until_ns && a.ended_ns.is_none()).map(ended).collect(),
+    };
+    app.store.commit_judgement(&app.claim, &judgement, now_ns).await?;
+    let by = Actor { name: "calvex serve", token: None };
+    app.store
+        .audit(&Act { at_ns: now_ns, by, act: "take back judgement", what: format!("{}: {note}", rule.name) })
+        .await?;
+    Ok(true)
+}
+
 /// Where a walk begins: where the rule stands, or, for one that goes back, as the known alerts say it stood then.
 fn standing_at(rule: &RuleRow, known: &[AlertRow], from_ns: i64, again: bool) -> Standing {
     if !again && let Some(state) = State::from_name(&rule.state) {
@@ -119,7 +174,8 @@ async fn count(
     let lanes = app.store.lanes_of_user(rule.owner_id, &rule.owner_role).await?;
     let may_read = |lane: u32| lanes.as_ref().is_none_or(|l| l.contains(&lane));
     let counted =
-        search::run(app, may_read, move |scope| histogram(scope, &filter, range, range.from_ns, step_ns)).await?;
+        search::run_for_rules(app, may_read, move |scope| histogram(scope, &filter, range, range.from_ns, step_ns))
+            .await?;
     let explain = &counted.explain;
     if let Some(why) = explain.stopped.as_ref().or(explain.left_out.first()) {
         return Ok(Err(why.clone()));

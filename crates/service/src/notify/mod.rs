@@ -9,39 +9,43 @@ pub use webhook::{check_webhook_url, sign_webhook};
 use crate::error::Result;
 use crate::state::Shared;
 use calvex_store::records::alerts::OutboxRow;
+use futures_util::StreamExt;
 
 /// The longest pause between two tries of one notification.
 const MAX_PAUSE_S: i64 = 600;
 /// Tries until a notification is left as failed (about a day).
 const MAX_TRIES: u32 = 150;
 
+/// Notifications that are delivered side by side, so that a slow receiver keeps no other waiting.
+const AT_ONCE: usize = 8;
+
 /// Delivers what is due.
-pub struct Outbox {
-    client: std::result::Result<reqwest::Client, String>,
-}
+#[derive(Default)]
+pub struct Outbox;
 
 impl Outbox {
-    /// With a client of its own.
-    pub fn new() -> Self {
-        Outbox { client: webhook::client() }
-    }
-
     /// Sends every notification that is due; each failure waits longer.
     ///
     /// # Errors
     /// Where the database fails.
     pub async fn run(&self, app: &Shared) -> Result<()> {
-        for message in app.store.outbox_due((app.clock)()).await? {
-            match self.deliver(app, &message).await {
-                Ok(()) => {
-                    app.metrics.notifications.inc();
-                    app.store.outbox_done(message.id, (app.clock)()).await?;
-                }
-                Err(why) => {
-                    app.metrics.notification_failures.inc();
-                    tracing::warn!(kind = message.kind, target = message.target, "a notification failed: {why}");
-                    app.store.outbox_retry(message.id, &why, next_try_ns(message.tries, (app.clock)())).await?;
-                }
+        let due = app.store.outbox_due((app.clock)()).await?;
+        let each = due.into_iter().map(|message| self.try_once(app, message));
+        let done: Vec<Result<()>> = futures_util::stream::iter(each).buffer_unordered(AT_ONCE).collect().await;
+        done.into_iter().collect()
+    }
+
+    async fn try_once(&self, app: &Shared, message: OutboxRow) -> Result<()> {
+        match self.deliver(app, &message).await {
+            Ok(()) => {
+                app.metrics.notifications.inc();
+                app.store.outbox_done(message.id, (app.clock)()).await?;
+            }
+            Err(why) => {
+                app.metrics.notification_failures.inc();
+                let host = webhook::host_of(&message.target);
+                tracing::warn!(kind = message.kind, host, "a notification failed: {why}");
+                app.store.outbox_retry(message.id, &why, next_try_ns(message.tries, (app.clock)())).await?;
             }
         }
         Ok(())
@@ -49,10 +53,7 @@ impl Outbox {
 
     async fn deliver(&self, app: &Shared, message: &OutboxRow) -> std::result::Result<(), String> {
         match message.kind.as_str() {
-            "webhook" => {
-                let client = self.client.as_ref().map_err(Clone::clone)?;
-                webhook::send(client, message, (app.clock)(), app.settings.flag("notify.webhook_local")).await
-            }
+            "webhook" => webhook::send(message, (app.clock)(), app.settings.flag("notify.webhook_local")).await,
             "mail" => {
                 mail::send(message, app.settings.text("notify.mail_server"), app.settings.text("notify.mail_from"))
                     .await

@@ -9,7 +9,9 @@ use crate::metrics::Metrics;
 use crate::state::Clock;
 use calvex_core::batch::HeadKey;
 use calvex_core::columns::{Page, PageRead};
-use calvex_store::{Claim, Commit, Committed, JournalRow, JournalRowRef, ROTATE_BYTES, ReceiptRow, Store, StoreError};
+use calvex_store::{
+    Claim, Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, Store, StoreError,
+};
 use parking_lot::Mutex;
 use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
@@ -240,7 +242,7 @@ impl Committer {
     /// Goes on in a new journal table; the sealer drops the old one once it is empty.
     async fn rotate(&self, table_bytes: &mut u64) {
         let next = self.table.load(Ordering::SeqCst) + 1;
-        if self.store.add_journal_table(next).await.is_ok() {
+        if self.store.add_journal_table(JournalTable { slot: self.claim.slot, no: next }).await.is_ok() {
             self.table.store(next, Ordering::SeqCst);
             *table_bytes = 0;
         }
@@ -286,7 +288,7 @@ impl Committer {
         seq: &mut u64,
         table_bytes: &mut u64,
     ) -> std::result::Result<BTreeSet<HeadKey>, Refused> {
-        let table = self.table.load(Ordering::SeqCst);
+        let table = JournalTable { slot: self.claim.slot, no: self.table.load(Ordering::SeqCst) };
         let after_seq = *seq;
         let (mut rows, mut pages) = (Vec::with_capacity(built.len()), Vec::with_capacity(built.len()));
         for (seq, Built { key, page, batch }) in (after_seq + 1..).zip(built) {
@@ -353,13 +355,18 @@ impl Committer {
     }
 
     /// Puts committed pages into their heads; which heads these are.
-    fn admit(&self, pages: Vec<(HeadKey, Page)>, after_seq: u64, table: u32) -> BTreeSet<HeadKey> {
+    fn admit(&self, pages: Vec<(HeadKey, Page)>, after_seq: u64, table: JournalTable) -> BTreeSet<HeadKey> {
         let now_ns = (self.clock)();
         let mut heads = BTreeSet::new();
         for (seq, (key, page)) in (after_seq + 1..).zip(pages) {
             self.touched_from_ns.fetch_min(page.time_span().0, Ordering::SeqCst);
-            let page = page.with_origin(self.claim.node, self.claim.epoch, seq);
-            self.view.admit(key, page, JournalRowRef { table, epoch: self.claim.epoch, seq }, now_ns);
+            let page = page.with_origin(self.claim.slot, self.claim.epoch, seq);
+            self.view.admit(
+                key,
+                page,
+                JournalRowRef { table, slot: self.claim.slot, epoch: self.claim.epoch, seq },
+                now_ns,
+            );
             heads.insert(key);
         }
         heads

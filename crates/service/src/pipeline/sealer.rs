@@ -8,10 +8,10 @@ use calvex_core::chunk::{BuiltChunk, build_chunks};
 use calvex_core::columns::PageRead;
 use calvex_core::event::time::day_of;
 use calvex_core::retention::{bucket_day, visible_until_ns};
-use calvex_store::{ChunkRow, Seal, StoreError, chunk_id};
+use calvex_store::{ChunkRow, Seal, StoreError};
 use parking_lot::Mutex;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::time::Duration;
 
 /// The catalogue row of a chunk of one head.
@@ -28,6 +28,7 @@ pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_
         bytes: chunk.bytes() as u64,
         parts: chunk.parts.len() as u16,
         late: key.late,
+        checksum: chunk.checksum(),
         rollup: None,
     }
 }
@@ -35,8 +36,8 @@ pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_
 /// Seals heads as they come due.
 pub struct Sealer {
     app: Arc<App>,
-    /// Numbers this epoch's chunks.
-    number: Arc<AtomicU32>,
+    /// The next chunk's id.
+    next_chunk: Arc<AtomicU64>,
     /// The journal table written to now; older ones are dropped once empty.
     table: Arc<AtomicU32>,
     /// All tables below this one are dropped.
@@ -53,9 +54,10 @@ const POSTPONED_NS: i64 = 60_000_000_000;
 impl Sealer {
     /// For a running service.
     pub fn new(app: Arc<App>, table: Arc<AtomicU32>) -> Self {
+        let next = app.claim.first_chunk;
         Sealer {
             app,
-            number: Arc::new(AtomicU32::new(1)),
+            next_chunk: Arc::new(AtomicU64::new(next)),
             table,
             dropped_below: AtomicU32::new(0),
             postponed: Mutex::default(),
@@ -64,9 +66,8 @@ impl Sealer {
 
     /// Ids for chunks, each given once; as many as are asked for.
     pub fn numbers(&self) -> impl Iterator<Item = u64> + Send + use<> {
-        let number = self.number.clone();
-        let (node, epoch) = (self.app.claim.node, self.app.claim.epoch);
-        std::iter::repeat_with(move || chunk_id(node, epoch, number.fetch_add(1, Ordering::SeqCst)))
+        let next = self.next_chunk.clone();
+        std::iter::repeat_with(move || next.fetch_add(1, Ordering::SeqCst))
     }
 
     /// Seals every head that is due; with `all`, every head. How many were sealed.
@@ -182,7 +183,8 @@ impl Sealer {
         let current = self.table.load(Ordering::SeqCst);
         let mut all = true;
         for table in self.app.store.journal_tables().await? {
-            if table < current {
+            // Tables of other slots were left by nodes that are dead: one lives at a time.
+            if table.slot != self.app.claim.slot || table.no < current {
                 all &= self.app.store.drop_journal_table(table).await?;
             }
         }

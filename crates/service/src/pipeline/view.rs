@@ -5,7 +5,7 @@ use calvex_core::batch::HeadKey;
 use calvex_core::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
 use calvex_core::retention::visible_until_ns;
 use calvex_core::search::{Place, RolledUp, Segment};
-use calvex_store::{ChunkRow, JournalRowRef, RollupPlace};
+use calvex_store::{ChunkRow, JournalRowRef, Location, RollupPlace};
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -30,8 +30,8 @@ struct Inner {
     heads: HashMap<HeadKey, Head>,
     sealing: HashMap<HeadKey, Vec<Head>>,
     chunks: HashMap<u64, ChunkRow>,
-    /// The buckets of roll-ups.
-    rollups: HashMap<u64, i32>,
+    /// Where roll-ups stand.
+    rollups: HashMap<u64, Location>,
     /// Chunks that were merged, and when, for searches that began before.
     retired: HashMap<u64, (ChunkRow, i64)>,
 }
@@ -162,19 +162,21 @@ impl View {
     }
 
     /// Where the parts of a chunk or roll-up stand.
-    pub fn bucket_of(&self, id: u64) -> Option<i32> {
+    pub fn location_of(&self, id: u64) -> Option<Location> {
         let inner = self.inner.read();
         let chunk = inner.chunks.get(&id).or_else(|| inner.retired.get(&id).map(|(c, _)| c));
-        chunk.map(|c| c.bucket).or_else(|| inner.rollups.get(&id).copied())
+        let location = |c: &ChunkRow| Location { bucket: c.bucket, checksum: c.checksum };
+        chunk.map(location).or_else(|| inner.rollups.get(&id).copied())
     }
 
     /// Notes that chunks stand in a roll-up.
-    pub fn finish_rollup(&self, id: u64, bucket: i32, chunks: &[u64]) {
+    pub fn finish_rollup(&self, id: u64, location: Location, chunks: &[u64]) {
+        let Location { bucket, checksum } = location;
         let mut inner = self.inner.write();
-        inner.rollups.insert(id, bucket);
+        inner.rollups.insert(id, location);
         for (place, chunk) in (0u16..).zip(chunks) {
             if let Some(row) = inner.chunks.get_mut(chunk) {
-                row.rollup = Some(RollupPlace { id, place, bucket });
+                row.rollup = Some(RollupPlace { id, place, bucket, checksum });
             }
         }
     }
@@ -261,8 +263,9 @@ impl View {
     }
 }
 
-fn rollups_of(chunks: &[ChunkRow]) -> HashMap<u64, i32> {
-    chunks.iter().filter_map(|c| c.rollup).map(|r| (r.id, r.bucket)).collect()
+fn rollups_of(chunks: &[ChunkRow]) -> HashMap<u64, Location> {
+    let location = |r: RollupPlace| (r.id, Location { bucket: r.bucket, checksum: r.checksum });
+    chunks.iter().filter_map(|c| c.rollup).map(location).collect()
 }
 
 fn build_joined(a: &Page, b: &Page) -> Option<Page> {

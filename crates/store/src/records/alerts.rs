@@ -1,7 +1,7 @@
 //! Rules, their standing, alerts and the outbox. A judgement's state, cursor, alerts and notifications are one commit.
 
 use super::{Act, record};
-use crate::{Claim, Result, Store, StoreError, sql};
+use crate::{Claim, Result, Store, StoreError};
 use sqlx::Row;
 
 /// A rule with its standing.
@@ -215,10 +215,7 @@ impl Store {
     /// [`StoreError::Fenced`].
     pub async fn commit_judgement(&self, claim: &Claim, judgement: &Judgement, now_ns: i64) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
-        if sqlx::query(sql::FENCE_WORK).bind(claim.node).bind(claim.epoch).execute(&mut *tx).await?.rows_affected() != 1
-        {
-            return Err(StoreError::Fenced(claim.name.clone()));
-        }
+        self.fence_work(&mut tx, claim).await?;
         let standing: Option<Option<i64>> = sqlx::query_scalar("SELECT judged_ns FROM rule WHERE id = ? FOR UPDATE")
             .bind(judgement.rule_id)
             .fetch_optional(&mut *tx)

@@ -180,6 +180,19 @@ impl Store {
         Ok(Some(key))
     }
 
+    /// Whether a key of this name was revoked.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn is_revoked(&self, name: &str) -> Result<bool> {
+        let found: Option<i64> =
+            sqlx::query_scalar("SELECT revoked_ns FROM sender_key WHERE name = ? AND revoked_ns IS NOT NULL")
+                .bind(name)
+                .fetch_optional(&self.pool)
+                .await?;
+        Ok(found.is_some())
+    }
+
     async fn add_limits(&self, key: &mut KeyRow) -> Result<()> {
         let services = "SELECT service FROM key_service WHERE key_id = ? ORDER BY service";
         key.limits.services = sqlx::query_scalar(services).bind(key.id).fetch_all(&self.pool).await?;

@@ -1,7 +1,7 @@
 //! Faults between all steps of a seal and of a merge: after each, and after a restart, every acknowledged event stands
 //! in exactly one place, and the work can be done again. And the cache of parts, damaged and cold.
 
-use super::{run, store};
+use super::{claimed, run, store};
 use crate::fault::Step;
 use crate::*;
 use calvex_core::chunk::{BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks, build_rollup};
@@ -32,8 +32,11 @@ async fn journalled(store: &Store, claim: &Claim, after_seq: u64) -> Vec<Page> {
         batch: encode_batch(page),
     };
     let rows = seqs.iter().zip(&pages).map(row).collect();
-    store.commit(claim, &Commit { table: 1, after_seq, rows, receipts: vec![] }).await.unwrap();
-    seqs.iter().zip(pages).map(|(seq, page)| page.with_origin(claim.node, claim.epoch, *seq)).collect()
+    store
+        .commit(claim, &Commit { table: JournalTable { slot: 1, no: 1 }, after_seq, rows, receipts: vec![] })
+        .await
+        .unwrap();
+    seqs.iter().zip(pages).map(|(seq, page)| page.with_origin(claim.slot, claim.epoch, *seq)).collect()
 }
 
 /// Chunks read without any cache.
@@ -67,7 +70,7 @@ async fn pages_of(store: &Store, chunks: Vec<u64>) -> Vec<Vec<Event>> {
 }
 
 /// Every event that is kept, with how often it is, in journal and catalogue together.
-async fn kept(store: &Store, node: u16) -> BTreeMap<EventId, (usize, String)> {
+async fn kept(store: &Store, claim: &Claim) -> BTreeMap<EventId, (usize, String)> {
     let mut found = BTreeMap::new();
     let mut add = |e: Event| found.entry(e.id).or_insert((0, e.message)).0 += 1;
     let mut rows = Vec::new();
@@ -75,9 +78,9 @@ async fn kept(store: &Store, node: u16) -> BTreeMap<EventId, (usize, String)> {
         rows.push(b);
         Ok(())
     };
-    store.replay(node, each).await.unwrap();
+    store.replay(claim, each).await.unwrap();
     for b in rows {
-        let page = decode_batch(&b.batch, "x").unwrap().with_origin(node, b.at.epoch, b.at.seq);
+        let page = decode_batch(&b.batch, "x").unwrap().with_origin(b.at.slot, b.at.epoch, b.at.seq);
         gather_all(&page).unwrap().into_iter().for_each(&mut add);
     }
     let chunks = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
@@ -85,8 +88,8 @@ async fn kept(store: &Store, node: u16) -> BTreeMap<EventId, (usize, String)> {
     found
 }
 
-async fn assert_whole(store: &Store, node: u16, events: usize, when: &str) {
-    let kept = kept(store, node).await;
+async fn assert_whole(store: &Store, claim: &Claim, events: usize, when: &str) {
+    let kept = kept(store, claim).await;
     assert_eq!(kept.len(), events, "{when}: an event is lost");
     for (id, (times, message)) in kept {
         assert_eq!(times, 1, "{when}: {id} stands {times} times");
@@ -108,13 +111,14 @@ fn catalogued(chunk: &BuiltChunk) -> ChunkRow {
         bytes: chunk.bytes() as u64,
         parts: chunk.parts.len() as u16,
         late: false,
+        checksum: chunk.checksum(),
         rollup: None,
     }
 }
 
-fn built(claim: &Claim, number: u32, pages: &[Page]) -> BuiltChunk {
+fn built(claim: &Claim, number: u64, pages: &[Page]) -> BuiltChunk {
     let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
-    build_chunks(&sources, || chunk_id(claim.node, claim.epoch, number)).unwrap().remove(0)
+    build_chunks(&sources, || claim.first_chunk + number).unwrap().remove(0)
 }
 
 async fn seal(store: &Store, claim: &Claim, chunk: &BuiltChunk, covers: Vec<JournalRowRef>) -> Result<()> {
@@ -131,8 +135,7 @@ async fn merge(store: &Store, claim: &Claim, chunk: &BuiltChunk, replaces: Vec<C
 
 /// Fifteen events in two chunks; also what they were built of.
 async fn two_chunks(store: &Store) -> (Claim, Vec<Page>, BuiltChunk, BuiltChunk) {
-    store.journal_tables().await.unwrap();
-    let claim = store.claim("n").await.unwrap();
+    let claim = claimed(store, "n").await;
     let pages = journalled(store, &claim, 0).await;
     let (a, b) = (built(&claim, 1, &pages[..1]), built(&claim, 2, &pages[1..]));
     seal(store, &claim, &a, rows_of(&claim, 1..=1)).await.unwrap();
@@ -141,12 +144,12 @@ async fn two_chunks(store: &Store) -> (Claim, Vec<Page>, BuiltChunk, BuiltChunk)
 }
 
 /// Writes the parts of a roll-up of `chunks`.
-async fn rolled_up(store: &Store, claim: &Claim, number: u32, chunks: &[&BuiltChunk]) -> RollupRow {
-    let id = chunk_id(claim.node, claim.epoch, number);
+async fn rolled_up(store: &Store, claim: &Claim, number: u64, chunks: &[&BuiltChunk]) -> RollupRow {
+    let id = claim.first_chunk + number;
     let filters: Vec<_> = chunks.iter().map(|c| (c.id, Arc::new(c.whole.clone()))).collect();
     let (parts, chunks) = (build_rollup(id, &filters), chunks.iter().map(|c| c.id).collect());
     store.write_rollup_parts(BUCKET, id, &parts).await.unwrap();
-    RollupRow { id, lane: 1, bucket: BUCKET, parts: parts.len() as u16, chunks }
+    RollupRow { id, lane: 1, bucket: BUCKET, parts: parts.len() as u16, checksum: 0, chunks }
 }
 
 async fn parts_of(store: &Store) -> Vec<u64> {
@@ -155,7 +158,7 @@ async fn parts_of(store: &Store) -> Vec<u64> {
 }
 
 fn rows_of(claim: &Claim, seqs: std::ops::RangeInclusive<u64>) -> Vec<JournalRowRef> {
-    seqs.map(|seq| JournalRowRef { table: 1, epoch: claim.epoch, seq }).collect()
+    seqs.map(|seq| JournalRowRef { table: JournalTable { slot: 1, no: 1 }, slot: 1, epoch: claim.epoch, seq }).collect()
 }
 
 #[test]
@@ -163,19 +166,18 @@ fn a_seal_is_whole_after_a_fault_at_any_step() {
     run(async {
         for step in Step::ALL {
             let store = store().await;
-            store.journal_tables().await.unwrap();
-            let claim = store.claim("n").await.unwrap();
+            let claim = claimed(&store, "n").await;
             let pages = journalled(&store, &claim, 0).await;
             let chunk = built(&claim, 1, &pages);
             store.faults.arm(step);
             let failed = seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await;
             assert!(matches!(failed, Err(StoreError::Injected(s)) if s == step), "{step:?}: {failed:?}");
             assert!(store.faults.spent());
-            assert_whole(&store, claim.node, 15, &format!("{step:?}, at once")).await;
+            assert_whole(&store, &claim, 15, &format!("{step:?}, at once")).await;
             // A restart sweeps what no catalogue row names; then the work is done again by the new epoch.
-            let again = store.claim("n").await.unwrap();
+            let again = claimed(&store, "n").await;
             store.sweep_orphans(&again).await.unwrap();
-            assert_whole(&store, claim.node, 15, &format!("{step:?}, restarted")).await;
+            assert_whole(&store, &again, 15, &format!("{step:?}, restarted")).await;
             let named: Vec<u64> = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
             if step != Step::PartsBegin {
                 assert_eq!(parts_of(&store).await, named, "{step:?}: parts without a name are swept");
@@ -184,7 +186,7 @@ fn a_seal_is_whole_after_a_fault_at_any_step() {
                 let chunk = built(&again, 1, &pages);
                 seal(&store, &again, &chunk, rows_of(&claim, 1..=3)).await.unwrap();
             }
-            assert_whole(&store, claim.node, 15, &format!("{step:?}, sealed")).await;
+            assert_whole(&store, &again, 15, &format!("{step:?}, sealed")).await;
             assert_eq!(store.chunks().await.unwrap().len(), 1);
         }
     });
@@ -195,13 +197,12 @@ fn a_seal_tried_again_by_the_same_process_is_done_once() {
     run(async {
         for step in Step::ALL {
             let store = store().await;
-            store.journal_tables().await.unwrap();
-            let claim = store.claim("n").await.unwrap();
+            let claim = claimed(&store, "n").await;
             let pages = journalled(&store, &claim, 0).await;
             let chunk = built(&claim, 1, &pages);
             store.faults.arm(step);
             while seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await.is_err() {}
-            assert_whole(&store, claim.node, 15, &format!("{step:?}")).await;
+            assert_whole(&store, &claim, 15, &format!("{step:?}")).await;
             assert_eq!(store.chunks().await.unwrap().len(), 1, "{step:?}");
         }
     });
@@ -212,8 +213,7 @@ fn a_merge_is_whole_after_a_fault_at_any_step() {
     run(async {
         for step in Step::ALL {
             let store = store().await;
-            store.journal_tables().await.unwrap();
-            let claim = store.claim("n").await.unwrap();
+            let claim = claimed(&store, "n").await;
             let mut pages = journalled(&store, &claim, 0).await;
             pages.extend(journalled(&store, &claim, 3).await);
             let (a, b) = (built(&claim, 1, &pages[..3]), built(&claim, 2, &pages[3..]));
@@ -224,20 +224,20 @@ fn a_merge_is_whole_after_a_fault_at_any_step() {
             store.faults.arm(step);
             let failed = merge(&store, &claim, &both, replaces.clone()).await;
             assert!(matches!(failed, Err(StoreError::Injected(s)) if s == step), "{step:?}: {failed:?}");
-            assert_whole(&store, claim.node, 30, &format!("{step:?}, at once")).await;
+            assert_whole(&store, &claim, 30, &format!("{step:?}, at once")).await;
             // Searches that began before still read what was replaced.
             assert_eq!(pages_of(&store, vec![a.id, b.id]).await.len(), 2, "{step:?}");
             merge(&store, &claim, &both, replaces.clone()).await.unwrap();
-            assert_whole(&store, claim.node, 30, &format!("{step:?}, again")).await;
+            assert_whole(&store, &claim, 30, &format!("{step:?}, again")).await;
             let named: Vec<u64> = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
             assert_eq!(named, [both.id], "{step:?}");
             store.remove_parts(BUCKET, a.id).await.unwrap();
             store.remove_parts(BUCKET, both.id).await.unwrap();
             assert_eq!(parts_of(&store).await, [b.id, both.id], "{step:?}: only what nothing names goes");
-            let again = store.claim("n").await.unwrap();
+            let again = claimed(&store, "n").await;
             store.sweep_orphans(&again).await.unwrap();
             assert_eq!(parts_of(&store).await, [both.id], "{step:?}");
-            assert_whole(&store, claim.node, 30, &format!("{step:?}, restarted")).await;
+            assert_whole(&store, &again, 30, &format!("{step:?}, restarted")).await;
         }
     });
 }
@@ -252,12 +252,12 @@ fn a_merge_gives_way_to_whoever_changed_its_chunks() {
         // The lane's term was changed meanwhile.
         store.reterm_chunks(1, 7).await.unwrap();
         assert!(matches!(merge(&store, &claim, &both, replaces).await, Err(StoreError::Missing(_))));
-        assert_whole(&store, claim.node, 15, "after a change of term").await;
+        assert_whole(&store, &claim, 15, "after a change of term").await;
         // Another process took the node's place.
         let replaces = store.chunks().await.unwrap();
-        store.claim("n").await.unwrap();
+        claimed(&store, "n").await;
         assert!(matches!(merge(&store, &claim, &both, replaces).await, Err(StoreError::Fenced(_))));
-        assert_whole(&store, claim.node, 15, "after being fenced").await;
+        assert_whole(&store, &claim, 15, "after being fenced").await;
     });
 }
 
@@ -274,9 +274,9 @@ fn a_rollup_is_whole_after_a_fault_at_any_step() {
             let done = step == Step::AfterCommit;
             let places = |chunks: Vec<ChunkRow>| chunks.iter().filter_map(|c| c.rollup).collect::<Vec<_>>();
             assert_eq!(places(store.chunks().await.unwrap()).len(), if done { 2 } else { 0 }, "{step:?}");
-            assert_whole(&store, claim.node, 15, &format!("{step:?}, at once")).await;
+            assert_whole(&store, &claim, 15, &format!("{step:?}, at once")).await;
             // Parts that no record names go; the work is done again by the new epoch.
-            let again = store.claim("n").await.unwrap();
+            let again = claimed(&store, "n").await;
             store.sweep_orphans(&again).await.unwrap();
             assert_eq!(parts_of(&store).await.contains(&row.id), done, "{step:?}");
             if !done {
@@ -287,7 +287,7 @@ fn a_rollup_is_whole_after_a_fault_at_any_step() {
             let mut placed = places(store.chunks().await.unwrap());
             placed.sort_by_key(|p| p.place);
             assert_eq!(placed.iter().map(|p| (p.place, p.bucket)).collect::<Vec<_>>(), [(0, BUCKET), (1, BUCKET)]);
-            assert_whole(&store, claim.node, 15, &format!("{step:?}, again")).await;
+            assert_whole(&store, &again, 15, &format!("{step:?}, again")).await;
         }
     });
 }
@@ -316,7 +316,7 @@ fn a_rollup_gives_way_and_goes_with_its_bucket() {
         let left = store.chunks().await.unwrap();
         assert_eq!(left.iter().map(|c| (c.id, c.rollup)).collect::<Vec<_>>(), [(b.id, None)]);
         let old = claim.clone();
-        store.claim("n").await.unwrap();
+        claimed(&store, "n").await;
         assert!(matches!(store.roll_up(&old, &row).await, Err(StoreError::Fenced(_))));
     });
 }
@@ -325,20 +325,20 @@ fn a_rollup_gives_way_and_goes_with_its_bucket() {
 fn cached_cold_or_damaged_the_answer_is_the_same() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
-        let claim = store.claim("n").await.unwrap();
+        let claim = claimed(&store, "n").await;
         let pages = journalled(&store, &claim, 0).await;
         let chunk = built(&claim, 1, &pages);
         seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await.unwrap();
         let folder = tempfile::tempdir().unwrap();
         let disk = || Some((folder.path().join("cache"), 1 << 20));
+        let checksum = chunk.checksum();
         let read = |cache: PartCache| {
             let (store, id) = (store.clone(), chunk.id);
             async move {
                 let handle = tokio::runtime::Handle::current();
                 let reading = tokio::task::spawn_blocking(move || {
-                    let bucket_of = |_| Some(BUCKET);
-                    let reader = cache.reader(&store, handle, &bucket_of);
+                    let location_of = |_| Some(Location { bucket: BUCKET, checksum });
+                    let reader = cache.reader(&store, handle, &location_of);
                     let directory = reader.directory(id).unwrap();
                     let page = ChunkPage::new(directory, 0, &reader);
                     (gather_all(&page).unwrap().len(), reader.reads().1)
@@ -346,7 +346,7 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
                 reading.await.unwrap()
             }
         };
-        let cache = PartCache::new(1 << 20, disk());
+        let cache = PartCache::new(1 << 20, "ours", disk());
         let (rows, fetched) = read(cache.clone()).await;
         assert!(rows == 15 && fetched > 0, "cold");
         assert_eq!(read(cache.clone()).await, (15, 0), "from memory");
@@ -354,7 +354,7 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
         assert_eq!(read(cache).await, (15, 0), "from disk");
         // A new process finds the files; one is damaged, one cut short, one is no part at all.
         let names = || {
-            let entries = std::fs::read_dir(folder.path().join("cache")).unwrap().flatten();
+            let entries = std::fs::read_dir(folder.path().join("cache/ours")).unwrap().flatten();
             let mut paths: Vec<_> = entries.map(|e| e.path()).collect();
             paths.sort();
             paths
@@ -366,17 +366,17 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
         std::fs::write(&paths[0], bytes).unwrap();
         let bytes = std::fs::read(&paths[1]).unwrap();
         std::fs::write(&paths[1], &bytes[..bytes.len() / 2]).unwrap();
-        std::fs::write(folder.path().join("cache/half.new"), b"x").unwrap();
-        let cache = PartCache::new(1 << 20, disk());
+        std::fs::write(folder.path().join("cache/ours/half.new"), b"x").unwrap();
+        let cache = PartCache::new(1 << 20, "ours", disk());
         let (rows, fetched) = read(cache.clone()).await;
         assert!(rows == 15 && fetched > 0, "damaged files are fetched again");
         assert_eq!(names(), paths);
-        let cache = PartCache::new(1 << 20, disk());
+        let cache = PartCache::new(1 << 20, "ours", disk());
         assert_eq!(read(cache.clone()).await, (15, 0), "and are whole then");
-        cache.forget(chunk.id, chunk.parts.len() as u16);
+        cache.forget(chunk.id, checksum, chunk.parts.len() as u16);
         while !names().is_empty() {
             cache.clear(true);
         }
-        assert_eq!(read(PartCache::new(1 << 20, None)).await.0, 15, "without a disk");
+        assert_eq!(read(PartCache::new(1 << 20, "ours", None)).await.0, 15, "without a disk");
     });
 }

@@ -1,6 +1,7 @@
 //! The store against a real MariaDB: one server for the run, one database a test.
 
 mod faults;
+mod nodes;
 
 use crate::records::Act;
 use crate::records::access::{Actor, Principal, Purpose};
@@ -70,13 +71,25 @@ fn row(seq: u64) -> JournalRow {
 }
 
 fn commit(after_seq: u64, rows: u64, receipts: Vec<ReceiptRow>) -> Commit {
-    Commit { table: 1, after_seq, rows: (1..=rows).map(|n| row(after_seq + n)).collect(), receipts }
+    Commit {
+        table: JournalTable { slot: 1, no: 1 },
+        after_seq,
+        rows: (1..=rows).map(|n| row(after_seq + n)).collect(),
+        receipts,
+    }
 }
 
-async fn replayed(store: &Store, node: u16) -> Vec<JournalRowRef> {
+/// A claim, and its first journal table.
+async fn claimed(store: &Store, name: &str) -> Claim {
+    let claim = store.claim(name, Others::Impossible).await.unwrap();
+    store.add_journal_table(JournalTable { slot: claim.slot, no: 1 }).await.unwrap();
+    claim
+}
+
+async fn replayed(store: &Store, claim: &Claim) -> Vec<JournalRowRef> {
     let mut seen = Vec::new();
     store
-        .replay(node, |b| {
+        .replay(claim, |b| {
             seen.push(b.at);
             Ok(())
         })
@@ -89,7 +102,6 @@ async fn replayed(store: &Store, node: u16) -> Vec<JournalRowRef> {
 fn every_statement_fits_the_schema() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
         for (name, statement) in sql::ALL {
             use sqlx::Executor;
             let prepared = store.pool.prepare(sql::safe((*statement).to_owned())).await;
@@ -102,14 +114,13 @@ fn every_statement_fits_the_schema() {
 fn a_commit_repeated_is_written_once() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
-        let claim = store.claim("n").await.unwrap();
+        let claim = claimed(&store, "n").await;
         let first = commit(0, 2, vec![]);
         assert_eq!(store.commit(&claim, &first).await.unwrap(), Committed::Yes);
         // As after a connection lost during COMMIT: the same call finds the earlier one.
         assert_eq!(store.commit(&claim, &first).await.unwrap(), Committed::Yes);
         assert_eq!(store.commit(&claim, &commit(2, 1, vec![])).await.unwrap(), Committed::Yes);
-        assert_eq!(replayed(&store, claim.node).await.iter().map(|r| r.seq).collect::<Vec<_>>(), [1, 2, 3]);
+        assert_eq!(replayed(&store, &claim).await.iter().map(|r| r.seq).collect::<Vec<_>>(), [1, 2, 3]);
     });
 }
 
@@ -117,18 +128,17 @@ fn a_commit_repeated_is_written_once() {
 fn an_earlier_epoch_can_neither_append_nor_seal() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
-        let old = store.claim("n").await.unwrap();
+        let old = claimed(&store, "n").await;
         store.commit(&old, &commit(0, 1, vec![])).await.unwrap();
-        let new = store.claim("n").await.unwrap();
-        assert_eq!((new.node, new.epoch), (old.node, old.epoch + 1));
+        let new = claimed(&store, "n").await;
+        assert_eq!((new.slot, new.epoch), (old.slot, old.epoch + 1));
         assert!(matches!(store.commit(&old, &commit(1, 1, vec![])).await, Err(StoreError::Fenced(_))));
-        let covers = replayed(&store, new.node).await;
+        let covers = replayed(&store, &new).await;
         let seal = Seal { chunks: vec![], covers };
         assert!(matches!(store.seal(&old, &seal).await, Err(StoreError::Fenced(_))));
-        assert_eq!(replayed(&store, new.node).await.len(), 1, "the new epoch adopts what the old one left");
+        assert_eq!(replayed(&store, &new).await.len(), 1, "the new epoch adopts what the old one left");
         store.seal(&new, &seal).await.unwrap();
-        assert!(replayed(&store, new.node).await.is_empty());
+        assert!(replayed(&store, &new).await.is_empty());
     });
 }
 
@@ -136,13 +146,12 @@ fn an_earlier_epoch_can_neither_append_nor_seal() {
 fn a_receipt_stands_with_its_events_or_not_at_all() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
-        let claim = store.claim("n").await.unwrap();
+        let claim = claimed(&store, "n").await;
         let receipt = ReceiptRow { key_id: 7, idempotency: [1; 32], body: [2; 32], answer: b"ok".to_vec(), made_ns: 5 };
         store.commit(&claim, &commit(0, 1, vec![receipt.clone()])).await.unwrap();
         let taken = store.commit(&claim, &commit(1, 1, vec![receipt])).await.unwrap();
         assert_eq!(taken, Committed::ReceiptTaken);
-        assert_eq!(replayed(&store, claim.node).await.len(), 1);
+        assert_eq!(replayed(&store, &claim).await.len(), 1);
         let found = store.receipt(7, &[1; 32]).await.unwrap().unwrap();
         assert_eq!((found.body, found.answer.as_slice()), ([2; 32], &b"ok"[..]));
         assert!(store.receipt(8, &[1; 32]).await.unwrap().is_none(), "a key speaks for itself only");
@@ -163,6 +172,7 @@ fn chunk(id: u64, bucket: i32, until: i64) -> ChunkRow {
         bytes: 4,
         parts: 1,
         late: false,
+        checksum: 0,
         rollup: None,
     }
 }
@@ -171,20 +181,19 @@ fn chunk(id: u64, bucket: i32, until: i64) -> ChunkRow {
 fn sealing_takes_all_rows_or_none() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
-        let claim = store.claim("n").await.unwrap();
+        let claim = claimed(&store, "n").await;
         store.commit(&claim, &commit(0, 3, vec![])).await.unwrap();
-        let covers = replayed(&store, claim.node).await;
+        let covers = replayed(&store, &claim).await;
         store.open_bucket(100).await.unwrap();
-        let id = chunk_id(claim.node, claim.epoch, 1);
+        let id = claim.first_chunk + 1;
         let mut wrong = covers.clone();
-        wrong.push(JournalRowRef { table: 1, epoch: claim.epoch, seq: 99 });
+        wrong.push(JournalRowRef { table: JournalTable { slot: 1, no: 1 }, slot: 1, epoch: claim.epoch, seq: 99 });
         assert!(store.seal(&claim, &Seal { chunks: vec![chunk(id, 100, 10)], covers: wrong }).await.is_err());
-        assert_eq!((replayed(&store, claim.node).await.len(), store.chunks().await.unwrap().len()), (3, 0));
+        assert_eq!((replayed(&store, &claim).await.len(), store.chunks().await.unwrap().len()), (3, 0));
         let seal = Seal { chunks: vec![chunk(id, 100, 10)], covers };
         store.seal(&claim, &seal).await.unwrap();
         store.seal(&claim, &seal).await.unwrap();
-        assert_eq!((replayed(&store, claim.node).await.len(), store.chunks().await.unwrap().len()), (0, 1));
+        assert_eq!((replayed(&store, &claim).await.len(), store.chunks().await.unwrap().len()), (0, 1));
     });
 }
 
@@ -192,10 +201,10 @@ fn sealing_takes_all_rows_or_none() {
 fn a_bucket_is_dropped_only_when_nothing_live_names_it() {
     run(async {
         let store = store().await;
-        let claim = store.claim("n").await.unwrap();
+        let claim = claimed(&store, "n").await;
         store.open_bucket(100).await.unwrap();
         store.open_bucket(200).await.unwrap();
-        let (a, b) = (chunk_id(claim.node, claim.epoch, 1), chunk_id(claim.node, claim.epoch, 2));
+        let (a, b) = ((claim.first_chunk + 1), (claim.first_chunk + 2));
         for id in [a, b] {
             store.write_parts(100, id, 0, &[b"part".to_vec()]).await.unwrap();
         }
@@ -208,7 +217,7 @@ fn a_bucket_is_dropped_only_when_nothing_live_names_it() {
         assert_eq!(store.read_part(200, b, 0).await.unwrap(), b"part");
         assert!(store.read_part(100, a, 0).await.is_err());
         store.close_bucket(200).await.unwrap();
-        let late = Seal { chunks: vec![chunk(chunk_id(1, 1, 9), 200, 50)], covers: vec![] };
+        let late = Seal { chunks: vec![chunk(claim.first_chunk + 9, 200, 50)], covers: vec![] };
         assert!(store.seal(&claim, &late).await.is_err(), "a closing bucket takes no chunk");
     });
 }
@@ -217,14 +226,14 @@ fn a_bucket_is_dropped_only_when_nothing_live_names_it() {
 fn parts_without_a_catalogue_row_are_swept_by_a_later_epoch() {
     run(async {
         let store = store().await;
-        let first = store.claim("n").await.unwrap();
+        let first = claimed(&store, "n").await;
         store.open_bucket(100).await.unwrap();
-        let (kept, orphan) = (chunk_id(first.node, first.epoch, 1), chunk_id(first.node, first.epoch, 2));
+        let (kept, orphan) = ((first.first_chunk + 1), (first.first_chunk + 2));
         store.write_parts(100, kept, 0, &[b"kept".to_vec()]).await.unwrap();
         store.write_parts(100, orphan, 0, &[b"orphan".to_vec()]).await.unwrap();
         store.seal(&first, &Seal { chunks: vec![chunk(kept, 100, 10)], covers: vec![] }).await.unwrap();
         assert_eq!(store.sweep_orphans(&first).await.unwrap(), 0, "its own epoch may still be writing");
-        let second = store.claim("n").await.unwrap();
+        let second = claimed(&store, "n").await;
         assert_eq!(store.sweep_orphans(&second).await.unwrap(), 1);
         assert!(store.read_part(100, orphan, 0).await.is_err());
         assert_eq!(store.read_part(100, kept, 0).await.unwrap(), b"kept");
@@ -235,19 +244,19 @@ fn parts_without_a_catalogue_row_are_swept_by_a_later_epoch() {
 fn empty_journal_tables_go() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
-        let claim = store.claim("n").await.unwrap();
+        let claim = claimed(&store, "n").await;
         store.commit(&claim, &commit(0, 1, vec![])).await.unwrap();
-        store.add_journal_table(2).await.unwrap();
+        let table = |no| JournalTable { slot: claim.slot, no };
+        store.add_journal_table(table(2)).await.unwrap();
         let mut second = commit(1, 1, vec![]);
-        second.table = 2;
+        second.table = table(2);
         store.commit(&claim, &second).await.unwrap();
-        assert!(!store.drop_journal_table(1).await.unwrap());
-        let covers: Vec<_> = replayed(&store, claim.node).await.into_iter().filter(|r| r.table == 1).collect();
+        assert!(!store.drop_journal_table(table(1)).await.unwrap());
+        let covers: Vec<_> = replayed(&store, &claim).await.into_iter().filter(|r| r.table == table(1)).collect();
         store.seal(&claim, &Seal { chunks: vec![], covers }).await.unwrap();
-        assert!(store.drop_journal_table(1).await.unwrap());
-        assert_eq!(store.journal_tables().await.unwrap(), [2]);
-        assert_eq!(replayed(&store, claim.node).await.len(), 1);
+        assert!(store.drop_journal_table(table(1)).await.unwrap());
+        assert_eq!(store.journal_tables().await.unwrap(), [table(2)]);
+        assert_eq!(replayed(&store, &claim).await.len(), 1);
     });
 }
 
@@ -322,8 +331,7 @@ fn an_act_stands_in_the_trail_if_and_only_if_it_was_done() {
 fn a_commit_is_cut_to_what_the_database_takes_at_once() {
     run(async {
         let store = store().await;
-        store.journal_tables().await.unwrap();
-        let claim = store.claim("n").await.unwrap();
+        let claim = claimed(&store, "n").await;
         sqlx::query(sql::safe("SET GLOBAL max_allowed_packet = 1048576".into())).execute(&store.pool).await.unwrap();
         // Connections keep what they were opened with, so that the new limit holds for new ones only.
         let small = Store {
@@ -334,7 +342,7 @@ fn a_commit_is_cut_to_what_the_database_takes_at_once() {
         let mut group = commit(0, 5, vec![]);
         group.rows.iter_mut().for_each(|r| r.batch = vec![7; 700_000]);
         assert_eq!(small.commit(&claim, &group).await.unwrap(), Committed::Yes);
-        assert_eq!(replayed(&store, claim.node).await.len(), 5);
+        assert_eq!(replayed(&store, &claim).await.len(), 5);
         let mut alone = commit(5, 1, vec![]);
         alone.rows[0].batch = vec![7; 1_100_000];
         let refused = small.commit(&claim, &alone).await.unwrap_err();

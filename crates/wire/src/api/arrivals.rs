@@ -107,6 +107,9 @@ pub struct ArrivalsAnswer {
     pub hours: u32,
     /// By service, host, sender and lane.
     pub arrivals: Vec<Arrival>,
+    /// Whether there are more arrivals; ask again with `from`.
+    #[serde(default)]
+    pub more: bool,
     /// By sender and reason.
     pub refused: Vec<Refused>,
     /// By service, host, sender and cause.

@@ -62,3 +62,20 @@ pub struct ChunkSummary {
     /// Whether its events came late.
     pub late: bool,
 }
+
+/// A node of the database.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct NodeListed {
+    /// Its name.
+    pub name: String,
+    /// Its number, which stands in the ids of its events.
+    pub slot: u16,
+    /// Raised by every start.
+    pub epoch: u32,
+    /// Moved every second while it lives.
+    pub beat: u64,
+    /// Whether it was started and has not stopped in order.
+    pub alive: bool,
+    /// The version of calvex that it runs.
+    pub version: String,
+}

@@ -17,7 +17,7 @@ pub use explore::{
     CheckAnswer, CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SavedSearch,
     ShapeAnswer, ShapeRequest, SpokenRange, VaryingPart,
 };
-pub use lanes::{ChunkSummary, Lane, Route};
+pub use lanes::{ChunkSummary, Lane, NodeListed, Route};
 pub use measure::{
     AggregateColumn, BreakdownAnswer, BreakdownRequest, FieldAnswer, GroupAnswer, MeasureAnswer, ValueCount,
 };

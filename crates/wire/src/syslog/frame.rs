@@ -2,11 +2,12 @@
 //!
 //! | begins with | ends |
 //! | --- | --- |
-//! | `LENGTH SP`, LENGTH a number without leading zero | after so many bytes |
-//! | anything else | at the next LF or NUL, or where the stream ends or rests |
+//! | `LENGTH SP <`, LENGTH a number without leading zero | after so many bytes behind the blank |
+//! | anything else | at the next LF or NUL, or where the stream ends |
 //!
-//! A stream that rests without an end of line was written by a sender that marks no ends at all; what is there then is
-//! cut where a priority and the beginning of a header follow.
+//! A stream that rests before any end was marked in it was written by a sender that marks no ends at all; what is there
+//! then is cut where a priority and the beginning of a header follow. Once an end was marked, a rest means nothing: the
+//! network may pause within any message.
 
 /// Digits of a length at most.
 const MAX_LENGTH_DIGITS: usize = 8;
@@ -18,6 +19,8 @@ pub struct Framer {
     max_bytes: usize,
     /// Bytes of a message beyond the limit that are still to be passed over; `None` within: up to its end.
     passing: Option<Option<usize>>,
+    /// Whether the end of a message was marked, by a count or by a line's end.
+    marked: bool,
 }
 
 /// A message, or how large one was that was passed over.
@@ -53,7 +56,8 @@ fn head(bytes: &[u8]) -> Head {
         None => Head::Unknown,
         Some(b'1'..=b'9') if digits <= MAX_LENGTH_DIGITS => match bytes.get(digits) {
             None => Head::Unknown,
-            Some(b' ') => {
+            Some(b' ') if bytes.get(digits + 1).is_none() => Head::Unknown,
+            Some(b' ') if bytes.get(digits + 1) == Some(&b'<') => {
                 let length = bytes[..digits].iter().fold(0usize, |n, b| n * 10 + usize::from(b - b'0'));
                 Head::Counted(length, digits + 1)
             }
@@ -66,12 +70,17 @@ fn head(bytes: &[u8]) -> Head {
 impl Framer {
     /// For messages of at most `max_bytes`.
     pub fn new(max_bytes: usize) -> Self {
-        Framer { held: Vec::new(), max_bytes, passing: None }
+        Framer { held: Vec::new(), max_bytes, passing: None, marked: false }
     }
 
     /// Bytes of a message that has not ended.
     pub fn held_bytes(&self) -> usize {
         self.held.len()
+    }
+
+    /// Whether a rest of the stream may end the message that is held: only where none was ever marked.
+    pub fn ends_by_rest(&self) -> bool {
+        !self.marked && !self.held.is_empty() && matches!(head(&self.held), Head::Delimited)
     }
 
     /// Whether part of a message is held.
@@ -118,11 +127,13 @@ impl Framer {
             Head::Counted(length, before) => {
                 let message = rest.get(before..before + length)?;
                 push(message, out);
+                self.marked = true;
                 Some(before + length)
             }
             Head::Delimited => match end_of_line() {
                 Some(end) if end <= self.max_bytes => {
                     push(&rest[..end], out);
+                    self.marked = true;
                     Some(end + 1)
                 }
                 Some(end) => {
@@ -189,6 +200,27 @@ mod tests {
     }
 
     #[test]
+    fn a_rest_ends_an_unmarked_message_only() {
+        let mut framer = Framer::new(9000);
+        let mut out = Vec::new();
+        framer.feed(b"<13>no end is marked", &mut out);
+        assert!(framer.ends_by_rest());
+        for (marked, begun) in
+            [(&b"9 <13>door "[..], &b"20 <13>half of a cou"[..]), (b"<13>a line\n", b"<13>half of a li")]
+        {
+            let (mut framer, mut out) = (Framer::new(9000), Vec::new());
+            framer.feed(marked, &mut out);
+            framer.feed(begun, &mut out);
+            assert!(!framer.is_empty() && !framer.ends_by_rest(), "{begun:?}");
+        }
+        let (mut framer, mut out) = (Framer::new(9000), Vec::new());
+        framer.feed(b"20 <13>a first half", &mut out);
+        assert!(!framer.ends_by_rest(), "a count says how much is to come");
+        framer.feed(b"!<13>n", &mut out);
+        assert_eq!((out, framer.held_bytes()), (vec![message("<13>a first half!<13>n")], 0));
+    }
+
+    #[test]
     fn framings_are_told_apart() {
         let expected = [message("<13>door 1 opened"), message("<13>door 2 opened"), message("<13>door 3\nopened")];
         let told = all(&[b"<13>door 1 opened\n<13>door 2 opened\r\n17 <13>door 3\nopened"], 100);
@@ -199,9 +231,7 @@ mod tests {
         assert_eq!(all(&[unmarked], 100).len(), 3, "no ends at all");
         let (mut framer, mut out) = (Framer::new(9000), Vec::new());
         framer.feed(b"2026 was a year\n", &mut out);
-        assert_eq!(out, [], "a length beyond what came is waited for");
-        framer.flush(&mut out);
-        assert_eq!(out, [message("2026 was a year")], "until nothing more comes");
+        assert_eq!(out, [message("2026 was a year")], "a number without a priority behind it counts nothing");
     }
 
     #[test]

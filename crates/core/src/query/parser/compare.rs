@@ -1,6 +1,6 @@
 //! Comparisons and the values they take.
 
-use super::{MAX_IN, MAX_REGEX_BYTES, Parser, severity_span};
+use super::{MAX_IN, MAX_REGEX_BYTES, MAX_REGEXES, Parser, severity_span};
 use crate::event::time::{civil_time, parse_plain_utc, to_ns};
 use crate::query::literal::{FieldUnit, parse_duration_ns, parse_size_bytes, unit_of_field};
 use crate::query::syntax::Kind;
@@ -151,6 +151,13 @@ impl Parser<'_> {
             return Filter::All;
         };
         self.syntax.token(Kind::Regex, at, self.scan.at);
+        self.regexes += 1;
+        if self.regexes > MAX_REGEXES {
+            let length = self.scan.at - at;
+            let told = format!("the query has more than {MAX_REGEXES} regular expressions");
+            self.mistake(at, length, told, "join some with |, or split the query");
+            return Filter::All;
+        }
         let built = regex::RegexBuilder::new(&pattern).case_insensitive(any_case).size_limit(MAX_REGEX_BYTES).build();
         match built {
             Ok(regex) => Filter::Compare(field, Test::Regex(RegexTest::new(pattern, any_case, regex))),

@@ -18,6 +18,8 @@ const MAX_TEXT: usize = 16 * 1024;
 const MAX_DEPTH: usize = 64;
 /// Most values of one `in (…)`.
 const MAX_IN: usize = 1000;
+/// Most regular expressions of one query: each takes memory of its own once it is compiled.
+const MAX_REGEXES: usize = 32;
 /// Largest compiled regular expression, in bytes.
 const MAX_REGEX_BYTES: usize = 1 << 20;
 
@@ -116,6 +118,7 @@ pub fn parse(text: &str, context: &Context) -> Parsed {
         scan: Scan::new(text),
         context,
         depth: 0,
+        regexes: 0,
         mistakes: Vec::new(),
         warnings: Vec::new(),
         syntax: Builder::new(),
@@ -153,6 +156,8 @@ struct Parser<'a> {
     scan: Scan,
     context: &'a Context,
     depth: usize,
+    /// Regular expressions so far.
+    regexes: usize,
     mistakes: Vec<Mistake>,
     warnings: Vec<Mistake>,
     syntax: Builder,

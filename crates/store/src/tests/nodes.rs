@@ -1,0 +1,174 @@
+//! Slots, claims and ownership: two processes on one database, other names, ids that go on.
+
+use super::{act, claimed, commit, replayed, run, store};
+use crate::*;
+use calvex_core::chunk::{ChunkSource, build_chunks};
+use calvex_core::columns::{PageRead, build_page};
+use calvex_core::event::Event;
+
+#[test]
+fn of_claims_at_once_one_succeeds_and_no_epoch_is_given_twice() {
+    run(async {
+        let store = store().await;
+        store.claim("n", Others::Impossible).await.unwrap();
+        store.leave(&store.claim("n", Others::Impossible).await.unwrap()).await.unwrap();
+        let names = ["n", "n", "m", "n", "o"];
+        let claims = names.map(|name| {
+            let store = store.clone();
+            tokio::spawn(async move { store.claim(name, Others::Watched).await })
+        });
+        let mut done = Vec::new();
+        for claim in claims {
+            match claim.await.unwrap() {
+                Ok(claim) => done.push(claim),
+                Err(e) => assert!(matches!(e, StoreError::Alive(_)) || e.is_passing(), "{e}"),
+            }
+        }
+        assert_eq!(done.len(), 1, "{done:?}");
+    });
+}
+
+#[test]
+fn a_claim_beside_a_live_node_is_refused() {
+    run(async {
+        let store = store().await;
+        let live = claimed(&store, "n").await;
+        let beating = tokio::spawn({
+            let (store, live) = (store.clone(), live.clone());
+            async move {
+                while store.beat(&live).await.unwrap() {
+                    tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+                }
+            }
+        });
+        for name in ["n", "m"] {
+            let refused = store.claim(name, Others::Watched).await.unwrap_err();
+            assert!(matches!(&refused, StoreError::Alive(n) if n == "n"), "{refused}");
+            assert!(refused.to_string().contains("calvex admin nodes"), "{refused}");
+        }
+        assert!(store.retire("n", &act()).await.is_err(), "it lives");
+        beating.abort();
+        // One that stopped in order is not watched for.
+        store.leave(&live).await.unwrap();
+        let next = store.claim("m", Others::Watched).await.unwrap();
+        assert!(!store.beat(&live).await.unwrap(), "the old one is told that it was replaced");
+        assert_ne!(next.slot, live.slot);
+    });
+}
+
+#[test]
+fn a_node_under_another_name_goes_on_with_what_a_dead_one_left() {
+    run(async {
+        let store = store().await;
+        let first = claimed(&store, "n").await;
+        store.commit(&first, &commit(0, 3, vec![])).await.unwrap();
+        let second = claimed(&store, "renamed").await;
+        assert_eq!((first.slot, second.slot), (1, 2));
+        assert_eq!(replayed(&store, &second).await.len(), 3);
+        // The old process can neither append nor seal, though its name is another.
+        assert!(matches!(store.commit(&first, &commit(3, 1, vec![])).await, Err(StoreError::Fenced(_))));
+        let covers = replayed(&store, &second).await;
+        let seal = Seal { chunks: vec![], covers };
+        assert!(matches!(store.seal(&first, &seal).await, Err(StoreError::Fenced(_))));
+        store.seal(&second, &seal).await.unwrap();
+        assert!(replayed(&store, &second).await.is_empty());
+        store.forget_owned(&second, &Default::default()).await.unwrap();
+        let owned: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM journal_owner").fetch_one(&store.pool).await.unwrap();
+        assert_eq!(owned, 1, "what is sealed needs no owner");
+    });
+}
+
+#[test]
+fn rows_from_before_slots_are_adopted() {
+    run(async {
+        let store = store().await;
+        let old = JournalTable { slot: 0, no: 7 };
+        store.add_journal_table(old).await.unwrap();
+        sqlx::query("INSERT INTO journal_7 (node, epoch, seq, lane_id, day, late, row_count, batch) VALUES (9, 4, 1, 1, 1, 0, 1, 'x')")
+            .execute(&store.pool)
+            .await
+            .unwrap();
+        let claim = claimed(&store, "n").await;
+        let rows = replayed(&store, &claim).await;
+        assert_eq!(rows, [JournalRowRef { table: old, slot: 9, epoch: 4, seq: 1 }]);
+        store.seal(&claim, &Seal { chunks: vec![], covers: rows }).await.unwrap();
+        assert!(store.drop_journal_table(old).await.unwrap());
+    });
+}
+
+#[test]
+fn slots_are_given_out_one_by_one_and_end() {
+    run(async {
+        let store = store().await;
+        for n in 0..5 {
+            // Every start used to burn a number of the database's own counter.
+            assert_eq!(store.claim("n", Others::Impossible).await.unwrap().slot, 1, "start {n}");
+        }
+        let values: Vec<String> = (2..=4095).map(|n| format!("({n}, 'x{n}', 1)")).collect();
+        let insert = format!("INSERT INTO node (slot, name, epoch) VALUES {}", values.join(","));
+        sqlx::query(sql::safe(insert)).execute(&store.pool).await.unwrap();
+        let refused = store.claim("one more", Others::Impossible).await.unwrap_err().to_string();
+        assert!(refused.contains("calvex admin node retire"), "{refused}");
+        store.retire("x77", &act()).await.unwrap();
+        let claim = store.claim("one more", Others::Impossible).await.unwrap();
+        assert_eq!((claim.slot, claim.epoch), (77, 2), "its epoch goes on");
+    });
+}
+
+#[test]
+fn ids_of_chunks_go_on_behind_every_one_that_was_given() {
+    run(async {
+        let store = store().await;
+        let claim = claimed(&store, "n").await;
+        store.open_bucket(100).await.unwrap();
+        // More chunks in one epoch than the 24 bits of an epoch's own range.
+        let far = claim.first_chunk + (1 << 24) * 3 + 5;
+        let row = super::chunk(far, 100, i64::MAX);
+        store.seal(&claim, &Seal { chunks: vec![row.clone()], covers: vec![] }).await.unwrap();
+        let next = claimed(&store, "n").await;
+        assert_eq!(next.first_chunk, far + 1);
+        // A chunk under an id that is taken is refused; what stands there stays.
+        store.write_parts(100, far, 0, &[b"kept".to_vec()]).await.unwrap();
+        let other = ChunkRow { rows: 99, checksum: 7, ..row };
+        assert!(store.write_chunks(&[(other, &[b"other".to_vec()][..])]).await.is_err());
+        assert_eq!(store.read_part(100, far, 0).await.unwrap(), b"kept");
+    });
+}
+
+#[test]
+fn a_cache_of_another_database_answers_nothing() {
+    run(async {
+        let (store, other) = (store().await, super::store().await);
+        let (own, its) = (store.installation([1; 16]).await.unwrap(), other.installation([2; 16]).await.unwrap());
+        assert_eq!((own.len(), own == its, store.installation([3; 16]).await.unwrap() == own), (32, false, true));
+        // Two databases give one chunk id to different events.
+        let claim = claimed(&store, "n").await;
+        assert_eq!(claim, claimed(&other, "n").await);
+        let built = |message: &str| {
+            let page = build_page(&[Event { message: message.into(), ..Event::default() }]).unwrap();
+            build_chunks(&[&page as &dyn PageRead], || claim.first_chunk).unwrap().remove(0)
+        };
+        let folder = tempfile::tempdir().unwrap();
+        for (store, installation, message) in
+            [(&store, &own, "ours"), (&other, &own, "theirs"), (&other, &its, "theirs")]
+        {
+            let chunk = built(message);
+            store.open_bucket(100).await.unwrap();
+            let row = ChunkRow { checksum: chunk.checksum(), ..super::chunk(chunk.id, 100, i64::MAX) };
+            store.write_chunks(&[(row, chunk.parts.as_slice())]).await.unwrap();
+            // Even where both claim to be one installation, as after a restore by hand, the checksum tells them apart.
+            let cache = PartCache::new(1 << 20, installation, Some((folder.path().to_owned(), 1 << 20)));
+            let (store, handle, id) = (store.clone(), tokio::runtime::Handle::current(), chunk.id);
+            let read = tokio::task::spawn_blocking(move || {
+                let location = Location { bucket: 100, checksum: chunk.checksum() };
+                let reader_of = |_| Some(location);
+                let reader = cache.reader(&store, handle, &reader_of);
+                let last = chunk.parts.len() as u16 - 1;
+                (0..=last).map(|n| reader.part(id, n).unwrap().bytes().to_vec()).collect::<Vec<_>>() == chunk.parts
+            });
+            assert!(read.await.unwrap(), "{message}");
+        }
+        let folders: Vec<_> = std::fs::read_dir(folder.path()).unwrap().flatten().map(|e| e.file_name()).collect();
+        assert_eq!(folders, [its.as_str()], "what belongs to another installation is gone");
+    });
+}
