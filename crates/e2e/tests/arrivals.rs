@@ -39,7 +39,10 @@ fn what_became_of_it() -> Result<()> {
         event("slots", "slots-1", -24 * 300),
     ];
     service.calvex_with(&["send", "--quiet"], (lines.join("\n") + "\n").as_bytes())?;
-    let wrong = service.calvex_with(&["send", "--quiet", "--key", "calvex-key-wrong17"], lines[0].as_bytes())?;
+    let wrong = service.calvex_with(
+        &["send", "--quiet", "--key", "calvex-key-wrongAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"],
+        lines[0].as_bytes(),
+    )?;
     assert_eq!(wrong.status.code(), Some(2));
     let syslog = service.other("syslog", "tcp://")?.trim_start_matches("tcp://").to_owned();
     TcpStream::connect(&syslog)?.write_all(b"POST /v1/events HTTP/1.1\r\n\r\n")?;

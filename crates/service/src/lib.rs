@@ -7,6 +7,7 @@ mod catalogue;
 mod connections;
 mod error;
 mod explore;
+mod export;
 mod figures;
 mod http;
 mod intake;

@@ -193,6 +193,7 @@ async fn start_on(
         proposals: crate::explore::Proposals::default(),
         decode_slots: Arc::new(Semaphore::new(cores)),
         rule_slots: Arc::new(Semaphore::new(2)),
+        export_slots: Arc::new(Semaphore::new(crate::export::AT_ONCE)),
         tail_slots: Arc::new(Semaphore::new(crate::tail::AT_ONCE)),
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         searchers: Searchers::new(cores)?,

@@ -16,7 +16,7 @@ use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
-use tokio::sync::Semaphore;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 /// Events of one answer at most.
 const MAX_LIMIT: usize = 1000;
@@ -141,6 +141,15 @@ pub async fn run_told<T: Send + 'static>(
     run_in(app, &app.search_slots, may_read, listener, work).await
 }
 
+/// Runs an export, which has its slot already and no limit of time: its client has one for each piece.
+pub async fn run_export<T: Send + 'static>(
+    app: &Shared,
+    may_read: impl Fn(u32) -> bool,
+    work: impl FnOnce(&Scope) -> T + Send + 'static,
+) -> Result<(T, (u64, u64))> {
+    run_until(app, None, None, may_read, None, work).await
+}
+
 async fn run_in<T: Send + 'static>(
     app: &Shared,
     slots: &Arc<Semaphore>,
@@ -150,10 +159,21 @@ async fn run_in<T: Send + 'static>(
 ) -> Result<(T, (u64, u64))> {
     let slot = tokio::time::timeout(SLOT_WAIT, slots.clone().acquire_owned()).await;
     let slot = slot.map_err(|_| ServiceError::Busy("other searches take all slots; try again".into(), 2))?;
+    let until = Instant::now() + app.settings.seconds("search.timeout_s");
+    run_until(app, slot.ok(), Some(until), may_read, listener, work).await
+}
+
+async fn run_until<T: Send + 'static>(
+    app: &Shared,
+    slot: Option<OwnedSemaphorePermit>,
+    until: Option<Instant>,
+    may_read: impl Fn(u32) -> bool,
+    listener: Option<Listener>,
+    work: impl FnOnce(&Scope) -> T + Send + 'static,
+) -> Result<(T, (u64, u64))> {
     let view = app.view.segments(&app.catalogue.get(), (app.clock)(), may_read);
     let gone = Arc::new(AtomicBool::new(false));
     let _limit = Limit { gone: gone.clone() };
-    let until = Instant::now() + app.settings.seconds("search.timeout_s");
     let runtime = tokio::runtime::Handle::current();
     let shared = app.clone();
     let began = Instant::now();
@@ -165,7 +185,8 @@ async fn run_in<T: Send + 'static>(
             if gone.load(Ordering::Relaxed) {
                 return Some("the one who asked has gone".to_owned());
             }
-            (Instant::now() > until).then(|| "the time limit was reached; narrow the range or the query".to_owned())
+            let late = until.is_some_and(|until| Instant::now() > until);
+            late.then(|| "the time limit was reached; narrow the range or the query".to_owned())
         };
         let told = listener.as_deref().map(|l| l as &(dyn Fn(Progress) + Sync));
         let budget = Budget::new(shared.settings.mib("search.memory_mib"));

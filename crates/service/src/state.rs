@@ -58,6 +58,8 @@ pub struct App {
     pub decode_slots: Arc<Semaphore>,
     /// Searching has slots of its own, so that no query can stop intake.
     pub search_slots: Arc<Semaphore>,
+    /// Exports have slots of their own: they last for as long as their clients take.
+    pub export_slots: Arc<Semaphore>,
     /// Rules have slots of their own, so that readers cannot keep them from being judged.
     pub rule_slots: Arc<Semaphore>,
     /// Those who follow what comes have places of their own.

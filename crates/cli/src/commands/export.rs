@@ -4,17 +4,15 @@ use super::search::check_whole;
 use crate::Ended;
 use crate::client::{Client, Connection};
 use crate::shown::{field_text, value_text};
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, bail};
 use calvex_core::query::{Context as Reading, parse};
-use calvex_wire::api::{MeasureAnswer, SearchAnswer, SearchRequest};
+use calvex_wire::api::{ExportEnd, MeasureAnswer, SearchRequest};
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::Value;
 use std::io::{BufWriter, Write};
 use std::path::PathBuf;
 
-/// Events of one answer.
-const AT_ONCE: usize = 1000;
 /// The columns of a CSV of events where none are named.
 const COLUMNS: &str = "time,severity,service,host,message,trace";
 
@@ -80,45 +78,54 @@ impl Export {
     }
 
     async fn events(&self, client: &Client, mut ask: SearchRequest, mut sink: Sink) -> Result<Ended> {
-        ask.order = Some("oldest".to_owned());
+        ask.limit = Some(self.limit);
         let bar = ProgressBar::new_spinner();
         let style = ProgressStyle::with_template("{spinner} {human_pos} events, {per_sec}");
         bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
-        let mut written = 0;
         if let Sink::Csv(csv) = &mut sink {
             csv.write_record(&self.columns)?;
         }
-        loop {
-            ask.limit = Some(AT_ONCE.min(self.limit - written));
-            let answer: SearchAnswer = client.post("/api/search", &ask).await?;
-            for event in &answer.events {
-                match &mut sink {
-                    Sink::Ndjson(out) => {
-                        serde_json::to_writer(&mut *out, event)?;
-                        out.write_all(b"\n")?;
-                    }
-                    Sink::Csv(csv) => {
-                        let event = serde_json::to_value(event)?;
-                        let cell = |column: &String| defused(field_text(&event, column), self.formulas);
-                        csv.write_record(self.columns.iter().map(cell))?;
-                    }
-                }
-            }
-            written += answer.events.len();
-            bar.inc(answer.events.len() as u64);
-            check_whole(&answer.explain)?;
-            // A relative range must not move while its pages are read.
-            (ask.from, ask.to, ask.cursor) = (Some(answer.range.from), Some(answer.range.to), answer.cursor);
-            if ask.cursor.is_none() || written >= self.limit {
-                break;
-            }
+        let mut answer = client.stream("/api/export", &ask).await?;
+        // The last line is the account, so one whole line is always held back.
+        let mut held = Vec::new();
+        while let Some(piece) = answer.chunk().await? {
+            held.extend_from_slice(&piece);
+            let lines = memchr::memrchr(b'\n', held.get(..held.len().saturating_sub(1)).unwrap_or_default());
+            let Some(end) = lines.map(|at| at + 1) else { continue };
+            let whole = held.get(..end).unwrap_or_default();
+            bar.inc(memchr::memchr_iter(b'\n', whole).count() as u64);
+            self.write(whole, &mut sink)?;
+            held.drain(..end);
         }
+        let account = match serde_json::from_slice(&held).context("the export broke off; begin it again")? {
+            ExportEnd::Account(account) => account,
+            ExportEnd::Problem(problem) => bail!("{}", problem.detail),
+        };
         sink.finish()?;
         bar.finish_and_clear();
-        if ask.cursor.is_some() {
-            eprintln!("calvex export: there are more than {written} events; raise --limit, or narrow the range");
+        check_whole(&account.explain)?;
+        if account.more {
+            eprintln!(
+                "calvex export: there are more than {} events; raise --limit, or narrow the range",
+                account.events
+            );
         }
-        Ok(if written > 0 { Ended::Well } else { Ended::Nothing })
+        Ok(if account.events > 0 { Ended::Well } else { Ended::Nothing })
+    }
+
+    /// Writes whole lines.
+    fn write(&self, lines: &[u8], sink: &mut Sink) -> Result<()> {
+        match sink {
+            Sink::Ndjson(out) => out.write_all(lines)?,
+            Sink::Csv(csv) => {
+                for line in lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
+                    let event: Value = serde_json::from_slice(line)?;
+                    let cell = |column: &String| defused(field_text(&event, column), self.formulas);
+                    csv.write_record(self.columns.iter().map(cell))?;
+                }
+            }
+        }
+        Ok(())
     }
 }
 

@@ -114,6 +114,18 @@ fn lines_everywhere(text: &str, filter: &Filter, range: TimeRange) -> Vec<usize>
         assert_eq!(lines, expected, "{name} of {text}");
         let counted = histogram(scope, filter, range, 0, i64::MAX);
         assert_eq!(counted.total(), expected.len() as u64, "{name} counted of {text}");
+        let mut lines = Vec::new();
+        let exported = export(scope, &Export { filter, range, limit: 1000 }, |more| {
+            lines.extend(more);
+            true
+        });
+        let told: Vec<String> = found
+            .events
+            .iter()
+            .map(|(e, lane)| serde_json::to_string(&crate::event::answer_json(e, lane)).unwrap())
+            .collect();
+        assert_eq!(String::from_utf8(lines).unwrap().lines().collect::<Vec<_>>(), told, "{name} exported of {text}");
+        assert_eq!((exported.events, exported.more), (told.len(), false));
         // With the least memory there are fewer events at a time, never wrong ones, and all of them by paging.
         let mut paged = Vec::new();
         let mut after = None;

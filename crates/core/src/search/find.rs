@@ -70,8 +70,15 @@ pub struct Found {
 }
 
 /// Sorts so that the greatest is what comes last in the order asked.
-#[derive(PartialEq, Eq, PartialOrd, Ord, Clone, Copy)]
-struct Rank(i128, i128, i128);
+#[derive(Debug, PartialEq, Eq, PartialOrd, Ord, Clone, Copy)]
+pub(super) struct Rank(i128, i128, i128);
+
+impl Rank {
+    /// The time, of a rank by the oldest first.
+    pub(super) fn time(self) -> i128 {
+        self.0
+    }
+}
 
 fn rank(order: Order, key: Cursor) -> Rank {
     let id = key.id;
@@ -233,6 +240,42 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
     collect(scope, best, &pages, ask.limit, explain)
 }
 
+/// Reads the order key of a row.
+fn key_of(page: &dyn PageRead) -> Result<impl Fn(usize) -> Result<Cursor>> {
+    let missing = || CoreError::damaged("a page", "it lacks times or ids");
+    let column = |own| page.own(own)?.ok_or_else(missing);
+    let [time, origin, seq, place] =
+        [column(Own::Time)?, column(Own::IdOrigin)?, column(Own::IdSeq)?, column(Own::IdPlace)?];
+    let int = move |c: &Column, row| c.int(row).ok_or_else(missing);
+    Ok(move |row| {
+        let origin = int(&origin, row)?;
+        let id = EventId {
+            node: (origin >> 32) as u16,
+            epoch: origin as u32,
+            seq: int(&seq, row)? as u64,
+            place: int(&place, row)? as u32,
+        };
+        Ok(Cursor { time_ns: int(&time, row)?, id })
+    })
+}
+
+/// Every matching row of a page, with its rank by the oldest first.
+pub(super) fn candidates_by_time(
+    page: &dyn PageRead,
+    filter: &Filter,
+    range: &TimeRange,
+    lane: &str,
+    is_head: bool,
+    explain: &mut Explanation,
+) -> Result<Vec<(Rank, usize)>> {
+    let rows = scan(page, filter, range, lane, is_head, explain)?;
+    if rows.is_empty() {
+        return Ok(Vec::new());
+    }
+    let key = key_of(page)?;
+    rows.iter().map(|row| Ok((rank(Order::Oldest, key(row)?), row))).collect()
+}
+
 /// The matching rows of a page that could be among the `wanted` first.
 fn candidates(
     page: &dyn PageRead,
@@ -246,21 +289,7 @@ fn candidates(
     if rows.is_empty() {
         return Ok(Vec::new());
     }
-    let missing = || CoreError::damaged("a page", "it lacks times or ids");
-    let column = |own| page.own(own)?.ok_or_else(missing);
-    let [time, origin, seq, place] =
-        [column(Own::Time)?, column(Own::IdOrigin)?, column(Own::IdSeq)?, column(Own::IdPlace)?];
-    let int = |c: &Column, row| c.int(row).ok_or_else(missing);
-    let key = |row| -> Result<Cursor> {
-        let origin = int(&origin, row)?;
-        let id = EventId {
-            node: (origin >> 32) as u16,
-            epoch: origin as u32,
-            seq: int(&seq, row)? as u64,
-            place: int(&place, row)? as u32,
-        };
-        Ok(Cursor { time_ns: int(&time, row)?, id })
-    };
+    let key = key_of(page)?;
     let after = ask.after.map(|after| rank(ask.order, after));
     let mut heap: BinaryHeap<(Rank, usize)> = BinaryHeap::new();
     for row in rows.iter() {

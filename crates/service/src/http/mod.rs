@@ -24,7 +24,7 @@ use axum::http::{HeaderName, HeaderValue, StatusCode, header};
 use axum::middleware::{from_fn_with_state, map_response};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
-use calvex_wire::api::{HistogramAnswer, Me, MeasureAnswer, SearchAnswer, TailLine};
+use calvex_wire::api::{ExportEnd, HistogramAnswer, Me, MeasureAnswer, SearchAnswer, TailLine};
 use description::{lines, says, told};
 use request_id::identified;
 use tower_http::catch_panic::CatchPanicLayer;
@@ -52,6 +52,13 @@ fn interface() -> ApiRouter<Shared> {
         .api_route(
             "/tail",
             post_with(queries::tail, lines::<TailLine>("Events as they come, as NDJSON, until the client goes")),
+        )
+        .api_route(
+            "/export",
+            post_with(
+                queries::export,
+                lines::<ExportEnd>("Every event found, the oldest first, as NDJSON; the account last"),
+            ),
         )
         .api_route(
             "/breakdown",

@@ -23,6 +23,8 @@ use tokio::sync::mpsc;
 
 /// Lines waiting for a slow client at most; beyond, progress is left out, answers never.
 const LINES: usize = 64;
+/// Pieces of an export, of a quarter of a MiB each, that wait for a slow client at most.
+const LINES_EXPORTED: usize = 8;
 const NDJSON: &str = "application/x-ndjson";
 
 /// `POST /api/search`
@@ -60,6 +62,16 @@ pub async fn tail(State(app): State<Shared>, reader: Reader, Json(ask): Json<Sea
     let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES);
     let following = crate::tail::Tail::begin(&app, reader, &ask)?;
     tokio::spawn(following.run(lines));
+    let stream = futures_util::stream::poll_fn(move |context| {
+        waiting.poll_recv(context).map(|next| next.map(Ok::<_, std::convert::Infallible>))
+    });
+    Ok(([(header::CONTENT_TYPE, NDJSON)], Body::from_stream(stream)).into_response())
+}
+
+/// `POST /api/export`: every event found, the oldest first, as NDJSON; the last line is the account.
+pub async fn export(State(app): State<Shared>, reader: Reader, Json(ask): Json<SearchRequest>) -> Result<Response> {
+    let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES_EXPORTED);
+    crate::export::begin(&app, &reader, ask, lines).await?;
     let stream = futures_util::stream::poll_fn(move |context| {
         waiting.poll_recv(context).map(|next| next.map(Ok::<_, std::convert::Infallible>))
     });

@@ -2,6 +2,7 @@
 
 mod faults;
 mod nodes;
+mod statements;
 
 use crate::records::Act;
 use crate::records::access::{Actor, Principal, Purpose};

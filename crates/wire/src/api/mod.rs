@@ -24,7 +24,8 @@ pub use measure::{
 pub use now::{MarkNow, NowAnswer, ServiceFigures, ServiceNow, SilentService};
 pub use people::{LoginRequest, MadeSecret, Me, NewToken, NewUser, TokenListed};
 pub use search::{
-    EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer, StreamLine, TailLine,
+    EmptyAnswer, ExportAccount, ExportEnd, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer,
+    StreamLine, TailLine,
 };
 pub use senders::{Dial, Key, KeyLimits, KeySecret, NewDial, NewKey, Rotation};
 pub use shaping::{

@@ -1,5 +1,6 @@
 //! Search, histogram, story and tail: what is asked, and what is answered at once or line by line.
 
+use crate::Problem;
 use calvex_core::event::Value;
 use calvex_core::query::Mistake;
 use calvex_core::search::{Explanation, FieldHint};
@@ -205,4 +206,27 @@ struct EventTold {
     shaped: Option<Vec<String>>,
     /// Everything else that was sent, nested as it came.
     fields: BTreeMap<String, Value>,
+}
+
+/// The last line of an export.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ExportEnd {
+    /// What was given out.
+    Account(ExportAccount),
+    /// What went wrong; events may be missing.
+    Problem(Problem),
+}
+
+/// What an export gave out.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct ExportAccount {
+    /// How many events.
+    pub events: usize,
+    /// Whether the limit cut some off.
+    pub more: bool,
+    /// The range that was meant.
+    pub range: RangeAnswer,
+    /// How it came about; what was left out makes it incomplete.
+    pub explain: Explanation,
 }

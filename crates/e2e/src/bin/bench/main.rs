@@ -4,7 +4,9 @@
 //! `console` the console in a browser.
 
 mod console;
+mod export;
 mod growth;
+mod hostile;
 mod intake;
 mod plain;
 mod questions;
@@ -78,7 +80,7 @@ fn start_with(more: &[(&str, &str)]) -> Result<Service> {
 async fn main() -> Result<()> {
     // reqwest wants a TLS provider chosen, also for plain HTTP.
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let usage = "usage: ./run bench [100000 to 100000000] [growth, ways, steps or console]";
+    let usage = "usage: ./run bench [100000 to 100000000] [growth, ways, steps, console, export or hostile]";
     let events: usize = match std::env::args().nth(1) {
         Some(n) => n.parse().ok().filter(|n| (100_000..=100_000_000).contains(n)).context(usage)?,
         None => 1_000_000,
@@ -88,6 +90,8 @@ async fn main() -> Result<()> {
         Some("growth") => return growth::grow(events).await,
         Some("console") => return console::console(events).await,
         Some("steps") => return steps::steps(events),
+        Some("export") => return export::export(events).await,
+        Some("hostile") => return hostile::hostile().await,
         Some("ways") => return ways::ways(events).await,
         Some(_) => bail!(usage),
     }

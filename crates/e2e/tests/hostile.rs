@@ -1,0 +1,171 @@
+//! Every attack at once beside a steady sender: nothing of the sender's is lost or doubled, the service's memory stays
+//! below a GiB, it answers everybody, and goes on when the attacks are over.
+
+use anyhow::{Context, Result};
+use calvex_e2e::hostile::{Target, attack, client, empty_records, grpc_export, peak_mib, send_steadily};
+use calvex_e2e::service::{Service, wait_for};
+use std::collections::HashSet;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+const MAX_MIB: u64 = 1024;
+
+fn syslog(service: &Service, scheme: &str) -> Result<SocketAddr> {
+    Ok(service.other("syslog", scheme)?.trim_start_matches(scheme).parse()?)
+}
+
+fn target(service: &Service) -> Result<Target> {
+    Ok(Target {
+        url: service.url.clone(),
+        grpc: service.other("OTLP over gRPC", "http")?.to_owned(),
+        syslog: Some((syslog(service, "tcp://")?, syslog(service, "udp://")?)),
+        key: service.ok(&["key", "new", "stranger"])?.trim().to_owned(),
+        token: service.ok(&["token", "new", "reader"])?.trim().to_owned(),
+    })
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn all_attacks_at_once_beside_a_steady_sender() -> Result<()> {
+    let service = Service::start(&[
+        ("CALVEX_SYSLOG_TCP_LISTEN", "127.0.0.1:0"),
+        ("CALVEX_SYSLOG_UDP_LISTEN", "127.0.0.1:0"),
+        ("CALVEX_LIMITS_REQUEST_S", "5"),
+    ])?;
+    // An ordinary rule that cuts text: it must not hold a decoder on any line.
+    let rule = r#"[{"name":"cut","when":"not service=steady","act":{"cut":{"patterns":["{text a} {text b}!","{text a}: {word b} {text c}?"]}}}]"#;
+    let answer = client()?
+        .put(format!("{}/api/shaping", service.url))
+        .bearer_auth(&service.token)
+        .header("content-type", "application/json")
+        .body(rule)
+        .send()
+        .await?;
+    assert!(answer.status().is_success(), "{}", answer.text().await?);
+
+    let calm = send_steadily(&service.url, &service.key, 0, 2000, 100, Duration::from_secs(4)).await?;
+    let over = Arc::new(AtomicBool::new(false));
+    let attacks = tokio::spawn(attack(target(&service)?, over.clone()));
+    let first = calm.acknowledged.len() as u64;
+    let beside = send_steadily(&service.url, &service.key, first, 2000, 100, Duration::from_secs(15)).await?;
+    over.store(true, Ordering::SeqCst);
+    let attacks = attacks.await??;
+    println!(
+        "{attacks} attacks; p99 {:?} calm, {:?} beside; peak {} MiB",
+        calm.p99(),
+        beside.p99(),
+        peak_mib(service.pid())?
+    );
+    assert!(attacks > 100, "only {attacks} attacks were made");
+    assert!(peak_mib(service.pid())? < MAX_MIB, "the service took {} MiB", peak_mib(service.pid())?);
+
+    let sent: HashSet<u64> = calm.acknowledged.iter().chain(&beside.acknowledged).copied().collect();
+    let found = wait_for("a whole answer", || Ok(service.search("service=steady", &["--from", "now-1h"]).ok()))?;
+    let numbers: Vec<u64> = found.iter().filter_map(|e| e["fields"]["n"].as_u64()).collect();
+    let distinct: HashSet<u64> = numbers.iter().copied().collect();
+    assert_eq!(numbers.len(), distinct.len(), "an event is stored twice");
+    assert_eq!(distinct, sent, "an acknowledged event is missing, or one was never sent");
+
+    // The account has a bound, whatever names were written.
+    let rows = service.ok(&["arrivals", "--json"])?.lines().count();
+    assert!(rows < 12_000, "{rows} rows of arrivals");
+    Ok(())
+}
+
+/// Each bomb alone, one after the other: what it gets told, and what it leaves.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_grows_is_counted_before_it_grows() -> Result<()> {
+    let service = Service::start(&[])?;
+    let grpc = service.other("OTLP over gRPC", "http")?.to_owned();
+    let calm = peak_mib(service.pid())?;
+    // Sixteen KB on the wire, four MB unpacked, half a GiB once decoded as structures.
+    for (key, expected) in
+        [(None, tonic::Code::Unauthenticated), (Some(service.key.as_str()), tonic::Code::InvalidArgument)]
+    {
+        for _ in 0..4 {
+            assert_eq!(grpc_export(&grpc, key, empty_records(2_000_000)).await?, expected);
+        }
+    }
+    // What is within the limits is taken: an empty record is a record.
+    assert_eq!(grpc_export(&grpc, Some(&service.key), empty_records(10)).await?, tonic::Code::Ok);
+    let http = client()?;
+    let bomb = zstd::bulk::compress(&vec![b' '; 60 << 20], 3)?;
+    let sends = (0..40).map(|_| {
+        let request = http.post(format!("{}/v1/events", service.url)).bearer_auth(&service.key);
+        tokio::spawn(request.header("content-encoding", "zstd").body(bomb.clone()).send())
+    });
+    for send in sends.collect::<Vec<_>>() {
+        let status = send.await??.status().as_u16();
+        assert!([200, 503].contains(&status), "{status}");
+    }
+    let peak = peak_mib(service.pid())?;
+    assert!(peak < calm + 400, "from {calm} to {peak} MiB");
+    assert_eq!(service.search("*", &["--from", "now-1h"]).map(|e| e.len()).unwrap_or_default().min(10), 10.min(10));
+    Ok(())
+}
+
+/// Silent connections never keep out the next client.
+#[test]
+fn the_next_client_is_always_let_in() -> Result<()> {
+    use std::io::Write;
+    use std::net::TcpStream;
+    let service = Service::start(&[("CALVEX_SYSLOG_TCP_LISTEN", "127.0.0.1:0")])?;
+    let address = syslog(&service, "tcp://")?;
+    let held: Vec<TcpStream> = (0..600).filter_map(|_| TcpStream::connect(address).ok()).collect();
+    assert!(held.len() > 500);
+    TcpStream::connect(address)?.write_all(b"<13>1 - - slots - - - let in\n")?;
+    wait_for("the message", || Ok((!service.search("\"let in\"", &["--from", "now-1h"])?.is_empty()).then_some(())))?;
+    drop(held);
+    Ok(())
+}
+
+/// A stream whose counted message pauses, and one whose lines pause, are each one message.
+#[test]
+fn a_pause_within_a_message_cuts_nothing() -> Result<()> {
+    use std::io::Write;
+    use std::net::TcpStream;
+    let service = Service::start(&[("CALVEX_SYSLOG_TCP_LISTEN", "127.0.0.1:0")])?;
+    let address = syslog(&service, "tcp://")?;
+    let mut counted = TcpStream::connect(address)?;
+    let mut lines = TcpStream::connect(address)?;
+    let message = "<13>1 - - slots - - - counted first half and second half";
+    let (first, second) = message.split_at(40);
+    write!(counted, "{} {first}", message.len())?;
+    lines.write_all(b"<13>1 - - slots - - - a whole line\n<13>1 - - slots - - - line first half")?;
+    // The rest comes once the service has seen, and stored, what stands before the pause, and half a second more.
+    wait_for("the whole line", || {
+        Ok((!service.search("\"a whole line\"", &["--from", "now-1h"])?.is_empty()).then_some(()))
+    })?;
+    std::thread::sleep(Duration::from_millis(900));
+    counted.write_all(second.as_bytes())?;
+    lines.write_all(b" and second half\n")?;
+    let found = wait_for("both messages", || {
+        let found = service.search("\"first half and second half\"", &["--from", "now-1h"])?;
+        Ok((found.len() == 2).then_some(found))
+    })?;
+    assert_eq!(service.search("\"second half\"", &["--from", "now-1h"])?.len(), 2, "{found:?}");
+    Ok(())
+}
+
+/// A key that stands for syslog and is revoked closes the way in.
+#[test]
+fn revoking_the_key_of_syslog_closes_the_door() -> Result<()> {
+    use std::io::Write;
+    use std::net::TcpStream;
+    let service = Service::start(&[("CALVEX_SYSLOG_TCP_LISTEN", "127.0.0.1:0")])?;
+    service.ok(&["key", "new", "syslog"])?;
+    let send = |text: &str| -> Result<()> {
+        TcpStream::connect(syslog(&service, "tcp://")?)?
+            .write_all(format!("<13>1 - - slots - - - {text}\n").as_bytes())?;
+        Ok(())
+    };
+    send("before")?;
+    wait_for("the first", || Ok((!service.search("before", &["--from", "now-1h"])?.is_empty()).then_some(())))?;
+    service.ok(&["key", "revoke", "syslog"])?;
+    send("after")?;
+    wait_for("its refusal", || Ok(service.ok(&["arrivals", "--json"])?.contains("not-stored").then_some(())))?;
+    assert!(service.search("after", &["--from", "now-1h"])?.is_empty());
+    let told = service.calvex(&["arrivals"])?;
+    String::from_utf8(told.stdout)?.contains("not-stored").then_some(()).context("the refusal is shown")
+}

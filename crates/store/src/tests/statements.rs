@@ -1,0 +1,479 @@
+//! Every transaction of the store, with a fault at its Nth statement, for every N and every sort of fault: the statement
+//! is refused with an error that passes or that does not, the connection is lost before it or after it. Whatever strikes,
+//! every acknowledged event stands in exactly one place, no half of an act is seen, and the act can be done again.
+//!
+//! The faults come from a relay between client and server that counts commands of MariaDB's protocol: four bytes (length
+//! and number), then a command byte; a command begins with number 0. It knows nothing of what the store does, so a
+//! statement that is added later is covered too.
+
+use super::{act, claimed, commit, replayed, run, store};
+use crate::*;
+use parking_lot::Mutex;
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{UnixListener, UnixStream};
+
+/// What strikes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Strike {
+    /// The server's answer is this error instead; the statement is not run.
+    Error(u16, &'static str),
+    /// The connection is lost before the statement is run.
+    LostBefore,
+    /// It is run, and its answer is lost.
+    LostAfter,
+}
+
+const STRIKES: [Strike; 7] = [
+    Strike::LostBefore,
+    Strike::LostAfter,
+    Strike::Error(1213, "40001"), // deadlock, or certification failed
+    Strike::Error(1205, "HY000"), // lock wait
+    Strike::Error(1290, "HY000"), // read-only
+    Strike::Error(1047, "08S01"), // no quorum
+    Strike::Error(1153, "08S01"), // packet too large
+];
+
+/// Commands that run a statement: a query as text, and a prepared one.
+const RUNS: [u8; 2] = [0x03, 0x17];
+
+#[derive(Default)]
+struct Armed {
+    /// Statements until the strike; none where nothing is armed.
+    left: Option<(usize, Strike)>,
+    struck: bool,
+}
+
+/// A relay to the server that strikes where it is armed.
+struct Striker {
+    socket: PathBuf,
+    armed: Arc<Mutex<Armed>>,
+    _dir: tempfile::TempDir,
+    task: tokio::task::JoinHandle<()>,
+}
+
+impl Striker {
+    fn start(server: PathBuf) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let socket = dir.path().join("sock");
+        let listener = UnixListener::bind(&socket).unwrap();
+        let armed = Arc::new(Mutex::new(Armed::default()));
+        let of = armed.clone();
+        let task = tokio::spawn(async move {
+            while let Ok((client, _)) = listener.accept().await {
+                let (server, armed) = (server.clone(), of.clone());
+                tokio::spawn(async move {
+                    if let Ok(server) = UnixStream::connect(server).await {
+                        let _ = relay(client, server, &armed).await;
+                    }
+                });
+            }
+        });
+        Striker { socket, armed, _dir: dir, task }
+    }
+
+    /// The `n`th statement from now on, counted from 1, is struck.
+    fn arm(&self, n: usize, strike: Strike) {
+        *self.armed.lock() = Armed { left: Some((n, strike)), struck: false };
+    }
+
+    /// Whether it struck since it was armed; nothing is armed any more.
+    fn disarm(&self) -> bool {
+        std::mem::take(&mut *self.armed.lock()).struck
+    }
+}
+
+impl Drop for Striker {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+/// Which strike this command takes.
+fn struck(armed: &Mutex<Armed>, packet: &[u8]) -> Option<Strike> {
+    let is_statement = packet.get(3) == Some(&0) && packet.get(4).is_some_and(|c| RUNS.contains(c));
+    let mut armed = armed.lock();
+    let (left, strike) = armed.left.as_mut().filter(|_| is_statement)?;
+    *left -= 1;
+    if *left > 0 {
+        return None;
+    }
+    let strike = *strike;
+    *armed = Armed { left: None, struck: true };
+    Some(strike)
+}
+
+async fn relay(client: UnixStream, server: UnixStream, armed: &Mutex<Armed>) -> std::io::Result<()> {
+    let (mut from_client, mut to_client) = client.into_split();
+    let (mut from_server, mut to_server) = server.into_split();
+    let silent = Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let mute = silent.clone();
+    let (errors, mut told) = tokio::sync::mpsc::channel::<Vec<u8>>(1);
+    let back = tokio::spawn(async move {
+        let mut buffer = vec![0; 1 << 16];
+        loop {
+            tokio::select! {
+                read = from_server.read(&mut buffer) => match read {
+                    Ok(length @ 1..) if !mute.load(std::sync::atomic::Ordering::SeqCst) => {
+                        to_client.write_all(&buffer[..length]).await?;
+                    }
+                    // The answer of a statement whose connection is lost after it.
+                    _ => return Ok::<_, std::io::Error>(()),
+                },
+                error = told.recv() => match error {
+                    Some(error) => to_client.write_all(&error).await?,
+                    None => return Ok(()),
+                },
+            }
+        }
+    });
+    loop {
+        let mut head = [0; 4];
+        if from_client.read_exact(&mut head).await.is_err() {
+            break;
+        }
+        let length = usize::from(head[0]) | usize::from(head[1]) << 8 | usize::from(head[2]) << 16;
+        let mut packet = head.to_vec();
+        packet.resize(4 + length, 0);
+        from_client.read_exact(&mut packet[4..]).await?;
+        match struck(armed, &packet) {
+            None => to_server.write_all(&packet).await?,
+            Some(Strike::LostBefore) => break,
+            Some(Strike::LostAfter) => {
+                silent.store(true, std::sync::atomic::Ordering::SeqCst);
+                to_server.write_all(&packet).await?;
+                let _ = back.await;
+                return Ok(());
+            }
+            Some(Strike::Error(code, state)) => {
+                let mut payload = vec![0xff];
+                payload.extend_from_slice(&code.to_le_bytes());
+                payload.extend_from_slice(format!("#{state}as a test asked").as_bytes());
+                let mut error = (payload.len() as u32).to_le_bytes()[..3].to_vec();
+                error.push(1);
+                error.extend_from_slice(&payload);
+                let _ = errors.send(error).await;
+            }
+        }
+    }
+    back.abort();
+    Ok(())
+}
+
+/// A store whose statements pass the striker, and one on the same database whose do not.
+async fn stores() -> (Store, Store, Striker) {
+    let plain = store().await;
+    let options = plain.pool.connect_options();
+    let striker = Striker::start(options.get_socket().unwrap().clone());
+    let through = StoreOptions::socket(&striker.socket, options.get_database().unwrap());
+    (plain, Store::open(through).await.unwrap(), striker)
+}
+
+/// Does `act` with a fault at its Nth statement, for each N until none strikes any more; `check` looks after each, with
+/// what the act returned, and `again` does it once more where it failed.
+async fn at_every_statement<A, C>(what: &str, act: impl Fn(Store, Store) -> A, check: impl Fn(Store) -> C)
+where
+    A: Future<Output = Result<()>>,
+    C: Future<Output = ()>,
+{
+    let (plain, through, striker) = stores().await;
+    for strike in STRIKES {
+        for n in 1.. {
+            assert!(n < 200, "{what}: {strike:?} never ends");
+            reset(&plain).await;
+            striker.arm(n, strike);
+            let done = act(plain.clone(), through.clone()).await;
+            let hit = striker.disarm();
+            match (&done, hit) {
+                (Ok(()), _) => {}
+                (Err(e), true) => {
+                    let permanent = strike == Strike::Error(1153, "08S01");
+                    assert_eq!(e.is_passing(), !permanent, "{what}, statement {n}, {strike:?}: {e}");
+                }
+                (Err(e), false) => panic!("{what} failed without a fault: {e}"),
+            }
+            check(plain.clone()).await;
+            if !hit {
+                break;
+            }
+        }
+    }
+}
+
+/// Empties what the acts of these tests write; quicker than another database.
+async fn reset(store: &Store) {
+    let mut connection = store.pool.acquire().await.unwrap();
+    let run = async |connection: &mut sqlx::MySqlConnection, statement: String| {
+        use sqlx::Executor;
+        connection.execute(sql::safe(statement)).await.unwrap();
+    };
+    let made = "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE()
+                AND (TABLE_NAME LIKE 'parts\\_%' OR TABLE_NAME REGEXP '^journal_[0-9_]+$')";
+    let made: Vec<String> = sqlx::query_scalar(made).fetch_all(&mut *connection).await.unwrap();
+    run(&mut connection, "SET SESSION foreign_key_checks = 0".into()).await;
+    for table in made {
+        run(&mut connection, format!("DROP TABLE {table}")).await;
+    }
+    for table in [
+        "outbox",
+        "alert",
+        "rule",
+        "audit",
+        "user",
+        "chunk_origin",
+        "chunk",
+        "bucket",
+        "receipt",
+        "catalogue_change",
+        "journal_owner",
+        "journal_table",
+        "fence",
+        "node",
+    ] {
+        run(&mut connection, format!("DELETE FROM {table}")).await;
+    }
+    run(&mut connection, "SET SESSION foreign_key_checks = 1".into()).await;
+}
+
+/// Where each seq of the journal stands: in the journal, in a chunk (by its origins), or in both.
+async fn standing(store: &Store) -> BTreeMap<u64, usize> {
+    let mut found = BTreeMap::new();
+    for table in store.journal_tables().await.unwrap() {
+        let select = format!("SELECT seq FROM {}", table.name());
+        let seqs: Vec<u64> = sqlx::query_scalar(sql::safe(select)).fetch_all(&store.pool).await.unwrap();
+        seqs.into_iter().for_each(|seq| *found.entry(seq).or_default() += 1);
+    }
+    let select = "SELECT o.seq_min, o.seq_max FROM chunk_origin o JOIN chunk c ON c.id = o.chunk";
+    let spans: Vec<(u64, u64)> = sqlx::query_as(select).fetch_all(&store.pool).await.unwrap();
+    spans.into_iter().for_each(|(from, to)| (from..=to).for_each(|seq| *found.entry(seq).or_default() += 1));
+    found
+}
+
+async fn assert_once(store: &Store, events: u64) {
+    let standing = standing(store).await;
+    assert_eq!(standing, (1..=events).map(|seq| (seq, 1)).collect(), "each row stands once");
+}
+
+#[test]
+fn a_commit_is_written_once_or_not_at_all() {
+    run(async {
+        let receipt =
+            || ReceiptRow { key_id: 7, idempotency: [1; 32], body: [2; 32], answer: b"ok".to_vec(), made_ns: 5 };
+        let act = |plain: Store, through: Store| async move {
+            let claim = claimed(&plain, "n").await;
+            let group = commit(0, 3, vec![receipt()]);
+            match through.commit(&claim, &group).await {
+                Ok(done) => assert_eq!(done, Committed::Yes),
+                Err(e) => {
+                    // Nothing, or all of it, is there; the same call again finds out which and ends it.
+                    let receipt = plain.receipt(7, &[1; 32]).await.unwrap().is_some();
+                    assert_eq!(replayed(&plain, &claim).await.len(), if receipt { 3 } else { 0 }, "{e}");
+                    assert_eq!(plain.commit(&claim, &group).await.unwrap(), Committed::Yes);
+                    return Err(e);
+                }
+            }
+            Ok(())
+        };
+        at_every_statement("commit", act, |store| async move {
+            assert_once(&store, 3).await;
+            assert!(store.receipt(7, &[1; 32]).await.unwrap().is_some());
+        })
+        .await;
+    });
+}
+
+/// A claim with three journal rows, and the seal that covers them.
+async fn to_seal(store: &Store) -> (Claim, Seal) {
+    let claim = claimed(store, "n").await;
+    store.commit(&claim, &commit(0, 3, vec![])).await.unwrap();
+    let covers = replayed(store, &claim).await;
+    let row = ChunkRow { parts: 2, ..super::chunk(claim.first_chunk, 100, 50) };
+    (claim, Seal { chunks: vec![row], covers })
+}
+
+async fn write_and_seal(store: &Store, claim: &Claim, seal: &Seal) -> Result<()> {
+    let parts = [b"directory".to_vec(), b"columns".to_vec()];
+    store.write_chunks(&[(seal.chunks[0].clone(), &parts[..])]).await?;
+    store.seal(claim, seal).await
+}
+
+#[test]
+fn a_seal_moves_its_rows_once_or_not_at_all() {
+    run(async {
+        let act = |plain: Store, through: Store| async move {
+            let (claim, seal) = to_seal(&plain).await;
+            let done = write_and_seal(&through, &claim, &seal).await;
+            assert_once(&plain, 3).await;
+            if done.is_err() {
+                write_and_seal(&plain, &claim, &seal).await.unwrap();
+            }
+            done
+        };
+        at_every_statement("seal", act, |store| async move {
+            assert_once(&store, 3).await;
+            assert_eq!(store.chunks().await.unwrap().len(), 1);
+            let parts: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM parts_100").fetch_one(&store.pool).await.unwrap();
+            assert_eq!(parts, 2, "its parts are whole");
+            let changes: i64 =
+                sqlx::query_scalar("SELECT COUNT(*) FROM catalogue_change").fetch_one(&store.pool).await.unwrap();
+            assert_eq!(changes, 1);
+        })
+        .await;
+    });
+}
+
+#[test]
+fn a_merge_swaps_its_chunks_once_or_not_at_all() {
+    run(async {
+        let act = |plain: Store, through: Store| async move {
+            let (claim, seal) = to_seal(&plain).await;
+            write_and_seal(&plain, &claim, &seal).await.unwrap();
+            let new = ChunkRow { rows: 9, ..super::chunk(claim.first_chunk + 1, 100, 50) };
+            let merge = Merge { chunks: vec![new.clone()], replaces: plain.chunks().await.unwrap() };
+            let merged = async |store: &Store| {
+                store.write_chunks(&[(new.clone(), &[b"merged".to_vec()][..])]).await?;
+                store.merge(&claim, &merge).await
+            };
+            let done = merged(&through).await;
+            assert_eq!(plain.chunks().await.unwrap().len(), 1, "never both, never none");
+            if done.is_err() {
+                merged(&plain).await.unwrap();
+            }
+            done
+        };
+        at_every_statement("merge", act, |store| async move {
+            let rows: Vec<u32> = store.chunks().await.unwrap().iter().map(|c| c.rows).collect();
+            assert_eq!(rows, [9]);
+        })
+        .await;
+    });
+}
+
+#[test]
+fn moving_and_dropping_keep_what_is_live() {
+    run(async {
+        let act = |plain: Store, through: Store| async move {
+            let (claim, seal) = to_seal(&plain).await;
+            write_and_seal(&plain, &claim, &seal).await.unwrap();
+            let id = seal.chunks[0].id;
+            plain.open_bucket(200).await.unwrap();
+            let expired = async |store: &Store| {
+                store.move_chunk(&claim, id, 100, 200).await?;
+                store.drop_bucket(&claim, 100, 20).await.map(|_| ())
+            };
+            let done = expired(&through).await;
+            let bucket = plain.chunks().await.unwrap()[0].bucket;
+            assert_eq!(plain.read_part(bucket, id, 1).await.unwrap(), b"columns", "it can be read where it is named");
+            if done.is_err() {
+                // A drop whose last step was lost is repeated by the sweep of the next start.
+                expired(&plain).await.unwrap();
+            }
+            done
+        };
+        at_every_statement("move and drop", act, |store| async move {
+            assert_eq!(store.buckets().await.unwrap(), [200]);
+            assert_eq!(store.chunks().await.unwrap()[0].bucket, 200);
+        })
+        .await;
+    });
+}
+
+#[test]
+fn a_judgement_and_its_notifications_stand_together() {
+    use crate::records::alerts::{AlertChange, AlertRow, Judgement, OutboxRow, RuleRow};
+    run(async {
+        let act_on = |plain: Store, through: Store| async move {
+            let claim = claimed(&plain, "n").await;
+            let owner = plain.add_user("mira", "x", "admin", &[], 0, &act()).await.unwrap();
+            let rule = RuleRow {
+                id: 0,
+                name: "lease errors".into(),
+                query: "severity>=error".into(),
+                window_s: 60,
+                above: 1,
+                hold_s: 0,
+                delay_s: 0,
+                late_s: 0,
+                webhook: None,
+                webhook_secret: None,
+                mail: None,
+                owner_id: owner,
+                owner: String::new(),
+                owner_role: String::new(),
+                state: String::new(),
+                since_ns: 0,
+                judged_ns: None,
+                count: 0,
+                note: String::new(),
+            };
+            let rule_id = plain.add_rule(&rule, &act()).await.unwrap();
+            let alert = AlertRow { id: 0, rule_id, raised_ns: 5, ended_ns: None, peak: 3, late: false, taken_by: None };
+            let message = OutboxRow {
+                id: 0,
+                alert_id: 0,
+                kind: "webhook".into(),
+                what: "raised".into(),
+                target: "http://hook.test/".into(),
+                secret: None,
+                payload: "{}".into(),
+                tries: 0,
+                done_ns: None,
+                error: String::new(),
+            };
+            let judgement = Judgement {
+                rule_id,
+                judged_before_ns: None,
+                state: "raised".into(),
+                since_ns: 5,
+                judged_ns: 9,
+                count: 3,
+                note: String::new(),
+                changes: vec![AlertChange::Raise { alert, notify: vec![message] }],
+            };
+            let done = through.commit_judgement(&claim, &judgement, 9).await.map(|_| ());
+            let alerts = plain.latest_alerts(10).await.unwrap().len();
+            assert_eq!(plain.outbox_due(9).await.unwrap().len(), alerts, "nobody is told of what was not raised");
+            if done.is_err() {
+                // One that was committed after all is found so, and nobody is told twice.
+                plain.commit_judgement(&claim, &judgement, 9).await.unwrap();
+            }
+            done
+        };
+        at_every_statement("judgement", act_on, |store| async move {
+            assert_eq!(store.latest_alerts(10).await.unwrap().len(), 1);
+            let due = store.outbox_due(9).await.unwrap();
+            assert_eq!(due.len(), 1);
+            store.outbox_done(due[0].id, 10).await.unwrap();
+            assert!(store.outbox_due(99).await.unwrap().is_empty());
+        })
+        .await;
+    });
+}
+
+#[test]
+fn a_claim_is_whole_or_not_at_all() {
+    run(async {
+        let act = |plain: Store, through: Store| async move {
+            let old = claimed(&plain, "old").await;
+            plain.commit(&old, &commit(0, 2, vec![])).await.unwrap();
+            let done = through.claim("n", Others::Impossible).await;
+            // Either the old one goes on, or it can do nothing any more and the new one owns what it left.
+            let goes_on = plain.beat(&old).await.unwrap();
+            let appends = plain.commit(&old, &commit(2, 1, vec![])).await;
+            assert_eq!(goes_on, appends.is_ok(), "{appends:?}");
+            let claim = match &done {
+                Ok(claim) => claim.clone(),
+                Err(_) => plain.claim("n", Others::Impossible).await.unwrap(),
+            };
+            assert_eq!(replayed(&plain, &claim).await.len(), if goes_on { 3 } else { 2 });
+            done.map(|_| ())
+        };
+        at_every_statement("claim", act, |store| async move {
+            let nodes = store.nodes().await.unwrap();
+            assert_eq!(nodes.iter().filter(|n| n.alive).count(), 1, "{nodes:?}");
+        })
+        .await;
+    });
+}
