@@ -165,6 +165,7 @@ export interface SetAside {
 export interface ArrivalsAnswer {
   hours: number;
   arrivals: Arrival[];
+  more?: boolean;
   set_aside: SetAside[];
   refused: { sender: string; reason: string; refused: number; first: string; last: string; sample?: string }[];
 }

@@ -97,6 +97,38 @@ impl Browser {
         found.with_context(|| format!("no {selector} says `{text}`"))
     }
 
+    /// Does something with an element, found anew where the page put another in its place meanwhile: a page that is
+    /// drawn again between finding and touching leaves a reference to what is no longer there.
+    async fn anew<T>(&self, act: impl AsyncFn() -> Result<T>) -> Result<T> {
+        let until = Instant::now() + Duration::from_secs(20);
+        loop {
+            match act().await {
+                Err(e) if is_stale(&e) && Instant::now() < until => tokio::time::sleep(Duration::from_millis(30)).await,
+                done => return done,
+            }
+        }
+    }
+
+    /// Clicks the element of a CSS selector.
+    pub async fn click(&self, selector: &str) -> Result<()> {
+        self.anew(async || Ok(self.css(selector).await?.click().await?)).await
+    }
+
+    /// Clicks the first element whose text contains `text`.
+    pub async fn click_saying(&self, selector: &str, text: &str) -> Result<()> {
+        self.anew(async || Ok(self.saying(selector, text).await?.click().await?)).await
+    }
+
+    /// The text of the element of a CSS selector.
+    pub async fn text(&self, selector: &str) -> Result<String> {
+        self.anew(async || Ok(self.css(selector).await?.text().await?)).await
+    }
+
+    /// An attribute of the element of a CSS selector.
+    pub async fn attr(&self, selector: &str, name: &str) -> Result<Option<String>> {
+        self.anew(async || Ok(self.css(selector).await?.attr(name).await?)).await
+    }
+
     /// The address.
     pub async fn address(&self) -> Result<String> {
         Ok(self.page.current_url().await?.to_string())
@@ -109,6 +141,12 @@ impl Browser {
         self.driver.wait()?;
         Ok(())
     }
+}
+
+/// Whether the page put another element in the place of the one that was found, or laid it out anew under the pointer.
+pub fn is_stale(error: &anyhow::Error) -> bool {
+    let text = format!("{error:#}");
+    ["stale element", "element click intercepted", "element not interactable"].iter().any(|sign| text.contains(sign))
 }
 
 impl Drop for Browser {

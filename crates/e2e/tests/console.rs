@@ -42,7 +42,7 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
     browser.page.goto(format!("{}/search", service.url)).await?;
     browser.css("input[name=name]").await?.send_keys("admin").await?;
     browser.css("input[name=password]").await?.send_keys("not the password").await?;
-    browser.css("button[type=submit]").await?.click().await?;
+    browser.click("button[type=submit]").await?;
     browser.saying("[role=alert]", "do not fit").await?;
     browser.sign_in(&service.url, PASSWORD).await?;
 
@@ -68,7 +68,7 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
     let (from, to) = (at(0.30), at(0.62));
     let drag = browser.page.action_chain().move_to(from.0, from.1).click_and_hold();
     drag.move_to(to.0, (from.1 + to.1) / 2).move_to(to.0, to.1).release().perform().await?;
-    browser.saying("button", "Only this").await?.click().await?;
+    browser.click_saying("button", "Only this").await?;
     let within = total(&browser, Some(leases)).await?;
     assert!(within > 0 && within < leases, "{within} of {leases}");
     let address = browser.address().await?;
@@ -84,8 +84,8 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
     for part in ["ran out", "lease", "seconds", "bank", "late_by_ms", "UTC", "lane", "integer"] {
         assert!(text.contains(part), "{part} is not in {text}");
     }
-    browser.saying("[data-testid=event] a", "Its story").await?.click().await?;
-    let services = browser.css("[data-testid=services]").await?.text().await?;
+    browser.click_saying("[data-testid=event] a", "Its story").await?;
+    let services = browser.text("[data-testid=services]").await?;
     assert_eq!(services, "edge → parcels → slots → locker-agent → codes");
     browser.saying("h1", "ran out").await?;
     browser.saying("li", "gave up on drop-off").await?;
@@ -111,7 +111,7 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
     for _ in 0..200 {
         let now = browser.css("[aria-label='What the list shows']").await?.attr("aria-valuetext").await.ok().flatten();
         if now.is_some_and(|v| v != before) {
-            browser.saying("a", "Alerts").await?.click().await?;
+            browser.click_saying("a", "Alerts").await?;
             browser.saying("h1", "Rules").await?;
             intake(&browser, &service).await?;
             return browser.close().await;
@@ -124,14 +124,14 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
 /// The account of arrivals, one look: what came, and a line that did not.
 async fn intake(browser: &Browser, service: &Service) -> Result<()> {
     service.calvex_with(&["send", "--quiet"], b"{\"msg\": broken}\n")?;
-    browser.saying("a", "Intake").await?.click().await?;
+    browser.click_saying("a", "Intake").await?;
     browser.saying("[aria-label=Arrivals] td", "locker-agent").await?;
     browser.saying("[aria-label=Refused] td", "not-json").await?;
     browser.saying("[aria-label='Ways in'] td", "OTLP over gRPC").await?;
     browser.page.goto(format!("{}/intake?service=nobody", service.url)).await?;
     browser.saying("p", "Nothing of nobody arrived").await?;
-    browser.saying("button", "every service").await?.click().await?;
-    browser.saying("[aria-label=Arrivals] td a", "slots").await?.click().await?;
+    browser.click_saying("button", "every service").await?;
+    browser.click_saying("[aria-label=Arrivals] td a", "slots").await?;
     browser.css("[aria-label=Query]").await?;
     assert!(browser.address().await?.contains("service%3D%22slots%22"), "{}", browser.address().await?);
     Ok(())

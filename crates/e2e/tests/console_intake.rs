@@ -37,7 +37,7 @@ async fn keys_shaping_dials_and_ties() -> Result<()> {
     browser.page.goto(format!("{}/intake/keys", service.url)).await?;
     fill(&browser, "name", "belt-prod").await?;
     fill(&browser, "services", "sorter").await?;
-    browser.saying("button", "make a key").await?.click().await?;
+    browser.click_saying("button", "make a key").await?;
     let secret = async |than: &str| -> Result<String> {
         for _ in 0..400 {
             let text = browser.css("[role=status]").await?.text().await.unwrap_or_default();
@@ -59,7 +59,7 @@ async fn keys_shaping_dials_and_ties() -> Result<()> {
     let row = browser.saying("[aria-label=Keys] tr", "belt-prod").await?;
     row.find(By::XPath(".//button[starts-with(text(),'limits')]")).await?.click().await?;
     fill(&browser, "day", "5000").await?;
-    browser.saying("button", "set the limits").await?.click().await?;
+    browser.click_saying("button", "set the limits").await?;
     browser.saying("[aria-label=Keys] td", "for sorter; 5 000 events a day").await?;
     let row = browser.saying("[aria-label=Keys] tr", "belt-prod").await?;
     row.find(By::XPath(".//button[text()='rotate']")).await?.click().await?;
@@ -67,7 +67,7 @@ async fn keys_shaping_dials_and_ties() -> Result<()> {
     assert_eq!((send(&first)?, send(&second)?), (Some(0), Some(0)));
     let row = browser.saying("[aria-label=Keys] tr", "belt-prod").await?;
     row.find(By::XPath(".//button[starts-with(text(),'revoke')]")).await?.click().await?;
-    browser.saying("button", "revoke belt-prod at once").await?.click().await?;
+    browser.click_saying("button", "revoke belt-prod at once").await?;
     browser.saying("[aria-label=Keys] td", "revoked").await?;
     assert_eq!((send(&first)?, send(&second)?), (Some(2), Some(2)));
 
@@ -76,13 +76,13 @@ async fn keys_shaping_dials_and_ties() -> Result<()> {
     fill(&browser, "name", "belts").await?;
     fill(&browser, "when", "service=sorter").await?;
     fill(&browser, "how", "belt {number belt").await?;
-    browser.saying("button", "try with belts").await?.click().await?;
+    browser.click_saying("button", "try with belts").await?;
     browser.saying("[role=alert]", "column").await?;
     fill(&browser, "how", "belt {number belt} {rest message}").await?;
-    browser.saying("button", "try with belts").await?.click().await?;
+    browser.click_saying("button", "try with belts").await?;
     browser.saying("section", "stored in lane main").await?;
     browser.saying("section ins", "photo eye dusty, reading 0.61").await?;
-    browser.saying("button", "add the rule").await?.click().await?;
+    browser.click_saying("button", "add the rule").await?;
     browser.saying("[aria-label='Shaping rules'] td", "cut message by").await?;
     let line = json!({"time": now.to_string(), "service": "sorter", "msg": "belt 5 runs again"}).to_string();
     service.calvex_with(&["send", "--quiet"], line.as_bytes())?;
@@ -90,35 +90,35 @@ async fn keys_shaping_dials_and_ties() -> Result<()> {
     assert_eq!((&shaped["fields"]["belt"], &shaped["message"]), (&json!(5), &json!("runs again")));
     browser.page.refresh().await?;
     browser.saying("[aria-label='Shaping rules'] td.number", "1").await?;
-    browser.css("[aria-label='Remove belts']").await?.click().await?;
+    browser.click("[aria-label='Remove belts']").await?;
     browser.saying("p", "No rule yet").await?;
 
     // A dial is set, sets aside, and is taken back; arrivals point to it.
     browser.page.goto(format!("{}/intake/dials", service.url)).await?;
     fill(&browser, "when", "service=").await?;
-    browser.saying("button", "set the dial").await?.click().await?;
+    browser.click_saying("button", "set the dial").await?;
     browser.saying("[role=alert]", "column").await?;
     fill(&browser, "when", "service=sorter").await?;
     fill(&browser, "why", "too much").await?;
     browser.css("form select").await?.send_keys("error").await?;
-    browser.saying("button", "set the dial").await?.click().await?;
+    browser.click_saying("button", "set the dial").await?;
     browser.saying("[aria-label=Dials] td", "for another").await?;
     service.calvex_with(&["send", "--quiet"], line.as_bytes())?;
-    browser.saying("nav a", "Arrivals").await?.click().await?;
-    browser.saying("[aria-label='Set aside'] a", "dial 1").await?.click().await?;
-    browser.saying("button", "take back").await?.click().await?;
+    browser.click_saying("nav a", "Arrivals").await?;
+    browser.click_saying("[aria-label='Set aside'] a", "dial 1").await?;
+    browser.click_saying("button", "take back").await?;
     browser.saying("span", "No dial is set").await?;
 
     // A proposed tie is made one; a field whose types differ is told.
     browser.page.goto(format!("{}/intake/fields", service.url)).await?;
     browser.saying("[aria-label=Fields] td", "types differ").await?;
-    browser.saying("[aria-label=Ties] button", "make it so").await?.click().await?;
+    browser.click_saying("[aria-label=Ties] button", "make it so").await?;
     browser.saying("[aria-label=Ties] td", "load").await?;
     wait_for("the tie", || Ok((service.search("request=PX-3", &[])?.len() == 2).then_some(())))?;
 
     // The probe goes every way.
     browser.page.goto(format!("{}/intake", service.url)).await?;
-    browser.saying("button", "probe each").await?.click().await?;
+    browser.click_saying("button", "probe each").await?;
     let row = browser.saying("[aria-label='Ways in'] tr", "found by search").await?;
     assert!(row.text().await?.contains("ms"));
     let keys: Vec<Value> = serde_json::from_str(&format!(

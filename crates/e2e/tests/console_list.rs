@@ -34,22 +34,22 @@ async fn it_is_ones_own_in(window: (u32, u32)) -> Result<()> {
     let scroll = "const list = document.querySelector('[role=grid]'); list.scrollTop = list.scrollHeight;";
     wait_until(async || {
         browser.page.execute(scroll, vec![]).await?;
-        Ok(browser.css("[role=grid]").await?.text().await?.contains("That is all in this range.")
+        Ok(browser.text("[role=grid]").await?.contains("That is all in this range.")
             && browser.page.find(By::Css(format!("[aria-rowindex='{total}']"))).await.is_ok())
     })
     .await
     .context("the end")?;
-    let counted = browser.css("[role=grid]").await?.attr("aria-rowcount").await?;
+    let counted = browser.attr("[role=grid]", "aria-rowcount").await?;
     assert_eq!(counted, Some(total.to_string()));
-    let earliest = browser.css(&format!("[aria-rowindex='{total}']")).await?.text().await?;
+    let earliest = browser.text(&format!("[aria-rowindex='{total}']")).await?;
 
     // The other way round, the earliest stands first, and the address says so.
-    browser.saying("button", "newest first").await?.click().await?;
+    browser.click_saying("button", "newest first").await?;
     stage.address_with("order=oldest").await?;
-    wait_until(async || Ok(browser.css("[aria-rowindex='1']").await?.text().await? == earliest))
+    wait_until(async || Ok(browser.text("[aria-rowindex='1']").await? == earliest))
         .await
         .context("the earliest first")?;
-    browser.saying("button", "oldest first").await?.click().await?;
+    browser.click_saying("button", "oldest first").await?;
     wait_until(async || Ok(rows(&stage).await? == newest)).await.context("the newest first")?;
 
     // Columns change places, are dragged wider, and go.
@@ -59,21 +59,21 @@ async fn it_is_ones_own_in(window: (u32, u32)) -> Result<()> {
         Ok(browser.page.execute(names, vec![]).await?.convert()?)
     };
     wait_until(async || Ok(columns().await?.contains("slot.bank slot.door"))).await.context("two columns")?;
-    browser.css("[aria-label='Column slot.bank']").await?.click().await?;
-    browser.saying("[role=menuitem]", "to the right").await?.click().await?;
+    browser.click("[aria-label='Column slot.bank']").await?;
+    browser.click_saying("[role=menuitem]", "to the right").await?;
     stage.address_with("columns=slot.door%2Cslot.bank").await?;
     wait_until(async || Ok(columns().await?.contains("slot.door slot.bank"))).await.context("columns moved")?;
     let grip = browser.css("[aria-label='Width of slot.door']").await?;
     let before: i64 = grip.attr("aria-valuenow").await?.context("no width")?.parse()?;
     browser.page.action_chain().drag_and_drop_element_by_offset(&grip, 60, 0).perform().await?;
     wait_until(async || {
-        let now = browser.css("[aria-label='Width of slot.door']").await?.attr("aria-valuenow").await?;
+        let now = browser.attr("[aria-label='Width of slot.door']", "aria-valuenow").await?;
         Ok(now.and_then(|n| n.parse::<i64>().ok()).is_some_and(|n| n > before + 40))
     })
     .await
     .context("a width")?;
-    browser.css("[aria-label='Column slot.door']").await?.click().await?;
-    browser.saying("[role=menuitem]", "take away").await?.click().await?;
+    browser.click("[aria-label='Column slot.door']").await?;
+    browser.click_saying("[role=menuitem]", "take away").await?;
     wait_until(async || Ok(!columns().await?.contains("slot.door"))).await.context("a column gone")?;
 
     // A long message takes one line, or all it needs.
@@ -86,7 +86,7 @@ async fn it_is_ones_own_in(window: (u32, u32)) -> Result<()> {
     stage.open("\"a note of many words\"", "").await?;
     let height = async || Ok::<_, anyhow::Error>(browser.css(ROW).await?.rect().await?.height);
     let one = height().await?;
-    browser.saying("button", "wrap").await?.click().await?;
+    browser.click_saying("button", "wrap").await?;
     stage.address_with("wrap=1").await?;
     wait_until(async || Ok(height().await? > one * 1.8)).await.context("a message in lines")?;
     stage.browser.close().await
@@ -126,7 +126,7 @@ async fn it_stays_what_it_was_while_events_come_in(window: (u32, u32)) -> Result
     offer.click().await?;
     wait_until(async || Ok(rows(&stage).await?.len() == 8)).await?;
     // A range that is fixed is a link that shows the same to everyone.
-    browser.saying("button", "fix the range for a link").await?.click().await?;
+    browser.click_saying("button", "fix the range for a link").await?;
     let address = stage.address_with("from=20").await?;
     assert!(!address.contains("follow") && !address.contains("now"), "{address}");
     send(8..9)?;
@@ -164,7 +164,7 @@ async fn what_is_picked_is_taken_along_in(window: (u32, u32)) -> Result<()> {
     browser.saying("div", "1 picked").await?;
     browser.page.action_chain().key_down(Key::Shift).click_element(third).key_up(Key::Shift).perform().await?;
     browser.saying("div", "3 picked").await?;
-    browser.saying("button", "copy as NDJSON").await?.click().await?;
+    browser.click_saying("button", "copy as NDJSON").await?;
     wait_until(async || Ok(!taken().await?.is_empty())).await?;
     let ndjson = taken().await?;
     let events: Vec<serde_json::Value> =
@@ -173,12 +173,12 @@ async fn what_is_picked_is_taken_along_in(window: (u32, u32)) -> Result<()> {
     assert!(
         events.iter().all(|e| e["service"] == "slots" && e["message"].as_str().is_some_and(|m| m.contains("ran out")))
     );
-    browser.saying("button", "copy as text").await?.click().await?;
+    browser.click_saying("button", "copy as text").await?;
     wait_until(async || Ok(taken().await? != ndjson)).await?;
     let text = taken().await?;
     assert_eq!(text.lines().count(), 3);
     assert!(text.lines().all(|l| l.contains("slots") && l.contains("ran out") && !l.contains('{')), "{text}");
-    browser.saying("button", "none").await?.click().await?;
+    browser.click_saying("button", "none").await?;
     wait_until(async || Ok(browser.page.find_all(By::Css("[data-picked=true]")).await?.is_empty())).await?;
     stage.browser.close().await
 }

@@ -37,20 +37,20 @@ async fn figures_are_drawn_and_open_their_events() -> Result<()> {
     let row = browser.saying("[aria-label=Figures] tr", "edge").await?;
     let text = row.text().await?;
     assert!(text.contains("20") && text.contains("29 ms"), "{text}");
-    browser.saying("[aria-label=Figures] td a", "20").await?.click().await?;
+    browser.click_saying("[aria-label=Figures] td a", "20").await?;
     browser.saying("[aria-live] strong", "20").await?;
     assert!(browser.address().await?.contains("service%3Dedge"), "{}", browser.address().await?);
 
     // Steps run down the page; a group can be hidden, another aggregate chosen, a step opened.
     browser.page.goto(at("measure count, max(took_ms) per service every 5m")).await?;
     browser.saying("[aria-label='Figures by step'] th", "edge 40").await?;
-    browser.saying("[aria-label='Groups shown'] button", "slots").await?.click().await?;
+    browser.click_saying("[aria-label='Groups shown'] button", "slots").await?;
     browser.css("[aria-label='Groups shown'] button[aria-pressed=false]").await?;
-    let head = browser.css("[aria-label='Figures by step'] thead").await?.text().await?;
+    let head = browser.text("[aria-label='Figures by step'] thead").await?;
     assert!(!head.contains("slots"), "{head}");
-    browser.saying("button", "max(took_ms)").await?.click().await?;
+    browser.click_saying("button", "max(took_ms)").await?;
     browser.saying("[aria-label='Figures by step'] th", "edge 59 ms").await?.text().await?;
-    browser.saying("[aria-label='Figures by step'] td a", "59 ms").await?.click().await?;
+    browser.click_saying("[aria-label='Figures by step'] td a", "59 ms").await?;
     browser.saying("[data-index]", "door 59 opened").await?;
 
     // A word is not a clause; a mistake stands under its place; nothing is told as nothing.

@@ -42,30 +42,30 @@ async fn asking_in(window: (u32, u32)) -> Result<()> {
     // What can be written otherwise is, on demand.
     stage.open("service = slots   and severity>=warn", "").await?;
     stage.query().await?.send_keys(" ").await?;
-    browser.saying("button", "format").await?.click().await?;
+    browser.click_saying("button", "format").await?;
     wait_until(async || Ok(stage.query().await?.text().await? == "service=slots severity>=warn")).await?;
 
     // An empty answer says why, and what to ask instead.
     stage.open("htpp.status>=500 or service=codes2", "").await?;
     browser.saying("[data-testid=empty] li", "htpp.status").await?;
     stage.axe("nothing found").await?;
-    browser.saying("[data-testid=empty] button", "ask for http.status").await?.click().await?;
+    browser.click_saying("[data-testid=empty] button", "ask for http.status").await?;
     stage.address_with("q=http.status%3E%3D500").await?;
     stage.total(|n| n > 0).await?;
 
     // Kept under a name, found again with its owner; what was asked lately stands there as well.
     stage.open("service=slots", "").await?;
     stage.total(|n| n == slots).await?;
-    browser.saying("button", "save").await?.click().await?;
+    browser.click_saying("button", "save").await?;
     browser.css("input[name=saved-name]").await?.send_keys("slots alone").await?;
-    browser.css("[role=dialog] button[type=submit]").await?.click().await?;
+    browser.click("[role=dialog] button[type=submit]").await?;
     wait_until(async || Ok(browser.page.find_all(By::Css("[role=dialog]")).await?.is_empty())).await?;
     stage.open("", "").await?;
     stage.total(|n| n == all).await?;
-    browser.saying("button", "ideas").await?.click().await?;
-    let ideas = browser.css("[aria-label='Searches to start from']").await?.text().await?;
+    browser.click_saying("button", "ideas").await?;
+    let ideas = browser.text("[aria-label='Searches to start from']").await?;
     assert!(ideas.contains("every error") && ideas.contains("service=slots"), "{ideas}");
-    browser.saying("[role=dialog] button", "slots alone").await?.click().await?;
+    browser.click_saying("[role=dialog] button", "slots alone").await?;
     stage.total(|n| n == slots).await?;
 
     // A range in words; one that is none is told; a step earlier, and back.
@@ -78,10 +78,10 @@ async fn asking_in(window: (u32, u32)) -> Result<()> {
     entry.send_keys("yesterday 02:10 to 02:20" + Key::Enter).await?;
     let ten = stage.total(|n| n < slots).await?;
     stage.address_with("T02%3A10%3A00").await?;
-    browser.saying("button", "later ›").await?.click().await?;
+    browser.click_saying("button", "later ›").await?;
     stage.address_with("T02%3A20%3A00").await?;
     stage.total(|n| n != ten).await?;
-    browser.saying("button", "back").await?.click().await?;
+    browser.click_saying("button", "back").await?;
     stage.total(|n| n == ten).await?;
     stage.axe("Search with events").await?;
     stage.browser.close().await
@@ -106,7 +106,7 @@ async fn looking_in(window: (u32, u32)) -> Result<()> {
     browser.css(ROW).await?;
     let reader = browser.css("[aria-label^='Counts over time']").await?;
     reader.send_keys(Key::PageDown + Key::PageDown + Key::PageDown + Key::PageDown).await?;
-    let told = browser.css("[data-testid=counted]").await?.text().await?;
+    let told = browser.text("[data-testid=counted]").await?;
     assert!(told.contains("events,") && told.contains("errors"), "{told}");
     let counted: u64 = told.split(['·', 'e']).nth(1).context("no count")?.trim().replace(' ', "").parse()?;
     reader.send_keys(Key::Enter + "").await?;
@@ -124,23 +124,23 @@ async fn looking_in(window: (u32, u32)) -> Result<()> {
 
     // Columns: from a value, widened and taken away, all in the address.
     stage.open("service=slots \"ran out\"", "").await?;
-    browser.css(ROW).await?.click().await?;
-    browser.saying("[data-testid=event] button", "bank").await?.click().await?;
-    browser.saying("[data-testid=event] button", "column").await?.click().await?;
+    browser.click(ROW).await?;
+    browser.click_saying("[data-testid=event] button", "bank").await?;
+    browser.click_saying("[data-testid=event] button", "column").await?;
     stage.address_with("columns=slot.bank").await?;
     // On a phone the event lies over the list.
-    browser.saying("[data-testid=event] button", "close").await?.click().await?;
+    browser.click_saying("[data-testid=event] button", "close").await?;
     browser.saying("[role=columnheader]", "slot.bank").await?;
-    browser.css("[aria-label='Column slot.bank']").await?.click().await?;
-    browser.saying("[role=menuitem]", "wider").await?.click().await?;
+    browser.click("[aria-label='Column slot.bank']").await?;
+    browser.click_saying("[role=menuitem]", "wider").await?;
     stage.address_with("columns=slot.bank%7E180").await?;
-    browser.css(ROW).await?.click().await?;
+    browser.click(ROW).await?;
     // The event: its neighbours, its raw form, its shape with its count.
     browser.saying("[data-testid=shape]", "in this range").await?;
-    browser.saying("[data-testid=event] button", "near it").await?.click().await?;
-    browser.saying("[data-testid=near] button", "its service").await?.click().await?;
+    browser.click_saying("[data-testid=event] button", "near it").await?;
+    browser.click_saying("[data-testid=near] button", "its service").await?;
     browser.css("[data-testid=near] button[title]").await?;
-    browser.saying("[data-testid=event] button", "raw").await?.click().await?;
+    browser.click_saying("[data-testid=event] button", "raw").await?;
     browser.saying("[data-testid=event] pre", "\"severity_number\"").await?;
     stage.axe("an event").await?;
 
@@ -155,7 +155,7 @@ async fn looking_in(window: (u32, u32)) -> Result<()> {
 
     // Fields found, a value of one kept only, several left out, numbers spread.
     stage.open("service=slots", "fields=1").await?;
-    browser.saying("[data-testid=fields] button", "slot.bank").await?.click().await?;
+    browser.click_saying("[data-testid=fields] button", "slot.bank").await?;
     let picks = browser
         .page
         .query(By::Css("[data-testid=breakdown] input"))
@@ -166,24 +166,24 @@ async fn looking_in(window: (u32, u32)) -> Result<()> {
         pick.click().await?;
     }
     stage.axe("fields").await?;
-    browser.saying("[data-testid=breakdown] button", "keep only").await?.click().await?;
+    browser.click_saying("[data-testid=breakdown] button", "keep only").await?;
     stage.address_with("slot.bank+in+%28").await?;
-    browser.saying("[data-testid=fields] button", "slot.door").await?.click().await?;
+    browser.click_saying("[data-testid=fields] button", "slot.door").await?;
     browser.saying("[data-testid=spread]", "p95").await?;
 
     // Shapes: folded, with what is new in the range, and what varies in one.
     stage.open("severity>=warn", "view=shapes").await?;
     browser.saying("[data-testid=shapes] tr", "ran out").await?;
-    let shapes = browser.css("[data-testid=shapes]").await?.text().await?;
+    let shapes = browser.text("[data-testid=shapes]").await?;
     assert!(shapes.contains("photo eye dusty"), "{shapes}");
-    browser.saying("[data-testid=shapes] button", "ran out").await?.click().await?;
+    browser.click_saying("[data-testid=shapes] button", "ran out").await?;
     browser.saying("[data-testid=places]", "after “LS-”").await?;
     stage.axe("shapes").await?;
-    browser.saying("[data-testid=places] a", "open these events").await?.click().await?;
+    browser.click_saying("[data-testid=places] a", "open these events").await?;
     stage.total(|n| n < warned).await?;
 
     // How the answer came about.
-    browser.saying("button", "explain:").await?.click().await?;
+    browser.click_saying("button", "explain:").await?;
     browser.saying("[data-testid=explain]", "rows looked at").await?;
     stage.browser.close().await
 }
@@ -212,14 +212,14 @@ async fn taking_away_and_standing_in(window: (u32, u32)) -> Result<()> {
     };
     stage.open("service=slots", "columns=slot.bank").await?;
     let total = stage.total(|n| n > 100).await?;
-    browser.saying("button", "download").await?.click().await?;
-    browser.css("[role=dialog] button[type=submit]").await?.click().await?;
+    browser.click_saying("button", "download").await?;
+    browser.click("[role=dialog] button[type=submit]").await?;
     browser.saying("[role=dialog] [role=status]", "events written").await?;
     let text = wait_for("the NDJSON", written("ndjson"))?;
     assert_eq!(text.lines().count() as u64, total);
     assert!(text.lines().all(|l| serde_json::from_str::<serde_json::Value>(l).is_ok_and(|e| e["service"] == "slots")));
     browser.css("[role=dialog] select").await?.send_keys("CSV").await?;
-    browser.css("[role=dialog] button[type=submit]").await?.click().await?;
+    browser.click("[role=dialog] button[type=submit]").await?;
     let text = wait_for("the CSV", written("csv"))?;
     assert!(text.starts_with("time,severity,service,host,message,trace,slot.bank\r\n"), "{}", &text[..200]);
     assert_eq!(text.lines().count() as u64, total + 1);
@@ -227,7 +227,7 @@ async fn taking_away_and_standing_in(window: (u32, u32)) -> Result<()> {
     // Figures as CSV.
     std::fs::read_dir(&folder)?.for_each(|e| std::fs::remove_file(e.unwrap().path()).unwrap());
     stage.open("measure count per service", "").await?;
-    browser.saying("button", "download").await?.click().await?;
+    browser.click_saying("button", "download").await?;
     let text = wait_for("the figures", written("csv"))?;
     assert!(text.starts_with("service,count\r\n") && text.contains("sorter,"), "{text}");
     stage.axe("figures").await?;
@@ -272,7 +272,7 @@ async fn every_place_and_both_themes() -> Result<()> {
         }
         stage.open("severity>=warn", "by=service&columns=slot.bank").await?;
         browser.css("[data-testid=legend]").await?;
-        browser.css(ROW).await?.click().await?;
+        browser.click(ROW).await?;
         browser.css("[data-testid=event]").await?;
         stage.axe(&format!("an event by {theme}")).await?;
     }
@@ -280,7 +280,7 @@ async fn every_place_and_both_themes() -> Result<()> {
     let chord = browser.page.action_chain().key_down(Key::Control).send_keys("k").key_up(Key::Control);
     chord.perform().await?;
     browser.css("[role=dialog] input").await?.send_keys("PX-10023").await?;
-    browser.saying("[role=option]", "Story of PX-10023").await?.click().await?;
+    browser.click_saying("[role=option]", "Story of PX-10023").await?;
     stage.address_with("/story/PX-10023").await?;
     stage.browser.close().await
 }
@@ -302,7 +302,7 @@ async fn on_a_phone_and_by_keyboard() -> Result<()> {
         stage.axe(&format!("phone, {place}")).await?;
     }
     stage.open("service=slots \"ran out\"", "").await?;
-    browser.css(ROW).await?.click().await?;
+    browser.click(ROW).await?;
     browser.saying("[data-testid=event] a", "Its story").await?;
     stage.axe("phone, an event").await?;
 

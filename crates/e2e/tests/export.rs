@@ -34,7 +34,7 @@ fn everything_once_and_in_order() -> Result<()> {
     }
     wait_for("some chunks", || Ok((service.ok(&["admin", "chunk", "--json"])?.lines().count() >= 3).then_some(())))?;
     let exported = service.ok(&["export", "--from", "now-1h"])?;
-    let searched = service.search("", &["--from", "now-1h", "--order", "oldest"])?;
+    let searched = service.search("", &["--from", "now-1h", "--oldest"])?;
     let lines: Vec<Value> = exported.lines().map(serde_json::from_str).collect::<Result<_, _>>()?;
     assert_eq!(lines.len(), 3200);
     assert_eq!(lines, searched, "what search answers");

@@ -194,7 +194,9 @@ fn syslog_by_logger_and_by_sockets() -> Result<()> {
 
     // What handlers of standard libraries send: ends marked by NUL, or not at all.
     let mut stream = TcpStream::connect(("127.0.0.1", tcp.parse()?))?;
-    stream.write_all(b"<14>codes: nul one\0<14>codes: nul two\0<14>codes: rests without an end")?;
+    stream.write_all(b"<14>codes: nul one\0<14>codes: nul two\0")?;
+    let mut unmarked = TcpStream::connect(("127.0.0.1", tcp.parse()?))?;
+    unmarked.write_all(b"<14>codes: rests without an end")?;
     found(&service, "service=codes (nul or rests)", 3)?;
     stream.write_all(b"<14>codes: and goes on\n")?;
     found(&service, "\"and goes on\"", 1)?;

@@ -198,6 +198,7 @@ async fn start_on(
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         searchers: Searchers::new(cores)?,
         ready: AtomicBool::new(false),
+        merges_failed: parking_lot::Mutex::default(),
         merging: tokio::sync::Mutex::default(),
         upkeep: tokio::sync::Mutex::default(),
         sealer: std::sync::OnceLock::new(),

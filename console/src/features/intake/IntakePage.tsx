@@ -116,6 +116,9 @@ export default function IntakePage() {
           </Muted>
         </p>
       )}
+      {answer?.more && (
+        <Muted>These are the first {number(answer.arrivals.length)} rows; name a service to see all of it.</Muted>
+      )}
       {answer && answer.arrivals.length > 0 && (
         <div className="wide">
           <Table aria-label="Arrivals">

@@ -8,6 +8,10 @@ use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused, SetAside};
 use clap::Args;
 use std::collections::BTreeMap;
 
+/// Rows of one answer, and of all answers together.
+const ROWS: usize = 5000;
+const MAX_ROWS: usize = 50_000;
+
 /// What came from each sender, service and host, and what became of it.
 #[derive(Args)]
 pub struct Arrivals {
@@ -27,7 +31,13 @@ impl Arrivals {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
         let service = self.service.as_deref().map_or_else(String::new, |s| format!("&service={}", segment(s)));
-        let told: ArrivalsAnswer = client.get(&format!("/api/arrivals?hours={}{service}", self.hours)).await?;
+        let asked = format!("/api/arrivals?hours={}{service}&limit={ROWS}", self.hours);
+        let mut told: ArrivalsAnswer = client.get(&asked).await?;
+        while told.more && told.arrivals.len() < MAX_ROWS {
+            let next: ArrivalsAnswer = client.get(&format!("{asked}&from={}", told.arrivals.len())).await?;
+            told.more = next.more && !next.arrivals.is_empty();
+            told.arrivals.extend(next.arrivals);
+        }
         let found = !told.arrivals.is_empty();
         if self.json {
             output::ndjson(&told.arrivals)?;
@@ -43,6 +53,12 @@ impl Arrivals {
         } else {
             let of = self.service.as_deref().map_or_else(String::new, |s| format!(" of service `{s}`"));
             output::line(&format!("Nothing{of} arrived in the last {} hours, in the lanes you may read.", told.hours))?;
+        }
+        if told.more {
+            eprintln!(
+                "calvex arrivals: there are more than {} rows; name a service, or fewer hours",
+                told.arrivals.len()
+            );
         }
         if !told.set_aside.is_empty() {
             output::line("")?;

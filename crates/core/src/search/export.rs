@@ -3,13 +3,12 @@
 //! memory is that of the pages which overlap, however many events there are.
 
 use super::find::{Rank, candidates_by_time};
+use super::frontier::{Added, Frontier};
 use super::lines::{Lines, write_lines};
-use super::scan::{PageAt, Reach, open, reach, sift};
-use super::{Explanation, Scope, Segment};
+use super::{Explanation, Scope};
 use crate::query::{Filter, TimeRange};
 use std::cmp::Reverse;
-use std::collections::{BTreeMap, BinaryHeap};
-use std::sync::Arc;
+use std::collections::BinaryHeap;
 
 /// Pieces of work of a wave, a worker.
 const WAVE_PER_WORKER: usize = 2;
@@ -38,19 +37,6 @@ pub struct Exported {
     pub explain: Explanation,
 }
 
-#[derive(Clone)]
-enum Work<'a> {
-    Rollup(u64, Vec<&'a Segment>),
-    Segment(&'a Segment),
-    Page(Arc<str>, PageAt),
-}
-
-enum Done<'a> {
-    Sifted(Vec<&'a Segment>, Explanation),
-    Opened(Vec<PageAt>, Explanation),
-    Written(Ready, Explanation),
-}
-
 /// Lines of a page that are not given out yet.
 #[derive(Default)]
 struct Ready {
@@ -75,34 +61,15 @@ impl Ready {
 /// Gives all lines to `out`, some at a time; it returns false to end the export.
 pub fn export(scope: &Scope, ask: &Export, mut out: impl FnMut(Vec<u8>) -> bool) -> Exported {
     let mut done = Exported { explain: scope.explain(&ask.range), ..Exported::default() };
-    let begins = |s: &Segment| s.time_min;
-    let mut queue: BTreeMap<(i64, usize), Work> = BTreeMap::new();
-    for (n, reached) in reach(scope, ask.filter, &ask.range).into_iter().enumerate() {
-        let (bound, work) = match reached {
-            Reach::Segment(s) => (begins(s), Work::Segment(s)),
-            Reach::Rollup(id, chunks) => {
-                (chunks.iter().map(|s| begins(s)).min().unwrap_or(i64::MIN), Work::Rollup(id, chunks))
-            }
-        };
-        queue.insert((bound, n), work);
-    }
-    let mut serial = queue.len();
+    let mut frontier = Frontier::new(scope, ask.filter, &ask.range, |span| i128::from(span.0));
     let mut ready: Vec<Ready> = Vec::new();
     let mut next: BinaryHeap<Reverse<(Rank, usize)>> = BinaryHeap::new();
     let mut buffer = Vec::with_capacity(OUT_BYTES + (OUT_BYTES >> 2));
     let wave = WAVE_PER_WORKER * scope.workers.width().max(1);
-    while done.explain.stopped.is_none() && (!queue.is_empty() || !next.is_empty()) {
-        let works: Vec<Work> = std::iter::from_fn(|| queue.pop_first().map(|(_, w)| w)).take(wave).collect();
-        let worked = scope.map(works.len(), &mut done.explain, |n| match &works[n] {
-            Work::Rollup(id, chunks) => {
-                let (left, explain) = sift(*id, chunks, ask.filter, scope.source);
-                Done::Sifted(left, explain)
-            }
-            Work::Segment(segment) => {
-                let (pages, explain) = open(segment, ask.filter, &ask.range, scope.source);
-                Done::Opened(pages, explain)
-            }
-            Work::Page(lane, at) => {
+    while done.explain.stopped.is_none() && (frontier.bound().is_some() || !next.is_empty()) {
+        let works = frontier.take(wave, |_| true);
+        let worked = scope.map(works.len(), &mut done.explain, |n| {
+            works[n].run(scope, ask.filter, &ask.range, |lane, at| {
                 let mut explain = Explanation::default();
                 let written = at.with(scope.source, |page| {
                     let ranked = candidates_by_time(page, ask.filter, &ask.range, lane, at.is_head(), &mut explain)?;
@@ -116,40 +83,22 @@ pub fn export(scope: &Scope, ask: &Export, mut out: impl FnMut(Vec<u8>) -> bool)
                     explain.left_out.push(e.to_string());
                     Ready::default()
                 });
-                Done::Written(ready, explain)
-            }
+                (ready, explain)
+            })
         });
         for (work, worked) in works.into_iter().zip(worked) {
-            match (work, worked) {
-                (_, Some(Done::Sifted(left, part))) => {
-                    done.explain.add(part);
-                    for segment in left {
-                        queue.insert((begins(segment), serial), Work::Segment(segment));
-                        serial += 1;
-                    }
-                }
-                (Work::Segment(segment), Some(Done::Opened(opened, part))) => {
-                    done.explain.add(part);
-                    for page in opened {
-                        queue.insert((page.time_span().0, serial), Work::Page(segment.lane.clone(), page));
-                        serial += 1;
-                    }
-                }
-                (_, Some(Done::Written(written, part))) => {
-                    done.explain.add(part);
-                    if let Some(first) = written.ranks.first() {
-                        scope.budget.charge(written.bytes());
-                        next.push(Reverse((*first, ready.len())));
-                        ready.push(written);
-                    }
-                }
-                _ => {}
+            if let Added::Read(_, _, written) = frontier.add(work, worked, &mut done.explain)
+                && let Some(first) = written.ranks.first()
+            {
+                scope.budget.charge(written.bytes());
+                next.push(Reverse((*first, ready.len())));
+                ready.push(written);
             }
         }
         // Nothing that is left begins before this.
-        let bound = queue.first_key_value().map(|((bound, _), _)| *bound);
+        let bound = frontier.bound();
         while let Some(Reverse((rank, at))) = next.peek().copied() {
-            if bound.is_some_and(|bound| rank.time() >= i128::from(bound)) {
+            if bound.is_some_and(|bound| rank.time() >= bound) {
                 break;
             }
             if done.events == ask.limit {

@@ -1,7 +1,8 @@
 //! The newest (or oldest) events that pass, by (time, id), reading no more than it takes to be sure.
 
-use super::scan::{PageAt, Reach, open, reach, scan, sift};
-use super::{Budget, Explanation, Progress, Scope, Segment};
+use super::frontier::{Added, Frontier, Work};
+use super::scan::{PageAt, scan};
+use super::{Budget, Explanation, Progress, Scope};
 use crate::columns::{Column, Own, PageRead, gather};
 use crate::error::{CoreError, Result};
 use crate::event::{Event, EventId};
@@ -90,20 +91,6 @@ fn rank(order: Order, key: Cursor) -> Rank {
     }
 }
 
-#[derive(Clone)]
-enum Work<'a> {
-    Rollup(u64, Vec<&'a Segment>),
-    Segment(&'a Segment),
-    Page(Arc<str>, PageAt),
-}
-
-/// What a piece of work gave.
-enum Done<'a> {
-    Sifted(Vec<&'a Segment>, Explanation),
-    Opened(Vec<PageAt>, Explanation),
-    Scanned(Vec<(Rank, usize)>, Explanation),
-}
-
 /// Bytes that a page or a candidate takes while a search goes on.
 const PAGE_BYTES: usize = 128;
 const CANDIDATE_BYTES: usize = std::mem::size_of::<(Rank, usize, usize)>();
@@ -123,18 +110,7 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
         Order::Newest => -i128::from(span.1),
         Order::Oldest => i128::from(span.0),
     };
-    let mut queue: BTreeMap<(i128, usize), Work> = BTreeMap::new();
-    let near_of = |s: &Segment| near((s.time_min, s.time_max));
-    for (n, reached) in reach(scope, ask.filter, &ask.range).into_iter().enumerate() {
-        let (bound, work) = match reached {
-            Reach::Segment(s) => (near_of(s), Work::Segment(s)),
-            Reach::Rollup(id, chunks) => {
-                (chunks.iter().map(|s| near_of(s)).min().unwrap_or(i128::MAX), Work::Rollup(id, chunks))
-            }
-        };
-        queue.insert((bound, n), work);
-    }
-    let mut serial = queue.len();
+    let mut frontier = Frontier::new(scope, ask.filter, &ask.range, near);
     let mut best: BinaryHeap<(Rank, usize, usize)> = BinaryHeap::new();
     let mut pages: Vec<(Arc<str>, PageAt)> = Vec::new();
     let wanted = ask.limit.saturating_add(1);
@@ -143,28 +119,14 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
 
     while explain.stopped.is_none() {
         let settled = |bound: i128| best.len() == wanted && best.peek().is_some_and(|(worst, _, _)| worst.0 < bound);
-        let mut works = Vec::new();
-        while works.len() < wave
-            && let Some(entry) = queue.first_entry()
-            && !settled(entry.key().0)
-        {
-            works.push(entry.remove());
-        }
+        let works = frontier.take(wave, |bound| !settled(bound));
         if works.is_empty() {
             break;
         }
         let mut opened_pages = false;
         let scans = works.iter().any(|w| matches!(w, Work::Page(..)));
-        let done = scope.map(works.len(), &mut explain, |n| match &works[n] {
-            Work::Rollup(id, chunks) => {
-                let (left, explain) = sift(*id, chunks, ask.filter, scope.source);
-                Done::Sifted(left, explain)
-            }
-            Work::Segment(segment) => {
-                let (pages, explain) = open(segment, ask.filter, &ask.range, scope.source);
-                Done::Opened(pages, explain)
-            }
-            Work::Page(lane, at) => {
+        let done = scope.map(works.len(), &mut explain, |n| {
+            works[n].run(scope, ask.filter, &ask.range, |lane, at| {
                 let mut explain = Explanation::default();
                 let scanned =
                     at.with(scope.source, |page| candidates(page, ask, lane, at.is_head(), wanted, &mut explain));
@@ -172,28 +134,13 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
                     explain.left_out.push(e.to_string());
                     Vec::new()
                 });
-                Done::Scanned(found, explain)
-            }
+                (found, explain)
+            })
         });
         for (work, done) in works.into_iter().zip(done) {
-            match (work, done) {
-                (Work::Rollup(..), Some(Done::Sifted(left, part))) => {
-                    explain.add(part);
-                    for segment in left {
-                        queue.insert((near_of(segment), serial), Work::Segment(segment));
-                        serial += 1;
-                    }
-                }
-                (Work::Segment(segment), Some(Done::Opened(opened, part))) => {
-                    explain.add(part);
-                    opened_pages |= !opened.is_empty();
-                    for page in opened {
-                        queue.insert((near(page.time_span()), serial), Work::Page(segment.lane.clone(), page));
-                        serial += 1;
-                    }
-                }
-                (Work::Page(lane, at), Some(Done::Scanned(found, part))) => {
-                    explain.add(part);
+            match frontier.add(work, done, &mut explain) {
+                Added::Pages => opened_pages = true,
+                Added::Read(lane, at, found) => {
                     told.pages += 1;
                     if found.is_empty() {
                         continue;
@@ -210,14 +157,13 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
                     pages.push((lane, at));
                     scope.budget.charge(PAGE_BYTES);
                 }
-                _ => {}
+                Added::Nothing => {}
             }
         }
         if let Some(progress) = scope.progress {
-            let total = told.pages + queue.values().filter(|w| matches!(w, Work::Page(..))).count();
+            let total = told.pages + frontier.pages();
             progress(Progress::Pages { done: told.pages, total });
-            let bound = queue.first_key_value().map(|((bound, _), _)| *bound);
-            let settled = told.settle(&best, bound, ask.limit);
+            let settled = told.settle(&best, frontier.bound(), ask.limit);
             if !settled.is_empty() {
                 let (events, _) = gathered(scope, &settled, &pages, &mut explain);
                 let bytes = events.iter().map(|(e, _)| e.weight_bytes()).sum();
@@ -231,12 +177,7 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
             wave = (wave * 2).min(WAVE_PER_WORKER * scope.workers.width());
         }
     }
-    let chunks_left = queue.values().map(|w| match w {
-        Work::Rollup(_, chunks) => chunks.len(),
-        Work::Segment(s) => usize::from(matches!(s.place, super::Place::Chunk(_))),
-        Work::Page(..) => 0,
-    });
-    explain.skipped_by_order = if explain.stopped.is_none() { chunks_left.sum() } else { 0 };
+    explain.skipped_by_order = if explain.stopped.is_none() { frontier.chunks() } else { 0 };
     collect(scope, best, &pages, ask.limit, explain)
 }
 

@@ -11,6 +11,7 @@ mod explain;
 mod export;
 mod fields;
 mod find;
+mod frontier;
 mod hints;
 mod histogram;
 mod lines;

@@ -6,14 +6,18 @@ use crate::access::Sender;
 use crate::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
-use axum::body::{Body, Bytes};
+use axum::body::{Body, BodyDataStream, Bytes};
 use axum::http::{HeaderMap, header};
 use futures_util::StreamExt;
 use std::io::Read;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// Bytes unpacked between two looks at the budget.
 const STEP: usize = 256 << 10;
+/// Bytes of a refused body that are read on, and for how long.
+const DRAINED: usize = 32 << 20;
+const DRAIN: Duration = Duration::from_secs(5);
 /// Largest window that a zstd body may ask for: what RFC 8878 (3.1.1.1.2) wants every decoder to support, 8 MiB.
 const ZSTD_WINDOW_LOG: u32 = 23;
 
@@ -47,18 +51,39 @@ impl Packing {
 
 /// Reads and decompresses a body (`identity`, `gzip`, `zstd`).
 pub(super) async fn read(app: &Shared, sender: &Arc<Sender>, headers: &HeaderMap, body: Body) -> Result<Received> {
-    admit(app, sender)?;
     let encoding = headers.get(header::CONTENT_ENCODING).and_then(|v| v.to_str().ok()).unwrap_or("");
-    let packing = Packing::named(encoding).ok_or_else(|| {
+    let Some(packing) = Packing::named(encoding) else {
         super::refuse(app, &sender.name, "unknown-encoding", 1, encoding);
-        ServiceError::Unsupported(format!("content-encoding `{encoding}` is not known; use gzip, zstd or none"))
-    })?;
+        drain(body.into_data_stream()).await;
+        let told = format!("content-encoding `{encoding}` is not known; use gzip, zstd or none");
+        return Err(ServiceError::Unsupported(told));
+    };
     let (packed, charge) = read_packed(app, sender, body).await?;
     unpack(app, sender, packed.into(), packing, charge).await
 }
 
-/// Reads a body as it is sent, within its limit and its time.
+/// Reads on and forgets what comes, for a while: a client that is still writing when its connection closes sees that
+/// close, and not the answer.
+async fn drain(mut body: BodyDataStream) {
+    let reading = async {
+        let mut left = DRAINED;
+        while let Some(Ok(frame)) = body.next().await {
+            match left.checked_sub(frame.len()) {
+                Some(less) => left = less,
+                None => return,
+            }
+        }
+    };
+    // One that is slower than this finds out by the close.
+    let _ = tokio::time::timeout(DRAIN, reading).await;
+}
+
+/// Reads a body as it is sent, within its limit and its time, from a sender that may send now.
 pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Result<(Vec<u8>, Charge)> {
+    if let Err(e) = admit(app, sender) {
+        drain(body.into_data_stream()).await;
+        return Err(e);
+    }
     let limit = app.settings.mib("limits.body_mib");
     let mut charge = app.intake_budget.charge(Owner::Key(sender.key_id));
     let (mut out, mut body) = (Vec::new(), body.into_data_stream());
@@ -86,10 +111,12 @@ pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Re
         let told = format!("the body did not come within {} s; send smaller batches", patience.as_secs());
         Err(("slow-body", ServiceError::TooSlow(told)))
     });
-    read.map_err(|(reason, error)| {
+    if let Err((reason, error)) = read {
         super::refuse(app, &sender.name, reason, 1, &error.to_string());
-        error
-    })?;
+        drop((out, charge));
+        drain(body).await;
+        return Err(error);
+    }
     Ok((out, charge))
 }
 

@@ -21,7 +21,7 @@
 
 use super::body::{self, Packing, Received};
 use super::otlp::{first_refusal, take_export};
-use super::{admit, refuse};
+use super::refuse;
 use crate::access::{Sender, sender};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
@@ -69,7 +69,6 @@ async fn export(app: &Shared, headers: HeaderMap, body: Body, signal: Signal) ->
         return Err(ServiceError::Unsupported(format!("content-type `{media_type}` is not {MEDIA_TYPE}")));
     }
     let sender = sender(app, &headers).await?;
-    admit(app, &sender)?;
     let received = message(app, &sender, &headers, body).await?;
     let answer = take_export(app, &headers, sender, received, Encoding::Protobuf, signal).await?;
     Ok(signal.answer(answer.refused, &first_refusal(&answer), Encoding::Protobuf))

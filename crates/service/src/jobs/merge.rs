@@ -1,6 +1,6 @@
 //! Step 10, merging: small chunks of a lane and day become larger ones.
 
-use crate::error::Result;
+use crate::error::{Result, ServiceError};
 use crate::pipeline::{Sealer, catalogued};
 use crate::state::Shared;
 use calvex_core::batch::HeadKey;
@@ -14,6 +14,9 @@ use std::collections::BTreeMap;
 
 /// How long replaced chunks stay readable beyond the longest search.
 const RETIRED_MARGIN_NS: i64 = 30 * SECOND_NS;
+
+/// How long chunks that cannot be merged are left, so that those of other days are.
+const FAILED_NS: i64 = 600 * SECOND_NS;
 
 /// Merges once where it pays; how many chunks were replaced. With `all`, days are taken as over.
 ///
@@ -34,10 +37,20 @@ pub async fn merge_once(app: &Shared, sealer: &Sealer, all: bool) -> Result<usiz
         let settled = all || day < today - 1 && !app.view.has_head(lane, day);
         let candidates: Vec<Candidate> =
             chunks.iter().map(|c| Candidate { id: c.id, rows: c.rows as usize, time_min: c.time_min }).collect();
+        let key = HeadKey { lane, day, late };
+        if app.merges_failed.lock().get(&key).is_some_and(|again_ns| *again_ns > (app.clock)()) {
+            continue;
+        }
         if let Some(ids) = plan_merge(&candidates, max_rows, settled) {
             let replaces: Vec<ChunkRow> = chunks.into_iter().filter(|c| ids.contains(&c.id)).collect();
-            merge(app, sealer, HeadKey { lane, day, late }, &replaces).await?;
-            return Ok(replaces.len());
+            match merge(app, sealer, key, &replaces).await {
+                Ok(()) => return Ok(replaces.len()),
+                Err(ServiceError::Store(e)) if !e.is_passing() && !matches!(e, StoreError::Fenced(_)) => {
+                    tracing::error!(lane, day, "chunks cannot be merged and are left for a while: {e}");
+                    app.merges_failed.lock().insert(key, (app.clock)() + FAILED_NS);
+                }
+                Err(e) => return Err(e),
+            }
         }
     }
     Ok(0)

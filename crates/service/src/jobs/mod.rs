@@ -79,7 +79,11 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
     let own = app.clone();
     tasks.spawn(every(REREAD_EVERY, stop.clone(), "reread", move || {
         let app = own.clone();
-        async move { app.catalogue.reload(&app.store).await }
+        async move {
+            // What the database takes at once may have been changed too.
+            app.store.read_limits().await;
+            app.catalogue.reload(&app.store).await
+        }
     }));
     let own = app.clone();
     tasks.spawn(every(DISK_EVERY, stop.clone(), "disk", move || {

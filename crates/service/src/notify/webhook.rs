@@ -147,6 +147,8 @@ mod tests {
 
     #[tokio::test]
     async fn the_address_that_was_checked_is_the_one_connected_to() {
+        // The client wants a TLS provider chosen, also for plain HTTP.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let at = listener.local_addr().unwrap();
         // The name resolves to nothing; the client goes to the address it was given all the same.

@@ -214,7 +214,7 @@ mod tests {
             assert!(!framer.is_empty() && !framer.ends_by_rest(), "{begun:?}");
         }
         let (mut framer, mut out) = (Framer::new(9000), Vec::new());
-        framer.feed(b"20 <13>a first half", &mut out);
+        framer.feed(b"22 <13>a first half", &mut out);
         assert!(!framer.ends_by_rest(), "a count says how much is to come");
         framer.feed(b"!<13>n", &mut out);
         assert_eq!((out, framer.held_bytes()), (vec![message("<13>a first half!<13>n")], 0));
@@ -236,8 +236,8 @@ mod tests {
 
     #[test]
     fn large_ones_are_passed_over_and_the_next_is_taken() {
-        let told = all(&[b"30 ", &[b'x'; 30], b"5 hello", &[b'y'; 40], b"\nok\n"], 20);
-        assert_eq!(told, [Frame::TooLarge(30), message("hello"), Frame::TooLarge(40), message("ok")]);
+        let told = all(&[b"30 <", &[b'x'; 29], b"5 <ello", &[b'y'; 40], b"\nok\n"], 20);
+        assert_eq!(told, [Frame::TooLarge(30), message("<ello"), Frame::TooLarge(40), message("ok")]);
         let told = all(&[&[b'y'; 15], &[b'y'; 15], b"yy\nok\n"], 20);
         assert_eq!(told, [Frame::TooLarge(30), message("ok")]);
     }
