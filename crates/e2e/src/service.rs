@@ -158,6 +158,17 @@ impl Service {
         String::from_utf8(output.stdout)?.lines().map(|l| Ok(serde_json::from_str(l)?)).collect()
     }
 
+    /// Runs a statement in its private database; what the statement returns, as text.
+    pub fn sql(&self, statement: &str) -> Result<String> {
+        let output = Command::new("mariadb")
+            .args(["--no-defaults", "--user=root", "--batch", "--skip-column-names", "calvex", "-e", statement])
+            .arg(format!("--socket={}", self.dir.join("mariadb/sock").display()))
+            .output()
+            .context("mariadb does not start")?;
+        anyhow::ensure!(output.status.success(), "{statement}: {}", String::from_utf8_lossy(&output.stderr));
+        Ok(String::from_utf8(output.stdout)?.trim().to_owned())
+    }
+
     /// The process.
     pub fn pid(&self) -> u32 {
         self.child.id()

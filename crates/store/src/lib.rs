@@ -1,6 +1,7 @@
 //! MariaDB: where everything lives. The supervised server, the schema, journal, receipts, catalogue, parts, records.
 
 mod catalogue;
+mod change;
 mod claim;
 mod error;
 pub mod fault;

@@ -81,8 +81,7 @@ impl Sealer {
         let now_ns = (app.clock)();
         let mut sealed = 0;
         for (key, head) in self.due_again(all) {
-            self.seal(key, head).await?;
-            sealed += 1;
+            sealed += usize::from(self.seal(key, head).await?);
         }
         loop {
             let over_budget = app.view.head_size().1 > app.settings.mib("head.budget_mib");
@@ -91,8 +90,7 @@ impl Sealer {
                 all || head.events as u64 >= rows || now_ns - head.born_ns >= age_ns || Some(*key) == heaviest
             };
             let Some((key, head)) = app.view.begin_seal(due) else { break };
-            self.seal(key, head).await?;
-            sealed += 1;
+            sealed += usize::from(self.seal(key, head).await?);
         }
         if sealed > 0 || self.dropped_below.load(Ordering::SeqCst) < self.table.load(Ordering::SeqCst) {
             self.drop_empty_tables().await?;
@@ -106,8 +104,8 @@ impl Sealer {
     }
 
     /// Seals a head, however long the database is away. One that cannot be sealed for another reason is set aside for a
-    /// while, so that the others go on; its events stay searchable, and its journal rows stay.
-    async fn seal(&self, key: HeadKey, head: Head) -> Result<()> {
+    /// while, so that the others go on; its events stay searchable, and its journal rows stay. Whether it was sealed.
+    async fn seal(&self, key: HeadKey, head: Head) -> Result<bool> {
         match self.seal_surely(key, &head).await {
             Err(ServiceError::Store(StoreError::Fenced(name))) => Err(StoreError::Fenced(name).into()),
             Err(e) => {
@@ -118,9 +116,9 @@ impl Sealer {
                     "a head cannot be sealed and is tried again later: {e}"
                 );
                 self.postponed.lock().push((key, head, (self.app.clock)() + POSTPONED_NS));
-                Ok(())
+                Ok(false)
             }
-            Ok(()) => Ok(()),
+            Ok(()) => Ok(true),
         }
     }
 

@@ -3,6 +3,7 @@
 mod faults;
 mod nodes;
 mod statements;
+mod striker;
 
 use crate::records::Act;
 use crate::records::access::{Actor, Principal, Purpose};
@@ -402,5 +403,31 @@ fn a_private_server_comes_back_after_kill_and_takes_an_orphan_over() {
         let store = Store::open(StoreOptions::socket(again.socket(), "calvex")).await.unwrap();
         assert_eq!(store.lanes().await.unwrap().len(), 2);
         again.stop().await;
+    });
+}
+
+#[test]
+fn a_database_over_tcp_is_reached_through_the_relay() {
+    run(async {
+        let own = store().await;
+        let options = own.pool.connect_options();
+        let socket = options.get_socket().unwrap().clone();
+        // The server of the tests listens on a socket alone; this is its port.
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap();
+        let forwarding = tokio::spawn(async move {
+            while let Ok((mut client, _)) = listener.accept().await {
+                let mut server = tokio::net::UnixStream::connect(&socket).await.unwrap();
+                tokio::spawn(async move { tokio::io::copy_bidirectional(&mut client, &mut server).await });
+            }
+        });
+        let dead = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
+        let url = format!("mysql://root@{dead},{port}/{}", options.get_database().unwrap());
+        let over_tcp = Store::open(StoreOptions::url(&url, false).unwrap()).await.unwrap();
+        let claim = claimed(&over_tcp, "n").await;
+        assert_eq!(over_tcp.commit(&claim, &commit(0, 2, vec![])).await.unwrap(), Committed::Yes);
+        assert_eq!(replayed(&own, &claim).await.len(), 2);
+        over_tcp.close().await;
+        forwarding.abort();
     });
 }

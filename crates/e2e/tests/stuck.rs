@@ -1,0 +1,80 @@
+//! What the database refuses for good holds nobody else up: a head that cannot be sealed, chunks that cannot be merged.
+
+use anyhow::Result;
+use calvex_e2e::service::Service;
+
+/// A service with two lanes, each fed by the service of its name.
+fn two_lanes() -> Result<Service> {
+    let service = Service::start(&[])?;
+    for lane in ["bank", "courier"] {
+        service.ok(&["lane", "set", lane, "--days", "5"])?;
+        service.ok(&["route", "add", &format!("service={lane}"), lane])?;
+    }
+    Ok(service)
+}
+
+/// Sends `count` events to each lane.
+fn send(service: &Service, count: usize) -> Result<()> {
+    let line = |lane: &str, n: usize| format!("{{\"service\":\"{lane}\",\"msg\":\"door {n}\",\"door\":{n}}}\n");
+    let body: String = (0..count).flat_map(|n| [line("bank", n), line("courier", n)]).collect();
+    let sent = service.calvex_with(&["send", "--quiet"], body.as_bytes())?;
+    anyhow::ensure!(sent.status.success(), "{}", String::from_utf8_lossy(&sent.stderr));
+    Ok(())
+}
+
+/// Chunks of a lane.
+fn chunks(service: &Service, lane: &str) -> Result<String> {
+    service.sql(&format!("SELECT COUNT(*) FROM chunk c JOIN lane l ON l.id = c.lane_id WHERE l.name = '{lane}'"))
+}
+
+/// A trigger by which the database refuses `what` on chunks of the lane `bank`, with an error that does not pass.
+fn refuse(service: &Service, what: &str, row: &str) -> Result<()> {
+    let bank = service.sql("SELECT id FROM lane WHERE name = 'bank'")?;
+    let trigger = format!(
+        "DELIMITER //\nCREATE TRIGGER refuse BEFORE {what} ON chunk FOR EACH ROW
+         IF {row}.lane_id = {bank} THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'as a test asked'; END IF//"
+    );
+    service.sql(&trigger).map(drop)
+}
+
+#[test]
+fn a_head_that_cannot_be_sealed_is_set_aside() -> Result<()> {
+    let mut service = two_lanes()?;
+    send(&service, 50)?;
+    refuse(&service, "INSERT", "NEW")?;
+    let sealed = service.ok(&["admin", "seal"])?;
+    assert!(sealed.contains("\"heads_sealed\":1"), "{sealed}");
+    assert_eq!((chunks(&service, "bank")?.as_str(), chunks(&service, "courier")?.as_str()), ("0", "1"));
+    // It is said where an operator looks, and its events are found as before, with those that come after.
+    let log = std::fs::read_to_string(service.dir.join("service.log"))?;
+    assert!(log.contains("a head cannot be sealed"), "{log}");
+    send(&service, 10)?;
+    assert_eq!(service.search("service=bank", &[])?.len(), 60);
+    assert_eq!(service.search("service=courier", &[])?.len(), 60);
+    // Its journal rows stay, so a start finds every event again.
+    service.kill()?;
+    service.restart()?;
+    assert_eq!(service.search("service=bank", &[])?.len(), 60);
+    service.sql("DROP TRIGGER refuse")?;
+    service.ok(&["admin", "seal"])?;
+    assert_ne!(chunks(&service, "bank")?, "0");
+    assert_eq!(service.search("service=bank", &[])?.len(), 60);
+    Ok(())
+}
+
+#[test]
+fn chunks_that_cannot_be_merged_are_passed_over() -> Result<()> {
+    let service = two_lanes()?;
+    for _ in 0..2 {
+        send(&service, 20)?;
+        service.ok(&["admin", "seal"])?;
+    }
+    refuse(&service, "DELETE", "OLD")?;
+    let merged = service.ok(&["admin", "merge"])?;
+    assert!(merged.contains("\"chunks_replaced\":2"), "{merged}");
+    assert_eq!((chunks(&service, "bank")?.as_str(), chunks(&service, "courier")?.as_str()), ("2", "1"));
+    for lane in ["bank", "courier"] {
+        assert_eq!(service.search(&format!("service={lane}"), &[])?.len(), 40);
+    }
+    Ok(())
+}
