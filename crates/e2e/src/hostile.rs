@@ -317,12 +317,24 @@ pub async fn send_steadily(url: &str, key: &str, first: u64, rate: u64, batch: u
     Ok(Steady { acknowledged, took })
 }
 
-/// The most memory that a process ever held, MiB.
+/// The most memory that a process held so far, MiB.
 ///
 /// # Errors
 /// Where the system does not say.
 pub fn peak_mib(pid: u32) -> Result<u64> {
+    status_mib(pid, "VmHWM:")
+}
+
+/// The memory that a process holds now, MiB.
+///
+/// # Errors
+/// Where the system does not say.
+pub fn resident_mib(pid: u32) -> Result<u64> {
+    status_mib(pid, "VmRSS:")
+}
+
+fn status_mib(pid: u32, name: &str) -> Result<u64> {
     let status = std::fs::read_to_string(format!("/proc/{pid}/status"))?;
-    let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).context("no peak")?;
+    let line = status.lines().find_map(|l| l.strip_prefix(name)).context("the system does not say")?;
     Ok(line.split_whitespace().next().context("no number")?.parse::<u64>()? >> 10)
 }

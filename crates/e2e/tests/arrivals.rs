@@ -173,3 +173,40 @@ fn the_slow_and_the_wrong_are_let_go() -> Result<()> {
     assert_eq!(slow, 50);
     Ok(())
 }
+
+/// However many names senders write, an answer has so many rows, and the next ones follow.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_long_account_comes_in_pages() -> Result<()> {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let service = Service::start(&[])?;
+    let lines: String = (0..30)
+        .map(|n| json!({ "service": "slots", "host": format!("slots-{n:02}"), "msg": "door 17" }).to_string() + "\n")
+        .collect();
+    service.calvex_with(&["send", "--quiet"], lines.as_bytes())?;
+    let client = reqwest::Client::new();
+    let page = async |from: usize, limit: usize| -> Result<Value> {
+        let url = format!("{}/api/arrivals?hours=1&from={from}&limit={limit}", service.url);
+        let answer = client.get(url).bearer_auth(&service.token).send().await?.error_for_status()?;
+        Ok(serde_json::from_str(&answer.text().await?)?)
+    };
+    let mut hosts = Vec::new();
+    loop {
+        let told = page(hosts.len(), 7).await?;
+        let rows = told["arrivals"].as_array().cloned().unwrap_or_default();
+        assert!(rows.len() <= 7);
+        hosts.extend(rows.iter().map(|r| r["host"].as_str().unwrap_or("").to_owned()));
+        let more = hosts.len() < 30;
+        assert_eq!(told["more"], json!(more), "{} of 30", hosts.len());
+        if !more {
+            break;
+        }
+    }
+    hosts.sort();
+    hosts.dedup();
+    assert_eq!(hosts.len(), 30, "each in one page");
+    let whole = page(0, 1_000_000).await?;
+    assert_eq!((whole["arrivals"].as_array().map(Vec::len), &whole["more"]), (Some(30), &json!(false)));
+    // The client puts the pages together.
+    assert_eq!(rows(&service.calvex(&["arrivals", "--json"])?).len(), 30);
+    Ok(())
+}

@@ -3,7 +3,7 @@
 
 use crate::start_with;
 use anyhow::Result;
-use calvex_e2e::hostile::{Target, attack, peak_mib, send_steadily};
+use calvex_e2e::hostile::{Target, attack, peak_mib, resident_mib, send_steadily};
 use calvex_e2e::service::Service;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -13,6 +13,8 @@ use std::time::Duration;
 const RATE: u64 = 20_000;
 const BATCH: u64 = 500;
 const LONG: Duration = Duration::from_secs(20);
+/// After so long, what was freed is back with the system.
+const SETTLED: Duration = Duration::from_secs(10);
 
 fn address(service: &Service, scheme: &str) -> Result<SocketAddr> {
     Ok(service.other("syslog", scheme)?.trim_start_matches(scheme).parse()?)
@@ -41,6 +43,8 @@ pub async fn hostile() -> Result<()> {
     let peak = peak_mib(service.pid())?;
     let ratio = beside.p99().as_secs_f64() / calm.p99().as_secs_f64();
     println!("  beside {attacks} attacks: p99 {:?} ({ratio:.2} times), peak {peak} MiB", beside.p99());
+    tokio::time::sleep(SETTLED).await;
+    println!("  {} s later it holds {} MiB", SETTLED.as_secs(), resident_mib(service.pid())?);
     let found = service.search("service=steady measure count", &["--from", "now-1h"])?;
     println!("  {} events acknowledged, found: {found:?}", first + beside.acknowledged.len() as u64);
     Ok(())
