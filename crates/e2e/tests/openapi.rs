@@ -76,6 +76,7 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
         (M::GET, "/api/rules", "", none.clone()),
         (M::DELETE, "/api/rules/{id}", "1", none.clone()),
         (M::GET, "/api/alerts", "", none.clone()),
+        (M::GET, "/api/nodes", "", none.clone()),
         (M::POST, "/api/seal", "", none.clone()),
         (M::GET, "/api/chunks", "", none.clone()),
         (M::POST, "/api/merge", "", none.clone()),
@@ -86,7 +87,15 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
 }
 
 /// Those asked by other tests, since they need more than one request: they must be described all the same.
-const ELSEWHERE: [&str; 5] = ["/api/login", "/api/logout", "/api/tail", "/api/chunks/{id}", "/api/alerts/{id}/take"];
+const ELSEWHERE: [&str; 7] = [
+    "/api/login",
+    "/api/logout",
+    "/api/tail",
+    "/api/export",
+    "/api/chunks/{id}",
+    "/api/alerts/{id}/take",
+    "/api/nodes/{name}",
+];
 
 #[tokio::test(flavor = "multi_thread")]
 async fn answers_are_what_is_described() -> Result<()> {

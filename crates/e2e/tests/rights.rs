@@ -14,6 +14,8 @@ use std::time::{Duration, Instant};
 /// Stands in the hidden lane only: its name, a service, a host, a field, a value, a message, a sender, a rule.
 const PLANTED: [&str; 8] =
     ["vaultlane", "vaultservice", "vaulthost", "vaultfield", "vaultvalue", "vaultmessage", "vaultkey", "vaultrule"];
+/// An id of an event in the hidden lane, asked for by the sweep, so an answer may repeat it.
+const HIDDEN_ID: &str = "ZX-4711";
 const READER: (&str, &str) = ("olle", "a long enough password");
 
 /// Bodies that each path takes; any other gets an empty object.
@@ -58,7 +60,7 @@ async fn sweep(service: &Service, description: &Value, secret: Option<&str>) -> 
             }
             let named = below
                 .replace("{name}", "swept")
-                .replace("{id}", if below.starts_with("/story") { "vaultvalue" } else { "1" });
+                .replace("{id}", if below.starts_with("/story") { HIDDEN_ID } else { "1" });
             let mut request = http
                 .request(Method::from_bytes(method.as_bytes())?, format!("{}/api{named}", service.url))
                 .timeout(Duration::from_secs(20));
@@ -96,12 +98,16 @@ async fn planted() -> Result<Service> {
     service.ok(&["lane", "set", "vaultlane", "--days", "30", "--untold"])?;
     service.ok(&["route", "add", "service=vaultservice", "vaultlane"])?;
     let key = service.ok(&["key", "new", "vaultkey"])?.trim().to_owned();
-    let event = r#"{"service":"vaultservice","host":"vaulthost","msg":"vaultmessage","vaultfield":"vaultvalue","mark":"vaultmessage"}"#;
+    let event = json!({
+        "service": "vaultservice", "host": "vaulthost", "msg": "vaultmessage", "vaultfield": "vaultvalue",
+        "mark": "vaultmessage", "parcel": { "id": HIDDEN_ID },
+    })
+    .to_string();
     let http = client()?;
     for (key, body) in [
         (&key, event),
-        (&service.key, r#"{"service":"edge","host":"edge-1","msg":"door 17 opened"}"#),
-        (&key, "no json"),
+        (&service.key, r#"{"service":"edge","host":"edge-1","msg":"door 17 opened"}"#.to_owned()),
+        (&key, "no json".to_owned()),
     ] {
         http.post(format!("{}/v1/events", service.url)).bearer_auth(key).body(body).send().await?;
     }
