@@ -8,7 +8,14 @@ use std::io::{self, Write};
 
 /// Whether an error is only that the reader of our output has gone.
 pub fn is_broken_pipe(e: &anyhow::Error) -> bool {
-    e.chain().any(|c| c.downcast_ref::<io::Error>().is_some_and(|e| e.kind() == io::ErrorKind::BrokenPipe))
+    e.chain().any(|cause| {
+        // The writer of CSV keeps the error inside its own and names it as no cause.
+        let inner = cause.downcast_ref::<csv::Error>().and_then(|e| match e.kind() {
+            csv::ErrorKind::Io(e) => Some(e),
+            _ => None,
+        });
+        inner.or_else(|| cause.downcast_ref::<io::Error>()).is_some_and(|e| e.kind() == io::ErrorKind::BrokenPipe)
+    })
 }
 
 /// Text from outside, with every sign that could drive a terminal replaced by one that shows it: control characters of
@@ -141,6 +148,24 @@ pub fn table(head: &[&str], rows: Vec<Vec<String>>) -> anyhow::Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_reader_that_has_gone_is_known_whatever_wrote() {
+        struct Gone;
+        impl Write for Gone {
+            fn write(&mut self, _: &[u8]) -> io::Result<usize> {
+                Err(io::ErrorKind::BrokenPipe.into())
+            }
+            fn flush(&mut self) -> io::Result<()> {
+                Ok(())
+            }
+        }
+        let mut csv = csv::Writer::from_writer(Gone);
+        let written = csv.write_record(["door"]).and_then(|()| Ok(csv.flush()?));
+        assert!(is_broken_pipe(&written.unwrap_err().into()));
+        assert!(is_broken_pipe(&anyhow::Error::from(io::Error::from(io::ErrorKind::BrokenPipe)).context("a file")));
+        assert!(!is_broken_pipe(&io::Error::other("the disk is full").into()));
+    }
 
     #[test]
     fn nothing_from_outside_drives_the_terminal() {

@@ -16,6 +16,16 @@ impl Budget {
         Budget { bytes, used: AtomicUsize::new(0) }
     }
 
+    /// All that may be taken.
+    pub fn bytes(&self) -> usize {
+        self.bytes
+    }
+
+    /// What is charged now.
+    pub fn used(&self) -> usize {
+        self.used.load(Ordering::Relaxed)
+    }
+
     /// Charges `bytes` that are kept; false where the budget is spent then.
     pub fn charge(&self, bytes: usize) -> bool {
         self.used.fetch_add(bytes, Ordering::Relaxed).saturating_add(bytes) <= self.bytes
@@ -28,7 +38,12 @@ impl Budget {
 
     /// Whether more was charged than there is.
     pub fn is_spent(&self) -> bool {
-        self.used.load(Ordering::Relaxed) > self.bytes
+        self.used() > self.bytes
+    }
+
+    /// Whether more than a quarter is spent, so that what can wait should.
+    pub fn is_low(&self) -> bool {
+        self.used() > self.bytes / 4
     }
 
     /// Why a question stops that has spent its budget, and the cure.
@@ -47,6 +62,8 @@ mod tests {
     #[test]
     fn what_is_kept_is_charged() {
         let budget = Budget::new(100);
+        assert!(budget.charge(25) && !budget.is_low() && budget.charge(1) && budget.is_low());
+        budget.release(26);
         assert!(budget.charge(100) && !budget.is_spent());
         assert!(!budget.charge(1) && budget.is_spent());
         budget.release(50);

@@ -126,7 +126,7 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
         let mut opened_pages = false;
         let scans = works.iter().any(|w| matches!(w, Work::Page(..)));
         let done = scope.map(works.len(), &mut explain, |n| {
-            works[n].run(scope, ask.filter, &ask.range, |lane, at| {
+            works[n].run(scope, ask.filter, &ask.range, |lane, at, _| {
                 let mut explain = Explanation::default();
                 let scanned =
                     at.with(scope.source, |page| candidates(page, ask, lane, at.is_head(), wanted, &mut explain));

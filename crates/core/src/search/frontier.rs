@@ -1,6 +1,7 @@
 //! What is still to be looked at, by where it could matter first: roll-ups that tell which chunks lack what is asked for,
 //! segments to be opened, pages to be read. `find` and `export` take from its front, a wave at a time.
 
+use super::find::Rank;
 use super::scan::{PageAt, Reach, open, reach, sift};
 use super::{Explanation, Place, Scope, Segment};
 use crate::query::{Filter, TimeRange};
@@ -12,6 +13,8 @@ pub(super) enum Work<'a> {
     Rollup(u64, Vec<&'a Segment>),
     Segment(&'a Segment),
     Page(Arc<str>, PageAt),
+    /// A page that was read once, from the row of this rank on.
+    Rest(Arc<str>, PageAt, Rank),
 }
 
 /// What a piece of work gave; `T` is what is made of a page.
@@ -22,13 +25,13 @@ pub(super) enum Done<'a, T> {
 }
 
 impl<'a> Work<'a> {
-    /// Does it, off the frontier; `read` looks at a page.
+    /// Does it, off the frontier; `read` looks at a page, or at its rest from a rank on.
     pub(super) fn run<T>(
         &self,
         scope: &Scope<'a>,
         filter: &Filter,
         range: &TimeRange,
-        read: impl FnOnce(&Arc<str>, &PageAt) -> (T, Explanation),
+        read: impl FnOnce(&Arc<str>, &PageAt, Option<Rank>) -> (T, Explanation),
     ) -> Done<'a, T> {
         match self {
             Work::Rollup(id, chunks) => {
@@ -40,7 +43,11 @@ impl<'a> Work<'a> {
                 Done::Opened(pages, explain)
             }
             Work::Page(lane, at) => {
-                let (read, explain) = read(lane, at);
+                let (read, explain) = read(lane, at, None);
+                Done::Read(read, explain)
+            }
+            Work::Rest(lane, at, from) => {
+                let (read, explain) = read(lane, at, Some(*from));
                 Done::Read(read, explain)
             }
         }
@@ -74,6 +81,7 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
             Work::Rollup(_, chunks) => chunks.iter().map(|s| span(s)).min().unwrap_or(i128::MAX),
             Work::Segment(segment) => span(segment),
             Work::Page(_, page) => (self.near)(page.time_span()),
+            Work::Rest(_, _, from) => from.time(),
         };
         self.queue.insert((bound, self.serial), work);
         self.serial += 1;
@@ -110,7 +118,7 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
                 pages.into_iter().for_each(|page| self.push(Work::Page(segment.lane.clone(), page)));
                 if any { Added::Pages } else { Added::Nothing }
             }
-            (Work::Page(lane, at), Some(Done::Read(read, part))) => {
+            (Work::Page(lane, at) | Work::Rest(lane, at, _), Some(Done::Read(read, part))) => {
                 explain.add(part);
                 Added::Read(lane, at, read)
             }
@@ -118,9 +126,14 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
         }
     }
 
+    /// Keeps the rest of a page, from the row of this rank on, for when it is that row's turn by time.
+    pub(super) fn push_rest(&mut self, lane: Arc<str>, at: PageAt, from: Rank) {
+        self.push(Work::Rest(lane, at, from));
+    }
+
     /// How many pages are left.
     pub(super) fn pages(&self) -> usize {
-        self.queue.values().filter(|w| matches!(w, Work::Page(..))).count()
+        self.queue.values().filter(|w| matches!(w, Work::Page(..) | Work::Rest(..))).count()
     }
 
     /// How many chunks are left that were not opened.
@@ -128,7 +141,7 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
         let of = |work: &Work| match work {
             Work::Rollup(_, chunks) => chunks.len(),
             Work::Segment(s) => usize::from(matches!(s.place, Place::Chunk(_))),
-            Work::Page(..) => 0,
+            Work::Page(..) | Work::Rest(..) => 0,
         };
         self.queue.values().map(of).sum()
     }

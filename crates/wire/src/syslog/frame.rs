@@ -17,10 +17,20 @@ const MAX_LENGTH_DIGITS: usize = 8;
 pub struct Framer {
     held: Vec<u8>,
     max_bytes: usize,
-    /// Bytes of a message beyond the limit that are still to be passed over; `None` within: up to its end.
-    passing: Option<Option<usize>>,
+    /// A message beyond the limit that is being passed over.
+    passing: Option<Passing>,
     /// Whether the end of a message was marked, by a count or by a line's end.
     marked: bool,
+}
+
+/// How much of a message beyond the limit is passed over.
+#[derive(Debug, Clone, Copy)]
+enum Passing {
+    /// So many bytes more; it is reported already.
+    Counted(usize),
+    /// Up to its end; so many bytes were passed. It is reported then, so that its size does not hang on where the network
+    /// cut the stream.
+    ToEnd(usize),
 }
 
 /// A message, or how large one was that was passed over.
@@ -103,17 +113,23 @@ impl Framer {
         let rest = self.held.get(at..).filter(|r| !r.is_empty())?;
         let end_of_line = || memchr::memchr2(b'\n', 0, rest);
         match self.passing {
-            Some(Some(left)) => {
+            Some(Passing::Counted(left)) => {
                 let passed = left.min(rest.len());
-                self.passing = (passed < left).then_some(Some(left - passed));
+                self.passing = (passed < left).then_some(Passing::Counted(left - passed));
                 return Some(passed);
             }
-            Some(None) => {
+            Some(Passing::ToEnd(passed)) => {
                 let end = end_of_line();
-                if end.is_some() {
-                    self.passing = None;
-                }
-                return Some(end.map_or(rest.len(), |end| end + 1));
+                let here = end.unwrap_or(rest.len());
+                self.passing = match end {
+                    Some(_) => {
+                        out.push(Frame::TooLarge(passed + here));
+                        self.marked = true;
+                        None
+                    }
+                    None => Some(Passing::ToEnd(passed.saturating_add(here))),
+                };
+                return Some(end.map_or(here, |end| end + 1));
             }
             None => {}
         }
@@ -121,7 +137,8 @@ impl Framer {
             Head::Unknown => None,
             Head::Counted(length, before) if length > self.max_bytes => {
                 out.push(Frame::TooLarge(length));
-                self.passing = Some(Some(length));
+                self.passing = Some(Passing::Counted(length));
+                self.marked = true;
                 Some(before)
             }
             Head::Counted(length, before) => {
@@ -138,11 +155,11 @@ impl Framer {
                 }
                 Some(end) => {
                     out.push(Frame::TooLarge(end));
+                    self.marked = true;
                     Some(end + 1)
                 }
                 None if rest.len() > self.max_bytes => {
-                    out.push(Frame::TooLarge(rest.len()));
-                    self.passing = Some(None);
+                    self.passing = Some(Passing::ToEnd(rest.len()));
                     Some(rest.len())
                 }
                 None => None,
@@ -153,8 +170,10 @@ impl Framer {
     /// Gives what is held as it is: the stream ended, or rests.
     pub fn flush(&mut self, out: &mut Vec<Frame>) {
         let held = std::mem::take(&mut self.held);
-        if self.passing.is_some() {
-            return;
+        match self.passing.take() {
+            Some(Passing::ToEnd(passed)) => return out.push(Frame::TooLarge(passed)),
+            Some(Passing::Counted(_)) => return,
+            None => {}
         }
         let mut from = 0;
         for at in 1..held.len() {
@@ -239,15 +258,16 @@ mod tests {
         let told = all(&[b"30 <", &[b'x'; 29], b"5 <ello", &[b'y'; 40], b"\nok\n"], 20);
         assert_eq!(told, [Frame::TooLarge(30), message("<ello"), Frame::TooLarge(40), message("ok")]);
         let told = all(&[&[b'y'; 15], &[b'y'; 15], b"yy\nok\n"], 20);
-        assert_eq!(told, [Frame::TooLarge(30), message("ok")]);
+        assert_eq!(told, [Frame::TooLarge(32), message("ok")], "its whole size, wherever it was cut");
+        assert_eq!(all(&[&[b'y'; 15], &[b'y'; 15]], 20), [Frame::TooLarge(30)], "one that the stream's end ends");
     }
 
     proptest! {
         #[test]
-        fn however_it_is_cut(bytes in prop::collection::vec(prop_oneof![Just(b'\n'), Just(b'1'), Just(b' '), Just(b'<'), any::<u8>()], 0..80), cut in 0usize..80) {
-            let whole = all(&[&bytes], 1000);
+        fn however_it_is_cut(bytes in prop::collection::vec(prop_oneof![Just(b'\n'), Just(b'1'), Just(b' '), Just(b'<'), any::<u8>()], 0..80), cut in 0usize..80, max in 12usize..100) {
+            let whole = all(&[&bytes], max);
             let (left, right) = bytes.split_at(cut.min(bytes.len()));
-            prop_assert_eq!(all(&[left, right], 1000), whole);
+            prop_assert_eq!(all(&[left, right], max), whole);
         }
     }
 }
