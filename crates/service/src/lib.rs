@@ -26,6 +26,7 @@ mod searchers;
 mod secrets;
 pub mod settings;
 mod sign_in;
+mod slots;
 pub mod standin;
 mod state;
 mod tail;

@@ -15,6 +15,7 @@ use crate::searchers::Searchers;
 use crate::secrets::hash_password;
 use crate::settings::Settings;
 use crate::sign_in::SignIns;
+use crate::slots::Slots;
 use crate::state::{App, Clock, Shared, system_clock};
 use calvex_core::batch::HeadKey;
 use calvex_core::columns::PageRead;
@@ -191,7 +192,7 @@ async fn start_on(
         ledger: Ledger::default(),
         sign_ins: SignIns::new(cores),
         proposals: crate::explore::Proposals::default(),
-        decode_slots: Arc::new(Semaphore::new(cores)),
+        decode_slots: Slots::new(cores),
         rule_slots: Arc::new(Semaphore::new(2)),
         export_slots: Arc::new(Semaphore::new(crate::export::AT_ONCE)),
         tail_slots: Arc::new(Semaphore::new(crate::tail::AT_ONCE)),

@@ -10,6 +10,7 @@ use crate::metrics::Metrics;
 use crate::pipeline::{Intake, View};
 use crate::settings::Settings;
 use crate::sign_in::SignIns;
+use crate::slots::Slots;
 use calvex_store::records::access::Principal;
 use calvex_store::{Claim, PartCache, Store};
 use std::sync::Arc;
@@ -55,7 +56,7 @@ pub struct App {
     /// What was proposed lately to those who type.
     pub proposals: crate::explore::Proposals,
     /// Decoding runs beside the async threads, at most this many at once.
-    pub decode_slots: Arc<Semaphore>,
+    pub decode_slots: Arc<Slots>,
     /// Searching has slots of its own, so that no query can stop intake.
     pub search_slots: Arc<Semaphore>,
     /// Exports have slots of their own: they last for as long as their clients take.

@@ -129,7 +129,7 @@ pub(super) async fn unpack(
     mut charge: Charge,
 ) -> Result<Received> {
     let limit = app.settings.mib("limits.unpacked_mib");
-    let permit = app.decode_slots.clone().acquire_owned().await;
+    let permit = app.decode_slots.acquire(Owner::Key(sender.key_id)).await;
     let unpacking = tokio::task::spawn_blocking(move || {
         let _permit = permit;
         let bytes: Bytes = match packing {

@@ -16,7 +16,7 @@ pub use syslog::{serve_tcp as serve_syslog_tcp, serve_tls as serve_syslog_tls, s
 
 use crate::access::Sender;
 use crate::arrivals::shortened;
-use crate::budget::Charge;
+use crate::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
 use crate::metrics::LaneLabel;
 use crate::pipeline::{HeadPage, Receipt, Submission, Wait};
@@ -100,7 +100,7 @@ async fn take(
     let limits = event_limits(app);
     let room = bytes.saturating_mul(PAGES_PER_BYTE).clamp(MIN_PAGES, limits.batch_bytes);
     charge.set_patiently(charge.bytes() + room).await?;
-    let permit = app.decode_slots.clone().acquire_owned().await;
+    let permit = app.decode_slots.acquire(Owner::Key(sender.key_id)).await;
     let (app2, sender2) = (app.clone(), sender.clone());
     let taken = tokio::task::spawn_blocking(move || {
         let _permit = permit;
