@@ -15,19 +15,19 @@ const SMALL_CHUNKS: usize = 1000;
 pub async fn export(events: usize) -> Result<()> {
     let now_ns = i64::try_from(jiff::Timestamp::now().as_nanosecond())?;
     let (from_ns, step_ns) = (now_ns - HOUR_NS, HOUR_NS * 9 / 10 / events as i64);
-    let rows = (events / SMALL_CHUNKS).to_string();
-    for (name, more) in [
-        ("large chunks", vec![]),
-        // Chunks of that many rows, which no merge makes larger.
-        ("small chunks", vec![("CALVEX_HEAD_SEAL_ROWS", rows.as_str()), ("CALVEX_MERGE_ROWS", "1")]),
+    for (name, pieces, more) in [
+        ("large chunks", events.div_ceil(SLICE), vec![]),
+        // Each piece is sealed by itself, and no merge makes its chunks larger.
+        ("small chunks", SMALL_CHUNKS, vec![("CALVEX_MERGE_ROWS", "1")]),
     ] {
         let service = start_with(&more)?;
         let mut load = Load::new(1, from_ns, step_ns);
-        let mut sent = 0;
-        while sent < events {
-            let bodies = slice(&mut load, SLICE.min(events - sent));
-            sent += bodies.iter().map(|b| b.events).sum::<usize>();
+        for piece in 0..pieces {
+            let bodies = slice(&mut load, events * (piece + 1) / pieces - events * piece / pieces);
             send(&service, &bodies, 8, Protocol::Ndjson).await?;
+            if pieces == SMALL_CHUNKS {
+                service.ok(&["admin", "seal"])?;
+            }
         }
         service.ok(&["admin", "seal"])?;
         let chunks = service.ok(&["admin", "chunk", "--json"])?.lines().count();
