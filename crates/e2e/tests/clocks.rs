@@ -53,15 +53,25 @@ fn judgements_ahead_of_the_clock_are_taken_back() -> Result<()> {
 fn more_than_a_day_is_dropped_by_command_only() -> Result<()> {
     let mut service = Service::start(&[])?;
     wait_for("the first turn of expiry", || Ok((!service.sql("SELECT n FROM duty")?.is_empty()).then_some(())))?;
+    // A bucket with something in it, which a wrong clock must not drop.
+    service.calvex_with(&["send", "--quiet"], b"{\"msg\":\"door 17\"}\n")?;
+    service.ok(&["admin", "seal"])?;
+    let live = service.sql("SELECT day FROM bucket")?;
     // As after a jump: the last turn was days ago, and what lies between is due at once.
-    service.sql("UPDATE duty SET n = n - 5; INSERT INTO bucket (day) SELECT n + 3 FROM duty")?;
+    let due: i64 = service.sql("SELECT n - 2 FROM duty")?.parse()?;
+    service.sql(&format!(
+        "UPDATE duty SET n = n - 5; INSERT INTO bucket (day) VALUES ({due}); CREATE TABLE parts_{due} LIKE parts_{live}"
+    ))?;
     service.stop()?;
     service.restart()?;
     let log = || std::fs::read_to_string(service.dir.join("service.log")).unwrap_or_default();
+    let stands = || service.sql(&format!("SELECT COUNT(*) FROM bucket WHERE day = {due}"));
     wait_for("the warning", || Ok(log().contains("calvex admin expire").then_some(())))?;
-    assert_eq!(service.sql("SELECT COUNT(*) FROM bucket")?, "1", "nothing was dropped");
+    assert_eq!(stands()?, "1", "nothing was dropped");
     assert!(service.ok(&["admin", "expire"])?.contains("\"buckets_dropped\":1"));
-    assert_eq!(service.sql("SELECT COUNT(*) FROM bucket")?, "0");
+    assert_eq!(stands()?, "0");
+    assert_eq!(service.sql("SELECT COUNT(*) FROM bucket")?, "1", "what lives stands");
+    assert_eq!(service.search("door", &[])?.len(), 1);
     // From here on a day at a time is the usual again.
     assert_eq!(service.sql("SELECT n - FLOOR(UNIX_TIMESTAMP() / 86400) FROM duty")?, "0");
     Ok(())

@@ -68,7 +68,7 @@ struct FieldCursor {
 /// # Errors
 /// Where a column cannot be read.
 pub(super) fn write_lines(page: &dyn PageRead, rows: &[usize], lane: &str) -> Result<Lines> {
-    let overflows = page.keys().iter().any(|k| *k == ColumnKey::Own(Own::Overflow));
+    let overflows = page.keys().contains(&ColumnKey::Own(Own::Overflow));
     if overflows && page.own(Own::Overflow)?.is_some() {
         return write_slowly(page, rows, lane);
     }
