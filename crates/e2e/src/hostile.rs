@@ -119,6 +119,9 @@ async fn post(client: &reqwest::Client, url: String, secret: &str, body: Vec<u8>
     }
 }
 
+/// A path, a body, and its headers.
+type Sent<'a> = (&'a str, Vec<u8>, Vec<(&'a str, &'a str)>);
+
 /// Goes on with every attack until `over`; how many requests that were.
 ///
 /// # Errors
@@ -140,7 +143,7 @@ pub async fn attack(target: Target, over: Arc<AtomicBool>) -> Result<u64> {
     let names: String =
         (0..5000).map(|n| format!("{{\"service\":\"s{n}\",\"host\":\"h{n}\",\"msg\":\"x\"}}\n")).collect();
     let long_line = format!("{{\"msg\":\"{}\"}}\n", "a b ".repeat(32_000));
-    let bodies: Vec<(&str, Vec<u8>, Vec<(&str, &str)>)> = vec![
+    let bodies: Vec<Sent> = vec![
         ("/v1/events", gzip(&vec![b' '; 60 << 20]), packed.to_vec()),
         ("/v1/events", gzip(&b"x\n".repeat(8 << 20)), packed.to_vec()),
         ("/v1/events", gzip(&b"x\n".repeat(200_000)), packed.to_vec()),
