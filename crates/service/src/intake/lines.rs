@@ -123,6 +123,7 @@ async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Re
                 Err(_) => break,
             }
         }
+        charge.set_patiently(connection.held.len().saturating_sub(UNCHARGED)).await?;
         let body: Arc<[u8]> = connection.lines(ended).into();
         charge.set(connection.held.len().saturating_sub(UNCHARGED))?;
         if connection.held.len() > connection.limit {

@@ -23,6 +23,8 @@ use tokio_rustls::TlsAcceptor;
 
 /// Messages of one batch at most.
 const BATCH: usize = 2000;
+/// Bytes gathered at most, but for what is read at once.
+const BATCH_BYTES: usize = 1 << 20;
 /// How long messages are gathered before they are committed together.
 const GATHER: Duration = Duration::from_millis(20);
 /// Datagrams that wait at most; at a full queue they are refused.
@@ -214,6 +216,11 @@ pub async fn serve_tls(app: Shared, listener: TcpListener, tls: TlsAcceptor, sto
     accept(listener, connections, stopping.clone(), each).await;
 }
 
+/// Bytes that frames hold.
+fn bytes_of(frames: &[Frame]) -> usize {
+    frames.iter().map(Frame::bytes).sum()
+}
+
 async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr, mut stopping: watch::Receiver<bool>) {
     let mut charge = app.intake_budget.charge(Owner::Address(from.ip()));
     let from = from.ip().to_string();
@@ -235,7 +242,7 @@ async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr
                 framer.feed(buffer.get(..length).unwrap_or_default(), &mut frames);
                 let until = tokio::time::Instant::now() + GATHER;
                 let mut ended = false;
-                while frames.len() < BATCH && !ended {
+                while frames.len() < BATCH && bytes_of(&frames) < BATCH_BYTES && !ended {
                     match tokio::time::timeout_at(until, stream.read(&mut buffer)).await {
                         Ok(Ok(length)) if length > 0 => {
                             framer.feed(buffer.get(..length).unwrap_or_default(), &mut frames);
@@ -256,14 +263,14 @@ async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr
         if ended {
             framer.flush(&mut frames);
         }
-        // A large message that goes on is held by nobody's leave but the budget's.
-        if charge.set(framer.held_bytes().saturating_sub(UNCHARGED)).is_err() {
+        // Messages that wait and a large one that goes on are charged alike.
+        if charge.set_patiently((framer.held_bytes() + bytes_of(&frames)).saturating_sub(UNCHARGED)).await.is_err() {
             refuse(app, app.settings.text("syslog.sender"), "no-memory", 1, &format!("from {from}"));
             return;
         }
         let messages = std::mem::take(&mut frames).into_iter().map(|f| (f, from.clone())).collect();
         take(app, &stopping, messages).await;
-        if ended {
+        if ended || charge.set(framer.held_bytes().saturating_sub(UNCHARGED)).is_err() {
             return;
         }
     }
