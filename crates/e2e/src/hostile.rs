@@ -122,11 +122,16 @@ async fn post(client: &reqwest::Client, url: String, secret: &str, body: Vec<u8>
 /// A path, a body, and its headers.
 type Sent<'a> = (&'a str, Vec<u8>, Vec<(&'a str, &'a str)>);
 
-/// Goes on with every attack until `over`; how many requests that were.
+/// Goes on with every attack until `over`, on threads of its own, so that the steady sender measures the service and not
+/// its neighbours in this process; how many requests that were.
 ///
 /// # Errors
 /// Where nothing can be sent at all.
-pub async fn attack(target: Target, over: Arc<AtomicBool>) -> Result<u64> {
+pub fn attack(target: Target, over: Arc<AtomicBool>) -> std::thread::JoinHandle<Result<u64>> {
+    std::thread::spawn(move || tokio::runtime::Runtime::new()?.block_on(all_attacks(target, over)))
+}
+
+async fn all_attacks(target: Target, over: Arc<AtomicBool>) -> Result<u64> {
     let sent = Arc::new(AtomicU64::new(0));
     let http = client()?;
     let mut attacks = tokio::task::JoinSet::new();

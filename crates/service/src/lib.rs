@@ -2,6 +2,7 @@
 
 mod access;
 mod arrivals;
+mod behind;
 mod budget;
 mod catalogue;
 mod connections;

@@ -1,5 +1,6 @@
 //! Starting and stopping: database, claim, replay, tasks, listeners; and the same backwards.
 
+use crate::behind::Behind;
 use crate::access::Lookups;
 use crate::arrivals::{Ledger, write as write_arrivals};
 use crate::budget::Budget;
@@ -197,6 +198,7 @@ async fn start_on(
         export_slots: Arc::new(Semaphore::new(crate::export::AT_ONCE)),
         tail_slots: Arc::new(Semaphore::new(crate::tail::AT_ONCE)),
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
+        behind: Behind::new(cores)?,
         searchers: Searchers::new(cores)?,
         ready: AtomicBool::new(false),
         merges_failed: parking_lot::Mutex::default(),

@@ -1,13 +1,18 @@
 //! The threads that searches scan on: few, apart from those that answer requests and take events in. A question over
-//! many pages runs on threads of lower priority, so that it takes what intake and short questions leave.
+//! many pages, or one that has run for a while, runs on threads of lower priority, so that it takes what intake and
+//! short questions leave.
 
-use crate::error::{Result, ServiceError};
+use crate::behind::pool;
+use crate::error::Result;
 use calvex_core::search::Workers;
 use rayon::prelude::*;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 /// Pages of a wave, for each thread, from which a question is a long one: what looks for events has waves of so many at most.
 const LONG: usize = 16;
+/// A question that has run for so long is a long one, whatever its waves.
+const WHILE: Duration = Duration::from_millis(100);
 /// Steps of niceness (POSIX `nice`) that long questions stand behind all else.
 const BEHIND: i32 = 10;
 
@@ -16,18 +21,6 @@ const BEHIND: i32 = 10;
 pub struct Searchers {
     short: Arc<rayon::ThreadPool>,
     long: Arc<rayon::ThreadPool>,
-}
-
-fn pool(threads: usize, name: &'static str, behind: i32) -> Result<Arc<rayon::ThreadPool>> {
-    let built = rayon::ThreadPoolBuilder::new()
-        .num_threads(threads.max(1))
-        .thread_name(move |n| format!("{name}-{n}"))
-        // On Linux niceness is each thread's own; a system that refuses it only leaves the priority as it is.
-        .start_handler(move |_| {
-            let _ = rustix::process::nice(behind);
-        })
-        .build();
-    built.map(Arc::new).map_err(|e| ServiceError::Setting(format!("no threads for searching: {e}")))
 }
 
 impl Searchers {
@@ -40,17 +33,32 @@ impl Searchers {
     }
 }
 
-impl Workers for Searchers {
+impl Searchers {
+    /// The threads for a question that begins now.
+    pub fn for_question(&self) -> Question<'_> {
+        Question { searchers: self, began: Instant::now() }
+    }
+}
+
+/// The threads that a question scans on.
+pub struct Question<'s> {
+    searchers: &'s Searchers,
+    began: Instant,
+}
+
+impl Workers for Question<'_> {
     fn each(&self, tasks: usize, task: &(dyn Fn(usize) + Sync)) {
+        let Searchers { short, long } = self.searchers;
+        let is_long = tasks >= LONG * self.width() || self.began.elapsed() >= WHILE;
         // A single task is done sooner than another thread is woken.
-        if tasks <= 1 {
+        if tasks <= 1 && !is_long {
             return (0..tasks).for_each(task);
         }
-        let pool = if tasks < LONG * self.width() { &self.short } else { &self.long };
+        let pool = if is_long { long } else { short };
         pool.install(|| (0..tasks).into_par_iter().with_max_len(1).for_each(task));
     }
 
     fn width(&self) -> usize {
-        self.short.current_num_threads()
+        self.searchers.short.current_num_threads()
     }
 }

@@ -10,6 +10,7 @@
 //! out. Names count as the database compares them. Passwords are hashed by as many threads as there are cores: each
 //! takes 19 MiB (argon2id, RFC 9106), and guessing must not take more.
 
+use crate::behind::Behind;
 use crate::error::{Result, ServiceError};
 use moka::sync::Cache;
 use std::net::IpAddr;
@@ -86,14 +87,18 @@ impl SignIns {
     ///
     /// # Errors
     /// [`ServiceError::TooMany`] where too many are waiting.
-    pub async fn hash<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> Result<T> {
+    pub async fn hash<T: Send + 'static>(
+        &self,
+        behind: &Behind,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T> {
         let busy = || ServiceError::TooMany("too many sign in at this moment; try again".into(), 2);
         let turn = tokio::time::timeout(PATIENCE, self.hashing.clone().acquire_owned()).await.map_err(|_| busy())?;
-        let hashing = tokio::task::spawn_blocking(move || {
+        let hashing = move || {
             let _turn = turn;
             work()
-        });
-        hashing.await.map_err(|e| ServiceError::BadRequest(format!("the password could not be checked: {e}")))
+        };
+        behind.run(hashing).await
     }
 }
 

@@ -65,6 +65,8 @@ pub struct App {
     pub rule_slots: Arc<Semaphore>,
     /// Those who follow what comes have places of their own.
     pub tail_slots: Arc<Semaphore>,
+    /// The threads for work whose length an outsider decides.
+    pub behind: crate::behind::Behind,
     /// The threads that scan for all searches.
     pub searchers: crate::searchers::Searchers,
     /// Set once the journal is replayed.

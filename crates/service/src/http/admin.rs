@@ -109,7 +109,7 @@ pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Json(ask):
     let lane =
         |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
     let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
-    let hash = app.sign_ins.hash(move || hash_password(&ask.password)).await??;
+    let hash = app.sign_ins.hash(&app.behind, move || hash_password(&ask.password)).await??;
     let act = admin.act(&app, "add user", format!("{}, {}", ask.name, ask.role));
     app.store.add_user(&ask.name, &hash, &ask.role, &lanes, act.at_ns, &act).await?;
     Ok(StatusCode::CREATED)

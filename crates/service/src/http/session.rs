@@ -31,7 +31,7 @@ pub async fn login(State(app): State<Shared>, Peer(from): Peer, Json(ask): Json<
     app.sign_ins.begin(&weight, from)?;
     let user = if shown == name { app.store.user(&name).await? } else { None };
     let hash = user.as_ref().map_or(NO_PASSWORD.to_owned(), |u| u.password_hash.clone());
-    let good = app.sign_ins.hash(move || verify_password(&password, &hash)).await?;
+    let good = app.sign_ins.hash(&app.behind, move || verify_password(&password, &hash)).await?;
     let now_ns = (app.clock)();
     let act = |name, act| Act { at_ns: now_ns, by: Actor { name, token: None }, act, what: format!("from {from}") };
     let Some(user) = user.filter(|_| good) else {

@@ -160,11 +160,11 @@ pub async fn try_patterns(
     let now_ns = (app.clock)();
     // A pattern may take its whole budget of steps on every line, so it waits for a slot and a thread like a search.
     let slot = app.search_slots.clone().acquire_owned().await;
-    let trying = tokio::task::spawn_blocking(move || {
+    let trying = move || {
         let _slot = slot;
         ask.lines.iter().map(|line| tried_line(&patterns, line, now_ns)).collect()
-    });
-    Ok(Json(trying.await.map_err(|e| ServiceError::BadRequest(e.to_string()))?))
+    };
+    Ok(Json(app.behind.run(trying).await?))
 }
 
 /// How a line fits patterns, told in characters.
@@ -207,12 +207,12 @@ pub async fn learn_patterns(
     }
     let now_ns = (app.clock)();
     let slot = app.search_slots.clone().acquire_owned().await;
-    let learnt = tokio::task::spawn_blocking(move || {
+    let learning = move || {
         let _slot = slot;
         let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
         learn(&lines, now_ns)
-    });
-    let (learnt, left) = learnt.await.map_err(|e| ServiceError::BadRequest(e.to_string()))?;
+    };
+    let (learnt, left) = app.behind.run(learning).await?;
     let patterns = learnt.into_iter().map(|l| ProposedPattern {
         pattern: l.pattern.text().to_owned(),
         lines: l.lines,

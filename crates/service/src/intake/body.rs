@@ -1,7 +1,7 @@
 //! Step 2: the bytes of a request, bounded as sent and as decompressed, and charged to the intake's budget before they
 //! are held. A body is decompressed in a decoding slot, so that no more are unpacked at once than there are cores.
 
-use super::admit;
+use super::{SHORT, admit};
 use crate::access::Sender;
 use crate::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
@@ -9,7 +9,7 @@ use crate::state::Shared;
 use axum::body::{Body, BodyDataStream, Bytes};
 use axum::http::{HeaderMap, header};
 use futures_util::StreamExt;
-use std::io::Read;
+use std::io::{Cursor, Read};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -120,35 +120,34 @@ pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Re
     Ok((out, charge))
 }
 
-/// Decompresses and hashes a body, in a decoding slot.
+/// Decompresses and hashes a body, in a decoding slot. What is long is unpacked at a lower priority from where it proves
+/// to be so.
 pub(super) async fn unpack(
     app: &Shared,
     sender: &Arc<Sender>,
     packed: Bytes,
     packing: Packing,
-    mut charge: Charge,
+    charge: Charge,
 ) -> Result<Received> {
     let limit = app.settings.mib("limits.unpacked_mib");
     let permit = app.decode_slots.acquire(Owner::Key(sender.key_id)).await;
-    let unpacking = tokio::task::spawn_blocking(move || {
-        let _permit = permit;
-        let bytes: Bytes = match packing {
-            Packing::None => packed,
-            Packing::Gzip => {
-                inflate(flate2::read::MultiGzDecoder::new(&packed[..]), packed.len(), limit, &mut charge)?.into()
-            }
-            Packing::Zstd => {
-                let broken = |e: std::io::Error| Unpack::Broken(e.to_string());
-                let mut decoder = zstd::Decoder::new(&packed[..]).map_err(broken)?;
-                decoder.window_log_max(ZSTD_WINDOW_LOG).map_err(broken)?;
-                inflate(decoder, packed.len() + (1 << ZSTD_WINDOW_LOG), limit, &mut charge)?.into()
-            }
-        };
-        drop_to(&mut charge, bytes.len());
-        let hash = blake3::hash(&bytes).into();
-        Ok(Received { bytes, hash, charge })
+    let beginning = tokio::task::spawn_blocking(move || {
+        let mut unpacking = Unpacking::new(packed, packing, limit, charge)?;
+        let whole = unpacking.go_on(SHORT)?;
+        Ok((unpacking, whole, permit))
     });
-    let unpacked = unpacking.await.map_err(|e| ServiceError::BadRequest(e.to_string()))?;
+    let unpacked = match beginning.await.map_err(|e| ServiceError::BadRequest(e.to_string()))? {
+        Ok((unpacking, true, _permit)) if unpacking.bytes() <= SHORT => Ok(unpacking.finish()),
+        Ok((mut unpacking, _, permit)) => {
+            let going_on = move || {
+                let _permit = permit;
+                unpacking.go_on(usize::MAX)?;
+                Ok(unpacking.finish())
+            };
+            app.behind.run(going_on).await?
+        }
+        Err(e) => Err(e),
+    };
     unpacked.map_err(|e| {
         let (reason, error) = match e {
             Unpack::NoMemory(e) => ("no-memory", e),
@@ -180,26 +179,72 @@ enum Unpack {
     Broken(String),
 }
 
-/// Reads all that a decompressor gives; `held` bytes are in memory beside it.
-fn inflate(
-    mut from: impl Read,
+/// A body on its way from packed to whole.
+struct Unpacking {
+    /// What is left to read; none of a body that came as it is.
+    from: Option<Box<dyn Read + Send>>,
+    out: Vec<u8>,
+    /// A body that came as it is.
+    plain: Bytes,
+    /// Bytes in memory beside `out`.
     held: usize,
     limit: usize,
-    charge: &mut Charge,
-) -> std::result::Result<Vec<u8>, Unpack> {
-    let mut out = Vec::new();
-    loop {
-        if out.len() + STEP > out.capacity() {
-            let capacity = (out.capacity() * 2).clamp(STEP, limit + STEP);
-            charge.set(held + capacity).map_err(Unpack::NoMemory)?;
-            out.reserve_exact(capacity.saturating_sub(out.len()));
+    charge: Charge,
+}
+
+impl Unpacking {
+    fn new(packed: Bytes, packing: Packing, limit: usize, charge: Charge) -> std::result::Result<Self, Unpack> {
+        let broken = |e: std::io::Error| Unpack::Broken(e.to_string());
+        let window = if packing == Packing::Zstd { 1 << ZSTD_WINDOW_LOG } else { 0 };
+        let held = packed.len() + window;
+        let mut plain = Bytes::new();
+        let from: Option<Box<dyn Read + Send>> = match packing {
+            Packing::None => {
+                plain = packed;
+                None
+            }
+            Packing::Gzip => Some(Box::new(flate2::bufread::MultiGzDecoder::new(Cursor::new(packed)))),
+            Packing::Zstd => {
+                let mut decoder = zstd::Decoder::with_buffer(Cursor::new(packed)).map_err(broken)?;
+                decoder.window_log_max(ZSTD_WINDOW_LOG).map_err(broken)?;
+                Some(Box::new(decoder))
+            }
+        };
+        Ok(Unpacking { from, out: Vec::new(), plain, held, limit, charge })
+    }
+
+    /// Reads what the decompressor gives, until there are more than `until` bytes; whether that was all.
+    fn go_on(&mut self, until: usize) -> std::result::Result<bool, Unpack> {
+        let Some(from) = &mut self.from else { return Ok(true) };
+        loop {
+            if self.out.len() + STEP > self.out.capacity() {
+                let capacity = (self.out.capacity() * 2).clamp(STEP, self.limit + STEP);
+                self.charge.set(self.held + capacity).map_err(Unpack::NoMemory)?;
+                self.out.reserve_exact(capacity.saturating_sub(self.out.len()));
+            }
+            let read = from.take(STEP as u64).read_to_end(&mut self.out).map_err(|e| Unpack::Broken(e.to_string()))?;
+            if self.out.len() > self.limit {
+                return Err(Unpack::TooLarge);
+            }
+            if read < STEP {
+                self.from = None;
+                return Ok(true);
+            }
+            if self.out.len() > until {
+                return Ok(false);
+            }
         }
-        let read = from.by_ref().take(STEP as u64).read_to_end(&mut out).map_err(|e| Unpack::Broken(e.to_string()))?;
-        if out.len() > limit {
-            return Err(Unpack::TooLarge);
-        }
-        if read < STEP {
-            return Ok(out);
-        }
+    }
+
+    /// The bytes as they were sent or unpacked so far.
+    fn bytes(&self) -> usize {
+        self.out.len().max(self.plain.len())
+    }
+
+    /// The whole body, hashed, and charged for what it is.
+    fn finish(mut self) -> Received {
+        let bytes = if self.plain.is_empty() { Bytes::from(self.out) } else { self.plain };
+        drop_to(&mut self.charge, bytes.len());
+        Received { hash: blake3::hash(&bytes).into(), bytes, charge: self.charge }
     }
 }

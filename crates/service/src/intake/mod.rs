@@ -38,6 +38,8 @@ const MAX_KEPT_ANSWER: usize = 16 << 10;
 /// Bytes of memory that the pages of a body take for each of its bytes, before it is known, and those of any body.
 const PAGES_PER_BYTE: usize = 3;
 const MIN_PAGES: usize = 64 << 10;
+/// Bytes that are unpacked or decoded at full priority; what is longer goes behind other senders' short bodies.
+const SHORT: usize = 256 << 10;
 /// Bytes of one refusal's message in an answer.
 const MAX_MESSAGE: usize = 500;
 
@@ -102,11 +104,16 @@ async fn take(
     charge.set_patiently(charge.bytes() + room).await?;
     let permit = app.decode_slots.acquire(Owner::Key(sender.key_id)).await;
     let (app2, sender2) = (app.clone(), sender.clone());
-    let taken = tokio::task::spawn_blocking(move || {
+    let decoding = move || {
         let _permit = permit;
         shape(&app2, &sender2, limits, decode)
-    });
-    let batch = taken.await.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??;
+    };
+    let batch = if bytes <= SHORT {
+        let taken = tokio::task::spawn_blocking(decoding).await;
+        taken.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??
+    } else {
+        app.behind.run(decoding).await??
+    };
     // The body is gone; its pages are held until they are committed.
     let weight: usize = batch.pages.iter().map(|p| p.page.weight_bytes()).sum();
     charge.set(weight.min(charge.bytes()))?;
