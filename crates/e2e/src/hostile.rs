@@ -3,15 +3,15 @@
 //! measures how much slower the steady sender gets.
 
 use anyhow::{Context, Result};
+use bytes::Bytes;
 use serde_json::{Value, json};
 use std::io::Write;
 use std::net::{SocketAddr, TcpStream, UdpSocket};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
-use tonic::client::Grpc;
-use tonic::codec::{Codec, CompressionEncoding, DecodeBuf, Decoder, EncodeBuf, Encoder};
-use tonic::transport::Endpoint;
+use tonic::Code;
+use tonic::codegen::http;
 
 /// Whom the attacks go to.
 #[derive(Clone)]
@@ -54,57 +54,47 @@ pub fn empty_records(records: usize) -> Vec<u8> {
     wrapped(1, &wrapped(2, &[18u8, 0].repeat(records)))
 }
 
-/// Passes bytes through as a gRPC message.
-#[derive(Clone, Default)]
-struct Raw;
-
-impl Codec for Raw {
-    type Encode = Vec<u8>;
-    type Decode = ();
-    type Encoder = Raw;
-    type Decoder = Raw;
-    fn encoder(&mut self) -> Raw {
-        Raw
-    }
-    fn decoder(&mut self) -> Raw {
-        Raw
-    }
+/// A gRPC call's one message, packed: its five bytes before it, and itself.
+pub fn packed_message(message: &[u8]) -> Bytes {
+    let packed = gzip(message);
+    let length = u32::try_from(packed.len()).unwrap_or(u32::MAX);
+    let mut framed = vec![1];
+    framed.extend_from_slice(&length.to_be_bytes());
+    framed.extend_from_slice(&packed);
+    framed.into()
 }
 
-impl Encoder for Raw {
-    type Item = Vec<u8>;
-    type Error = tonic::Status;
-    fn encode(&mut self, item: Vec<u8>, to: &mut EncodeBuf<'_>) -> std::result::Result<(), tonic::Status> {
-        bytes::BufMut::put_slice(to, &item);
-        Ok(())
-    }
-}
-
-impl Decoder for Raw {
-    type Item = ();
-    type Error = tonic::Status;
-    fn decode(&mut self, from: &mut DecodeBuf<'_>) -> std::result::Result<Option<()>, tonic::Status> {
-        let left = bytes::Buf::remaining(from);
-        bytes::Buf::advance(from, left);
-        Ok(Some(()))
-    }
-}
-
-/// Sends a gRPC export of raw bytes, packed; the code of the answer.
+/// Sends a packed message as a gRPC export of logs; the code of the answer.
 ///
 /// # Errors
-/// Where the service cannot be reached.
-pub async fn grpc_export(grpc: &str, key: Option<&str>, message: Vec<u8>) -> Result<tonic::Code> {
-    let channel = Endpoint::from_shared(grpc.to_owned())?.connect().await?;
-    let mut client = Grpc::new(channel).send_compressed(CompressionEncoding::Gzip);
-    client.ready().await?;
-    let mut request = tonic::Request::new(message);
+/// Where the service cannot be reached, or lets the call go.
+pub async fn grpc_export(grpc: &str, key: Option<&str>, message: Bytes) -> Result<Code> {
+    let socket = tokio::net::TcpStream::connect(grpc.trim_start_matches("http://")).await?;
+    let (client, connection) = h2::client::handshake(socket).await?;
+    let connection = tokio::spawn(connection);
+    let mut client = client.ready().await?;
+    let path = "/opentelemetry.proto.collector.logs.v1.LogsService/Export";
+    let mut request = http::Request::post(format!("{grpc}{path}"))
+        .header("content-type", "application/grpc")
+        .header("grpc-encoding", "gzip")
+        .header("te", "trailers");
     if let Some(key) = key {
-        request.metadata_mut().insert("authorization", format!("Bearer {key}").parse()?);
+        request = request.header("authorization", format!("Bearer {key}"));
     }
-    let path = "/opentelemetry.proto.collector.logs.v1.LogsService/Export".parse()?;
-    let answered = client.unary(request, path, Raw).await;
-    Ok(answered.map_or_else(|status| status.code(), |_| tonic::Code::Ok))
+    let (answer, mut body) = client.send_request(request.body(())?, false)?;
+    body.send_data(message, true)?;
+    let answer = answer.await?;
+    let code = |headers: &http::HeaderMap| headers.get("grpc-status").map(|v| Code::from_bytes(v.as_bytes()));
+    if let Some(code) = code(answer.headers()) {
+        return Ok(code);
+    }
+    let mut body = answer.into_body();
+    while let Some(bytes) = body.data().await {
+        body.flow_control().release_capacity(bytes?.len())?;
+    }
+    let code = body.trailers().await?.as_ref().and_then(code).context("the answer has no status")?;
+    connection.abort();
+    Ok(code)
 }
 
 /// What an attack may come to: an answer with a status, or the connection let go.
@@ -122,13 +112,17 @@ async fn post(client: &reqwest::Client, url: String, secret: &str, body: Vec<u8>
 /// A path, a body, and its headers.
 type Sent<'a> = (&'a str, Vec<u8>, Vec<(&'a str, &'a str)>);
 
-/// Goes on with every attack until `over`, on threads of its own, so that the steady sender measures the service and not
-/// its neighbours in this process; how many requests that were.
+/// Goes on with every attack until `over`; how many requests that were. Attackers have machines of their own in life, so
+/// they get threads of the lowest priority here: what they work is not to be measured, only what they make others work.
 ///
 /// # Errors
 /// Where nothing can be sent at all.
 pub fn attack(target: Target, over: Arc<AtomicBool>) -> std::thread::JoinHandle<Result<u64>> {
-    std::thread::spawn(move || tokio::runtime::Runtime::new()?.block_on(all_attacks(target, over)))
+    std::thread::spawn(move || {
+        // On Linux niceness is each thread's own, and those it starts begin with it.
+        let _ = rustix::process::nice(19);
+        tokio::runtime::Runtime::new()?.block_on(all_attacks(target, over))
+    })
 }
 
 async fn all_attacks(target: Target, over: Arc<AtomicBool>) -> Result<u64> {
@@ -175,14 +169,16 @@ async fn all_attacks(target: Target, over: Arc<AtomicBool>) -> Result<u64> {
             });
         }
     }
+    let records = packed_message(&empty_records(2_000_000));
     // Strangers: without a key over gRPC, with wrong keys, guessing passwords, with bodies that never end.
     for n in 0..4 {
         let (http, target, over, sent) = (http.clone(), target.clone(), over.clone(), sent.clone());
+        let records = records.clone();
         attacks.spawn(async move {
             let mut round = 0u64;
             while !over.load(Ordering::SeqCst) {
                 round += 1;
-                let _ = grpc_export(&target.grpc, None, empty_records(2_000_000)).await;
+                let _ = grpc_export(&target.grpc, None, records.clone()).await;
                 let key = format!("calvex-key-{:0>43}", round * 4 + n);
                 post(&http, format!("{}/v1/events", target.url), &key, b"{}".to_vec(), &[]).await;
                 let guesses = (0..15).map(|guess| {

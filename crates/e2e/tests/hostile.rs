@@ -2,13 +2,14 @@
 //! below a GiB, it answers everybody, and goes on when the attacks are over.
 
 use anyhow::{Context, Result};
-use calvex_e2e::hostile::{Target, attack, client, empty_records, grpc_export, peak_mib, send_steadily};
+use calvex_e2e::hostile::{Target, attack, client, empty_records, grpc_export, packed_message, peak_mib, send_steadily};
 use calvex_e2e::service::{Service, wait_for};
 use std::collections::HashSet;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
+use tonic::Code;
 
 const MAX_MIB: u64 = 1024;
 
@@ -81,14 +82,14 @@ async fn what_grows_is_counted_before_it_grows() -> Result<()> {
     let calm = peak_mib(service.pid())?;
     // Sixteen KB on the wire, four MB unpacked, half a GiB once decoded as structures.
     for (key, expected) in
-        [(None, tonic::Code::Unauthenticated), (Some(service.key.as_str()), tonic::Code::InvalidArgument)]
+        [(None, Code::Unauthenticated), (Some(service.key.as_str()), Code::InvalidArgument)]
     {
         for _ in 0..4 {
-            assert_eq!(grpc_export(&grpc, key, empty_records(2_000_000)).await?, expected);
+            assert_eq!(grpc_export(&grpc, key, packed_message(&empty_records(2_000_000))).await?, expected);
         }
     }
     // What is within the limits is taken: an empty record is a record.
-    assert_eq!(grpc_export(&grpc, Some(&service.key), empty_records(10)).await?, tonic::Code::Ok);
+    assert_eq!(grpc_export(&grpc, Some(&service.key), packed_message(&empty_records(10))).await?, Code::Ok);
     let http = client()?;
     let bomb = zstd::bulk::compress(&vec![b' '; 60 << 20], 3)?;
     let sends = (0..40).map(|_| {

@@ -8,7 +8,7 @@ use tokio::sync::oneshot;
 
 /// Steps of niceness (POSIX `nice`) that this work stands behind; half of those of long questions, so that intake goes
 /// before them.
-const STEPS: i32 = 5;
+const STEPS: i32 = 10;
 
 /// As many threads as there are cores; who asks for work bounds how much of it waits.
 #[derive(Clone)]

@@ -14,7 +14,7 @@ const LONG: usize = 16;
 /// A question that has run for so long is a long one, whatever its waves.
 const WHILE: Duration = Duration::from_millis(100);
 /// Steps of niceness (POSIX `nice`) that long questions stand behind all else.
-const BEHIND: i32 = 10;
+const BEHIND: i32 = 15;
 
 /// Bounded pools, shared by all searches.
 #[derive(Clone)]
