@@ -2,7 +2,9 @@
 //! below a GiB, it answers everybody, and goes on when the attacks are over.
 
 use anyhow::{Context, Result};
-use calvex_e2e::hostile::{Target, attack, client, empty_records, grpc_export, packed_message, peak_mib, send_steadily};
+use calvex_e2e::hostile::{
+    Target, attack, client, empty_records, grpc_export, packed_message, peak_mib, send_steadily,
+};
 use calvex_e2e::service::{Service, wait_for};
 use std::collections::HashSet;
 use std::net::SocketAddr;
@@ -51,7 +53,9 @@ async fn all_attacks_at_once_beside_a_steady_sender() -> Result<()> {
     let first = calm.acknowledged.len() as u64;
     let beside = send_steadily(&service.url, &service.key, first, 2000, 100, Duration::from_secs(15)).await?;
     over.store(true, Ordering::SeqCst);
-    let attacks = tokio::task::spawn_blocking(move || attacks.join()).await?.map_err(|_| anyhow::anyhow!("an attack failed"))??;
+    let attacks = tokio::task::spawn_blocking(move || attacks.join())
+        .await?
+        .map_err(|_| anyhow::anyhow!("an attack failed"))??;
     println!(
         "{attacks} attacks; p99 {:?} calm, {:?} beside; peak {} MiB",
         calm.p99(),
@@ -81,9 +85,7 @@ async fn what_grows_is_counted_before_it_grows() -> Result<()> {
     let grpc = service.other("OTLP over gRPC", "http")?.to_owned();
     let calm = peak_mib(service.pid())?;
     // Sixteen KB on the wire, four MB unpacked, half a GiB once decoded as structures.
-    for (key, expected) in
-        [(None, Code::Unauthenticated), (Some(service.key.as_str()), Code::InvalidArgument)]
-    {
+    for (key, expected) in [(None, Code::Unauthenticated), (Some(service.key.as_str()), Code::InvalidArgument)] {
         for _ in 0..4 {
             assert_eq!(grpc_export(&grpc, key, packed_message(&empty_records(2_000_000))).await?, expected);
         }

@@ -96,6 +96,7 @@ fn bearer(headers: &HeaderMap) -> Option<&str> {
 pub async fn sender(app: &Shared, headers: &HeaderMap) -> Result<Arc<Sender>> {
     let Some(secret) = bearer(headers) else {
         crate::intake::refuse(app, "no key", "no-key", 1, "");
+        app.strangers.refused().await;
         let cure = "send `Authorization: Bearer KEY`; `calvex key new` makes one";
         return Err(ServiceError::NotSignedIn(format!("this request carries no key; {cure}")));
     };
@@ -151,6 +152,7 @@ pub async fn sender_of(app: &Shared, secret: &str) -> Result<Arc<Sender>> {
             // What was sent may be a password, so it is neither stored nor given back; how a key of ours begins is.
             let begins = shown_prefix(secret, "key");
             crate::intake::refuse(app, begins.as_deref().unwrap_or("no key of ours"), "wrong-key", 1, "");
+            app.strangers.refused().await;
             let told = match begins {
                 Some(begins) => format!("the key beginning `{begins}` is not good (it is unknown or revoked)"),
                 None if secret.starts_with("calvex-token-") => "a token reads, a key sends".to_owned(),
@@ -224,6 +226,17 @@ impl FromRequestParts<Shared> for Reader {
         if let Some(known) = parts.extensions.get::<Reader>() {
             return Ok(known.clone());
         }
+        let reader = Reader::proven(parts, app).await;
+        if matches!(reader, Err(ServiceError::NotSignedIn(_))) {
+            app.strangers.refused().await;
+        }
+        reader
+    }
+}
+
+impl Reader {
+    /// The person whose token or session a request carries.
+    async fn proven(parts: &Parts, app: &Shared) -> Result<Self> {
         if let Some(secret) = bearer(&parts.headers) {
             let found = Reader::of(app, Proof::Token(hash_secret(secret))).await?;
             let told = "this token is unknown or revoked; `calvex token new` makes one";

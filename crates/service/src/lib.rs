@@ -30,6 +30,7 @@ mod sign_in;
 mod slots;
 pub mod standin;
 mod state;
+mod strangers;
 mod tail;
 
 pub use error::ServiceError;

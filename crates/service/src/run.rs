@@ -1,8 +1,8 @@
 //! Starting and stopping: database, claim, replay, tasks, listeners; and the same backwards.
 
-use crate::behind::Behind;
 use crate::access::Lookups;
 use crate::arrivals::{Ledger, write as write_arrivals};
+use crate::behind::Behind;
 use crate::budget::Budget;
 use crate::catalogue::{Catalogue, Config};
 use crate::connections::raise_open_files;
@@ -191,6 +191,7 @@ async fn start_on(
         open_files: raise_open_files(),
         limits: Limits::default(),
         ledger: Ledger::default(),
+        strangers: crate::strangers::Strangers::default(),
         sign_ins: SignIns::new(cores),
         proposals: crate::explore::Proposals::default(),
         decode_slots: Slots::new(cores),

@@ -191,14 +191,8 @@ async fn run_until<T: Send + 'static>(
         let told = listener.as_deref().map(|l| l as &(dyn Fn(Progress) + Sync));
         let budget = Budget::new(shared.settings.mib("search.memory_mib"));
         let workers = shared.searchers.for_question();
-        let scope = Scope {
-            view: &view,
-            source: &source,
-            workers: &workers,
-            stop: &stop,
-            budget: &budget,
-            progress: told,
-        };
+        let scope =
+            Scope { view: &view, source: &source, workers: &workers, stop: &stop, budget: &budget, progress: told };
         let done = work(&scope);
         (done, source.reads())
     });

@@ -49,6 +49,13 @@ fn count<K: std::hash::Hash + Eq + Send + Sync + Clone + 'static>(cache: &Cache<
     entry.into_value()
 }
 
+fn bounded(too_many: bool) -> Result<()> {
+    match too_many {
+        true => Err(ServiceError::TooMany("too many tries to sign in; wait a minute".into(), 60)),
+        false => Ok(()),
+    }
+}
+
 impl SignIns {
     /// None tried yet; at most `at_once` passwords are hashed at once.
     pub fn new(at_once: usize) -> Self {
@@ -61,19 +68,24 @@ impl SignIns {
         }
     }
 
+    /// Counts a try from an address, before the name is looked at.
+    ///
+    /// # Errors
+    /// [`ServiceError::TooMany`] where it must wait.
+    pub fn begin_from(&self, from: IpAddr) -> Result<()> {
+        bounded(count(&self.by_address, &from) > OF_ADDRESS)
+    }
+
     /// Counts a try under a name (as the database compares it) from an address.
     ///
     /// # Errors
     /// [`ServiceError::TooMany`] where it must wait.
     pub fn begin(&self, name: &str, from: IpAddr) -> Result<()> {
         let both = (name.to_owned(), from);
-        let too_many = count(&self.by_address, &from) > OF_ADDRESS
-            || count(&self.by_both, &both) > OF_NAME_AND_ADDRESS
-            || (!self.known.contains_key(&both) && count(&self.by_name, &both.0) > OF_NAME);
-        if too_many {
-            return Err(ServiceError::TooMany("too many tries to sign in; wait a minute".into(), 60));
-        }
-        Ok(())
+        bounded(
+            count(&self.by_both, &both) > OF_NAME_AND_ADDRESS
+                || (!self.known.contains_key(&both) && count(&self.by_name, &both.0) > OF_NAME),
+        )
     }
 
     /// Forgets the tries of a name from an address, and knows the address from now on.
@@ -113,12 +125,13 @@ mod tests {
     #[test]
     fn guessing_is_slow_by_name_and_by_address() {
         let limits = SignIns::new(2);
-        let tries =
-            |name: &str, from: u8, n: usize| (0..n).filter(|_| limits.begin(name, address(from)).is_ok()).count();
+        let begin =
+            |name: &str, from| limits.begin_from(address(from)).and_then(|()| limits.begin(name, address(from)));
+        let tries = |name: &str, from: u8, n: usize| (0..n).filter(|_| begin(name, from).is_ok()).count();
         assert_eq!(tries("anna", 1, 20), 5);
         assert_eq!(tries("bert", 1, 20), 5, "another name");
         // Many names from one address end too.
-        assert_eq!((0..100).filter(|n| limits.begin(&format!("n{n}"), address(2)).is_ok()).count(), 30);
+        assert_eq!((0..100).filter(|n| begin(&format!("n{n}"), 2).is_ok()).count(), 30);
     }
 
     #[test]
@@ -133,16 +146,16 @@ mod tests {
 
     #[tokio::test]
     async fn few_passwords_are_hashed_at_once() {
-        let limits = Arc::new(SignIns::new(2));
+        let (limits, behind) = (Arc::new(SignIns::new(2)), Behind::new(4).unwrap());
         let (running, most) = (Arc::new(Semaphore::new(2)), Arc::new(std::sync::atomic::AtomicUsize::new(0)));
         let tasks = (0..20).map(|_| {
-            let (limits, running, most) = (limits.clone(), running.clone(), most.clone());
+            let (limits, behind, running, most) = (limits.clone(), behind.clone(), running.clone(), most.clone());
             tokio::spawn(async move {
                 let work = move || match running.try_acquire() {
                     Ok(_) => std::thread::sleep(Duration::from_millis(2)),
                     Err(_) => drop(most.fetch_add(1, std::sync::atomic::Ordering::SeqCst)),
                 };
-                limits.hash(work).await
+                limits.hash(&behind, work).await
             })
         });
         for task in tasks.collect::<Vec<_>>() {

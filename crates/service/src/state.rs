@@ -51,6 +51,8 @@ pub struct App {
     pub ledger: Ledger,
     /// People by session or token.
     pub readers: Lookups<Principal>,
+    /// Slows those who are refused again and again.
+    pub strangers: crate::strangers::Strangers,
     /// Limits on signing in.
     pub sign_ins: SignIns,
     /// What was proposed lately to those who type.

@@ -13,6 +13,7 @@ use axum::response::{IntoResponse, Response};
 use calvex_store::records::Act;
 use calvex_store::records::access::Actor;
 use calvex_wire::api::{LoginRequest, Me, SESSION_COOKIE};
+use std::net::IpAddr;
 
 /// Longest name that is looked up.
 const MAX_NAME: usize = 64;
@@ -25,7 +26,16 @@ const NO_PASSWORD: &str =
 
 /// `POST /api/login`
 pub async fn login(State(app): State<Shared>, Peer(from): Peer, Json(ask): Json<LoginRequest>) -> Result<Response> {
+    let signed_in = sign_in(&app, from, ask).await;
+    if signed_in.is_err() {
+        app.strangers.refused().await;
+    }
+    signed_in
+}
+
+async fn sign_in(app: &Shared, from: IpAddr, ask: LoginRequest) -> Result<Response> {
     let LoginRequest { name, password } = ask;
+    app.sign_ins.begin_from(from)?;
     let shown = shortened(&name, MAX_NAME).to_owned();
     let weight = app.store.name_weight(&shown).await?;
     app.sign_ins.begin(&weight, from)?;
@@ -45,7 +55,7 @@ pub async fn login(State(app): State<Shared>, Peer(from): Peer, Json(ask): Json<
     app.store.add_session(&hash, user.id, now_ns + SESSION_S * 1_000_000_000, &act(&user.name, "sign in")).await?;
     let cookie = format!("{SESSION_COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={SESSION_S}");
     let lanes = app.store.lanes_of_user(user.id, &user.role).await?;
-    let me = me_of(&app, &user.name, &user.role, &|lane| lanes.as_ref().is_none_or(|l| l.contains(&lane)));
+    let me = me_of(app, &user.name, &user.role, &|lane| lanes.as_ref().is_none_or(|l| l.contains(&lane)));
     Ok(([(header::SET_COOKIE, cookie)], Json(me)).into_response())
 }
 

@@ -39,7 +39,9 @@ pub async fn hostile() -> Result<()> {
     let first = calm.acknowledged.len() as u64;
     let beside = send_steadily(&service.url, &service.key, first, RATE, BATCH, LONG).await?;
     over.store(true, Ordering::SeqCst);
-    let attacks = tokio::task::spawn_blocking(move || attacks.join()).await?.map_err(|_| anyhow::anyhow!("an attack failed"))??;
+    let attacks = tokio::task::spawn_blocking(move || attacks.join())
+        .await?
+        .map_err(|_| anyhow::anyhow!("an attack failed"))??;
     let peak = peak_mib(service.pid())?;
     let ratio = beside.p99().as_secs_f64() / calm.p99().as_secs_f64();
     println!("  beside {attacks} attacks: p99 {:?} ({ratio:.2} times), peak {peak} MiB", beside.p99());
