@@ -89,7 +89,7 @@ fn otlp_json() {
 fn otlp_protobuf() {
     let seed = |json: &str| {
         let request: opentelemetry_proto::tonic::collector::logs::v1::ExportLogsServiceRequest =
-            otlp::decode(json.as_bytes(), Encoding::Json).unwrap();
+            serde_json::from_str(json).unwrap();
         otlp::encode(&request, Encoding::Protobuf)
     };
     let seed = seed(

@@ -1,6 +1,6 @@
 //! OTLP log records. A text body is the message; any other body stays a field.
 
-use super::{EventParts, Shared, id_of, time_of, value_of};
+use super::{Entries, EventParts, Shared, id_of, odd_id, placed, time_of, value_of};
 use calvex_core::event::{Severity, Value};
 use calvex_core::normalise::{Known, severity_from_text};
 use opentelemetry_proto::tonic::collector::logs::v1::{ExportLogsPartialSuccess, ExportLogsServiceResponse};
@@ -13,34 +13,52 @@ pub(super) fn answer(refused: i64, message: &str) -> ExportLogsServiceResponse {
     ExportLogsServiceResponse { partial_success: (refused > 0 || !message.is_empty()).then_some(partial) }
 }
 
+/// What the protocol has of a log record beside the event's own parts.
+const OWN: &[&str] = &[
+    "resource",
+    "scope",
+    "otlp",
+    "body",
+    "severity_text",
+    "event_name",
+    "trace_flags",
+    "observed_unix_ns",
+    "dropped_attributes_count",
+];
+
 /// The event of a record.
 pub(super) fn raw_event(record: LogRecord, shared: &Shared) -> EventParts {
-    let mut object = shared.object(record.attributes);
-    let mut keep = |name: &str, value: Value| Value::set(&mut object, name.to_owned(), value);
-    let message = match record.body.and_then(|b| b.value).map(|v| value_of(Some(v))) {
-        Some(Value::Text(t)) => Some(t),
-        Some(Value::Null) | None => None,
-        Some(other) => {
-            keep("body", other);
+    let mut entries = placed(record.attributes, OWN);
+    shared.fields.iter().for_each(|(name, value)| entries.set(name.clone(), value.clone()));
+    let message = match value_of(record.body) {
+        Value::Text(text) => Some(text),
+        Value::Null => None,
+        other => {
+            entries.set("body".to_owned(), other);
             None
         }
     };
-    let numbered = Severity::from_number(i64::from(record.severity_number));
+    let number = i64::from(record.severity_number);
+    let numbered = Severity::from_number(number);
     let severity = numbered.or_else(|| severity_from_text(&record.severity_text));
-    if !record.severity_text.is_empty() {
-        keep("severity_text", Value::Text(record.severity_text));
+    entries.text("severity_text", record.severity_text);
+    entries.text("event_name", record.event_name);
+    entries.count("trace_flags", record.flags);
+    entries.count("dropped_attributes_count", record.dropped_attributes_count);
+    let (time, observed) = (time_of(record.time_unix_nano), time_of(record.observed_time_unix_nano));
+    // Where only one of them was sent, or both say the same, the event's time tells it.
+    if let Some(observed) = observed.filter(|o| time.is_some_and(|t| t != *o)) {
+        entries.set("observed_unix_ns".to_owned(), Value::Int(observed));
     }
-    if !record.event_name.is_empty() {
-        keep("event_name", Value::Text(record.event_name));
+    let mut odd = Entries::default();
+    odd.text("trace_id", odd_id::<16>(&record.trace_id));
+    odd.text("span_id", odd_id::<8>(&record.span_id));
+    if number != 0 && numbered.is_none() {
+        odd.set("severity_number".to_owned(), Value::Int(number));
     }
-    if record.dropped_attributes_count > 0 {
-        keep("dropped_attributes_count", Value::Int(i64::from(record.dropped_attributes_count)));
-    }
-    if record.flags > 0 {
-        keep("trace_flags", Value::Int(i64::from(record.flags)));
-    }
+    odd.under("otlp").into_iter().for_each(|(name, value)| entries.set(name, value));
     let known = Known {
-        time_ns: time_of(record.time_unix_nano).or_else(|| time_of(record.observed_time_unix_nano)),
+        time_ns: time.or(observed),
         severity,
         service: shared.service(),
         host: shared.host(),
@@ -49,28 +67,18 @@ pub(super) fn raw_event(record: LogRecord, shared: &Shared) -> EventParts {
         span: id_of(record.span_id),
         ..Known::default()
     };
-    (known, object)
+    (known, entries.into_list())
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::otlp::{Encoding, Request, Signal, decode, encode};
+    use crate::otlp::tests::parts;
+    use crate::otlp::{Encoding, Request, Signal, encode};
     use calvex_core::batch::{Batch, BatchBuilder, Policy, Reading};
     use calvex_core::normalise::{Arrival, Limits};
     use opentelemetry_proto::tonic::collector::logs::v1::ExportLogsServiceRequest;
     use prost::Message;
-
-    /// Each record of a request, decoded.
-    fn records(request: ExportLogsServiceRequest) -> Vec<EventParts> {
-        let groups = request.resource_logs.into_iter();
-        let scopes = groups.flat_map(|g| {
-            let resource = Shared::of(g.resource);
-            g.scope_logs.into_iter().map(move |s| (resource.with_scope(s.scope), s.log_records))
-        });
-        let all = scopes.flat_map(|(shared, records)| records.into_iter().map(move |r| raw_event(r, &shared)));
-        all.collect()
-    }
 
     fn taken(request: &Request, limits: Limits) -> Batch {
         let (ties, shaping) = (calvex_core::tie::Ties::default(), calvex_core::shape::Shaping::default());
@@ -136,11 +144,10 @@ mod tests {
 
     #[test]
     fn json_and_protobuf_agree() {
-        let from_json = decode(JSON.as_bytes(), Encoding::Json).unwrap();
+        let from_json = parts(JSON.as_bytes(), Encoding::Json, Signal::Logs);
         let request: ExportLogsServiceRequest = serde_json::from_str(JSON).unwrap();
-        let from_protobuf = decode(&request.encode_to_vec(), Encoding::Protobuf).unwrap();
-        for events in [from_json, from_protobuf] {
-            let mut events = records(events);
+        let from_protobuf = parts(&request.encode_to_vec(), Encoding::Protobuf, Signal::Logs);
+        for mut events in [from_json, from_protobuf] {
             let (known, object) = events.pop().unwrap();
             assert!(events.is_empty());
             assert_eq!(known.time_ns, Some(1_791_081_521_198_204_331));
@@ -159,6 +166,7 @@ mod tests {
     #[test]
     fn answers() {
         assert_eq!(encode(&answer(0, ""), Encoding::Protobuf), b"");
+        assert_eq!(encode(&answer(0, ""), Encoding::Json), b"{}");
         let partial = String::from_utf8(encode(&answer(2, "too old"), Encoding::Json)).unwrap();
         assert!(partial.contains("too old") && partial.contains("rejectedLogRecords"), "{partial}");
     }

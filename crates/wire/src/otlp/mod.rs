@@ -1,24 +1,38 @@
 //! OTLP, protobuf and JSON, to raw events: log records and spans.
 //!
-//! Attributes become fields under their own names; those of the resource stand below `resource`, the scope below
-//! `scope`. `service.name` and `host.name` of the resource become the event's service and host.
+//! | what the protocol has | where it stands |
+//! | --- | --- |
+//! | time, severity, ids, a text body; `service.name` and `host.name` of the resource | the event's own parts |
+//! | attributes of the record | fields under their own names |
+//! | the resource | `resource`: its attributes, `schema_url`, `dropped_attributes_count` |
+//! | the scope | `scope`: `name`, `version`, its attributes, `schema_url`, `dropped_attributes_count` |
+//! | other parts of a log record | `body`, `severity_text`, `event_name`, `trace_flags`, `observed_unix_ns`, `dropped_attributes_count` |
+//! | other parts of a span | `span`, see `traces` |
+//! | ids of a wrong length, numbers without a meaning | `otlp`, as they came |
+//!
+//! An attribute that has the name of one of these parts stands below `attributes`, at the level it was sent, where the
+//! protocol has nothing of its own: neither overwrites the other. Of two attributes of one name the last is taken.
 
+mod entries;
+mod json;
 mod logs;
-mod mend;
+mod status;
 mod traces;
 mod walk;
 
 use calvex_core::CoreError;
 use calvex_core::batch::{BatchBuilder, Reading};
-use calvex_core::event::Value;
+use calvex_core::event::{Value, to_hex};
 use calvex_core::normalise::{Known, RawEvent, Refusal};
-use opentelemetry_proto::tonic::common::v1::{AnyValue, InstrumentationScope, KeyValue, any_value};
+use entries::{Entries, placed, value_of};
+use json::FromJson;
+use opentelemetry_proto::tonic::common::v1::InstrumentationScope;
 use opentelemetry_proto::tonic::resource::v1::Resource;
 use prost::Message;
 use serde::Serialize;
-use serde::de::DeserializeOwned;
+pub use status::OtlpStatus;
 use std::borrow::Cow;
-use walk::{JsonNames, Raw, Step, walk};
+use walk::{Above, JsonNames, Raw, Step, walk};
 
 /// What an export request carries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,6 +55,21 @@ impl Signal {
                 scopes: ["scopeSpans", "scope_spans"],
                 records: ["spans", "spans"],
             },
+        }
+    }
+
+    fn other(self) -> Self {
+        match self {
+            Signal::Logs => Signal::Spans,
+            Signal::Spans => Signal::Logs,
+        }
+    }
+
+    /// That the other signal was sent, and where it belongs.
+    fn other_sent(self) -> String {
+        match self {
+            Signal::Logs => "these are spans; send them to /v1/traces".to_owned(),
+            Signal::Spans => "these are log records; send them to /v1/logs".to_owned(),
         }
     }
 
@@ -75,8 +104,8 @@ impl<'b> Request<'b> {
     pub fn read(body: &'b [u8], encoding: Encoding, signal: Signal) -> Result<Self, String> {
         let (mut records, mut expanded_bytes, mut shared) = (0usize, 0usize, 0);
         walk(body, encoding, signal, &mut |step| match step {
-            Step::Scope { resource, scope } => {
-                shared = resource.map_or(0, Raw::len) + scope.map_or(0, Raw::len);
+            Step::Scope(above) => {
+                shared = above.len();
                 expanded_bytes = expanded_bytes.saturating_add(shared);
             }
             Step::Record(raw) => {
@@ -98,7 +127,7 @@ impl<'b> Request<'b> {
         let mut number = 0;
         let mut failed = Ok(());
         let walked = walk(self.body, self.encoding, self.signal, &mut |step| match step {
-            Step::Scope { resource, scope } => shared = Shared::read(resource, scope, limits.event_bytes),
+            Step::Scope(above) => shared = Shared::read(above, limits.event_bytes),
             Step::Record(raw) => {
                 number += 1;
                 if failed.is_err() {
@@ -132,12 +161,20 @@ impl<'b> Request<'b> {
 type EventParts = (Known<'static>, Vec<(String, Value)>);
 
 /// Decodes one message of a request.
-fn read<T: Message + Default + DeserializeOwned>(raw: Raw) -> Result<T, Refusal> {
+fn read<T: Message + Default + FromJson>(raw: Raw) -> Result<T, Refusal> {
     let decoded = match raw {
-        Raw::Protobuf(bytes) => decode(bytes, Encoding::Protobuf),
-        Raw::Json(text) => decode(text.as_bytes(), Encoding::Json),
+        Raw::Protobuf(bytes) => T::decode(bytes).map_err(|e| e.to_string()),
+        Raw::Json(text) => serde_json::from_str(text).map_err(|e| e.to_string()).and_then(T::from_json),
     };
     decoded.map_err(Refusal::NotOtlp)
+}
+
+/// A string of a request, as far as it is one.
+fn string(raw: Raw) -> String {
+    match raw {
+        Raw::Protobuf(bytes) => String::from_utf8_lossy(bytes).into_owned(),
+        Raw::Json(text) => serde_json::from_str(text).unwrap_or_default(),
+    }
 }
 
 /// The two encodings of OTLP over HTTP.
@@ -151,7 +188,7 @@ pub enum Encoding {
 impl Encoding {
     /// From a media type.
     pub fn from_media_type(media_type: &str) -> Option<Self> {
-        match media_type.split(';').next().unwrap_or("").trim() {
+        match media_type.split(';').next().unwrap_or("").trim().to_ascii_lowercase().as_str() {
             "application/x-protobuf" => Some(Encoding::Protobuf),
             "application/json" => Some(Encoding::Json),
             _ => None,
@@ -167,25 +204,17 @@ impl Encoding {
     }
 }
 
-/// Decodes a message. JSON that strays from the mapping in ways exporters are known for is mended first.
-///
-/// # Errors
-/// What is wrong with the bytes.
-pub(crate) fn decode<T: Message + Default + DeserializeOwned>(body: &[u8], encoding: Encoding) -> Result<T, String> {
-    match encoding {
-        Encoding::Protobuf => T::decode(body).map_err(|e| e.to_string()),
-        Encoding::Json => serde_json::from_slice(body).or_else(|_| {
-            let json = serde_json::from_slice(body).map_err(|e| e.to_string())?;
-            serde_json::from_value(mend::mended(json)).map_err(|e| e.to_string())
-        }),
-    }
-}
-
-/// Writes a message.
+/// Writes a message; in JSON without what is absent.
 pub fn encode<T: Message + Serialize>(answer: &T, encoding: Encoding) -> Vec<u8> {
     match encoding {
         Encoding::Protobuf => answer.encode_to_vec(),
-        Encoding::Json => serde_json::to_vec(answer).unwrap_or_else(|_| b"{}".to_vec()),
+        Encoding::Json => {
+            let mut json = serde_json::to_value(answer).unwrap_or_default();
+            if let Some(members) = json.as_object_mut() {
+                members.retain(|_, value| !value.is_null());
+            }
+            json.to_string().into_bytes()
+        }
     }
 }
 
@@ -197,37 +226,43 @@ struct Shared {
     fields: Vec<(String, Value)>,
 }
 
+const SCHEMA: &str = "schema_url";
+const DROPPED: &str = "dropped_attributes_count";
+
 impl Shared {
     /// Decodes what the records of a scope share.
-    fn read(resource: Option<Raw>, scope: Option<Raw>, event_bytes: usize) -> Result<Self, Refusal> {
-        let bytes = resource.map_or(0, Raw::len) + scope.map_or(0, Raw::len);
-        if bytes > event_bytes {
-            return Err(Refusal::TooLarge(bytes, event_bytes));
+    fn read(above: Above, event_bytes: usize) -> Result<Self, Refusal> {
+        if above.len() > event_bytes {
+            return Err(Refusal::TooLarge(above.len(), event_bytes));
         }
-        Ok(Shared::of(resource.map(read).transpose()?).with_scope(scope.map(read).transpose()?))
-    }
-
-    fn of(resource: Option<Resource>) -> Self {
         let mut shared = Shared::default();
-        let mut rest = Vec::new();
-        for attribute in resource.unwrap_or_default().attributes {
-            let (name, value) = pair(attribute);
-            match (name.as_str(), value) {
-                ("service.name", Value::Text(t)) if !t.is_empty() => shared.service = Some(t),
-                ("host.name", Value::Text(t)) if !t.is_empty() => shared.host = Some(t),
-                (_, value) => rest.push((name, value)),
-            }
-        }
-        if !rest.is_empty() {
-            shared.fields.push(("resource".to_owned(), Value::Object(rest)));
-        }
-        shared
+        shared.resource(above.resource.map(read).transpose()?.unwrap_or_default(), above.resource_schema);
+        shared.scope(above.scope.map(read).transpose()?.unwrap_or_default(), above.scope_schema);
+        Ok(shared)
     }
 
-    fn with_scope(&self, scope: Option<InstrumentationScope>) -> Self {
-        let mut shared = self.clone();
-        shared.fields.extend(scope.and_then(scope_fields));
-        shared
+    fn resource(&mut self, resource: Resource, schema: Option<Raw>) {
+        let mut entries = placed(resource.attributes, &[SCHEMA, DROPPED]);
+        let mut taken = |name: &str| match entries.get(name) {
+            Some(Value::Text(text)) if !text.is_empty() => {
+                entries.remove(name).and_then(|v| v.as_text().map(str::to_owned))
+            }
+            _ => None,
+        };
+        (self.service, self.host) = (taken("service.name"), taken("host.name"));
+        entries.text(SCHEMA, schema.map(string).unwrap_or_default());
+        entries.count(DROPPED, resource.dropped_attributes_count);
+        self.fields.extend(entries.under("resource"));
+    }
+
+    fn scope(&mut self, scope: InstrumentationScope, schema: Option<Raw>) {
+        let mut entries = Entries::default();
+        entries.text("name", scope.name);
+        entries.text("version", scope.version);
+        entries.extend(placed(scope.attributes, &["name", "version", SCHEMA, DROPPED]));
+        entries.text(SCHEMA, schema.map(string).unwrap_or_default());
+        entries.count(DROPPED, scope.dropped_attributes_count);
+        self.fields.extend(entries.under("scope"));
     }
 
     fn service(&self) -> Option<Cow<'static, str>> {
@@ -237,34 +272,11 @@ impl Shared {
     fn host(&self) -> Option<Cow<'static, str>> {
         self.host.clone().map(Cow::Owned)
     }
-
-    /// The attributes of a record and what it shares; its own win.
-    fn object(&self, attributes: Vec<KeyValue>) -> Vec<(String, Value)> {
-        let mut object = Vec::with_capacity(self.fields.len() + attributes.len() + 4);
-        for attribute in attributes {
-            let (name, value) = pair(attribute);
-            Value::set(&mut object, name, value);
-        }
-        for (name, value) in &self.fields {
-            if !object.iter().any(|(n, _)| n == name) {
-                object.push((name.clone(), value.clone()));
-            }
-        }
-        object
-    }
 }
 
-fn scope_fields(scope: InstrumentationScope) -> Option<(String, Value)> {
-    let mut entries = Vec::new();
-    let mut text = |name: &str, text: String| {
-        if !text.is_empty() {
-            entries.push((name.to_owned(), Value::Text(text)));
-        }
-    };
-    text("name", scope.name);
-    text("version", scope.version);
-    entries.extend(scope.attributes.into_iter().map(pair));
-    (!entries.is_empty()).then(|| ("scope".to_owned(), Value::Object(entries)))
+/// An id that is none of the protocol's, in hexadecimal: of another length. One of zeros means that there is none.
+fn odd_id<const N: usize>(bytes: &[u8]) -> String {
+    if bytes.len() == N { String::new() } else { to_hex(bytes) }
 }
 
 /// An id of `N` bytes; none where it is empty, of another length, or all zero, which the protocol calls invalid.
@@ -277,27 +289,5 @@ fn time_of(unix_nano: u64) -> Option<i64> {
     i64::try_from(unix_nano).ok().filter(|t| *t > 0)
 }
 
-fn pair(attribute: KeyValue) -> (String, Value) {
-    (attribute.key, value_of(attribute.value.and_then(|v| v.value)))
-}
-
-fn value_of(value: Option<any_value::Value>) -> Value {
-    let inner = |v: AnyValue| value_of(v.value);
-    match value {
-        Some(any_value::Value::StringValue(t)) => Value::Text(t),
-        Some(any_value::Value::BoolValue(b)) => Value::Bool(b),
-        Some(any_value::Value::IntValue(n)) => Value::Int(n),
-        Some(any_value::Value::DoubleValue(f)) => Value::Float(f),
-        Some(any_value::Value::BytesValue(b)) => Value::Bytes(b),
-        Some(any_value::Value::ArrayValue(list)) => Value::List(list.values.into_iter().map(inner).collect()),
-        Some(any_value::Value::KvlistValue(list)) => {
-            let mut object = Vec::with_capacity(list.values.len());
-            for attribute in list.values {
-                let (name, value) = pair(attribute);
-                Value::set(&mut object, name, value);
-            }
-            Value::Object(object)
-        }
-        _ => Value::Null,
-    }
-}
+#[cfg(test)]
+mod tests;

@@ -8,17 +8,18 @@
 //! | trace, span, parent, status | as sent |
 //! | severity | error where it failed, info else |
 //! | `span.kind` | `internal`, `server`, `client`, `producer` or `consumer` |
-//! | `span.status_message`, `span.trace_state` | as sent |
-//! | `span.events` | a list of objects: `name`, `time`, and the attributes |
-//! | `span.links` | a list of objects: `trace`, `span`, and the attributes |
+//! | `span.status_message`, `span.trace_state`, `span.flags` | as sent |
+//! | `span.events` | a list of objects: `name`, `time`, the attributes, and how many were dropped |
+//! | `span.links` | a list of objects: `trace`, `span`, `trace_state`, `flags`, the attributes, and how many were dropped |
+//! | `span.dropped_…_count` | how many attributes, events and links the sender left out |
 
-use super::{EventParts, Shared, id_of, pair, time_of};
+use super::{Entries, EventParts, Shared, id_of, odd_id, placed, time_of};
 use calvex_core::event::time::format_utc;
 use calvex_core::event::{Kind, Severity, Status, Value, to_hex};
 use calvex_core::normalise::Known;
 use opentelemetry_proto::tonic::collector::trace::v1::{ExportTracePartialSuccess, ExportTraceServiceResponse};
-use opentelemetry_proto::tonic::common::v1::KeyValue;
 use opentelemetry_proto::tonic::trace::v1::Span;
+use opentelemetry_proto::tonic::trace::v1::span::{Event, Link};
 use std::borrow::Cow;
 
 /// The answer to an export request: partial success where some were refused, or where there is something to tell.
@@ -27,61 +28,51 @@ pub(super) fn answer(refused: i64, message: &str) -> ExportTraceServiceResponse 
     ExportTraceServiceResponse { partial_success: (refused > 0 || !message.is_empty()).then_some(partial) }
 }
 
+/// What the protocol has of a span beside the event's own parts.
+const OWN: &[&str] = &["resource", "scope", "otlp", "span"];
+const OWN_OF_EVENT: &[&str] = &["name", "time", DROPPED];
+const OWN_OF_LINK: &[&str] = &["trace", "span", "trace_state", "flags", DROPPED];
+const DROPPED: &str = "dropped_attributes_count";
+const KINDS: [&str; 6] = ["", "internal", "server", "client", "producer", "consumer"];
+
 /// The event of a span.
 pub(super) fn raw_event(span: Span, shared: &Shared) -> EventParts {
-    let mut object = shared.object(span.attributes);
-    let mut told: Vec<(String, Value)> = Vec::new();
-    let mut tell = |name: &str, value: Value| told.push((name.to_owned(), value));
-    let kind = ["", "internal", "server", "client", "producer", "consumer"].get(span.kind.max(0) as usize);
-    if let Some(kind) = kind.filter(|k| !k.is_empty()) {
-        tell("kind", Value::Text((*kind).to_owned()));
+    let mut entries = placed(span.attributes, OWN);
+    shared.fields.iter().for_each(|(name, value)| entries.set(name.clone(), value.clone()));
+    let (mut own, mut odd) = (Entries::default(), Entries::default());
+    match usize::try_from(span.kind).ok().and_then(|kind| KINDS.get(kind)) {
+        Some(kind) => own.text("kind", (*kind).to_owned()),
+        None => odd.set("kind".to_owned(), Value::Int(i64::from(span.kind))),
     }
-    if !span.trace_state.is_empty() {
-        tell("trace_state", Value::Text(span.trace_state));
-    }
+    own.text("trace_state", span.trace_state);
     let status = span.status.unwrap_or_default();
-    if !status.message.is_empty() {
-        tell("status_message", Value::Text(status.message));
-    }
-    let events: Vec<Value> = span
-        .events
-        .into_iter()
-        .map(|event| {
-            let time = time_of(event.time_unix_nano).map(|t| ("time", Value::Text(format_utc(t, 9))));
-            let name = (!event.name.is_empty()).then_some(("name", Value::Text(event.name)));
-            listed(name.into_iter().chain(time), event.attributes)
-        })
-        .collect();
-    let links: Vec<Value> = span
-        .links
-        .into_iter()
-        .map(|link| {
-            let trace = id_of::<16>(link.trace_id).map(|id| ("trace", Value::Text(to_hex(&id))));
-            let span = id_of::<8>(link.span_id).map(|id| ("span", Value::Text(to_hex(&id))));
-            let state = (!link.trace_state.is_empty()).then_some(("trace_state", Value::Text(link.trace_state)));
-            listed(trace.into_iter().chain(span).chain(state), link.attributes)
-        })
-        .collect();
-    for (name, list) in [("events", events), ("links", links)] {
-        if !list.is_empty() {
-            tell(name, Value::List(list));
-        }
-    }
-    for (name, count) in [
-        ("dropped_attributes", span.dropped_attributes_count),
-        ("dropped_events", span.dropped_events_count),
-        ("dropped_links", span.dropped_links_count),
-        ("flags", span.flags),
+    own.text("status_message", status.message);
+    for (name, list) in [
+        ("events", span.events.into_iter().map(listed_event).collect::<Vec<_>>()),
+        ("links", span.links.into_iter().map(listed_link).collect()),
     ] {
-        if count > 0 {
-            tell(name, Value::Int(i64::from(count)));
+        if !list.is_empty() {
+            own.set(name.to_owned(), Value::List(list));
         }
     }
-    if !told.is_empty() {
-        Value::set(&mut object, "span".to_owned(), Value::Object(told));
+    own.count(DROPPED, span.dropped_attributes_count);
+    own.count("dropped_events_count", span.dropped_events_count);
+    own.count("dropped_links_count", span.dropped_links_count);
+    own.count("flags", span.flags);
+    odd.text("trace_id", odd_id::<16>(&span.trace_id));
+    odd.text("span_id", odd_id::<8>(&span.span_id));
+    if !span.parent_span_id.is_empty() {
+        odd.text("parent_span_id", odd_id::<8>(&span.parent_span_id));
+    }
+    let known_status = u8::try_from(status.code).ok().and_then(Status::from_byte);
+    if known_status.is_none() {
+        odd.set("status_code".to_owned(), Value::Int(i64::from(status.code)));
+    }
+    for (name, value) in own.under("span").into_iter().chain(odd.under("otlp")) {
+        entries.set(name, value);
     }
     let (start, end) = (time_of(span.start_time_unix_nano), time_of(span.end_time_unix_nano));
-    let status = u8::try_from(status.code).ok().and_then(Status::from_byte).unwrap_or_default();
+    let status = known_status.unwrap_or_default();
     let known = Known {
         time_ns: start.or(end),
         severity: Some(if status == Status::Error { Severity(17) } else { Severity::INFO }),
@@ -96,37 +87,42 @@ pub(super) fn raw_event(span: Span, shared: &Shared) -> EventParts {
         took_ns: start.zip(end).map(|(start, end)| (end - start).max(0)),
         status: Some(status),
     };
-    (known, object)
+    (known, entries.into_list())
 }
 
-/// An item of a list: named parts, then attributes.
-fn listed(named: impl Iterator<Item = (&'static str, Value)>, attributes: Vec<KeyValue>) -> Value {
-    let mut object: Vec<(String, Value)> = named.map(|(name, value)| (name.to_owned(), value)).collect();
-    for attribute in attributes {
-        let (name, value) = pair(attribute);
-        Value::set(&mut object, name, value);
-    }
-    Value::Object(object)
+fn listed_event(event: Event) -> Value {
+    let mut entries = Entries::default();
+    entries.text("name", event.name);
+    entries.text("time", time_of(event.time_unix_nano).map(|t| format_utc(t, 9)).unwrap_or_default());
+    entries.extend(placed(event.attributes, OWN_OF_EVENT));
+    entries.count(DROPPED, event.dropped_attributes_count);
+    Value::Object(entries.into_list())
+}
+
+fn listed_link(link: Link) -> Value {
+    let mut entries = Entries::default();
+    // An id of another length is none, and shown as it came.
+    let shown = |bytes: &[u8]| if bytes.iter().all(|b| *b == 0) { String::new() } else { to_hex(bytes) };
+    entries.text("trace", shown(&link.trace_id));
+    entries.text("span", shown(&link.span_id));
+    entries.text("trace_state", link.trace_state);
+    entries.count("flags", link.flags);
+    entries.extend(placed(link.attributes, OWN_OF_LINK));
+    entries.count(DROPPED, link.dropped_attributes_count);
+    Value::Object(entries.into_list())
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::otlp::{Encoding, decode};
-    use opentelemetry_proto::tonic::collector::trace::v1::ExportTraceServiceRequest;
-    use prost::Message;
+    use crate::otlp::{Encoding, Signal};
 
     const TRACE: &str = "5b8aa5a2d2c872e8321cf37308d69df2";
 
-    fn one(json: &str) -> (Known<'static>, Vec<(String, Value)>) {
-        let request: ExportTraceServiceRequest = decode(json.as_bytes(), Encoding::Json).unwrap();
-        let again: ExportTraceServiceRequest = decode(&request.encode_to_vec(), Encoding::Protobuf).unwrap();
-        let mut groups = again.resource_spans;
-        let mut scopes = groups.remove(0).scope_spans;
-        let mut spans = scopes.remove(0).spans;
-        assert_eq!((groups.len(), scopes.len(), spans.len()), (0, 0, 1));
-        let shared = Shared::of(request.resource_spans[0].resource.clone());
-        raw_event(spans.remove(0), &shared)
+    fn one(json: &str) -> EventParts {
+        let mut spans = crate::otlp::tests::parts(json.as_bytes(), Encoding::Json, Signal::Spans);
+        assert_eq!(spans.len(), 1);
+        spans.remove(0)
     }
 
     fn request(span: &str) -> String {

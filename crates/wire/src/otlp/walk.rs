@@ -7,15 +7,18 @@
 //!
 //! ```text
 //! request   1 resourceLogs | resourceSpans            repeated
-//!   group     1 resource   2 scopeLogs | scopeSpans   repeated
-//!     scope     1 scope      2 logRecords | spans     repeated
+//!   group     1 resource   2 scopeLogs | scopeSpans   repeated   3 schemaUrl
+//!     scope     1 scope      2 logRecords | spans     repeated   3 schemaUrl
 //! ```
 //!
-//! Of a field that should stand once the last is taken. Names are taken in camel and in snake case.
+//! Of a field that should stand once the last is taken. Names are taken in camel and in snake case. A request of the
+//! other signal is a mistake, and so is a JSON object that has members and none of its signal: it would be answered as
+//! stored, with nothing stored. In protobuf both signals have the same field numbers, so the first record decides.
 
 use super::{Encoding, Signal};
 use serde::de::{DeserializeSeed, Error as _, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use serde_json::value::RawValue;
+use std::borrow::Cow;
 use std::fmt;
 
 /// The bytes of one message within a request, not yet decoded.
@@ -34,13 +37,28 @@ impl Raw<'_> {
     }
 }
 
+/// What stands above the records of a scope.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Above<'b> {
+    pub resource: Option<Raw<'b>>,
+    /// A string, as its bytes or its JSON text.
+    pub resource_schema: Option<Raw<'b>>,
+    pub scope: Option<Raw<'b>>,
+    pub scope_schema: Option<Raw<'b>>,
+}
+
+impl Above<'_> {
+    /// Bytes of all of it.
+    pub(super) fn len(&self) -> usize {
+        let parts = [self.resource, self.resource_schema, self.scope, self.scope_schema];
+        parts.into_iter().flatten().map(Raw::len).sum()
+    }
+}
+
 /// What a walk comes to.
 pub(super) enum Step<'b> {
     /// A scope of a resource; the records that follow belong to it.
-    Scope {
-        resource: Option<Raw<'b>>,
-        scope: Option<Raw<'b>>,
-    },
+    Scope(Above<'b>),
     Record(Raw<'b>),
 }
 
@@ -52,7 +70,7 @@ type Each<'a, 'b> = &'a mut dyn FnMut(Step<'b>);
 /// Where the levels above the records are damaged. A record may still not decode.
 pub(super) fn walk<'b>(body: &'b [u8], encoding: Encoding, signal: Signal, each: Each<'_, 'b>) -> Result<(), String> {
     match encoding {
-        Encoding::Protobuf => walk_protobuf(body, each),
+        Encoding::Protobuf => walk_protobuf(body, signal, each),
         Encoding::Json => walk_json(body, signal, each),
     }
 }
@@ -60,21 +78,36 @@ pub(super) fn walk<'b>(body: &'b [u8], encoding: Encoding, signal: Signal, each:
 /// The number of the field that stands once in a group or scope, and of the one that repeats.
 const ONCE: u32 = 1;
 const REPEATED: u32 = 2;
+const SCHEMA: u32 = 3;
 
-fn walk_protobuf<'b>(body: &'b [u8], each: Each<'_, 'b>) -> Result<(), String> {
+fn walk_protobuf<'b>(body: &'b [u8], signal: Signal, each: Each<'_, 'b>) -> Result<(), String> {
+    let mut first = true;
     for group in messages(body, 1) {
         let group = group?;
-        let resource = last(group, ONCE)?;
+        let (resource, resource_schema) = (last(group, ONCE)?, last(group, SCHEMA)?);
         for scope_group in messages(group, REPEATED) {
             let scope_group = scope_group?;
-            let scope = last(scope_group, ONCE)?;
-            each(Step::Scope { resource, scope });
+            let (scope, scope_schema) = (last(scope_group, ONCE)?, last(scope_group, SCHEMA)?);
+            each(Step::Scope(Above { resource, resource_schema, scope, scope_schema }));
             for record in messages(scope_group, REPEATED) {
-                each(Step::Record(Raw::Protobuf(record?)));
+                let record = record?;
+                if std::mem::take(&mut first) && signal_of(record).is_some_and(|of| of != signal) {
+                    return Err(signal.other_sent());
+                }
+                each(Step::Record(Raw::Protobuf(record)));
             }
         }
     }
     Ok(())
+}
+
+/// Which signal a record is of, by the type of its field 1: a log record's time (fixed 64 bits), a span's trace id (bytes).
+fn signal_of(record: &[u8]) -> Option<Signal> {
+    match record.first()? {
+        0b0000_1001 => Some(Signal::Logs),
+        0b0000_1010 => Some(Signal::Spans),
+        _ => None,
+    }
 }
 
 /// The last message of a field.
@@ -143,12 +176,21 @@ fn varint(rest: &mut &[u8]) -> Result<u64, String> {
 fn walk_json<'b>(body: &'b [u8], signal: Signal, each: Each<'_, 'b>) -> Result<(), String> {
     let text = std::str::from_utf8(body).map_err(|e| format!("byte {}: the text is not UTF-8", e.valid_up_to() + 1))?;
     let names = signal.json_names();
-    let [groups, _] = members(text, [&names.groups, &[]])?;
+    let other = signal.other().json_names();
+    let ([groups, others], named) = members(text, [&names.groups, &other.groups])?;
+    if groups.is_none() && others.is_some() {
+        return Err(signal.other_sent());
+    }
+    if groups.is_none() && named > 0 {
+        return Err(format!("it has no `{}`; an event of another form goes to /v1/events", names.groups[0]));
+    }
     elements(groups, &mut |group| {
-        let [resource, scopes] = members(group, [&["resource"], &names.scopes])?;
+        let ([resource, scopes, resource_schema], _) = members(group, [&["resource"], &names.scopes, &SCHEMA_URL])?;
         elements(scopes, &mut |scope_group| {
-            let [scope, records] = members(scope_group, [&["scope"], &names.records])?;
-            each(Step::Scope { resource: resource.map(Raw::Json), scope: scope.map(Raw::Json) });
+            let ([scope, records, scope_schema], _) = members(scope_group, [&["scope"], &names.records, &SCHEMA_URL])?;
+            let above = [resource, resource_schema, scope, scope_schema].map(|part| part.map(Raw::Json));
+            let [resource, resource_schema, scope, scope_schema] = above;
+            each(Step::Scope(Above { resource, resource_schema, scope, scope_schema }));
             elements(records, &mut |record| {
                 each(Step::Record(Raw::Json(record)));
                 Ok(())
@@ -157,6 +199,8 @@ fn walk_json<'b>(body: &'b [u8], signal: Signal, each: Each<'_, 'b>) -> Result<(
     })
 }
 
+const SCHEMA_URL: [&str; 2] = ["schemaUrl", "schema_url"];
+
 /// The JSON names of the three repeated levels of a signal.
 pub(super) struct JsonNames {
     pub groups: [&'static str; 2],
@@ -164,18 +208,20 @@ pub(super) struct JsonNames {
     pub records: [&'static str; 2],
 }
 
-/// The texts of two members of an object, each under any of its names; a null counts as absent.
-fn members<'b>(object: &'b str, names: [&[&str]; 2]) -> Result<[Option<&'b str>; 2], String> {
-    struct Members<'n>(&'n [&'n [&'n str]; 2]);
-    impl<'de> Visitor<'de> for Members<'_> {
-        type Value = [Option<&'de str>; 2];
+/// The texts of some members of an object, each under any of its names, and how many members the object has; a null
+/// counts as absent.
+fn members<'b, const N: usize>(object: &'b str, names: [&[&str]; N]) -> Result<([Option<&'b str>; N], usize), String> {
+    struct Members<'n, const N: usize>(&'n [&'n [&'n str]; N]);
+    impl<'de, const N: usize> Visitor<'de> for Members<'_, N> {
+        type Value = ([Option<&'de str>; N], usize);
         fn expecting(&self, f: &mut fmt::Formatter) -> fmt::Result {
             f.write_str("an object")
         }
         fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
-            let mut found = [None; 2];
-            while let Some(name) = map.next_key::<String>()? {
-                match self.0.iter().position(|names| names.contains(&name.as_str())) {
+            let (mut found, mut count) = ([None; N], 0);
+            while let Some(name) = map.next_key::<Cow<str>>()? {
+                count += 1;
+                match self.0.iter().position(|names| names.contains(&name.as_ref())) {
                     Some(at) => {
                         let value = map.next_value::<&RawValue>()?.get();
                         if let Some(slot) = found.get_mut(at) {
@@ -185,7 +231,7 @@ fn members<'b>(object: &'b str, names: [&[&str]; 2]) -> Result<[Option<&'b str>;
                     None => drop(map.next_value::<IgnoredAny>()?),
                 }
             }
-            Ok(found)
+            Ok((found, count))
         }
     }
     let mut reader = serde_json::Deserializer::from_str(object);
@@ -231,7 +277,7 @@ mod tests {
         let mut steps = Vec::new();
         let mut each = |step: Step| {
             steps.push(match step {
-                Step::Scope { resource, scope } => (true, resource.map_or(0, Raw::len) + scope.map_or(0, Raw::len)),
+                Step::Scope(above) => (true, above.len()),
                 Step::Record(raw) => (false, raw.len()),
             });
         };
@@ -249,12 +295,23 @@ mod tests {
         assert_eq!(outline(json, Encoding::Json).unwrap(), [(true, 2), (false, 7), (false, 1), (true, 2)]);
         assert_eq!(outline(b"{}", Encoding::Json).unwrap(), []);
         assert_eq!(outline(b"", Encoding::Protobuf).unwrap(), []);
-        for bad in [&b"[]"[..], b"{\"resourceLogs\":{}}", b"{\"resourceLogs\":[7]}", b"{} {}", b"\xff"] {
+        for bad in
+            [&b"[]"[..], b"{\"resourceLogs\":{}}", b"{\"resourceLogs\":[7]}", b"{} {}", b"\xff", b"{\"msg\":\"x\"}"]
+        {
             assert!(outline(bad, Encoding::Json).is_err(), "{bad:?}");
         }
         for bad in [&[10, 9, 1][..], &[8], &[11, 0], &[0, 1], &[255; 11], &[10, 2, 18, 5]] {
             assert!(outline(bad, Encoding::Protobuf).is_err(), "{bad:?}");
         }
+    }
+
+    #[test]
+    fn the_other_signal_is_a_mistake() {
+        let spans = br#"{"resource_spans":[{"scopeSpans":[{"spans":[{"traceId":"00"}]}]}]}"#;
+        let told = outline(spans, Encoding::Json).unwrap_err();
+        assert_eq!(told, "these are spans; send them to /v1/traces");
+        // A record that begins with a trace id.
+        assert_eq!(outline(&[10, 6, 18, 4, 18, 2, 10, 0], Encoding::Protobuf).unwrap_err(), told);
     }
 
     proptest! {
