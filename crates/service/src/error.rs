@@ -31,6 +31,9 @@ pub enum ServiceError {
     /// The query is at fault.
     #[error("the query has {} mistake(s): {}", .0.len(), .0.first().map(ToString::to_string).unwrap_or_default())]
     Query(Vec<Mistake>),
+    /// A method that a path does not have; those that it has.
+    #[error("this path does not take that method; it takes {0}")]
+    WrongMethod(String),
     /// More bytes than are taken.
     #[error("{0}")]
     TooLarge(String),
@@ -76,6 +79,7 @@ impl ServiceError {
             ServiceError::Setting(_) | ServiceError::Listen(..) => told(500, "internal", "Internal error"),
             ServiceError::NotSignedIn(_) => told(401, "not-signed-in", "Not signed in"),
             ServiceError::NotAllowed(_) => told(403, "not-allowed", "Not allowed"),
+            ServiceError::WrongMethod(_) => told(405, "wrong-method", "Wrong method"),
             ServiceError::BadRequest(_) => told(400, "bad-request", "Bad request"),
             ServiceError::Query(mistakes) => {
                 Problem { mistakes: mistakes.clone(), ..told(400, "query", "Mistakes in the query") }

@@ -15,7 +15,9 @@
 use super::spellings::severity_from_number;
 use super::{Arrival, Known, Part, SPELLINGS, severity_from_text};
 use crate::event::time::{SECOND_NS, format_utc, parse_plain_utc, parse_time};
-use crate::event::{Draft, Event, Leaf, Path, PathId, PathTable, Value, parse_span, parse_trace, to_hex};
+use crate::event::{
+    Draft, Event, Leaf, Path, PathId, PathTable, SpanId, TraceId, Value, parse_span, parse_trace, to_hex,
+};
 use crate::json::Scalar;
 use crate::line::leading_time;
 use crate::tie::Ties;
@@ -99,6 +101,54 @@ impl Meanings {
     }
 }
 
+impl Meanings {
+    /// Whether a field that may be the severity holds a word for one.
+    fn has_word(&self, fields: &[(PathId, Leaf)]) -> bool {
+        let mut words = self.candidates.iter().filter(|c| c.part == Part::Severity).filter_map(|c| fields.get(c.at));
+        words.any(|(_, leaf)| leaf.as_text().is_some_and(|text| severity_from_text(text).is_some()))
+    }
+}
+
+/// The ids of a `traceparent`: version "-" trace-id "-" parent-id "-" flags (W3C Trace Context, 3.2).
+pub fn traceparent(text: &str) -> Option<(TraceId, SpanId)> {
+    let mut segments = text.trim().split('-').skip(1);
+    Some((parse_trace(segments.next()?)?, parse_span(segments.next()?)?))
+}
+
+/// The `traceparent` that a field holds: a text, a list of one, or a list of headers, as objects with a name and a value,
+/// as pairs, or as lines.
+fn traceparent_of(spelling: &str, leaf: &Leaf) -> Option<(TraceId, SpanId)> {
+    const NAME: &str = "traceparent";
+    let is_name = |value: &Value| value.as_text().is_some_and(|t| t.eq_ignore_ascii_case(NAME));
+    let of_header = |header: &Value| match header {
+        Value::Text(line) => {
+            let (name, value) = line.split_once(':')?;
+            name.trim().eq_ignore_ascii_case(NAME).then(|| traceparent(value)).flatten()
+        }
+        Value::List(pair) => match pair.as_slice() {
+            [name, value] if is_name(name) => traceparent(value.as_text()?),
+            _ => None,
+        },
+        Value::Object(entries) => {
+            let of = |names: [&str; 2]| entries.iter().find(|(n, _)| names.iter().any(|x| n.eq_ignore_ascii_case(x)));
+            let (_, name) = of(["name", "key"])?;
+            let (_, value) = of(["value", "values"])?;
+            let value = match value {
+                Value::List(values) => values.first()?,
+                value => value,
+            };
+            is_name(name).then(|| traceparent(value.as_text()?)).flatten()
+        }
+        _ => None,
+    };
+    match leaf {
+        Leaf::Nested(Value::List(list)) if spelling.ends_with(NAME) => traceparent(list.first()?.as_text()?),
+        Leaf::Nested(Value::List(list)) => list.iter().find_map(of_header),
+        leaf if spelling.ends_with(NAME) => traceparent(leaf.as_text()?),
+        _ => None,
+    }
+}
+
 /// Moves own parts out of the draft's fields, writes the layout, and tells whether a time was found.
 pub(super) fn take_parts<'a>(
     draft: &mut Draft<'a>,
@@ -121,6 +171,9 @@ pub(super) fn take_parts<'a>(
             continue;
         }
         let (path, leaf) = &fields[*i];
+        if *part == Part::Severity && leaf.as_text().is_none() && meanings.has_word(&fields) {
+            continue;
+        }
         let start = draft.layout.len();
         if start > 0 {
             draft.layout.push(ENTRY_END);
@@ -240,10 +293,8 @@ fn read<'a>(part: Part, spelling: &str, leaf: &Leaf<'a>, draft: &mut Draft<'a>, 
             draft.layout.push('=');
             Some(true)
         }
-        Part::Trace | Part::Span if spelling == "traceparent" => {
-            // version "-" trace-id "-" parent-id "-" flags (W3C Trace Context, 3.2)
-            let mut segments = leaf.as_text()?.split('-').skip(1);
-            let (trace, span) = (parse_trace(segments.next()?)?, parse_span(segments.next()?)?);
+        Part::Trace | Part::Span if spelling.ends_with("traceparent") || spelling.ends_with("headers") => {
+            let (trace, span) = traceparent_of(spelling, leaf)?;
             if part == Part::Trace {
                 draft.trace = Some(trace)
             } else {

@@ -8,7 +8,7 @@ mod spellings;
 use crate::event::time::{DAY_NS, SECOND_NS};
 use crate::event::{Draft, PathTable, Value};
 use crate::tie::Ties;
-pub use layout::{Meanings, forget_part, restore};
+pub use layout::{Meanings, forget_part, restore, traceparent};
 pub use raw::{Flattener, Known, Limits, RawEvent};
 pub use spellings::{Part, SPELLINGS, severity_from_text};
 
@@ -25,7 +25,7 @@ pub enum Refusal {
     #[error("a JSON {0} is no event; send one JSON object a line")]
     NotObject(&'static str),
     /// The bytes of one event.
-    #[error("the event has {0} bytes, the limit is {1}; send less, or raise limits.event_bytes")]
+    #[error("the event has {0} bytes, the limit is {1}; send less, or raise limits.event_kib")]
     TooLarge(usize, usize),
     /// The fields of one event.
     #[error("the event has {0} fields, the limit is {1}; nest bulk data in a list, or raise limits.fields")]

@@ -43,12 +43,14 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
         Part::Severity,
         &[
             "severity",
+            "error_severity",
             "level",
             "lvl",
             "log.level",
             "severity_text",
             "severitytext",
             "levelname",
+            "level_name",
             "loglevel",
             "log_level",
             "@l",
@@ -110,6 +112,13 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
             "contextmap.trace_id",
             "contextmap.traceid",
             "traceparent",
+            "http.request.header.traceparent",
+            "headers.traceparent",
+            "request.headers.traceparent",
+            "req.headers.traceparent",
+            "headers",
+            "request.headers",
+            "req.headers",
         ],
     ),
     (
@@ -125,6 +134,13 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
             "contextmap.span_id",
             "contextmap.spanid",
             "traceparent",
+            "http.request.header.traceparent",
+            "headers.traceparent",
+            "request.headers.traceparent",
+            "req.headers.traceparent",
+            "headers",
+            "request.headers",
+            "req.headers",
         ],
     ),
     (Part::Parent, &["parent_span_id", "parentspanid", "parent_id", "parentid", "parent.id"]),
@@ -147,20 +163,26 @@ pub fn severity_from_text(text: &str) -> Option<Severity> {
         "trace" | "trce" | "verbose" | "finest" | "finer" => 1,
         "debug" | "dbg" | "debg" | "fine" => 5,
         "config" => 7,
-        "info" | "information" | "informational" | "inf" => 9,
+        "info" | "information" | "informational" | "inf" | "log" => 9,
         "notice" | "success" => 10,
         "warn" | "warning" | "wrn" => 13,
         "error" | "err" | "erro" | "severe" => 17,
         "fatal" | "critical" | "crit" | "ftl" => 21,
         "alert" | "dpanic" => 22,
         "emergency" | "emerg" | "panic" => 23,
-        _ => return None,
+        // `DEBUG1` to `DEBUG4`, `INFO2`: a degree of the name (logs data model, "Displaying Severity"), as databases
+        // write it too.
+        degree => {
+            let (name, digit) = degree.split_at_checked(degree.len().checked_sub(1)?)?;
+            let digit = digit.parse::<u8>().ok().filter(|d| (1..=5).contains(d))?;
+            Severity::from_name(name)?.0 + digit.min(4) - 1
+        }
     };
     Some(Severity(number))
 }
 
 /// The severity meant by a number under the given spelling. Levels of 0 to 7 mean contrary things in different places
-/// and are not read.
+/// and are not read. Where an event has a word for its severity as well, the word is read.
 pub(super) fn severity_from_number(spelling: &str, number: i64) -> Option<Severity> {
     let severity = |n: u8| Some(Severity(n));
     match (spelling, number) {
@@ -178,9 +200,14 @@ pub(super) fn severity_from_number(spelling: &str, number: i64) -> Option<Severi
         },
         // Levels in tens from trace, as common in JavaScript.
         (_, n @ 10..=60) if n % 10 == 0 => severity(((n / 10 - 1) * 4 + 1) as u8),
+        // 300, 400 and 500 mean contrary things too: trace and debug to Java's standard library, warn, error and fatal
+        // where levels come in hundreds from debug.
+        (_, 100) => severity(5),
+        (_, 200) => severity(9),
+        (_, 250) => severity(10),
+        (_, 550) => severity(22),
+        (_, 600) => severity(23),
         // As Java's standard library numbers them.
-        (_, 300 | 400) => severity(1),
-        (_, 500) => severity(5),
         (_, 700) => severity(7),
         (_, 800) => severity(9),
         (_, 900) => severity(13),

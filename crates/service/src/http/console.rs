@@ -1,6 +1,8 @@
 //! The console's built files, part of the binary.
 
-use axum::http::{StatusCode, Uri, header};
+use super::no_such_path;
+use crate::error::ServiceError;
+use axum::http::{Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::RustEmbed;
 
@@ -12,9 +14,23 @@ pub const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-s
 #[allow_missing = true]
 struct Dist;
 
-/// A built file, or the page itself for the console's own addresses.
-pub async fn asset(uri: Uri) -> Response {
-    let path = uri.path().trim_start_matches('/');
+/// The console's own addresses, and what they begin with (`console/src/app/App.tsx`).
+const PAGES: [&str; 7] = ["now", "search", "tail", "story", "intake", "alerts", "signin"];
+
+/// A built file, or the page itself for the console's own addresses. Anything else is not there: a sender that has the
+/// wrong address must not take a page for an answer.
+pub async fn page(method: Method, uri: Uri) -> Response {
+    let Some(path) = uri.path().strip_prefix('/') else { return no_such_path().await.into_response() };
+    let first = path.split('/').next().unwrap_or_default();
+    let is_page = path.is_empty() || PAGES.contains(&first);
+    if !is_page && Dist::get(path).is_none() {
+        return no_such_path().await.into_response();
+    }
+    if method != Method::GET && method != Method::HEAD {
+        let methods = "GET,HEAD";
+        let problem = ServiceError::WrongMethod(methods.to_owned()).into_response();
+        return ([(header::ALLOW, methods)], problem).into_response();
+    }
     if let Some(file) = Dist::get(path) {
         let caching = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
         return ([(header::CONTENT_TYPE, file.metadata.mimetype()), (header::CACHE_CONTROL, caching)], file.data)

@@ -14,7 +14,7 @@ mod session;
 mod shaping;
 
 use crate::error::ServiceError;
-use crate::intake::{post_events, post_logs, post_traces};
+use crate::intake::{post_events, post_logs, post_metrics, post_traces};
 use crate::state::Shared;
 use aide::axum::ApiRouter;
 use aide::axum::routing::{delete_with, get_with, post_with, put_with};
@@ -23,7 +23,7 @@ use axum::Router;
 use axum::http::{HeaderName, HeaderValue, StatusCode, header};
 use axum::middleware::{from_fn_with_state, map_response};
 use axum::response::{IntoResponse, Response};
-use axum::routing::{get, post};
+use axum::routing::{MethodRouter, get, post};
 use calvex_wire::api::{ExportEnd, HistogramAnswer, Me, MeasureAnswer, SearchAnswer, TailLine};
 use description::{lines, says, told};
 use request_id::identified;
@@ -147,22 +147,20 @@ fn interface() -> ApiRouter<Shared> {
 /// Everything: intake, interface, console.
 pub fn router(app: Shared) -> Router {
     let mut document = OpenApi::default();
-    let api = interface()
-        .fallback(no_such_path)
-        .finish_api(&mut document)
-        .layer(map_response(as_problem))
-        .layer(from_fn_with_state(app.clone(), gate::pass));
+    let api =
+        interface().fallback(no_such_path).finish_api(&mut document).layer(from_fn_with_state(app.clone(), gate::pass));
     description::publish(document);
     let pages = Router::new()
         .nest("/api", api)
         .route("/healthz", get(health::alive))
         .route("/readyz", get(health::ready))
         .route("/metrics", get(health::metrics))
-        .fallback(console::asset)
+        .fallback(console::page)
         .layer(CompressionLayer::new());
     let set = |name: HeaderName, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
     let all = pages
         .merge(intake())
+        .layer(map_response(as_problem))
         .layer(set(header::CONTENT_SECURITY_POLICY, console::CONTENT_POLICY))
         .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(set(header::REFERRER_POLICY, "no-referrer"))
@@ -171,13 +169,20 @@ pub fn router(app: Shared) -> Router {
     identified(all)
 }
 
-/// What a request that is none was told in plain text by the framework, told as a problem.
+/// What the framework answered to a request that is none, in plain text or without a word, as a problem.
 async fn as_problem(response: Response) -> Response {
     let plain = |v: &HeaderValue| v.as_bytes().starts_with(b"text/plain");
-    if !response.status().is_client_error() || !response.headers().get(header::CONTENT_TYPE).is_some_and(plain) {
+    if !response.status().is_client_error() || !response.headers().get(header::CONTENT_TYPE).is_none_or(plain) {
         return response;
     }
     let status = response.status();
+    if status == StatusCode::METHOD_NOT_ALLOWED {
+        let allowed = response.headers().get(header::ALLOW).cloned();
+        let methods = allowed.as_ref().and_then(|v| v.to_str().ok()).unwrap_or("another method").to_owned();
+        let mut problem = ServiceError::WrongMethod(methods).into_response();
+        problem.headers_mut().extend(allowed.map(|methods| (header::ALLOW, methods)));
+        return problem;
+    }
     let told = axum::body::to_bytes(response.into_body(), MAX_TOLD).await.unwrap_or_default();
     let told = String::from_utf8_lossy(&told).into_owned();
     match status {
@@ -190,17 +195,26 @@ async fn as_problem(response: Response) -> Response {
 
 /// Only what sends: for OTLP's standard port.
 pub fn otlp_router(app: Shared) -> Router {
-    intake().fallback(no_such_path).layer(CatchPanicLayer::new()).with_state(app)
+    let paths = intake().fallback(no_such_path).layer(map_response(as_problem));
+    paths.layer(CatchPanicLayer::new()).with_state(app)
 }
 
+/// The paths that senders use, each with a slash behind it too: joined to an address that ends in one they still fit.
 fn intake() -> Router<Shared> {
-    Router::new()
-        .route("/v1/events", post(post_events))
-        .route("/v1/logs", post(post_logs))
-        .route("/v1/traces", post(post_traces))
-        .route("/v1/dials", get(senders::level))
+    let paths = [
+        ("/v1/events", post(post_events)),
+        ("/v1/logs", post(post_logs)),
+        ("/v1/traces", post(post_traces)),
+        ("/v1/metrics", post(post_metrics)),
+        ("/v1/dials", get(senders::level)),
+    ];
+    let both = |router: Router<Shared>, (path, answer): (&str, MethodRouter<Shared>)| {
+        router.route(path, answer.clone()).route(&format!("{path}/"), answer)
+    };
+    paths.into_iter().fold(Router::new(), both)
 }
 
-async fn no_such_path() -> ServiceError {
-    calvex_store::StoreError::Missing("such path; docs/http-api.md lists them".into()).into()
+pub(crate) async fn no_such_path() -> ServiceError {
+    let ways = "events go to /v1/events, OTLP to /v1/logs and /v1/traces";
+    calvex_store::StoreError::Missing(format!("such path; {ways}, GET /api/openapi.json lists the others")).into()
 }

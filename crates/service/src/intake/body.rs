@@ -64,7 +64,7 @@ pub(super) async fn read(app: &Shared, sender: &Arc<Sender>, headers: &HeaderMap
 
 /// Reads on and forgets what comes, for a while: a client that is still writing when its connection closes sees that
 /// close, and not the answer.
-async fn drain(mut body: BodyDataStream) {
+pub(super) async fn drain(mut body: BodyDataStream) {
     let reading = async {
         let mut left = DRAINED;
         while let Some(Ok(frame)) = body.next().await {

@@ -17,10 +17,10 @@
 //! | no key, or one that is not good | `UNAUTHENTICATED` |
 //! | a batch at fault, or too large | `INVALID_ARGUMENT`, which exporters do not repeat |
 //! | not now: database away, disk nearly full, too much at once | `UNAVAILABLE`, which they do |
-//! | another service or method | `UNIMPLEMENTED` |
+//! | metrics, another service or method | `UNIMPLEMENTED`, which they do not |
 
 use super::body::{self, Packing, Received};
-use super::otlp::{first_refusal, take_export};
+use super::otlp::{first_refusal, metrics_not_taken, take_export};
 use super::refuse;
 use crate::access::{Sender, sender};
 use crate::error::{Result, ServiceError};
@@ -45,6 +45,7 @@ pub fn router(app: Shared) -> Router {
     Router::new()
         .route("/opentelemetry.proto.collector.logs.v1.LogsService/Export", post(logs))
         .route("/opentelemetry.proto.collector.trace.v1.TraceService/Export", post(spans))
+        .route("/opentelemetry.proto.collector.metrics.v1.MetricsService/Export", post(metrics))
         .fallback(unimplemented)
         .with_state(app)
 }
@@ -55,6 +56,11 @@ async fn logs(State(app): State<Shared>, headers: HeaderMap, body: Body) -> Resp
 
 async fn spans(State(app): State<Shared>, headers: HeaderMap, body: Body) -> Response {
     answer(export(&app, headers, body, Signal::Spans).await)
+}
+
+async fn metrics(State(app): State<Shared>, headers: HeaderMap) -> Response {
+    let refused = sender(&app, &headers).await.map(|sender| metrics_not_taken(&app, &sender.name));
+    status_of(&refused.unwrap_or_else(|e| e)).into_http()
 }
 
 async fn unimplemented() -> Response {
@@ -123,6 +129,7 @@ fn status_of(error: &ServiceError) -> Status {
     let code = match problem.status {
         401 => Code::Unauthenticated,
         403 => Code::PermissionDenied,
+        404 => Code::Unimplemented,
         429 | 503 => Code::Unavailable,
         500 => Code::Internal,
         _ => Code::InvalidArgument,

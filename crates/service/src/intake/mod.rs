@@ -11,7 +11,7 @@ mod syslog;
 pub use events::post_events;
 pub use grpc::router as grpc_router;
 pub use lines::serve as serve_lines;
-pub use otlp::{post_logs, post_traces};
+pub use otlp::{post_logs, post_metrics, post_traces};
 pub use syslog::{serve_tcp as serve_syslog_tcp, serve_tls as serve_syslog_tls, serve_udp as serve_syslog_udp};
 
 use crate::access::Sender;

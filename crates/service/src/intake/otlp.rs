@@ -6,37 +6,78 @@ use crate::error::{Result, ServiceError};
 use crate::state::Shared;
 use axum::body::Body;
 use axum::extract::State;
-use axum::http::{HeaderMap, header};
+use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use calvex_core::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;
 use calvex_wire::api::SendAnswer;
-use calvex_wire::otlp::{Encoding, Request, Signal};
+use calvex_wire::otlp::{Encoding, OtlpStatus, Request, Signal};
 use std::sync::Arc;
 
 /// Takes an export request of logs and answers in its own encoding, with partial success where some were refused.
-pub async fn post_logs(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Result<Response> {
-    export(&app, headers, content, Signal::Logs).await
+pub async fn post_logs(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Response {
+    export(app, headers, content, Signal::Logs).await
 }
 
 /// Takes an export request of spans, as [`post_logs`] does.
-pub async fn post_traces(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Result<Response> {
-    export(&app, headers, content, Signal::Spans).await
+pub async fn post_traces(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Response {
+    export(app, headers, content, Signal::Spans).await
 }
 
-async fn export(app: &Shared, headers: HeaderMap, content: Body, signal: Signal) -> Result<Response> {
-    let sender = sender(app, &headers).await?;
+/// Metrics are not taken. An exporter gives a batch up at this answer, and arrivals show who sends them.
+pub async fn post_metrics(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Response {
+    let refused = async {
+        let sender = sender(&app, &headers).await?;
+        body::drain(content.into_data_stream()).await;
+        Err(metrics_not_taken(&app, &sender.name))
+    };
+    answered(refused.await, encoding_of(&headers).1)
+}
+
+/// Counts an export of metrics, and what it is answered with.
+pub(super) fn metrics_not_taken(app: &Shared, sender: &str) -> ServiceError {
+    refuse(app, sender, "not-taken", 1, "metrics");
+    let told = "way in for metrics; logs and spans are taken, so switch the exporter of metrics off";
+    StoreError::Missing(told.into()).into()
+}
+
+/// The media type of a request, and the encoding of OTLP that it means.
+fn encoding_of(headers: &HeaderMap) -> (&str, Option<Encoding>) {
     let media_type = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
-    let encoding = Encoding::from_media_type(media_type).ok_or_else(|| {
-        refuse(app, &sender.name, "unknown-media-type", 1, media_type);
-        ServiceError::Unsupported(format!(
-            "content-type `{media_type}` is not OTLP; use application/x-protobuf or application/json"
-        ))
-    })?;
-    let received = body::read(app, &sender, &headers, content).await?;
-    let answer = take_export(app, &headers, sender, received, encoding, signal).await?;
-    let bytes = signal.answer(answer.refused, &first_refusal(&answer), encoding);
-    Ok(([(header::CONTENT_TYPE, encoding.media_type())], bytes).into_response())
+    (media_type, Encoding::from_media_type(media_type))
+}
+
+/// The answer in the request's encoding; one that has none of OTLP's is answered with a problem.
+fn answered(done: Result<Vec<u8>>, encoding: Option<Encoding>) -> Response {
+    match (done, encoding) {
+        (Ok(bytes), Some(encoding)) => ([(header::CONTENT_TYPE, encoding.media_type())], bytes).into_response(),
+        (Ok(bytes), None) => bytes.into_response(),
+        (Err(error), None) => error.into_response(),
+        (Err(error), Some(encoding)) => {
+            let status = OtlpStatus::of_http(error.problem().status, error.problem().detail);
+            let (mut parts, _) = error.into_response().into_parts();
+            parts.headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(encoding.media_type()));
+            parts.headers.remove(header::CONTENT_LENGTH);
+            Response::from_parts(parts, Body::from(status.encode_as(encoding)))
+        }
+    }
+}
+
+async fn export(app: Shared, headers: HeaderMap, content: Body, signal: Signal) -> Response {
+    let (media_type, encoding) = encoding_of(&headers);
+    let exporting = async {
+        let sender = sender(&app, &headers).await?;
+        let encoding = encoding.ok_or_else(|| {
+            refuse(&app, &sender.name, "unknown-media-type", 1, media_type);
+            ServiceError::Unsupported(format!(
+                "content-type `{media_type}` is not OTLP; use application/x-protobuf or application/json"
+            ))
+        })?;
+        let received = body::read(&app, &sender, &headers, content).await?;
+        let answer = take_export(&app, &headers, sender, received, encoding, signal).await?;
+        Ok(signal.answer(answer.refused, &first_refusal(&answer), encoding))
+    };
+    answered(exporting.await, encoding)
 }
 
 /// Takes an export request that came over HTTP or gRPC. It is walked through and counted first; a request of more

@@ -3,7 +3,11 @@
 //! | begins with | ends |
 //! | --- | --- |
 //! | `LENGTH SP <`, LENGTH a number without leading zero | after so many bytes behind the blank |
-//! | anything else | at the next LF or NUL, or where the stream ends |
+//! | anything else | at the next LF or NUL, whichever this stream uses, or where it ends |
+//!
+//! Which of the two a stream uses shows at its first message that one of them ends. After NUL, an LF is part of the text.
+//! An LF within a message that begins with a priority ends it where another message begins behind it, by a priority or a
+//! length; else what comes first decides, a NUL or such a beginning.
 //!
 //! A stream that rests before any end was marked in it was written by a sender that marks no ends at all; what is there
 //! then is cut where a priority and the beginning of a header follow. Once an end was marked, a rest means nothing: the
@@ -21,6 +25,15 @@ pub struct Framer {
     passing: Option<Passing>,
     /// Whether the end of a message was marked, by a count or by a line's end.
     marked: bool,
+    /// What ends messages without a length, once it is known.
+    end: Option<u8>,
+}
+
+/// What is known of the end of a message without a length.
+enum End {
+    At(usize),
+    /// More bytes are needed.
+    Open,
 }
 
 /// How much of a message beyond the limit is passed over.
@@ -80,7 +93,7 @@ fn head(bytes: &[u8]) -> Head {
 impl Framer {
     /// For messages of at most `max_bytes`.
     pub fn new(max_bytes: usize) -> Self {
-        Framer { held: Vec::new(), max_bytes, passing: None, marked: false }
+        Framer { held: Vec::new(), max_bytes, passing: None, marked: false, end: None }
     }
 
     /// Bytes of a message that has not ended.
@@ -111,7 +124,10 @@ impl Framer {
     /// Works on what is held from `at`; how many bytes are done with, or `None` where more are needed.
     fn next(&mut self, at: usize, out: &mut Vec<Frame>) -> Option<usize> {
         let rest = self.held.get(at..).filter(|r| !r.is_empty())?;
-        let end_of_line = || memchr::memchr2(b'\n', 0, rest);
+        let end_of_line = || match self.end {
+            Some(end) => memchr::memchr(end, rest),
+            None => memchr::memchr2(b'\n', 0, rest),
+        };
         match self.passing {
             Some(Passing::Counted(left)) => {
                 let passed = left.min(rest.len());
@@ -147,24 +163,46 @@ impl Framer {
                 self.marked = true;
                 Some(before + length)
             }
-            Head::Delimited => match end_of_line() {
-                Some(end) if end <= self.max_bytes => {
-                    push(&rest[..end], out);
+            Head::Delimited => match self.end_of(rest) {
+                End::At(end) => {
+                    match end <= self.max_bytes {
+                        true => push(&rest[..end], out),
+                        false => out.push(Frame::TooLarge(end)),
+                    }
                     self.marked = true;
+                    self.end = rest.get(end).copied();
                     Some(end + 1)
                 }
-                Some(end) => {
-                    out.push(Frame::TooLarge(end));
-                    self.marked = true;
-                    Some(end + 1)
-                }
-                None if rest.len() > self.max_bytes => {
+                End::Open if rest.len() > self.max_bytes => {
                     self.passing = Some(Passing::ToEnd(rest.len()));
                     Some(rest.len())
                 }
-                None => None,
+                End::Open => None,
             },
         }
+    }
+
+    /// Where a message without a length ends.
+    fn end_of(&self, rest: &[u8]) -> End {
+        let first = |end: Option<usize>| end.map_or(End::Open, End::At);
+        if let Some(end) = self.end {
+            return first(memchr::memchr(end, rest));
+        }
+        let Some(line) = memchr::memchr2(b'\n', 0, rest) else { return End::Open };
+        if rest.first() != Some(&b'<') || rest.get(line) == Some(&0) {
+            return End::At(line);
+        }
+        // Nothing beyond the limit decides, so that it does not hang on where the network cut the stream.
+        let seen = rest.get(..self.max_bytes.saturating_add(1)).unwrap_or(rest);
+        let lines = memchr::memchr2_iter(b'\n', 0, seen).map(|at| (at, seen.get(at + 1)));
+        for (at, behind) in lines {
+            match (seen.get(at), behind) {
+                (Some(0), _) => return End::At(at),
+                (_, Some(b'<' | b'1'..=b'9')) => return End::At(line),
+                _ => {}
+            }
+        }
+        if seen.len() > self.max_bytes { End::At(line) } else { End::Open }
     }
 
     /// Gives what is held as it is: the stream ended, or rests.
@@ -177,7 +215,10 @@ impl Framer {
         }
         let mut from = 0;
         for at in 1..held.len() {
-            if begins(&held[at..]) {
+            if self.end.is_none() && held[at] == b'\n' {
+                push(&held[from..at], out);
+                from = at + 1;
+            } else if begins(&held[at..]) {
                 push(&held[from..at], out);
                 from = at;
             }
@@ -199,7 +240,13 @@ fn begins(bytes: &[u8]) -> bool {
     let Some(rest) = bytes.strip_prefix(b"<") else { return false };
     let digits = rest.iter().take(4).take_while(|b| b.is_ascii_digit()).count();
     let Some(header) = rest.get(digits..).and_then(|r| r.strip_prefix(b">")) else { return false };
-    (1..=3).contains(&digits) && (header.starts_with(b"1 ") || super::message::month(header).is_some())
+    (1..=3).contains(&digits) && (is_versioned(header) || super::message::month(header).is_some())
+}
+
+/// Whether a version of the standard header stands here.
+fn is_versioned(header: &[u8]) -> bool {
+    let short = header.get(..header.len().min(4)).unwrap_or_default();
+    std::str::from_utf8(short).is_ok_and(|text| super::message::version(text).is_some())
 }
 
 #[cfg(test)]
@@ -254,6 +301,16 @@ mod tests {
     }
 
     #[test]
+    fn an_end_by_nul_keeps_the_lines() {
+        let two = [message("<13>a stack\n at lease\n at door"), message("<14>n\nm")];
+        assert_eq!(all(&[b"<13>a stack\n at lease\n at door\0<14>n\nm\0"], 100), two);
+        let lines = [message("<13>a stack"), message(" at lease"), message("<14>n"), message("m")];
+        assert_eq!(all(&[b"<13>a stack\n at lease\n<14>n\nm\n"], 100), lines, "without a NUL each line is one");
+        assert_eq!(all(&[b"<13>a stack\n at lease\n"], 100), lines[..2], "also where nothing follows");
+        assert_eq!(all(&[b"123 bottles\n<13>b\n"], 100), [message("123 bottles"), message("<13>b")]);
+    }
+
+    #[test]
     fn large_ones_are_passed_over_and_the_next_is_taken() {
         let told = all(&[b"30 <", &[b'x'; 29], b"5 <ello", &[b'y'; 40], b"\nok\n"], 20);
         assert_eq!(told, [Frame::TooLarge(30), message("<ello"), Frame::TooLarge(40), message("ok")]);
@@ -264,7 +321,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn however_it_is_cut(bytes in prop::collection::vec(prop_oneof![Just(b'\n'), Just(b'1'), Just(b' '), Just(b'<'), any::<u8>()], 0..80), cut in 0usize..80, max in 12usize..100) {
+        fn however_it_is_cut(bytes in prop::collection::vec(prop_oneof![Just(b'\n'), Just(0), Just(b'1'), Just(b' '), Just(b'<'), any::<u8>()], 0..80), cut in 0usize..80, max in 12usize..100) {
             let whole = all(&[&bytes], max);
             let (left, right) = bytes.split_at(cut.min(bytes.len()));
             prop_assert_eq!(all(&[left, right], max), whole);

@@ -2,8 +2,8 @@
 //! often neither.
 //!
 //! ```text
-//! 5424 := "<" PRI ">1 " time SP host SP app SP procid SP msgid SP (data | "-") [SP [BOM] text]
-//! 3164 := ["<" PRI ">"] [Mmm dd hh:mm:ss | RFC 3339] [host] [tag["[" pid "]"] ":"] text
+//! 5424 := "<" PRI ">" version SP time SP host SP app SP procid SP msgid SP (data | "-") [SP [BOM] text]
+//! 3164 := ["<" PRI ">"] [sequence ":"] [[yyyy] Mmm d [yyyy] hh:mm:ss[.f] | RFC 3339] [host] [tag["[" pid "]"] ":"] text
 //! ```
 //!
 //! | of the message | becomes |
@@ -11,24 +11,27 @@
 //! | priority | severity, and `syslog.facility` by name |
 //! | host, app or tag | host and service |
 //! | procid or pid, msgid | `syslog.procid`, `syslog.msgid` |
-//! | structured data | a field for each parameter, below the element's id |
+//! | structured data | a field for each parameter, below the element's id; a trace id or `traceparent` among them is the event's |
+//! | a version other than 1, a sequence number | `syslog.version`, `syslog.sequence` |
 //! | text that is one JSON object | its fields, as if sent by themselves |
 //!
-//! A time without a year is the latest such time before the arrival, or up to a day behind it; it is read as UTC.
+//! Behind a priority and an old time stands the host (RFC 3164, 4.1.2), unless a tag stands there; without a priority a
+//! word is a host only where a tag follows. A time without a year is the latest such time before the arrival, or up to a day behind it; it is read as UTC.
 
 use calvex_core::event::time::{format_utc, parse_time};
-use calvex_core::event::{Severity, Value};
+use calvex_core::event::{Severity, SpanId, TraceId, Value, parse_span, parse_trace};
 use calvex_core::json::parse_value;
-use calvex_core::normalise::Known;
+use calvex_core::normalise::{Known, traceparent};
 use std::borrow::Cow;
+use std::net::IpAddr;
 
 const FACILITIES: [&str; 24] = [
     "kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp", "ntp",
     "audit", "alert", "clock", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7",
 ];
 const MONTHS: [&str; 12] = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
-/// The severities 0 to 7 as the OpenTelemetry data model maps them.
-const SEVERITIES: [u8; 8] = [23, 22, 21, 17, 13, 10, 9, 5];
+/// The severities 0 to 7 as the OpenTelemetry data model maps them (logs data model, appendix B).
+const SEVERITIES: [u8; 8] = [21, 19, 18, 17, 13, 10, 9, 5];
 /// A message without a priority says nothing of its severity (RFC 3164, 4.3.3, would have it a notice).
 const HIGHEST_PRIORITY: u32 = 191;
 const BOM: &str = "\u{feff}";
@@ -49,6 +52,10 @@ pub struct Decoded {
     pub service: Option<String>,
     /// See `time_ns`; none where the text was a JSON object.
     pub message: Option<String>,
+    /// Of the structured data.
+    pub trace: Option<TraceId>,
+    /// See `trace`.
+    pub span: Option<SpanId>,
     /// All else.
     pub fields: Vec<(String, Value)>,
 }
@@ -62,6 +69,8 @@ impl Decoded {
             service: self.service.map(Cow::Owned),
             host: self.host.map(Cow::Owned),
             message: self.message.map(Cow::Owned),
+            trace: self.trace,
+            span: self.span,
             ..Known::default()
         };
         (known, self.fields)
@@ -83,13 +92,22 @@ pub fn decode(bytes: &[u8], from: &str, arrived_ns: i64) -> Decoded {
         let facility = FACILITIES.get(priority as usize / 8).copied().unwrap_or("user");
         syslog.push(("facility".to_owned(), Value::Text(facility.to_owned())));
     }
-    let data = match rest.strip_prefix("1 ").and_then(|rest| header_5424(rest, &mut out, &mut syslog)) {
+    let with_priority = out.severity.is_some();
+    let standard = version(rest).and_then(|(version, rest)| {
+        let (text, data) = header_5424(rest, &mut out, &mut syslog)?;
+        if version != "1" {
+            syslog.push(("version".to_owned(), Value::Text(version.to_owned())));
+        }
+        Some((text, data))
+    });
+    let data = match standard {
         Some((text, data)) => {
             rest = text;
+            ids_of(&data, &mut out);
             data
         }
         None => {
-            rest = header_3164(rest, &mut out, &mut syslog, arrived_ns);
+            rest = header_3164(rest, with_priority, &mut out, &mut syslog, arrived_ns);
             Vec::new()
         }
     };
@@ -129,6 +147,32 @@ fn priority(text: &str) -> Option<(u32, &str)> {
     let (digits, after) = rest.split_at(rest.bytes().take(4).take_while(u8::is_ascii_digit).count());
     let number = digits.parse().ok().filter(|n| *n <= HIGHEST_PRIORITY)?;
     Some((number, after.strip_prefix('>')?))
+}
+
+/// The version of the standard header, 1 to 999, and what follows the blank behind it.
+pub(super) fn version(text: &str) -> Option<(&str, &str)> {
+    let (version, rest) = text.split_once(' ')?;
+    let is_version = matches!(version.len(), 1..=3) && version.bytes().all(|b| b.is_ascii_digit());
+    (is_version && !version.starts_with('0')).then_some((version, rest))
+}
+
+/// The ids of a trace among the parameters of structured data.
+fn ids_of(data: &Data, out: &mut Decoded) {
+    let elements = data.iter().filter_map(|(_, element)| match element {
+        Value::Object(parameters) => Some(parameters),
+        _ => None,
+    });
+    for (name, value) in elements.flatten() {
+        let Value::Text(value) = value else { continue };
+        match name.to_ascii_lowercase().replace(['_', '-', '.'], "").as_str() {
+            "traceid" => out.trace = out.trace.or_else(|| parse_trace(value)),
+            "spanid" => out.span = out.span.or_else(|| parse_span(value)),
+            "traceparent" if out.trace.is_none() => {
+                (out.trace, out.span) = traceparent(value).map_or((None, out.span), |(t, s)| (Some(t), Some(s)));
+            }
+            _ => {}
+        }
+    }
 }
 
 type Data = Vec<(String, Value)>;
@@ -208,27 +252,40 @@ fn add(parameters: &mut Vec<(String, Value)>, name: &str, value: String) {
 }
 
 /// What there is of an old header; the text behind it.
-fn header_3164<'a>(rest: &'a str, out: &mut Decoded, syslog: &mut Vec<(String, Value)>, arrived_ns: i64) -> &'a str {
-    let mut rest = rest;
-    let timed = old_time(rest, arrived_ns).or_else(|| {
-        let (time, after) = rest.split_once(' ')?;
-        // Anything shorter is a word that happens to read as a date.
-        Some((parse_time(time).filter(|_| time.len() >= 19)?, after))
+fn header_3164<'a>(
+    text: &'a str,
+    with_priority: bool,
+    out: &mut Decoded,
+    syslog: &mut Vec<(String, Value)>,
+    arrived_ns: i64,
+) -> &'a str {
+    let time = |text: &'a str| {
+        old_time(text, arrived_ns).or_else(|| {
+            let (time, after) = text.split_once(' ')?;
+            // Anything shorter is a word that happens to read as a date.
+            Some((parse_time(time).filter(|_| time.len() >= 19)?, after))
+        })
+    };
+    // A number that counts the messages of a device, before the time.
+    let sequence = || {
+        let (digits, after) = text.split_once(':')?;
+        let is_number = matches!(digits.len(), 1..=12) && digits.bytes().all(|b| b.is_ascii_digit());
+        Some((digits, time(after.trim_start()).filter(|_| is_number)?))
+    };
+    let mut rest = text;
+    let timed = time(rest).or_else(|| {
+        let (digits, timed) = sequence()?;
+        syslog.push(("sequence".to_owned(), Value::Text(digits.to_owned())));
+        Some(timed)
     });
+    let is_timed = timed.is_some();
     if let Some((time_ns, after)) = timed {
         out.time_ns = Some(time_ns);
+        let (host, after) = host(after, with_priority);
+        out.host = host.map(str::to_owned);
         rest = after;
-        // A host stands only behind a time, and only if what follows it is not the text already.
-        if let Some((word, after)) = rest.split_once(' ')
-            && !word.is_empty()
-            && !word.contains([':', '[', '{', '"', '='])
-            && (tag(after).is_some() || after.trim_start().starts_with('{'))
-        {
-            out.host = Some(word.to_owned());
-            rest = after;
-        }
     }
-    if let Some((name, pid, after)) = tag(rest) {
+    if let Some((name, pid, after)) = tag(rest, is_timed) {
         out.service = Some(name.to_owned());
         syslog.extend(pid.map(|pid| ("procid".to_owned(), Value::Text(pid.to_owned()))));
         rest = after;
@@ -236,47 +293,96 @@ fn header_3164<'a>(rest: &'a str, out: &mut Decoded, syslog: &mut Vec<(String, V
     rest
 }
 
+/// The host behind a time, if there is one, and what follows.
+fn host(rest: &str, with_priority: bool) -> (Option<&str>, &str) {
+    // A sender that does not know its own name writes none between two blanks.
+    if let Some(after) = rest.strip_prefix(' ') {
+        return (None, after);
+    }
+    let Some((word, after)) = rest.split_once(' ') else { return (None, rest) };
+    let is_address = word.parse::<IpAddr>().is_ok();
+    let is_name = !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_.".contains(&b));
+    let text_follows = tag(after, true).is_some() || after.trim_start().starts_with('{');
+    if is_address || (is_name && (with_priority || text_follows)) { (Some(word), after) } else { (None, rest) }
+}
+
 /// The number of the month that a text begins with the name of.
 pub(super) fn month(bytes: &[u8]) -> Option<usize> {
     MONTHS.iter().position(|m| bytes.starts_with(m.as_bytes())).filter(|_| bytes.get(3) == Some(&b' ')).map(|n| n + 1)
 }
 
-/// `Mmm dd hh:mm:ss`, and the text behind.
+/// The next word, and what follows it from the blank on.
+fn word(text: &str) -> (&str, &str) {
+    let text = text.trim_start_matches(' ');
+    text.split_at(text.find(' ').unwrap_or(text.len()))
+}
+
+/// `Mmm d hh:mm:ss`, padded or not, with a fraction or not, with a year before it, in it, behind it or not at all; and the
+/// text behind the blank that ends it.
 fn old_time(text: &str, arrived_ns: i64) -> Option<(i64, &str)> {
-    let month = month(text.as_bytes())?;
-    let stamp = text.get(..15)?;
-    let day: u32 = stamp.get(4..6)?.trim_start().parse().ok()?;
-    let clock = stamp.get(7..15).filter(|_| stamp.as_bytes().get(6) == Some(&b' '))?;
-    let year: i64 = format_utc(arrived_ns, 0).get(..4)?.parse().ok()?;
+    let year_of = |word: &str| word.parse::<i64>().ok().filter(|y| word.len() == 4 && (1970..=9999).contains(y));
+    let (first, rest) = Some(word(text)).filter(|_| !text.starts_with(' '))?;
+    let (mut year, name, rest) = match year_of(first) {
+        Some(year) => (Some(year), word(rest).0, word(rest).1),
+        None => (None, first, rest),
+    };
+    let month = MONTHS.iter().position(|m| *m == name)? + 1;
+    let (day, rest) = word(rest);
+    let day: u32 = day.parse().ok().filter(|_| day.len() <= 2 && day.bytes().all(|b| b.is_ascii_digit()))?;
+    let (mut clock, mut rest) = word(rest);
+    if let Some(within) = year_of(clock).filter(|_| year.is_none()) {
+        year = Some(within);
+        (clock, rest) = word(rest);
+    }
+    let is_clock =
+        clock.as_bytes().get(2) == Some(&b':') && clock.bytes().all(|b| b.is_ascii_digit() || b":.".contains(&b));
+    let clock = Some(clock.trim_end_matches(':')).filter(|_| is_clock)?;
+    let this_year: i64 = format_utc(arrived_ns, 0).get(..4)?.parse().ok()?;
+    for _ in 0..2 {
+        let (next, behind) = word(rest);
+        let next = next.trim_end_matches(':');
+        let is_year = year.is_none() && year_of(next).is_some_and(|y| (y - this_year).abs() <= 1);
+        if is_year {
+            year = year_of(next);
+        } else if !matches!(next, "UTC" | "GMT" | "Z") {
+            break;
+        }
+        rest = behind;
+    }
     let at = |year: i64| parse_time(&format!("{year:04}-{month:02}-{day:02}T{clock}Z"));
     // The clock of a sender may be a little ahead.
     let until = arrived_ns.saturating_add(DAY_NS);
-    let latest = [year - 1, year, year + 1].into_iter().filter_map(at).filter(|t| *t <= until).max()?;
-    let rest = &text[15..];
-    Some((latest, rest.strip_prefix(' ').unwrap_or(rest)))
+    let latest = || [this_year - 1, this_year, this_year + 1].into_iter().filter_map(at).filter(|t| *t <= until).max();
+    let time_ns = match year {
+        Some(year) => at(year)?,
+        None => latest()?,
+    };
+    Some((time_ns, rest.strip_prefix(' ').unwrap_or(rest)))
 }
 
-/// `tag[pid]:` or `tag:`; name, pid and what follows.
-fn tag(text: &str) -> Option<(&str, Option<&str>, &str)> {
+/// `tag[pid]:` or `tag:`; name, pid and what follows. Behind a time the text may follow without a blank.
+fn tag(text: &str, behind_time: bool) -> Option<(&str, Option<&str>, &str)> {
     let sign = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/' | '@');
     let length = text.find(|c| !sign(c)).unwrap_or(text.len());
     let (name, rest) = text.split_at(length);
-    if name.is_empty() || length > MAX_TAG {
+    if name.is_empty() || length > MAX_TAG || name.bytes().all(|b| b.is_ascii_digit()) {
         return None;
     }
     let (pid, rest) = match rest.strip_prefix('[') {
         Some(inner) => {
             let (pid, after) = inner.split_once(']')?;
-            (Some(pid).filter(|p| !p.is_empty()), after)
+            (Some(pid), after)
         }
         None => (None, rest),
     };
     let rest = rest.strip_prefix(':')?;
-    // `http://…` and `12:30` are no tags.
-    if !(rest.is_empty() || rest.starts_with(' ')) {
+    // `http://…`, `12:30` and `std::io` are no tags.
+    let text_begins = |c: char| !c.is_ascii_digit() && !matches!(c, '/' | ':' | '=' | '\\');
+    let glued = pid.is_some() || (behind_time && rest.starts_with(text_begins));
+    if !(rest.is_empty() || rest.starts_with(' ') || glued) {
         return None;
     }
-    Some((name, pid, rest.strip_prefix(' ').unwrap_or(rest)))
+    Some((name, pid.filter(|p| !p.is_empty()), rest.strip_prefix(' ').unwrap_or(rest)))
 }
 
 #[cfg(test)]
@@ -334,6 +440,28 @@ mod tests {
                 "locker-agent",
                 "door 17",
             ),
+            (
+                "<13>Oct 4 02:38:41 bk-017 door 17 stays shut",
+                "2026-10-04T02:38:41Z",
+                "bk-017",
+                "",
+                "door 17 stays shut",
+            ),
+            ("<13>Oct  4 02:38:41 10.0.0.99 stays shut", "2026-10-04T02:38:41Z", "10.0.0.99", "", "stays shut"),
+            ("<13>Oct  4 02:38:41 fd00::17 agent: shut", "2026-10-04T02:38:41Z", "fd00::17", "agent", "shut"),
+            ("<13>Oct  4 02:38:41  agent: shut", "2026-10-04T02:38:41Z", "127.0.0.9", "agent", "shut"),
+            ("Oct  4 02:38:41 lease ran out", "2026-10-04T02:38:41Z", "127.0.0.9", "", "lease ran out"),
+            ("<13>Oct  4 2026 02:38:41 bk-017 agent: a", "2026-10-04T02:38:41Z", "bk-017", "agent", "a"),
+            ("<13>2025 Oct  4 02:38:41 bk-017 agent: a", "2025-10-04T02:38:41Z", "bk-017", "agent", "a"),
+            ("<13>Oct  4 02:38:41 2026 bk-017 agent: a", "2026-10-04T02:38:41Z", "bk-017", "agent", "a"),
+            ("<13>Oct  4 02:38:41.198204 bk-017 agent: a", "2026-10-04T02:38:41.198204Z", "bk-017", "agent", "a"),
+            ("<13>Oct  4 02:38:41 UTC: bk-017 agent: a", "2026-10-04T02:38:41Z", "bk-017", "agent", "a"),
+            ("<13>Oct  4 02:38:41 bk-017 agent:door 17", "2026-10-04T02:38:41Z", "bk-017", "agent", "door 17"),
+            ("<13>Oct  4 02:38:41 bk-017 agent[4]:door 17", "2026-10-04T02:38:41Z", "bk-017", "agent", "door 17"),
+            ("<13>Oct  4 02:38:41 bk-017 http://edge/x", "2026-10-04T02:38:41Z", "bk-017", "", "http://edge/x"),
+            ("<189>45: Oct  4 02:38:41: door 17 shut", "2026-10-04T02:38:41Z", "door", "", "17 shut"),
+            ("<189>45: door 17 shut", "", "127.0.0.9", "", "45: door 17 shut"),
+            ("<13>Foo 44 02:38:41 x", "", "127.0.0.9", "", "Foo 44 02:38:41 x"),
             ("<14>locker-agent: door 17\0", "", "127.0.0.9", "locker-agent", "door 17"),
             ("<14>door 17: opened at http://edge/x", "", "127.0.0.9", "", "door 17: opened at http://edge/x"),
             ("no header at all", "", "127.0.0.9", "", "no header at all"),
@@ -347,6 +475,48 @@ mod tests {
             assert_eq!(d.service.as_deref().unwrap_or(""), service, "{message}");
             assert_eq!(d.message.as_deref(), Some(text), "{message}");
         }
+    }
+
+    #[test]
+    fn any_version_has_the_same_header() {
+        for version in ["1", "2", "42", "999"] {
+            let (d, fields) = told(&format!("<34>{version} 2026-10-04T02:38:41Z bk-017 agent - - - shut"));
+            assert_eq!((d.service.as_deref(), d.message.as_deref()), (Some("agent"), Some("shut")), "{version}");
+            assert_eq!(fields.contains("version"), version != "1", "{fields}");
+        }
+        for no_version in ["0", "1000", "01", "x"] {
+            let (d, _) = told(&format!("<34>{no_version} 2026-10-04T02:38:41Z bk-017 agent - - - shut"));
+            assert_ne!(d.message.as_deref(), Some("shut"), "{no_version}");
+        }
+    }
+
+    #[test]
+    fn ids_in_structured_data_are_the_events() {
+        let id = "5b8aa5a2d2c872e8321cf37308d69df2";
+        for data in [
+            format!("[ctx@41 trace_id=\"{id}\" spanId=\"051581bf3cb55c13\"]"),
+            format!("[a@41 x=\"1\"][b@41 traceparent=\"00-{id}-051581bf3cb55c13-01\"]"),
+        ] {
+            let (d, fields) = told(&format!("<34>1 - - agent - - {data} shut"));
+            assert_eq!((d.trace, d.span), (parse_trace(id), parse_span("051581bf3cb55c13")), "{data}");
+            assert!(fields.contains(id), "it stays a field too: {fields}");
+        }
+    }
+
+    #[test]
+    fn degrees_of_severity() {
+        let told = |n: u8| told(&format!("<{}>agent: x", 8 + n)).0.severity.map(|s| (s.0, s.name()));
+        let expected = [
+            (21, "fatal"),
+            (19, "error"),
+            (18, "error"),
+            (17, "error"),
+            (13, "warn"),
+            (10, "info"),
+            (9, "info"),
+            (5, "debug"),
+        ];
+        assert_eq!((0..8).map(told).collect::<Vec<_>>(), expected.map(Some));
     }
 
     #[test]
