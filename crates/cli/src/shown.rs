@@ -3,6 +3,7 @@
 
 use crate::client::segment;
 use crate::output;
+use calvex_core::event::Value as Exact;
 use calvex_core::event::time::parse_time;
 use clap::Args;
 use serde_json::Value;
@@ -138,6 +139,33 @@ pub fn field_text(event: &Value, column: &str) -> String {
     let own = column.strip_prefix('.').is_none().then(|| event.get(own)).flatten().filter(|_| column != "fields");
     let field = || find(&event["fields"], column.trim_start_matches('.').trim_matches('`'));
     own.or_else(field).map(value_text).unwrap_or_default()
+}
+
+/// The same of an event whose numbers are as exact as they were sent.
+pub fn exact_text(event: &Exact, column: &str) -> String {
+    fn entries(value: &Exact) -> &[(String, Exact)] {
+        match value {
+            Exact::Object(entries) => entries,
+            _ => &[],
+        }
+    }
+    fn find<'v>(value: &'v Exact, path: &str) -> Option<&'v Exact> {
+        if let Some((_, found)) = entries(value).iter().find(|(name, _)| name == path) {
+            return Some(found);
+        }
+        entries(value)
+            .iter()
+            .find_map(|(name, inner)| find(inner, path.strip_prefix(name.as_str())?.strip_prefix('.')?))
+    }
+    let member = |name: &str| entries(event).iter().find(|(n, _)| n == name).map(|(_, value)| value);
+    let own = if column == "took" { "took_ns" } else { column };
+    let own = column.strip_prefix('.').is_none().then(|| member(own)).flatten().filter(|_| column != "fields");
+    let field = || find(member("fields")?, column.trim_start_matches('.').trim_matches('`'));
+    match own.or_else(field) {
+        None | Some(Exact::Null) => String::new(),
+        Some(Exact::Text(text)) => text.clone(),
+        Some(other) => serde_json::to_string(other).unwrap_or_default(),
+    }
 }
 
 /// The fields as `path=value`, as many as fit a line; all of them where `whole`.

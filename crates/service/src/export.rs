@@ -31,7 +31,7 @@ pub async fn begin(app: &Shared, reader: &Reader, ask: SearchRequest, lines: mps
     let slot = app.export_slots.clone().try_acquire_owned();
     let slot = slot.map_err(|_| ServiceError::Busy(format!("{AT_ONCE} exports run already; try again later"), 10))?;
     let (app, reader) = (app.clone(), reader.clone());
-    let (filter, range, limit) = (plan.query.filter, plan.range, ask.limit.unwrap_or(MOST));
+    let (filter, range, limit, sent) = (plan.query.filter, plan.range, ask.limit.unwrap_or(MOST), ask.sent);
     tokio::spawn(async move {
         let _slot = slot;
         let runtime = tokio::runtime::Handle::current();
@@ -40,7 +40,7 @@ pub async fn begin(app: &Shared, reader: &Reader, ask: SearchRequest, lines: mps
             &app,
             |lane| reader.may_read(lane),
             move |scope| {
-                write_out(scope, &Export { filter: &filter, range, limit }, |bytes| {
+                write_out(scope, &Export { filter: &filter, range, limit, sent }, |bytes| {
                     runtime.block_on(give.send_timeout(bytes.into(), PATIENCE)).is_ok()
                 })
             },

@@ -5,7 +5,7 @@ use crate::error::{Result, ServiceError};
 use crate::state::{App, Shared};
 use calvex_core::dial::Dial;
 use calvex_core::event::time::{SECOND_NS, format_utc};
-use calvex_core::event::{Event, answer_json};
+use calvex_core::event::{Event, answer_json, answer_with_sent};
 use calvex_core::query::{Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse, read_moment};
 use calvex_core::search::{
     Budget, Cursor, Explanation, Find, Found, Histogram, Order, Progress, Scope, field_names, find, histogram,
@@ -256,10 +256,11 @@ pub async fn search(
     .await?;
     let empty =
         if found.events.is_empty() && after.is_none() { Some(why_empty(app, reader, &plan).await?) } else { None };
+    let form = if ask.sent { answer_with_sent } else { answer_json };
     let cursor = found.more.then(|| found.events.last()).flatten();
     Ok(SearchAnswer {
         cursor: cursor.map(|(e, _)| Cursor { time_ns: e.time_ns, id: e.id }.to_string()),
-        events: found.events.iter().map(|(e, lane)| answer_json(e, lane)).collect(),
+        events: found.events.iter().map(|(e, lane)| form(e, lane)).collect(),
         canonical: plan.query.canonical(),
         range: range_answer(&plan.range),
         warnings: plan.warnings,

@@ -1,9 +1,18 @@
 //! Newline-delimited JSON: one event a line. Lines end with LF or CRLF; blank lines are passed over; a line that is not
-//! an event refuses itself and no other. A body that is one JSON array has an event for each of its elements instead.
+//! an event refuses itself and no other. A body that is one JSON array has an event for each of its elements instead. A
+//! byte order mark at the beginning is passed over.
+//!
+//! Text that is nearly right is kept: bytes that are not UTF-8 and escapes of half a surrogate pair become U+FFFD, and
+//! the event has the field `calvex.mended`, `bytes` or `escape`, since it is not given back as it came.
 
 use calvex_core::CoreError;
 use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_core::event::Leaf;
+use calvex_core::json::{Scalar, elements, without_half_pairs};
 use calvex_core::normalise::{Known, Limits, RawEvent, Refusal};
+use std::borrow::Cow;
+
+const BOM: &[u8] = "\u{feff}".as_bytes();
 
 /// Reads a body into `batch`, each line by its number from 1. The paths met stand in `reading`, which the batch is
 /// finished with.
@@ -12,19 +21,32 @@ use calvex_core::normalise::{Known, Limits, RawEvent, Refusal};
 /// A request of too many events, which is refused as a whole, or a defect of the engine; a bad line refuses itself.
 pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> Result<(), CoreError> {
     let limits = batch.limits();
-    let is_array = body.trim_ascii_start().starts_with(b"[");
-    let text = if is_array { std::str::from_utf8(body).ok().map(str::trim_ascii) } else { None };
-    if let Some((elements, count)) = text.and_then(|text| calvex_core::json::elements(text, limits.events)) {
-        batch.expect(count)?;
-        for (number, element) in (1..).zip(elements) {
-            match decode_line(element, reading, &limits) {
-                Err(refusal) => batch.refuse(number, refusal, element.as_bytes()),
-                event => batch.push(number, event, reading)?,
-            }
-        }
-        return Ok(());
+    let body = body.strip_prefix(BOM).unwrap_or(body);
+    if !body.trim_ascii_start().starts_with(b"[") {
+        return decode_lines(body, batch, reading);
     }
-    decode_lines(body, batch, reading)
+    let text = String::from_utf8_lossy(body);
+    let mended = matches!(text, Cow::Owned(_));
+    let array = text.trim_ascii();
+    match elements(array, limits.events) {
+        Ok((elements, count)) => {
+            batch.expect(count)?;
+            for (number, element) in (1..).zip(elements) {
+                take(number, element.as_bytes(), element, mended, batch, reading)?;
+            }
+            Ok(())
+        }
+        // Lines of which the first is an array are lines all the same.
+        Err(at) if array.get(..at).is_some_and(|read| elements(read, 0).is_ok()) => decode_lines(body, batch, reading),
+        Err(at) => {
+            let before = array.get(..at).unwrap_or_default();
+            let line = memchr::memchr_iter(b'\n', before.as_bytes()).count() + 1;
+            let column = before.rsplit('\n').next().unwrap_or_default().chars().count() + 1;
+            let told = format!("line {line}, column {column}: the list of events does not close here");
+            batch.refuse(1, Refusal::NotJson(told), array.as_bytes());
+            Ok(())
+        }
+    }
 }
 
 /// As [`decode`], of lines only.
@@ -35,7 +57,6 @@ pub fn decode_lines(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading
     batch.expect(memchr::memchr_iter(b'\n', body).count())?;
     // One look at the whole body is quicker than one at each line; only a body with a fault pays for the second.
     let whole = std::str::from_utf8(body).ok();
-    let limits = batch.limits();
     let mut from = 0;
     let ends = memchr::memchr_iter(b'\n', body).chain([body.len()]);
     for (number, end) in (1..).zip(ends) {
@@ -45,17 +66,56 @@ pub fn decode_lines(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading
         if line.trim_ascii().is_empty() {
             continue;
         }
-        let text = match text {
-            Some(text) => Ok(text),
-            None => std::str::from_utf8(line)
-                .map_err(|e| Refusal::NotJson(format!("column {}: the text is not UTF-8", e.valid_up_to() + 1))),
-        };
-        match text.and_then(|text| decode_line(text.trim_ascii(), reading, &limits)) {
-            Err(refusal) => batch.refuse(number, refusal, line),
-            event => batch.push(number, event, reading)?,
+        match text {
+            Some(text) => take(number, line, text.trim_ascii(), false, batch, reading)?,
+            None => {
+                let lossy = String::from_utf8_lossy(line);
+                take(number, line, lossy.trim_ascii(), matches!(lossy, Cow::Owned(_)), batch, reading)?;
+            }
         }
     }
     Ok(())
+}
+
+/// Takes one event, whose bytes came as `line` and read `text`; `mended` where these are not the same.
+fn take(
+    number: usize,
+    line: &[u8],
+    text: &str,
+    mended: bool,
+    batch: &mut BatchBuilder,
+    reading: &mut Reading,
+) -> Result<(), CoreError> {
+    let limits = batch.limits();
+    let mark = |event: &mut RawEvent, how: &'static str, reading: &mut Reading| {
+        let parent = reading.paths.child(None, "calvex");
+        event.fields.push((reading.paths.child(Some(parent), "mended"), Leaf::Scalar(Scalar::Text(how.into()))));
+    };
+    match decode_line(text, reading, &limits) {
+        Ok(mut event) => {
+            if mended {
+                mark(&mut event, "bytes", reading);
+            }
+            batch.push(number, Ok(event), reading)
+        }
+        Err(refusal @ Refusal::NotJson(_)) => {
+            let whole = without_half_pairs(text);
+            match whole.as_deref().map(|whole| decode_line(whole, reading, &limits)) {
+                Some(Ok(mut event)) => {
+                    mark(&mut event, "escape", reading);
+                    batch.push(number, Ok(event), reading)
+                }
+                _ => {
+                    batch.refuse(number, refusal, line);
+                    Ok(())
+                }
+            }
+        }
+        Err(refusal) => {
+            batch.refuse(number, refusal, line);
+            Ok(())
+        }
+    }
 }
 
 /// Reads one line.
@@ -90,6 +150,21 @@ mod tests {
         builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", 30))).unwrap()
     }
 
+    trait ReplaceLf {
+        fn replace_lf(&self) -> Vec<u8>;
+    }
+
+    impl ReplaceLf for [u8] {
+        fn replace_lf(&self) -> Vec<u8> {
+            self.iter().map(|b| if *b == b'\n' { b',' } else { *b }).collect()
+        }
+    }
+
+    fn take_all(body: &[u8]) -> Vec<calvex_core::event::Event> {
+        let pages = take(body, 1000).pages;
+        pages.iter().flat_map(|(_, page)| calvex_core::columns::gather_all(page).unwrap()).collect()
+    }
+
     fn told(body: &[u8]) -> (usize, Vec<(usize, &'static str)>) {
         let batch = take(body, 1000);
         (batch.stored, batch.refused.iter().map(|r| (r.line, r.refusal.reason())).collect())
@@ -97,10 +172,36 @@ mod tests {
 
     #[test]
     fn one_bad_line_refuses_itself() {
-        let body = b"{\"msg\":\"a\"}\r\n\n{\"msg\":\n[1]\n{\"msg\":\"\xff\"}\n{\"msg\":\"b\"}";
+        let body = b"{\"msg\":\"a\"}\r\n\n{\"msg\":\n[1]\n{\"msg\":\xff}\n{\"msg\":\"b\"}";
         assert_eq!(told(body), (2, vec![(3, "not-json"), (4, "not-an-object"), (5, "not-json")]));
         let error = take(b"{\"msg\" 1}", 1000).refused.iter().next().unwrap().refusal.to_string();
         assert!(error.contains("column 8") && error.contains("expected `:`"), "{error}");
+    }
+
+    #[test]
+    fn what_is_nearly_text_is_kept_and_marked() {
+        let body = b"\xef\xbb\xbf{\"msg\":\"a\xff\"}\n{\"msg\":\"b\\ud800\"}\n{\"msg\":\"c\"}";
+        for body in [body.to_vec(), [b"[".as_slice(), &body[3..].replace_lf(), b"]"].concat()] {
+            let batch = take_all(&body);
+            let mut messages: Vec<_> = batch.iter().map(|e| (e.message.as_str(), e.fields.len())).collect();
+            messages.sort_unstable();
+            let marked = if body.starts_with(b"[") { 1 } else { 0 };
+            assert_eq!(messages, [("a\u{fffd}", 1), ("b\u{fffd}", 1 + marked), ("c", marked)]);
+        }
+    }
+
+    #[test]
+    fn a_broken_array_says_where() {
+        for (body, place) in [
+            (&b"[{\"a\":1},\n {\"b\":2}"[..], "line 2, column 9"),
+            (b"[{\"a\":\"x}]", "line 1, column 7"),
+            (b"[{\"a\":1}] x", "line 1, column 10"),
+        ] {
+            let batch = take(body, 1000);
+            let told = batch.refused.iter().next().unwrap().refusal.to_string();
+            assert!(told.contains(place), "{told}");
+            assert_eq!((batch.stored, batch.refused.len()), (0, 1));
+        }
     }
 
     #[test]

@@ -3,8 +3,10 @@
 use super::search::check_whole;
 use crate::Ended;
 use crate::client::{Client, Connection};
-use crate::shown::{field_text, value_text};
+use crate::shown::{exact_text, value_text};
 use anyhow::{Context, Result, bail};
+use calvex_core::event::Value as Exact;
+use calvex_core::json::parse_value;
 use calvex_core::query::{Context as Reading, parse};
 use calvex_wire::api::{ExportEnd, MeasureAnswer, SearchRequest};
 use clap::Args;
@@ -28,6 +30,9 @@ pub struct Export {
     /// End of the range, not included
     #[arg(long, default_value = "now")]
     to: String,
+    /// What was sent, as it came, instead of events
+    #[arg(long, conflicts_with = "csv")]
+    sent: bool,
     /// As CSV instead of NDJSON
     #[arg(long)]
     csv: bool,
@@ -69,6 +74,7 @@ impl Export {
             query: self.query.join(" "),
             from: Some(self.from.clone()),
             to: Some(self.to.clone()),
+            sent: self.sent,
             ..SearchRequest::default()
         };
         match parse(&ask.query, &Reading::utc(0)).query.measure {
@@ -116,17 +122,32 @@ impl Export {
     /// Writes whole lines.
     fn write(&self, lines: &[u8], sink: &mut Sink) -> Result<()> {
         match sink {
+            Sink::Ndjson(out) if self.sent => {
+                for line in lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
+                    let event = parse_value(std::str::from_utf8(line)?)?;
+                    let sent = sent_of(&event).context("the service answered without what was sent; it is older")?;
+                    serde_json::to_writer(&mut *out, &sent)?;
+                    out.write_all(b"\n")?;
+                }
+            }
             Sink::Ndjson(out) => out.write_all(lines)?,
             Sink::Csv(csv) => {
                 for line in lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
-                    let event: Value = serde_json::from_slice(line)?;
-                    let cell = |column: &String| defused(field_text(&event, column), self.formulas);
+                    // Read as exactly as it was kept: a number may have more digits than a double.
+                    let event = parse_value(std::str::from_utf8(line)?)?;
+                    let cell = |column: &String| defused(exact_text(&event, column), self.formulas);
                     csv.write_record(self.columns.iter().map(cell))?;
                 }
             }
         }
         Ok(())
     }
+}
+
+/// What was sent, of an event that was answered with it.
+pub(super) fn sent_of(event: &Exact) -> Option<Exact> {
+    let Exact::Object(parts) = event else { return None };
+    parts.iter().find(|(name, _)| name == "sent").map(|(_, sent)| sent.clone())
 }
 
 /// A cell that a table program would take for a formula begins with `'` instead, unless `formulas` may be.

@@ -4,6 +4,7 @@ use crate::client::Connection;
 use crate::shown::{Shown, Zone, link};
 use crate::{Ended, figures, output};
 use anyhow::{Result, bail};
+use calvex_core::event::Value as Event;
 use calvex_core::query::{Context, parse};
 use calvex_core::search::Explanation;
 use calvex_wire::api::{HistogramAnswer, MeasureAnswer, RangeAnswer, SearchAnswer, SearchRequest};
@@ -34,6 +35,9 @@ pub struct Search {
     /// Events as NDJSON (also when standard output is no terminal)
     #[arg(long)]
     json: bool,
+    /// What was sent, as it came, as NDJSON: every name and form as the sender wrote it
+    #[arg(long, conflicts_with_all = ["text", "histogram", "link"])]
+    sent: bool,
     /// Lines for people, also into a pipe
     #[arg(long, conflicts_with = "json")]
     text: bool,
@@ -61,8 +65,8 @@ impl Search {
         (json, text): (bool, bool),
         shown: Shown,
     ) -> Self {
-        let (oldest, histogram, explain, link) = (false, false, false, false);
-        Search { query, connection, from, to, oldest, limit, json, text, histogram, explain, link, shown }
+        let (oldest, histogram, explain, link, sent) = (false, false, false, false, false);
+        Search { query, connection, from, to, oldest, limit, json, sent, text, histogram, explain, link, shown }
     }
 
     pub async fn run(self) -> Result<Ended> {
@@ -80,6 +84,7 @@ impl Search {
             from: self.from.clone(),
             to: self.to.clone(),
             zone: self.shown.zone.zone().name(),
+            sent: self.sent,
             order: Some(if self.oldest { "oldest" } else { "newest" }.to_owned()),
             ..SearchRequest::default()
         };
@@ -107,7 +112,9 @@ impl Search {
             for warning in &answer.warnings {
                 eprintln!("{warning}");
             }
-            if as_json {
+            if self.sent {
+                output::ndjson(&sent_of(&answer.events))?;
+            } else if as_json {
                 output::ndjson(&answer.events)?;
             } else {
                 answer.events.iter().try_for_each(|e| output::line(&self.shown.line(e)))?;
@@ -161,6 +168,11 @@ fn explanation(range: &RangeAnswer, e: &Explanation) -> String {
         e.fetched_bytes / 1024,
         e.took_us as f64 / 1000.0
     )
+}
+
+/// What was sent, of each event.
+fn sent_of(events: &[Event]) -> Vec<Event> {
+    events.iter().filter_map(super::export::sent_of).collect()
 }
 
 /// A row a bucket: time, count, and a bar with the errors and warnings of it.

@@ -50,6 +50,15 @@ pub fn answer_json(event: &Event, lane: &str) -> Value {
     Value::Object(out)
 }
 
+/// [`answer_json`], and what was sent below `sent`.
+pub fn answer_with_sent(event: &Event, lane: &str) -> Value {
+    let mut answer = answer_json(event, lane);
+    if let Value::Object(parts) = &mut answer {
+        parts.push(("sent".to_owned(), sent_json(event)));
+    }
+    answer
+}
+
 fn insert(root: &mut Vec<(String, Value)>, path: &Path, value: Value) {
     let segments: Vec<String> = path.segments().collect();
     insert_at(root, &segments, value);

@@ -6,6 +6,7 @@ mod id;
 mod json;
 mod path;
 mod severity;
+mod spellings;
 pub mod template;
 pub mod time;
 mod value;
@@ -13,9 +14,11 @@ mod value;
 pub use codec::{decode_value, encode_value, put_varint, take_varint, unzigzag, zigzag};
 pub use draft::{Draft, Leaf, PathId, PathTable};
 pub use id::{EventId, SpanId, TraceId, parse_span, parse_trace, to_hex};
-pub use json::{answer_json, sent_json};
+pub use json::{answer_json, answer_with_sent, sent_json};
 pub use path::Path;
 pub use severity::{SEVERITY_NAMES, Severity};
+pub(crate) use spellings::severity_from_number;
+pub use spellings::{Part, SPELLINGS, severity_from_text};
 pub use value::Value;
 
 /// What sort of record an event is.
@@ -69,6 +72,11 @@ impl Status {
             Status::Ok => "ok",
             Status::Error => "error",
         }
+    }
+
+    /// From its name.
+    pub fn from_name(name: &str) -> Option<Self> {
+        [Status::Unset, Status::Ok, Status::Error].into_iter().find(|s| s.name() == name)
     }
 
     /// From the stored byte.

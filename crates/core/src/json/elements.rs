@@ -1,39 +1,45 @@
 //! The elements of an array, found without reading them.
 
-/// The texts of the first `most` elements of the JSON array that is the whole of `text`, and how many it has; `None`
-/// where brackets and quotes do not close, or more follows. Whether each element is JSON is for its reader to tell.
-pub fn elements(text: &str, most: usize) -> Option<(Vec<&str>, usize)> {
-    let inner = text.strip_prefix('[')?;
-    let (mut out, mut count, mut depth, mut from, mut at) = (Vec::new(), 0, 0usize, 0, 0);
+/// The texts of the first `most` elements of the JSON array that is the whole of `text`, and how many it has. Whether each
+/// element is JSON is for its reader to tell.
+///
+/// # Errors
+/// The byte at which brackets and quotes do not close, or behind which more follows.
+pub fn elements(text: &str, most: usize) -> Result<(Vec<&str>, usize), usize> {
+    let bytes = text.as_bytes();
+    let (mut out, mut count, mut depth, mut from, mut at) = (Vec::new(), 0, 0usize, 1, 1);
     let mut keep = |element, count: &mut usize| {
         *count += 1;
         if *count <= most {
             out.push(element);
         }
     };
-    let bytes = inner.as_bytes();
+    if bytes.first() != Some(&b'[') {
+        return Err(0);
+    }
+    let element = |from: usize, at: usize| text.get(from..at).unwrap_or_default().trim_ascii();
     while let Some(byte) = bytes.get(at) {
         match byte {
-            b'"' => at = end_of_string(bytes, at + 1)?,
+            b'"' => at = end_of_string(bytes, at + 1).ok_or(at)?,
             b'[' | b'{' => depth += 1,
             b']' if depth == 0 => {
-                let last = inner[from..at].trim_ascii();
+                let last = element(from, at);
                 // Between a comma and the end there must be something; the reader tells that there is not.
                 if !last.is_empty() || count > 0 {
                     keep(last, &mut count);
                 }
-                return (at + 1 == bytes.len()).then_some((out, count));
+                return if at + 1 == bytes.len() { Ok((out, count)) } else { Err(at + 1) };
             }
-            b']' | b'}' => depth = depth.checked_sub(1)?,
+            b']' | b'}' => depth = depth.checked_sub(1).ok_or(at)?,
             b',' if depth == 0 => {
-                keep(inner[from..at].trim_ascii(), &mut count);
+                keep(element(from, at), &mut count);
                 from = at + 1;
             }
             _ => {}
         }
         at += 1;
     }
-    None
+    Err(bytes.len())
 }
 
 /// The place of the quote that ends the string which goes on at `at`.
@@ -64,6 +70,13 @@ mod tests {
             let (first, count) = elements(&text, 2).unwrap();
             prop_assert_eq!((first.len(), count), (list.len().min(2), list.len()));
             prop_assert_eq!(read, list);
+        }
+
+        #[test]
+        fn a_broken_one_says_where(cut in 1usize..12) {
+            let whole = r#"[{"a":1},"x]"#;
+            let cut = cut.min(whole.len());
+            prop_assert!(elements(&whole[..cut], 9).is_err_and(|at| at <= cut));
         }
 
         #[test]

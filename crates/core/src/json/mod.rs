@@ -297,6 +297,33 @@ impl<'a> Reader<'a> {
     }
 }
 
+/// The text with each escape of half a surrogate pair replaced by U+FFFD; none where there is no such escape.
+pub fn without_half_pairs(text: &str) -> Option<String> {
+    let bytes = text.as_bytes();
+    let unit = |at: usize| {
+        let digits = bytes.get(at..at + 6)?.strip_prefix(b"\\u")?;
+        digits.iter().try_fold(0u32, |n, b| Some(n << 4 | (*b as char).to_digit(16)?))
+    };
+    let (mut out, mut from, mut at) = (String::new(), 0, 0);
+    while let Some(next) = memchr::memchr(b'\\', bytes.get(at..)?) {
+        at += next;
+        at += match (unit(at), unit(at + 6)) {
+            (Some(0xd800..0xdc00), Some(0xdc00..0xe000)) => 12,
+            (Some(0xd800..0xe000), _) => {
+                out.push_str(text.get(from..at)?);
+                out.push_str("\\ufffd");
+                from = at + 6;
+                6
+            }
+            _ => 2,
+        };
+        if at >= bytes.len() {
+            break;
+        }
+    }
+    (from > 0).then(|| out + text.get(from..).unwrap_or_default())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -327,6 +354,19 @@ mod tests {
             assert_eq!(parse_value(text).map_err(|e| e.column), Err(column), "{text}");
         }
         assert_eq!(parse_value(&"[".repeat(100_000)).map_err(|e| e.what), Err("nested too deeply"));
+    }
+
+    #[test]
+    fn half_pairs_are_replaced() {
+        for (sent, mended) in [
+            (r#"{"a":"\ud800"}"#, Some(r#"{"a":"\ufffd"}"#)),
+            (r#"{"a":"\udc00 \ud83d\ude80 \ud800x"}"#, Some(r#"{"a":"\ufffd \ud83d\ude80 \ufffdx"}"#)),
+            (r#"{"a":"\\ud800 é \n"}"#, None),
+            (r#"{"a":"\ud83d\ude80"}"#, None),
+            ("\\", None),
+        ] {
+            assert_eq!(without_half_pairs(sent).as_deref(), mended, "{sent}");
+        }
     }
 
     #[test]

@@ -12,8 +12,8 @@
 //! | `v` text | this word (severity) |
 //! | `#` number | this number (severity) |
 
-use super::spellings::severity_from_number;
 use super::{Arrival, Known, Part, SPELLINGS, severity_from_text};
+use crate::event::severity_from_number;
 use crate::event::time::{SECOND_NS, format_utc, parse_plain_utc, parse_time};
 use crate::event::{
     Draft, Event, Leaf, Path, PathId, PathTable, SpanId, TraceId, Value, parse_span, parse_trace, to_hex,

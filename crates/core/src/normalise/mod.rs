@@ -3,14 +3,13 @@
 
 mod layout;
 mod raw;
-mod spellings;
 
 use crate::event::time::{DAY_NS, SECOND_NS};
 use crate::event::{Draft, PathTable, Value};
+pub use crate::event::{Part, SPELLINGS, severity_from_text};
 use crate::tie::Ties;
 pub use layout::{Meanings, forget_part, restore, traceparent};
 pub use raw::{Flattener, Known, Limits, RawEvent};
-pub use spellings::{Part, SPELLINGS, severity_from_text};
 
 /// A time further ahead of its arrival than this is ordered by the arrival.
 pub const AHEAD_LIMIT_NS: i64 = 600 * SECOND_NS;

@@ -80,9 +80,9 @@ impl Literal {
     }
 }
 
-/// Nanoseconds of a duration such as `250ms`, `1.5s`, `2h`, `1d`.
+/// Nanoseconds of a duration such as `250ms`, `1.5s`, `2h`, `1d`; the case of the unit makes no difference.
 pub fn parse_duration_ns(text: &str) -> Option<f64> {
-    const UNITS: [(&str, f64); 8] = [
+    const UNITS: [(&str, f64); 10] = [
         ("ns", 1.0),
         ("us", 1e3),
         ("ms", 1e6),
@@ -91,11 +91,13 @@ pub fn parse_duration_ns(text: &str) -> Option<f64> {
         ("h", 3600e9),
         ("d", 86_400e9),
         ("w", 604_800e9),
+        ("sec", 1e9),
+        ("min", 60e9),
     ];
     with_unit(text, &UNITS)
 }
 
-/// Bytes of a size such as `64KiB`, `2MB`.
+/// Bytes of a size such as `64KiB`, `2MB`; the case of the unit makes no difference.
 pub fn parse_size_bytes(text: &str) -> Option<f64> {
     const UNITS: [(&str, f64); 7] = [
         ("B", 1.0),
@@ -112,7 +114,7 @@ pub fn parse_size_bytes(text: &str) -> Option<f64> {
 fn with_unit(text: &str, units: &[(&str, f64)]) -> Option<f64> {
     let split = text.find(|c: char| c.is_ascii_alphabetic())?;
     let (number, unit) = text.split_at(split);
-    let (_, each) = units.iter().find(|(name, _)| *name == unit)?;
+    let (_, each) = units.iter().find(|(name, _)| name.eq_ignore_ascii_case(unit))?;
     Num::parse(number).map(|n| n.float * each)
 }
 

@@ -13,6 +13,7 @@ mod parser;
 mod pattern;
 mod range;
 mod scan;
+mod slips;
 mod spoken;
 mod syntax;
 mod words;

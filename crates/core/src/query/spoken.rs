@@ -94,7 +94,8 @@ fn start_of(day: Date, context: &Context) -> Result<i64, String> {
 }
 
 /// `15m`, `2h`, `2 hours`, `hour`.
-fn length(text: &str) -> Option<i64> {
+/// Nanoseconds of a length: `15m`, `5 minutes`, `hour`.
+pub(super) fn length(text: &str) -> Option<i64> {
     let text = text.trim();
     if let Some(ns) = parse_duration_ns(text) {
         return (ns >= 1.0).then_some(ns as i64);

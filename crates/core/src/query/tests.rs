@@ -41,6 +41,23 @@ fn golden_cases() {
     });
 }
 
+/// What people type wrongly: each is understood, or answered with a warning or mistake.
+#[test]
+fn golden_slips() {
+    let meant = ["= ", "? ", "! "];
+    golden("slips.txt", 60, |query| {
+        let parsed = parse(query, &context());
+        let found: Vec<String> = parsed.mistakes.iter().map(|m| format!("\n! {m}")).collect();
+        let warned = parsed.warnings.iter().map(|w| format!("\n? {w}"));
+        let answer = match found.is_empty() {
+            true => format!("\n= {}{}", parsed.query.canonical(), warned.collect::<String>()),
+            false => found.concat(),
+        };
+        assert!(meant.iter().any(|m| answer.contains(m)));
+        answer
+    });
+}
+
 /// A node a line, set in by its depth; a token with its text.
 fn drawn(node: &Syntax, query: &str, depth: usize, out: &mut String) {
     let kind = serde_json::to_value(node.kind).unwrap();

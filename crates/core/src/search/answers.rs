@@ -115,7 +115,7 @@ fn lines_everywhere(text: &str, filter: &Filter, range: TimeRange) -> Vec<usize>
         let counted = histogram(scope, filter, range, 0, i64::MAX);
         assert_eq!(counted.total(), expected.len() as u64, "{name} counted of {text}");
         let mut lines = Vec::new();
-        let exported = export(scope, &Export { filter, range, limit: 1000 }, |more| {
+        let exported = export(scope, &Export { filter, range, limit: 1000, sent: false }, |more| {
             lines.extend(more);
             true
         });

@@ -29,6 +29,8 @@ pub struct Export<'a> {
     pub range: TimeRange,
     /// How many at most.
     pub limit: usize,
+    /// Each with what was sent, below `sent`.
+    pub sent: bool,
 }
 
 /// What was given out.
@@ -86,7 +88,7 @@ pub fn export(scope: &Scope, ask: &Export, mut out: impl FnMut(Vec<u8>) -> bool)
                     // Lines are written in the order of rows and given out in that of time, mostly the same.
                     let mut rows: Vec<usize> = ranked.iter().map(|(_, row)| *row).collect();
                     rows.sort_unstable();
-                    let lines = write_lines(page, &rows, lane)?;
+                    let lines = write_lines(page, &rows, lane, ask.sent)?;
                     Ok(Ready { rest, ..in_order(ranked, &rows, lines) })
                 });
                 let ready = written.unwrap_or_else(|e| {
@@ -221,7 +223,7 @@ mod tests {
             let budget = Budget::new(expected.concat().len() / 10);
             let scope = Scope { budget: &budget, workers: &Threads, ..scope(view, &shelf) };
             let (mut lines, range) = (Vec::new(), TimeRange { from_ns: i64::MIN, to_ns: i64::MAX });
-            let exported = export(&scope, &Export { filter: &filter, range, limit: usize::MAX }, |more| {
+            let exported = export(&scope, &Export { filter: &filter, range, limit: usize::MAX, sent: false }, |more| {
                 lines.extend(more);
                 true
             });

@@ -4,7 +4,7 @@
 use crate::columns::{Column, ColumnKey, FieldType, Own, PageRead, Values, field_value, gather};
 use crate::error::{CoreError, Result};
 use crate::event::time::format_utc;
-use crate::event::{EventId, Kind, Severity, Status, answer_json};
+use crate::event::{EventId, Kind, Severity, Status, answer_json, answer_with_sent};
 use crate::shape::rules_of;
 use std::sync::Arc;
 
@@ -63,14 +63,14 @@ struct FieldCursor {
     segments: Vec<Vec<u8>>,
 }
 
-/// Writes `rows` (ascending).
+/// Writes `rows` (ascending), with what was sent below `sent` where that is asked.
 ///
 /// # Errors
 /// Where a column cannot be read.
-pub(super) fn write_lines(page: &dyn PageRead, rows: &[usize], lane: &str) -> Result<Lines> {
+pub(super) fn write_lines(page: &dyn PageRead, rows: &[usize], lane: &str, sent: bool) -> Result<Lines> {
     let overflows = page.keys().contains(&ColumnKey::Own(Own::Overflow));
-    if overflows && page.own(Own::Overflow)?.is_some() {
-        return write_slowly(page, rows, lane);
+    if sent || overflows && page.own(Own::Overflow)?.is_some() {
+        return write_slowly(page, rows, lane, sent);
     }
     let own = |own| Ok::<_, CoreError>(page.own(own)?.map(|column| Cursor { column, at: 0 }));
     let mut writer = Writer {
@@ -111,11 +111,12 @@ pub(super) fn write_lines(page: &dyn PageRead, rows: &[usize], lane: &str) -> Re
     Ok(Lines { bytes: writer.out, ends })
 }
 
-/// By way of the events: for pages with more columns than a page holds, which are rare.
-fn write_slowly(page: &dyn PageRead, rows: &[usize], lane: &str) -> Result<Lines> {
+/// By way of the events: for pages with more columns than a page holds, which are rare, and for what was sent.
+fn write_slowly(page: &dyn PageRead, rows: &[usize], lane: &str, sent: bool) -> Result<Lines> {
+    let form = if sent { answer_with_sent } else { answer_json };
     let mut lines = Lines::default();
     for event in gather(page, rows)? {
-        write_json(&mut lines.bytes, &answer_json(&event, lane));
+        write_json(&mut lines.bytes, &form(&event, lane));
         lines.bytes.push(b'\n');
         lines.ends.push(lines.bytes.len() as u32);
     }
@@ -376,7 +377,7 @@ mod tests {
             Event { message: "line\nend \u{1}".into(), time_ns: -1, ..Event::default() },
         ];
         let page = build_page(&events).unwrap();
-        let lines = write_lines(&page, &[0, 1, 2], "main \"1\"").unwrap();
+        let lines = write_lines(&page, &[0, 1, 2], "main \"1\"", false).unwrap();
         assert_eq!(String::from_utf8(lines.bytes).unwrap(), slowly(&gather_all(&page).unwrap()));
     }
 
@@ -385,7 +386,7 @@ mod tests {
         fn a_line_is_the_answer_form_of_its_event(events in prop::collection::vec(any_event(), 1..20), from in 0usize..4) {
             let page = build_page(&events).unwrap();
             let rows: Vec<usize> = (0..page.rows()).skip(from).step_by(2).collect();
-            let lines = write_lines(&page, &rows, "main \"1\"").unwrap();
+            let lines = write_lines(&page, &rows, "main \"1\"", false).unwrap();
             prop_assert_eq!(lines.ends.len(), rows.len());
             prop_assert_eq!(String::from_utf8(lines.bytes).unwrap(), slowly(&gather(&page, &rows).unwrap()));
         }

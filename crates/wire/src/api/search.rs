@@ -27,6 +27,8 @@ pub struct SearchRequest {
     pub cursor: Option<String>,
     /// For times without zone: an IANA name.
     pub zone: Option<String>,
+    /// Search and export only: each event with the object that was sent, below `sent`.
+    pub sent: bool,
     /// Histogram only: about how many buckets.
     pub buckets: Option<usize>,
 }
@@ -206,6 +208,8 @@ struct EventTold {
     shaped: Option<Vec<String>>,
     /// Everything else that was sent, nested as it came.
     fields: BTreeMap<String, Value>,
+    /// What was sent, with every name and form as it came; where it was asked for.
+    sent: Option<BTreeMap<String, Value>>,
 }
 
 /// The last line of an export.

@@ -56,6 +56,10 @@ impl Parser<'_> {
             return Filter::All;
         };
         self.scan.at += sign.chars().count();
+        // `==` means what `=` means.
+        if sign == "=" && self.scan.peek() == Some('=') {
+            self.scan.at += 1;
+        }
         self.syntax.token(Kind::Sign, at, self.scan.at);
         if sign == "~" {
             return self.regex(field);

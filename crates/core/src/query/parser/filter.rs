@@ -152,6 +152,10 @@ impl Parser<'_> {
         if word.is_empty() {
             let (found, cure) = match self.scan.sign() {
                 Some(sign) => (sign.to_owned(), format!("put a field before it, as in severity{sign}warn")),
+                None if self.scan.peek() == Some(',') => (
+                    ",".to_owned(),
+                    "remove it; a list stands in brackets behind `in`: service in (edge, slots)".into(),
+                ),
                 None => (
                     self.scan.peek().map(String::from).unwrap_or_default(),
                     "remove it, or put it between quotes".into(),
@@ -229,12 +233,14 @@ impl Parser<'_> {
         let ends_in_word = kept.chars().next_back().is_some_and(|c| c == '_' || c.is_alphanumeric());
         if words.is_empty() || prefix && !ends_in_word {
             let length = self.scan.at.saturating_sub(at);
-            self.mistake(
-                at,
-                length,
-                format!("`{text}` holds no word to search"),
-                "use *= for signs: message *= \"--\"",
-            );
+            let cure = match text.as_str() {
+                "&" | "&&" => "write `and`, or nothing: words side by side must all hold",
+                "||" => "write `or`",
+                "|" => "there are no pipes: after the filter come `measure` and `over`; write `or` between choices",
+                "!" => "write `not`",
+                _ => "use *= for signs: message *= \"--\"",
+            };
+            self.mistake(at, length, format!("`{text}` holds no word to search"), cure);
             return Filter::All;
         }
         let number = if quoted || prefix { None } else { Num::parse(kept) };

@@ -32,7 +32,7 @@ fn percentile(name: &str) -> Option<&str> {
 }
 
 /// Whether an aggregate is called so.
-pub(super) fn is_aggregate(name: &str) -> bool {
+pub(in crate::query) fn is_aggregate(name: &str) -> bool {
     matches!(name, "count" | "share" | "rate") || OF_FIELD.iter().any(|(n, _)| *n == name) || percentile(name).is_some()
 }
 
@@ -123,12 +123,15 @@ impl Parser<'_> {
             self.syntax.token(Kind::Broken, at, self.scan.at);
             let message =
                 if name.is_empty() { "expected an aggregate".to_owned() } else { format!("`{name}` is no aggregate") };
-            self.mistake(
-                at,
-                length,
-                message,
-                "use count, share, rate, distinct, sum, mean, min, max, first, last or a percentile such as p95",
-            );
+            let cure = match name.to_lowercase().as_str() {
+                "avg" | "average" => "write mean, as in mean(took_ms)",
+                "median" => "write p50, as in p50(took_ms)",
+                "percentile" | "quantile" => "write the percentile into the name, as in p95(took_ms)",
+                "unique" | "count_distinct" => "write distinct, as in distinct(service)",
+                lower if is_aggregate(lower) => "write it in small letters",
+                _ => "use count, share, rate, distinct, sum, mean, min, max, first, last or a percentile such as p95",
+            };
+            self.mistake(at, length, message, cure);
             self.skip_bracket();
             return None;
         }

@@ -6,11 +6,13 @@ mod measure;
 mod range;
 
 use super::scan::Scan;
+use super::slips;
 use super::syntax::{Builder, Kind, Syntax};
 use super::{Field, Filter, Literal, Measure, Op, Over, OwnPart, Test, TimeRange};
-use crate::event::Severity;
 use crate::event::time::start_of_day;
+use crate::event::{Severity, severity_from_text};
 use jiff::tz::TimeZone;
+pub(super) use measure::is_aggregate;
 
 /// Longest query text, in characters.
 const MAX_TEXT: usize = 16 * 1024;
@@ -131,7 +133,11 @@ pub fn parse(text: &str, context: &Context) -> Parsed {
         query.filter = p.or();
         p.clauses(&mut query);
     }
-    Parsed { query, syntax: p.syntax.finish(length), mistakes: p.mistakes, warnings: p.warnings }
+    let syntax = p.syntax.finish(length);
+    let mut warnings = p.warnings;
+    warnings.extend(slips::slips(text, &syntax));
+    warnings.sort_by_key(|w| w.column);
+    Parsed { query, syntax, mistakes: p.mistakes, warnings }
 }
 
 /// Parses a filter alone, as routes and rights take it: no clauses, no `now`.
@@ -198,8 +204,9 @@ pub(super) fn field_named(name: &str) -> Field {
 }
 
 pub(super) fn severity_span(text: &str) -> Option<(u8, u8)> {
-    if let Some(s) = Severity::from_name(text) {
-        return Some((s.0, s.0 + 3));
+    // A word as senders write it, in any case: the name's own means its four degrees, `notice` one of them.
+    if let Some(s) = severity_from_text(text) {
+        return Some(if Severity::from_name(s.name()) == Some(s) { (s.0, s.0 + 3) } else { (s.0, s.0) });
     }
     text.parse::<i64>().ok().and_then(Severity::from_number).map(|s| (s.0, s.0))
 }

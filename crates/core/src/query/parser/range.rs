@@ -3,7 +3,7 @@
 use super::Parser;
 use crate::query::literal::parse_duration_ns;
 use crate::query::syntax::Kind;
-use crate::query::{Over, Query};
+use crate::query::{Over, Query, spoken};
 
 impl Parser<'_> {
     pub(super) fn at_clause(&mut self, word: &str) -> bool {
@@ -24,9 +24,35 @@ impl Parser<'_> {
             return super::measure::is_aggregate(&next) || opens && !next.is_empty();
         }
         match next.as_str() {
-            "last" => parse_duration_ns(&then).is_some(),
+            "last" => self.stretch(from + word.chars().count()).is_some(),
             "today" => true,
             _ => then == "to" && self.time(&value).is_some() || then == "around" && parse_duration_ns(&value).is_some(),
+        }
+    }
+
+    /// The stretch of `over last` behind the word `last` or before it: as it is written in short, its nanoseconds and
+    /// where it ends. `5 minutes` is `5m`, and `hour` is `1h`.
+    fn stretch(&mut self, from: usize) -> Option<(String, i64, usize)> {
+        let start = self.scan.at;
+        self.scan.at = from;
+        self.scan.blanks();
+        if self.scan.peek_bare() == "last" {
+            self.scan.at += 4;
+            self.scan.blanks();
+        }
+        let first = self.scan.bare_value();
+        let short = self.scan.at;
+        self.scan.blanks();
+        let second = self.scan.bare_value().to_lowercase();
+        let long = self.scan.at;
+        self.scan.at = start;
+        if let Some(ns) = parse_duration_ns(&first) {
+            return Some((first, ns as i64, short));
+        }
+        let spoken = |text: &str| spoken::length(&text.to_lowercase());
+        match first.parse::<f64>() {
+            Ok(_) => spoken(&format!("{first} {second}")).map(|ns| (canonical_length(ns), ns, long)),
+            Err(_) => spoken(&first).map(|ns| (canonical_length(ns), ns, short)),
         }
     }
 
@@ -72,6 +98,9 @@ impl Parser<'_> {
                         w if query.over.is_some() => {
                             (format!("`{w}` stands behind the time range"), "put the filter before `over`")
                         }
+                        w if ["by", "group"].contains(&w) => {
+                            (format!("`{w}` does not go on a `measure`"), "write `per`: measure count per service")
+                        }
                         w => (
                             format!("`{w}` does not go on a `measure`"),
                             "after the aggregates come per, every, having, top and over, in this order",
@@ -97,9 +126,10 @@ impl Parser<'_> {
             "today" => return Some(Over::Today),
             "last" => {
                 let from = self.scan.at;
-                let text = self.scan.bare_value();
-                self.syntax.token(Kind::Value, from, self.scan.at);
-                return parse_duration_ns(&text).map(|ns| Over::Last(text, ns as i64));
+                let (text, ns, end) = self.stretch(from)?;
+                self.scan.at = end;
+                self.syntax.token(Kind::Value, from, end);
+                return Some(Over::Last(text, ns));
             }
             _ => {}
         }
@@ -133,4 +163,12 @@ impl Parser<'_> {
             (_, None) => None,
         }
     }
+}
+
+/// A length with the largest unit that it is a whole number of.
+fn canonical_length(ns: i64) -> String {
+    const UNITS: [(i64, &str); 5] =
+        [(86_400_000_000_000, "d"), (3_600_000_000_000, "h"), (60_000_000_000, "m"), (1_000_000_000, "s"), (1, "ns")];
+    let unit = UNITS.iter().find(|(each, _)| ns % each == 0);
+    unit.map_or_else(String::new, |(each, name)| format!("{}{name}", ns / each))
 }

@@ -1,6 +1,6 @@
 //! The spellings in use, as tables: the earlier of two wins where an event has both.
 
-use crate::event::Severity;
+use super::Severity;
 
 /// An own part of an event that has spellings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -15,6 +15,22 @@ pub enum Part {
     Trace = b'r',
     Span = b'p',
     Parent = b'q',
+}
+
+impl Part {
+    /// Its name in the query language.
+    pub fn name(self) -> &'static str {
+        match self {
+            Part::Time => "time",
+            Part::Severity => "severity",
+            Part::Service => "service",
+            Part::Host => "host",
+            Part::Message => "message",
+            Part::Trace => "trace",
+            Part::Span => "span",
+            Part::Parent => "parent",
+        }
+    }
 }
 
 /// Each part and the dotted paths that mean it, in lower case: case makes no difference. `docs/spellings.md` shows them
@@ -183,7 +199,7 @@ pub fn severity_from_text(text: &str) -> Option<Severity> {
 
 /// The severity meant by a number under the given spelling. Levels of 0 to 7 mean contrary things in different places
 /// and are not read. Where an event has a word for its severity as well, the word is read.
-pub(super) fn severity_from_number(spelling: &str, number: i64) -> Option<Severity> {
+pub(crate) fn severity_from_number(spelling: &str, number: i64) -> Option<Severity> {
     let severity = |n: u8| Some(Severity(n));
     match (spelling, number) {
         ("severity_number" | "severitynumber" | "severity", n) => Severity::from_number(n),
