@@ -17,6 +17,24 @@ fn fits(document: &Value, schema: &Value, value: &Value) -> Result<()> {
     Ok(())
 }
 
+/// Holds the description against the specification's own schema, by a validator in Python that carries it.
+fn is_valid(document: &Value) -> Result<()> {
+    let python = concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/clients/python/bin/python");
+    let script = "import json, sys\nfrom openapi_spec_validator import OpenAPIV31SpecValidator as V\n\
+                  for e in V(json.load(sys.stdin)).iter_errors(): print(list(e.absolute_path), e.message)";
+    let mut judge = std::process::Command::new(python)
+        .args(["-c", script])
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .context("the clients are not prepared; `./run test` does it")?;
+    serde_json::to_writer(judge.stdin.take().context("no input")?, document)?;
+    let judged = judge.wait_with_output()?;
+    let wrong = String::from_utf8_lossy(&judged.stdout);
+    anyhow::ensure!(judged.status.success() && wrong.is_empty(), "the description is no OpenAPI 3.1: {wrong}");
+    Ok(())
+}
+
 /// What to ask each path with, in an order in which it can be answered.
 fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
     use Method as M;
@@ -87,7 +105,15 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
 }
 
 /// Those asked by other tests, since they need more than one request: they must be described all the same.
-const ELSEWHERE: [&str; 7] = [
+const ELSEWHERE: [&str; 15] = [
+    "/v1/events",
+    "/v1/logs",
+    "/v1/traces",
+    "/v1/metrics",
+    "/v1/dials",
+    "/healthz",
+    "/readyz",
+    "/metrics",
     "/api/login",
     "/api/logout",
     "/api/tail",
@@ -123,6 +149,7 @@ async fn answers_are_what_is_described() -> Result<()> {
     let document: Value = response.json().await?;
     assert!(document["openapi"].as_str().is_some_and(|v| v.starts_with("3.1")), "{}", document["openapi"]);
 
+    is_valid(&document)?;
     let mut asked: Vec<String> = ELSEWHERE.map(str::to_owned).into();
     for (method, path, rest, body) in asks() {
         let described = &document["paths"][path][method.as_str().to_lowercase()];
@@ -170,7 +197,7 @@ async fn answers_are_what_is_described() -> Result<()> {
     assert_eq!(response.headers().get("x-request-id").and_then(|v| v.to_str().ok()), Some("from-a-test"));
     let problem: Value = response.json().await?;
     fits(&document, &json!({"$ref": "#/components/schemas/Problem"}), &problem)?;
-    for body in ["{", "7", "{\"quer\": \"\"}"] {
+    for body in ["{", "7", "{\"quer\": \"\"}", "[]", "[\"lease\"]"] {
         let response =
             ask(Method::POST, "/api/search").header("content-type", "application/json").body(body).send().await?;
         assert!(response.status().is_client_error());

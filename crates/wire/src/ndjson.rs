@@ -32,12 +32,13 @@ pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> R
         Ok((elements, count)) => {
             batch.expect(count)?;
             for (number, element) in (1..).zip(elements) {
+                let mended = mended && element.contains('\u{fffd}');
                 take(number, element.as_bytes(), element, mended, batch, reading)?;
             }
             Ok(())
         }
         // Lines of which the first is an array are lines all the same.
-        Err(at) if array.get(..at).is_some_and(|read| elements(read, 0).is_ok()) => decode_lines(body, batch, reading),
+        Err(at) if !is_array_of_objects(array) || is_first_line(array, at) => decode_lines(body, batch, reading),
         Err(at) => {
             let before = array.get(..at).unwrap_or_default();
             let line = memchr::memchr_iter(b'\n', before.as_bytes()).count() + 1;
@@ -47,6 +48,17 @@ pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> R
             Ok(())
         }
     }
+}
+
+/// Whether it begins as an array of events does: `[2026-10-04] door 17 shut` is a line.
+fn is_array_of_objects(text: &str) -> bool {
+    text.strip_prefix('[').is_some_and(|inner| inner.trim_ascii_start().starts_with('{'))
+}
+
+/// Whether what ends at `at` is a whole array on a line of its own.
+fn is_first_line(text: &str, at: usize) -> bool {
+    let ends = text.get(at..).is_some_and(|rest| rest.trim_start_matches([' ', '\t', '\r']).starts_with('\n'));
+    ends && text.get(..at).is_some_and(|read| elements(read, 0).is_ok())
 }
 
 /// As [`decode`], of lines only.
@@ -185,8 +197,7 @@ mod tests {
             let batch = take_all(&body);
             let mut messages: Vec<_> = batch.iter().map(|e| (e.message.as_str(), e.fields.len())).collect();
             messages.sort_unstable();
-            let marked = if body.starts_with(b"[") { 1 } else { 0 };
-            assert_eq!(messages, [("a\u{fffd}", 1), ("b\u{fffd}", 1 + marked), ("c", marked)]);
+            assert_eq!(messages, [("a\u{fffd}", 1), ("b\u{fffd}", 1), ("c", 0)]);
         }
     }
 
@@ -210,7 +221,8 @@ mod tests {
             {"list":[[1],{"x":[]}]}, {"msg":}] "#;
         assert_eq!(told(body), (3, vec![(2, "not-an-object"), (5, "not-json")]));
         assert_eq!(told(b"[]"), (0, vec![]));
-        assert_eq!(told(b"[{\"a\":1}"), (0, vec![(1, "not-an-object")]), "not closed, so a line");
+        assert_eq!(told(b"[{\"a\":1}"), (0, vec![(1, "not-json")]), "not closed");
+        assert_eq!(told(b"[10:00] shut\n{\"a\":1}"), (1, vec![(1, "not-an-object")]), "a line");
         assert_eq!(told(b"[1]\n{\"a\":1}"), (1, vec![(1, "not-an-object")]));
     }
 

@@ -1,5 +1,6 @@
 //! Lanes, routes, people, chunks: what an administrator sets up and looks after.
 
+use super::ask::Ask;
 use crate::access::{Admin, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
@@ -53,7 +54,7 @@ pub async fn put_lane(
     State(app): State<Shared>,
     Admin(admin): Admin,
     Path(name): Path<String>,
-    Json(lane): Json<Lane>,
+    Ask(lane): Ask<Lane>,
 ) -> Result<StatusCode> {
     check_name(&name)?;
     if lane.name != name {
@@ -84,7 +85,7 @@ pub async fn routes(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec
 pub async fn put_routes(
     State(app): State<Shared>,
     Admin(admin): Admin,
-    Json(routes): Json<Vec<Route>>,
+    Ask(routes): Ask<Vec<Route>>,
 ) -> Result<StatusCode> {
     let config = app.catalogue.get();
     let mut rows = Vec::new();
@@ -100,7 +101,7 @@ pub async fn put_routes(
 }
 
 /// `POST /api/users`
-pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewUser>) -> Result<StatusCode> {
+pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): Ask<NewUser>) -> Result<StatusCode> {
     check_name(&ask.name)?;
     if ask.role != "admin" && ask.role != "reader" {
         return Err(ServiceError::BadRequest(format!("role `{}` is not known; use admin or reader", ask.role)));

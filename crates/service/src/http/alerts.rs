@@ -1,5 +1,6 @@
 //! Rules and alerts.
 
+use super::ask::Ask;
 use crate::access::{Admin, Editor, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
@@ -53,7 +54,7 @@ pub async fn rules(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec
 pub async fn add_rule(
     State(app): State<Shared>,
     Admin(admin): Admin,
-    Json(ask): Json<NewRule>,
+    Ask(ask): Ask<NewRule>,
 ) -> Result<Json<MadeRule>> {
     let bad = |told: &str| Err(ServiceError::BadRequest(told.to_owned()));
     if ask.name.trim().is_empty() || ask.name.chars().count() > 128 {

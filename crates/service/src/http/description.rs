@@ -49,6 +49,14 @@ pub async fn document() -> Json<&'static Value> {
     Json(DOCUMENT.get_or_init(|| Value::Null))
 }
 
+/// Schemas are written as JSON Schema 2020-12, which OpenAPI 3.1 is made of.
+pub fn begin() {
+    let settings = schemars::generate::SchemaSettings::draft2020_12().with(|s| {
+        s.definitions_path = "#/components/schemas/".into();
+    });
+    aide::generate::in_context(|context| context.schema = settings.into_generator());
+}
+
 /// Completes the document and keeps it to be served.
 pub fn publish(mut document: OpenApi) {
     document.info = Info {
@@ -73,6 +81,13 @@ pub fn publish(mut document: OpenApi) {
         ),
         extensions: Default::default(),
     };
+    let key = SecurityScheme::Http {
+        scheme: "bearer".to_owned(),
+        bearer_format: None,
+        description: Some("a sender's key".to_owned()),
+        extensions: Default::default(),
+    };
+    parts.security_schemes.insert("key".to_owned(), scheme(key));
     parts.security_schemes.insert("token".to_owned(), scheme(token));
     parts.security_schemes.insert("session".to_owned(), scheme(session));
     document.security = ["token", "session"].map(|name| [(name.to_owned(), Vec::new())].into_iter().collect()).into();
@@ -91,7 +106,11 @@ pub fn publish(mut document: OpenApi) {
         document.paths = Some(aide::openapi::Paths { paths: paths.collect(), ..Default::default() });
     }
     // Made of plain data, so that writing it cannot fail; without it the description would merely be missing.
-    let _ = DOCUMENT.set(serde_json::to_value(&document).unwrap_or_default());
+    let mut document = serde_json::to_value(&document).unwrap_or_default();
+    if let (Some(paths), Value::Object(beside)) = (document["paths"].as_object_mut(), super::beside::paths()) {
+        paths.extend(beside);
+    }
+    let _ = DOCUMENT.set(document);
 }
 
 /// The names in a path are parameters, and anything may answer a problem.

@@ -1,6 +1,7 @@
 //! What helps to ask, saved searches, and how things stand.
 
 use super::alerts;
+use super::ask::Ask;
 use crate::access::{Editor, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
@@ -17,7 +18,7 @@ use calvex_wire::api::{
 };
 
 /// `POST /api/check`: mistakes and warnings of a query, its one form, and the text taken apart.
-pub async fn check(State(app): State<Shared>, _reader: Reader, Json(ask): Json<SearchRequest>) -> Json<CheckAnswer> {
+pub async fn check(State(app): State<Shared>, _reader: Reader, Ask(ask): Ask<SearchRequest>) -> Json<CheckAnswer> {
     let parsed = parse(&ask.query, &Context::utc((app.clock)()));
     Json(CheckAnswer {
         canonical: parsed.query.canonical(),
@@ -31,17 +32,13 @@ pub async fn check(State(app): State<Shared>, _reader: Reader, Json(ask): Json<S
 pub async fn complete(
     State(app): State<Shared>,
     reader: Reader,
-    Json(ask): Json<CompleteRequest>,
+    Ask(ask): Ask<CompleteRequest>,
 ) -> Result<Json<CompleteAnswer>> {
     Ok(Json(explore::complete(&app, &reader, ask).await?))
 }
 
 /// `POST /api/range`: what a range as people say it means.
-pub async fn range(
-    State(app): State<Shared>,
-    _reader: Reader,
-    Json(ask): Json<SpokenRange>,
-) -> Result<Json<RangeMeant>> {
+pub async fn range(State(app): State<Shared>, _reader: Reader, Ask(ask): Ask<SpokenRange>) -> Result<Json<RangeMeant>> {
     Ok(Json(explore::range_meant(&app, &ask)?))
 }
 
@@ -49,7 +46,7 @@ pub async fn range(
 pub async fn found_fields(
     State(app): State<Shared>,
     reader: Reader,
-    Json(ask): Json<SearchRequest>,
+    Ask(ask): Ask<SearchRequest>,
 ) -> Result<Json<FoundFieldsAnswer>> {
     Ok(Json(explore::found_fields(&app, &reader, ask).await?))
 }
@@ -58,7 +55,7 @@ pub async fn found_fields(
 pub async fn shape(
     State(app): State<Shared>,
     reader: Reader,
-    Json(ask): Json<ShapeRequest>,
+    Ask(ask): Ask<ShapeRequest>,
 ) -> Result<Json<ShapeAnswer>> {
     Ok(Json(explore::shape(&app, &reader, ask).await?))
 }
@@ -91,7 +88,7 @@ pub async fn put_saved(
     State(app): State<Shared>,
     Editor(reader): Editor,
     Path(name): Path<String>,
-    Json(ask): Json<SavedSearch>,
+    Ask(ask): Ask<SavedSearch>,
 ) -> Result<StatusCode> {
     let too_long = |what: &str, most: usize| {
         Err(ServiceError::BadRequest(format!("{what} has at most {most} characters; shorten it")))

@@ -2,6 +2,8 @@
 
 mod admin;
 mod alerts;
+mod ask;
+mod beside;
 mod console;
 mod description;
 mod explore;
@@ -147,6 +149,7 @@ fn interface() -> ApiRouter<Shared> {
 /// Everything: intake, interface, console.
 pub fn router(app: Shared) -> Router {
     let mut document = OpenApi::default();
+    description::begin();
     let api =
         interface().fallback(no_such_path).finish_api(&mut document).layer(from_fn_with_state(app.clone(), gate::pass));
     description::publish(document);

@@ -1,6 +1,7 @@
 //! Search, figures, story, and checking a query while it is typed. Where a client takes `application/x-ndjson`, answers
 //! of searches and figures are streamed: progress, what is found so far, then the answer.
 
+use super::ask::Ask;
 use crate::access::Reader;
 use crate::arrivals::{Asked, arrivals as arrivals_of};
 use crate::error::{Result, ServiceError};
@@ -32,7 +33,7 @@ pub async fn search(
     State(app): State<Shared>,
     reader: Reader,
     headers: HeaderMap,
-    Json(ask): Json<SearchRequest>,
+    Ask(ask): Ask<SearchRequest>,
 ) -> Result<Response> {
     answer(&headers, move |listener| async move { search::search(&app, &reader, ask, listener).await }).await
 }
@@ -42,7 +43,7 @@ pub async fn histogram(
     State(app): State<Shared>,
     reader: Reader,
     headers: HeaderMap,
-    Json(ask): Json<SearchRequest>,
+    Ask(ask): Ask<SearchRequest>,
 ) -> Result<Response> {
     answer(&headers, move |listener| async move { search::counts(&app, &reader, ask, listener).await }).await
 }
@@ -52,13 +53,13 @@ pub async fn measure(
     State(app): State<Shared>,
     reader: Reader,
     headers: HeaderMap,
-    Json(ask): Json<SearchRequest>,
+    Ask(ask): Ask<SearchRequest>,
 ) -> Result<Response> {
     answer(&headers, move |listener| async move { figures::measure(&app, &reader, ask, listener).await }).await
 }
 
 /// `POST /api/tail`: events as they come, as NDJSON, until the client goes.
-pub async fn tail(State(app): State<Shared>, reader: Reader, Json(ask): Json<SearchRequest>) -> Result<Response> {
+pub async fn tail(State(app): State<Shared>, reader: Reader, Ask(ask): Ask<SearchRequest>) -> Result<Response> {
     let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES);
     let following = crate::tail::Tail::begin(&app, reader, &ask)?;
     tokio::spawn(following.run(lines));
@@ -69,7 +70,7 @@ pub async fn tail(State(app): State<Shared>, reader: Reader, Json(ask): Json<Sea
 }
 
 /// `POST /api/export`: every event found, the oldest first, as NDJSON; the last line is the account.
-pub async fn export(State(app): State<Shared>, reader: Reader, Json(ask): Json<SearchRequest>) -> Result<Response> {
+pub async fn export(State(app): State<Shared>, reader: Reader, Ask(ask): Ask<SearchRequest>) -> Result<Response> {
     let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES_EXPORTED);
     crate::export::begin(&app, &reader, ask, lines).await?;
     let stream = futures_util::stream::poll_fn(move |context| {
@@ -82,7 +83,7 @@ pub async fn export(State(app): State<Shared>, reader: Reader, Json(ask): Json<S
 pub async fn breakdown(
     State(app): State<Shared>,
     reader: Reader,
-    Json(ask): Json<BreakdownRequest>,
+    Ask(ask): Ask<BreakdownRequest>,
 ) -> Result<Json<BreakdownAnswer>> {
     Ok(Json(figures::breakdown(&app, &reader, ask).await?))
 }

@@ -1,6 +1,7 @@
 //! Keys, tokens and dials: who sends and reads, and how much of what is sent is kept.
 
 use super::admin::check_name;
+use super::ask::Ask;
 use crate::access::{Admin, Reader, sender};
 use crate::error::{Result, ServiceError};
 use crate::probe::{PROBE_SERVICE, probe};
@@ -105,7 +106,7 @@ fn moment(text: &str) -> Result<i64> {
 pub async fn add_key(
     State(app): State<Shared>,
     Admin(admin): Admin,
-    Json(ask): Json<NewKey>,
+    Ask(ask): Ask<NewKey>,
 ) -> Result<Json<MadeSecret>> {
     check_name(&ask.name)?;
     let limits = limits_of(&app, &ask.limits)?;
@@ -123,7 +124,7 @@ pub async fn limit_key(
     State(app): State<Shared>,
     Admin(admin): Admin,
     Path(name): Path<String>,
-    Json(ask): Json<KeyLimits>,
+    Ask(ask): Ask<KeyLimits>,
 ) -> Result<StatusCode> {
     let told = serde_json::to_string(&ask).unwrap_or_default();
     let act = admin.act(&app, "limit key", format!("{name}: {told}"));
@@ -137,7 +138,7 @@ pub async fn rotate_key(
     State(app): State<Shared>,
     Admin(admin): Admin,
     Path(name): Path<String>,
-    Json(ask): Json<Rotation>,
+    Ask(ask): Ask<Rotation>,
 ) -> Result<Json<MadeSecret>> {
     if u64::from(ask.overlap_s) > MAX_SPAN_S {
         return Err(ServiceError::BadRequest(format!("overlap_s is at most {MAX_SPAN_S}")));
@@ -180,7 +181,7 @@ pub async fn tokens(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec
 pub async fn add_token(
     State(app): State<Shared>,
     Admin(admin): Admin,
-    Json(ask): Json<NewToken>,
+    Ask(ask): Ask<NewToken>,
 ) -> Result<Json<MadeSecret>> {
     check_name(&ask.name)?;
     let config = app.catalogue.get();
@@ -236,7 +237,7 @@ pub async fn dials(State(app): State<Shared>, _reader: Reader) -> Result<Json<Ve
 }
 
 /// `POST /api/dials`
-pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Json(ask): Json<NewDial>) -> Result<Json<Dial>> {
+pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): Ask<NewDial>) -> Result<Json<Dial>> {
     let filter = parse_filter(&ask.when).map_err(ServiceError::Query)?;
     if filter.names(OwnPart::Lane) {
         let told = "a dial cannot ask for a lane: none is known yet when it is asked; name the service or a field";

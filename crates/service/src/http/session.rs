@@ -1,5 +1,6 @@
 //! Signing in and out of the console.
 
+use super::ask::Ask;
 use crate::access::{Reader, session_secret};
 use crate::arrivals::shortened;
 use crate::error::{Result, ServiceError};
@@ -25,7 +26,7 @@ const NO_PASSWORD: &str =
     "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
 
 /// `POST /api/login`
-pub async fn login(State(app): State<Shared>, Peer(from): Peer, Json(ask): Json<LoginRequest>) -> Result<Response> {
+pub async fn login(State(app): State<Shared>, Peer(from): Peer, Ask(ask): Ask<LoginRequest>) -> Result<Response> {
     let signed_in = sign_in(&app, from, ask).await;
     if signed_in.is_err() {
         app.strangers.refused().await;

@@ -1,6 +1,7 @@
 //! Shaping rules, line patterns, ties, and the catalogue of fields.
 
 use super::admin::check_name;
+use super::ask::Ask;
 use crate::access::{Admin, Reader};
 use crate::catalogue::rule_of;
 use crate::error::{Result, ServiceError};
@@ -62,7 +63,7 @@ pub async fn rules(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<
 pub async fn put_rules(
     State(app): State<Shared>,
     Admin(admin): Admin,
-    Json(rules): Json<Vec<Rule>>,
+    Ask(rules): Ask<Vec<Rule>>,
 ) -> Result<StatusCode> {
     if rules.len() > MAX_RULES {
         return Err(ServiceError::BadRequest(format!("there are {} rules, the limit is {MAX_RULES}", rules.len())));
@@ -90,7 +91,7 @@ pub async fn put_rules(
 pub async fn try_rules(
     State(app): State<Shared>,
     _admin: Admin,
-    Json(ask): Json<TryShaping>,
+    Ask(ask): Ask<TryShaping>,
 ) -> Result<Json<Vec<TriedEvent>>> {
     let config = app.catalogue.get();
     let own = ask.rules.as_ref().map(|rules| config.read_shaping(rules).map_err(|m| told(&m))).transpose()?;
@@ -147,7 +148,7 @@ fn read_event(line: &str, arrival: &Arrival) -> std::result::Result<Event, Strin
 pub async fn try_patterns(
     State(app): State<Shared>,
     _reader: Reader,
-    Json(ask): Json<TryPatterns>,
+    Ask(ask): Ask<TryPatterns>,
 ) -> Result<Json<Vec<TriedLine>>> {
     if ask.patterns.len() > MAX_TRIED || ask.lines.len() > MAX_TRIED {
         return Err(ServiceError::BadRequest(format!("at most {MAX_TRIED} patterns and lines are tried at once")));
@@ -200,7 +201,7 @@ fn tried_line(patterns: &[Pattern], line: &str, now_ns: i64) -> TriedLine {
 pub async fn learn_patterns(
     State(app): State<Shared>,
     _reader: Reader,
-    Json(lines): Json<Vec<String>>,
+    Ask(lines): Ask<Vec<String>>,
 ) -> Result<Json<LearntPatterns>> {
     if lines.len() > MAX_LEARNT {
         return Err(ServiceError::BadRequest(format!("at most {MAX_LEARNT} lines are learnt from")));
@@ -233,7 +234,7 @@ pub async fn put_tie(
     State(app): State<Shared>,
     Admin(admin): Admin,
     Path(name): Path<String>,
-    Json(ask): Json<TieListed>,
+    Ask(ask): Ask<TieListed>,
 ) -> Result<StatusCode> {
     check_name(&name)?;
     if OwnPart::from_name(&name).is_some_and(|part| part != OwnPart::Trace) {

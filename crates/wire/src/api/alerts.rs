@@ -8,10 +8,12 @@ use serde::{Deserialize, Serialize};
 #[serde(default, deny_unknown_fields)]
 pub struct NewRule {
     /// What it is called.
+    #[schemars(length(min = 1, max = 128))]
     pub name: String,
     /// Which events are counted: a filter.
     pub query: String,
     /// Length of the window in seconds.
+    #[schemars(range(min = 5, max = 604_800))]
     pub window_s: u32,
     /// Raised when the count in the window is above.
     pub above: u64,

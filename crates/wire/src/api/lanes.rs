@@ -7,9 +7,11 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Lane {
-    /// Letters, digits, `-`.
+    /// Letters, digits, `-`, `_` and `.`, the same as in the address.
+    #[schemars(regex(pattern = r"^[A-Za-z0-9._-]{1,64}$"))]
     pub name: String,
     /// Days that events are kept after their own day.
+    #[schemars(range(min = 1, max = 36_500))]
     pub retention_days: u32,
     /// Whether those who may not read it may know that it exists.
     #[serde(default = "yes")]

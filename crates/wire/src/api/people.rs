@@ -28,10 +28,13 @@ pub struct Me {
 #[serde(deny_unknown_fields)]
 pub struct NewUser {
     /// To sign in with.
+    #[schemars(regex(pattern = r"^[A-Za-z0-9._-]{1,64}$"))]
     pub name: String,
     /// At least 10 characters.
+    #[schemars(length(min = 10))]
     pub password: String,
     /// `admin` or `reader`.
+    #[schemars(extend("enum" = ["admin", "reader"]))]
     pub role: String,
     /// The lanes a reader may read.
     #[serde(default)]
@@ -47,6 +50,7 @@ pub struct NewToken {
     /// The only lanes it may read; all of its owner's if empty.
     pub lanes: Vec<String>,
     /// `read`, which changes nothing, or `administer`; read if not given.
+    #[schemars(extend("enum" = ["read", "administer", null]))]
     pub purpose: Option<String>,
 }
 

@@ -20,10 +20,11 @@ pub struct SearchRequest {
     /// RFC 3339, or `now`; not included.
     pub to: Option<String>,
     /// `newest` (default) or `oldest` first.
+    #[schemars(extend("enum" = ["newest", "oldest", "", null]))]
     pub order: Option<String>,
     /// Events at most, up to 1000; 100 if not given.
     pub limit: Option<usize>,
-    /// From the previous answer.
+    /// From the previous answer, as it was given.
     pub cursor: Option<String>,
     /// For times without zone: an IANA name.
     pub zone: Option<String>,

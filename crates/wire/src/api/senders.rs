@@ -9,18 +9,22 @@ use std::collections::BTreeMap;
 #[serde(default, deny_unknown_fields)]
 pub struct KeyLimits {
     /// The services it may send for.
+    #[schemars(inner(length(min = 1, max = 128)))]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub services: Vec<String>,
     /// The lanes it may send to.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub lanes: Vec<String>,
     /// Events a second; twice as many may come at once.
+    #[schemars(range(min = 1))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub per_second: Option<u32>,
     /// Events a day (of UTC); what comes beyond is set aside.
+    #[schemars(range(min = 1))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub day_events: Option<u64>,
     /// Bytes a day, as arrivals count them; what comes beyond is set aside.
+    #[schemars(range(min = 1))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub day_bytes: Option<u64>,
     /// From when on it is no longer good, RFC 3339.
@@ -33,6 +37,7 @@ pub struct KeyLimits {
 #[serde(default, deny_unknown_fields)]
 pub struct NewKey {
     /// What it is called.
+    #[schemars(regex(pattern = r"^[A-Za-z0-9._-]{1,64}$"))]
     pub name: String,
     /// Fields stamped on every event.
     pub fixed: BTreeMap<String, String>,
@@ -45,6 +50,7 @@ pub struct NewKey {
 #[serde(default, deny_unknown_fields)]
 pub struct Rotation {
     /// Seconds that its earlier secrets still work.
+    #[schemars(range(max = 34_560_000))]
     pub overlap_s: u32,
 }
 
@@ -90,8 +96,10 @@ pub struct NewDial {
     /// For which events: a filter, as `service=slots logger^="slots.lease"`.
     pub when: String,
     /// The least severity kept of them, by name.
+    #[schemars(extend("enum" = ["trace", "debug", "info", "warn", "error", "fatal"]))]
     pub least: String,
-    /// Seconds after which it ends by itself.
+    /// Seconds after which it ends by itself; not given where `until` is.
+    #[schemars(range(min = 1, max = 34_560_000))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub for_s: Option<u64>,
     /// Or when it ends, RFC 3339; never where neither is given.

@@ -60,8 +60,10 @@ pub struct TriedEvent {
 #[serde(default, deny_unknown_fields)]
 pub struct TryPatterns {
     /// Line patterns; the first that fits is taken.
+    #[schemars(length(max = 200))]
     pub patterns: Vec<String>,
     /// Lines.
+    #[schemars(length(max = 200))]
     pub lines: Vec<String>,
 }
 

@@ -16,10 +16,10 @@ use crate::{Ended, output};
 use anyhow::{Context, Result, anyhow, bail};
 use calvex_wire::api::{IDEMPOTENCY_HEADER, SendAnswer};
 use clap::Args;
-use follow::{Files, Piece};
+use follow::{Files, Notice, Piece};
 use indicatif::{ProgressBar, ProgressStyle};
-use position::{Pending, Position, Positions};
-use records::{Form, Records, certain, to_ndjson};
+use position::{Pending, Positions};
+use records::{Form, Join, Records, certain, to_ndjson};
 use reqwest::{StatusCode, header};
 use spool::Spool;
 use std::path::{Path, PathBuf};
@@ -60,6 +60,10 @@ pub struct Ship {
     /// Plain lines that begin with a blank belong to the line before
     #[arg(long)]
     join_indented: bool,
+    /// A record begins with a line that begins with a time, or fits a pattern, or is JSON; all other lines, whatever they
+    /// are, belong to it: stacks with their headlines and causes
+    #[arg(long, conflicts_with = "join_indented")]
+    join_until_time: bool,
     /// Send what is there and end, with progress
     #[arg(long)]
     once: bool,
@@ -96,6 +100,14 @@ fn state_folder(given: Option<PathBuf>) -> Result<PathBuf> {
 }
 
 impl Ship {
+    fn join(&self) -> Join {
+        match (self.join_indented, self.join_until_time) {
+            (_, true) => Join::Untimed,
+            (true, false) => Join::Indented,
+            (false, false) => Join::None,
+        }
+    }
+
     pub async fn run(self) -> Result<Ended> {
         let key = key_or_env(self.key.as_deref())?;
         let state = state_folder(self.state.clone())?;
@@ -115,7 +127,7 @@ impl Ship {
             http: http_client(Duration::from_secs(60))?,
             url: format!("{}/v1/events", self.url.trim_end_matches('/')),
             key,
-            form: Form { set, join_indented: self.join_indented, patterns: read_patterns(&self.patterns)? },
+            form: Form { set, join: self.join(), patterns: read_patterns(&self.patterns)? },
             positions,
             stored: 0,
             refused: 0,
@@ -162,8 +174,18 @@ impl Ship {
     /// Ships a batch of each file that has one; whether any had.
     async fn turn(&self, shipper: &mut Shipper, files: &mut Files, spool: Option<&mut Spool>) -> Result<bool> {
         let ended = self.once || spool.as_ref().is_some_and(|s| s.ended());
-        for path in files.look(&mut shipper.positions)? {
-            eprintln!("calvex ship: {} was cut; it is read from its start", path.display());
+        for notice in files.look(&mut shipper.positions)? {
+            match notice {
+                Notice::Cut(path, true) => {
+                    eprintln!("calvex ship: {} was cut; the rest of it is read from its copy", path.display());
+                }
+                Notice::Cut(path, false) => {
+                    eprintln!("calvex ship: {} was cut; it is read from its start", path.display());
+                }
+                Notice::Packed(path) => {
+                    eprintln!("calvex ship: {} is packed and passed over; unpack it to ship it", path.display());
+                }
+            }
         }
         shipper.resend(files).await?;
         shipper.bar.set_length(shipper.bar.position() + files.followed.iter().map(|f| f.waiting()).sum::<u64>());
@@ -184,12 +206,7 @@ impl Ship {
             }
             any = true;
             let key = format!("{:032x}", rand::random::<u128>());
-            shipper.positions.begin(Pending {
-                file: file.id.clone(),
-                from: piece.from,
-                to: piece.to,
-                key: key.clone(),
-            })?;
+            shipper.positions.begin(Pending::of(file, &piece, key.clone()), file.position())?;
             shipper.ship(file, piece, &key).await?;
         }
         if let Some(spool) = spool {
@@ -208,7 +225,8 @@ impl Shipper {
     /// Sends again what was under way when the last process ended.
     async fn resend(&mut self, files: &mut Files) -> Result<()> {
         let Some(pending) = self.positions.pending().cloned() else { return Ok(()) };
-        let Some(file) = files.followed.iter_mut().find(|f| f.id == pending.file) else {
+        let at = files.under_way(&pending);
+        let Some(file) = at.and_then(|at| files.followed.get_mut(at)) else {
             eprintln!("calvex ship: a file went before all of it was shipped; its last lines may be missing");
             return self.positions.give_up();
         };
@@ -239,12 +257,9 @@ impl Shipper {
                 self.bar.suspend(|| eprintln!("calvex ship: {path}: {more} more lines were refused"));
             }
         }
-        file.offset = piece.to;
-        file.line += memchr::memchr_iter(b'\n', &piece.bytes).count() as u64;
+        file.shipped(&piece)?;
         self.bar.inc(piece.to - piece.from);
-        let position =
-            Position { path: file.path.clone(), offset: file.offset, line: file.line, begins: file.begins()? };
-        self.positions.done(&file.id, position)
+        self.positions.done(&file.id, file.position())
     }
 
     /// Says where lines stop fitting the patterns: the first time any does, and when none has fitted so far.

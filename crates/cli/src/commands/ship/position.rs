@@ -4,6 +4,7 @@
 //! position when it was answered. After a crash in between, just these bytes are sent again under the same key, which
 //! the service stores once.
 
+use super::follow::{Followed, Piece};
 use anyhow::{Context, Result, bail};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -23,8 +24,26 @@ pub struct Position {
     pub offset: u64,
     /// Lines shipped.
     pub line: u64,
-    /// The file's first bytes, as hex: another file may get the number of one that is gone.
+    /// The file's first bytes, as hex: another file may get the number of one that is gone, and a file may be cut.
     pub begins: String,
+    /// The bytes before `offset`, as hex.
+    #[serde(default)]
+    pub ends: String,
+    /// Whether it is a copy in which the rest of a file is read that was cut.
+    #[serde(default)]
+    pub rest: bool,
+}
+
+impl Position {
+    /// The file's first bytes.
+    pub fn begin_bytes(&self) -> Vec<u8> {
+        bytes_of(&self.begins)
+    }
+
+    /// The bytes before `offset`.
+    pub fn end_bytes(&self) -> Vec<u8> {
+        bytes_of(&self.ends)
+    }
 }
 
 /// A batch that was noted and not answered yet.
@@ -38,6 +57,17 @@ pub struct Pending {
     pub to: u64,
     /// The idempotency key.
     pub key: String,
+    /// The file's first bytes, as hex.
+    #[serde(default)]
+    pub begins: String,
+}
+
+impl Pending {
+    /// A piece of a file.
+    pub fn of(file: &Followed, piece: &Piece, key: String) -> Self {
+        let begins = file.position().begins;
+        Pending { file: file.id.clone(), from: piece.from, to: piece.to, key, begins }
+    }
 }
 
 /// The file's content.
@@ -78,10 +108,14 @@ impl Positions {
         Ok(Positions { folder: folder.to_owned(), kept, _lock: lock })
     }
 
-    /// The position of a file that begins with `begins`; none where it was never seen, or is another one now.
-    pub fn of(&self, file: &str, begins: &[u8]) -> Option<&Position> {
-        let known = self.kept.files.get(file)?;
-        hex(begins).starts_with(&known.begins).then_some(known)
+    /// The position kept of a file, whatever it holds now.
+    pub fn of(&self, file: &str) -> Option<&Position> {
+        self.kept.files.get(file)
+    }
+
+    /// The copies in which the rest of a cut file is read.
+    pub fn rests(&self) -> impl Iterator<Item = (&str, &Position)> {
+        self.kept.files.iter().filter(|(_, p)| p.rest).map(|(id, p)| (id.as_str(), p))
     }
 
     /// The batch under way.
@@ -89,9 +123,16 @@ impl Positions {
         self.kept.pending.as_ref()
     }
 
-    /// Notes a batch before it is sent.
-    pub fn begin(&mut self, pending: Pending) -> Result<()> {
+    /// Notes a batch before it is sent, and where its file stands.
+    pub fn begin(&mut self, pending: Pending, position: Position) -> Result<()> {
+        self.kept.files.insert(pending.file.clone(), position);
         self.kept.pending = Some(pending);
+        self.write()
+    }
+
+    /// Keeps positions, all at once.
+    pub fn put(&mut self, positions: impl IntoIterator<Item = (String, Position)>) -> Result<()> {
+        self.kept.files.extend(positions);
         self.write()
     }
 
@@ -127,6 +168,11 @@ impl Positions {
     }
 }
 
+fn bytes_of(hex: &str) -> Vec<u8> {
+    let byte = |pair: &[u8]| std::str::from_utf8(pair).ok().and_then(|p| u8::from_str_radix(p, 16).ok());
+    hex.as_bytes().chunks(2).map_while(byte).collect()
+}
+
 /// The first bytes of a file, as kept.
 pub fn hex(bytes: &[u8]) -> String {
     bytes.iter().take(FINGERPRINT_BYTES).map(|b| format!("{b:02x}")).collect()
@@ -141,16 +187,19 @@ mod tests {
         let folder = tempfile::tempdir()?;
         let mut positions = Positions::open(folder.path())?;
         assert!(Positions::open(folder.path()).is_err(), "one process at a time");
-        let position = Position { path: "x.log".into(), offset: 10, line: 2, begins: hex(b"door 1\n") };
-        positions.begin(Pending { file: "1-2".into(), from: 0, to: 10, key: "k".into() })?;
+        let begins = hex(b"door 1\n");
+        let position =
+            Position { path: "x.log".into(), offset: 10, line: 2, begins: begins.clone(), ..Position::default() };
+        let pending = Pending { file: "1-2".into(), from: 0, to: 10, key: "k".into(), begins };
+        positions.begin(pending, Position::default())?;
         drop(positions);
         let mut positions = Positions::open(folder.path())?;
         assert_eq!(positions.pending().map(|p| p.to), Some(10));
         positions.done("1-2", position.clone())?;
         drop(positions);
         let positions = Positions::open(folder.path())?;
-        assert_eq!((positions.pending(), positions.of("1-2", b"door 1\ndoor 2\n")), (None, Some(&position)));
-        assert_eq!(positions.of("1-2", b"door 2\n"), None, "the number of a file that is gone");
+        assert_eq!((positions.pending(), positions.of("1-2")), (None, Some(&position)));
+        assert_eq!(position.begin_bytes(), b"door 1\n");
         Ok(())
     }
 }
