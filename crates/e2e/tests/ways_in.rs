@@ -198,7 +198,7 @@ fn syslog_by_logger_and_by_sockets() -> Result<()> {
     let mut unmarked = TcpStream::connect(("127.0.0.1", tcp.parse()?))?;
     unmarked.write_all(b"<14>codes: rests without an end")?;
     found(&service, "service=codes (nul or rests)", 3)?;
-    stream.write_all(b"<14>codes: and goes on\n")?;
+    stream.write_all(b"<14>codes: and goes on\0")?;
     found(&service, "\"and goes on\"", 1)?;
     drop(stream);
 

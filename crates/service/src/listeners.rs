@@ -94,6 +94,29 @@ async fn bind_standard(settings: &Settings, name: &str) -> Result<Option<TcpList
     }
 }
 
+/// The settings of TCP ports. The first two defaults of standard ports give way, see [`bind_standard`].
+const TCP: [&str; 6] =
+    ["http.listen", "http.otlp_listen", "grpc.listen", "lines.listen", "syslog.tcp_listen", "syslog.tls_listen"];
+
+/// Two settings that name one TCP port, and the address that the second has for it.
+fn clash(settings: &Settings) -> Option<(&'static str, &'static str, String)> {
+    let gives_way = |name: &str| matches!(name, "http.otlp_listen" | "grpc.listen") && !settings.is_set(name);
+    let mut named: Vec<(&'static str, SocketAddr)> = Vec::new();
+    for name in TCP.into_iter().filter(|name| !gives_way(name)) {
+        // A host name, or an address that is none, is told of when it is bound.
+        let Ok(address) = settings.text(name).parse::<SocketAddr>() else { continue };
+        let meets = |other: &SocketAddr| {
+            let ip = other.ip() == address.ip() || other.ip().is_unspecified() || address.ip().is_unspecified();
+            ip && other.port() == address.port() && address.port() != 0
+        };
+        if let Some((other, _)) = named.iter().find(|(_, other)| meets(other)) {
+            return Some((other, name, address.to_string()));
+        }
+        named.push((name, address));
+    }
+    None
+}
+
 /// The certificate and key that the settings name.
 fn tls(settings: &Settings) -> Result<TlsAcceptor> {
     let (cert, key) = (settings.text("tls.cert"), settings.text("tls.key"));
@@ -113,6 +136,10 @@ fn tls(settings: &Settings) -> Result<TlsAcceptor> {
 impl Listeners {
     /// Binds what the settings ask for.
     pub(crate) async fn bind(settings: &Settings) -> Result<Self> {
+        if let Some((one, other, address)) = clash(settings) {
+            let told = format!("{one} and {other} both name {address}; give each a port of its own");
+            return Err(ServiceError::Setting(told));
+        }
         let http = settings.text("http.listen");
         let udp = settings.text("syslog.udp_listen");
         Ok(Listeners {
@@ -175,5 +202,24 @@ impl Listeners {
             tasks.spawn(serve_syslog_tls(app.clone(), listener, tls, stopping.clone()));
         }
         tasks
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn two_settings_of_one_port_are_named() {
+        let clash_of = |settings: &[(&'static str, &str)]| {
+            let options: Vec<_> = settings.iter().map(|(name, value)| (*name, (*value).to_owned(), "--x")).collect();
+            clash(&Settings::read(None, &|_| None, &options).unwrap()).map(|(one, other, _)| (one, other))
+        };
+        let (http, grpc, lines) = ("http.listen", "grpc.listen", "lines.listen");
+        assert_eq!(clash_of(&[(http, "127.0.0.1:9"), (grpc, "127.0.0.1:9")]), Some((http, grpc)));
+        assert_eq!(clash_of(&[(http, "0.0.0.0:9"), (lines, "127.0.0.1:9")]), Some((http, lines)));
+        assert_eq!(clash_of(&[(http, "127.0.0.1:9"), (grpc, "127.0.0.2:9")]), None);
+        assert_eq!(clash_of(&[(http, "127.0.0.1:0"), (grpc, "127.0.0.1:0")]), None);
+        assert_eq!(clash_of(&[(http, "127.0.0.1:4317")]), None, "a default gives way");
     }
 }

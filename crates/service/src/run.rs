@@ -183,6 +183,7 @@ async fn start_on(
                 .map(|bytes| (settings.data_dir().join("cache"), bytes)),
         ),
         catalogue: Catalogue::new(config),
+        installation: installation.clone(),
         keys: Lookups::new(Duration::from_secs(5)),
         readers: Lookups::new(Duration::from_secs(2)),
         addresses: std::sync::OnceLock::new(),

@@ -32,6 +32,8 @@ pub struct App {
     pub store: Store,
     pub claim: Claim,
     pub catalogue: Catalogue,
+    /// The installation's own id: new with each database, and with each restore.
+    pub installation: String,
     pub view: Arc<View>,
     pub intake: Intake,
     /// Memory of requests that send, from their first byte to their commit.

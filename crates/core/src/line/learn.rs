@@ -153,7 +153,9 @@ fn propose(lines: &[&[Token]]) -> String {
             Sort::Sign(sign) => out.push(sign),
             Sort::Value(kind) => {
                 let same = texts.iter().all(|t| Some(t) == texts.first());
-                let literal = same && !matches!(kind, HoleKind::Time | HoleKind::Severity | HoleKind::Number);
+                // What is a value by its kind is one too where the samples have but one of it.
+                let always = matches!(kind, HoleKind::Time | HoleKind::Severity | HoleKind::Number | HoleKind::Address);
+                let literal = same && !always && !is_process(&texts);
                 if literal && (group.len() > 1 || key_follows(&group, at)) {
                     out.push_str(&texts.first().copied().unwrap_or("").replace('{', "{{"));
                 } else if kind == HoleKind::Word && free_text(&group, at, &texts) {
@@ -172,8 +174,17 @@ fn propose(lines: &[&[Token]]) -> String {
     }
 }
 
+/// Ends a pattern in free text. Words that were taken for values right before it are its beginning, and a hole cannot
+/// follow a hole that takes as little as fits.
 fn rest_of(mut out: String, names: &Names) -> String {
-    // A hole cannot follow a hole that takes as little as fits; what parted them was a sign of its own.
+    while let Some(at) = out.trim_end().rfind('{').filter(|_| out.trim_end().ends_with('}')) {
+        let glued = out.ends_with('}');
+        let plain = out.get(at..).is_some_and(|hole| hole.starts_with("{word word"));
+        if !glued && !plain {
+            break;
+        }
+        out.truncate(at);
+    }
     let name = if names.has("message") { "more" } else { "message" };
     out.push_str(&format!("{{rest {name}}}"));
     out
@@ -200,6 +211,25 @@ fn sort_at(group: &[&[Token]], at: Option<usize>) -> Option<Sort> {
 
 fn key_follows(group: &[&[Token]], at: usize) -> bool {
     sort_at(group, Some(at + 1)) == Some(Sort::Sign('='))
+}
+
+/// Whether these are numbers of processes and threads, as `28758#28758`.
+fn is_process(texts: &[&str]) -> bool {
+    let digits = |t: &str| !t.is_empty() && t.bytes().all(|b| b.is_ascii_digit());
+    texts.iter().all(|t| t.split_once('#').is_some_and(|(p, t)| digits(p) && digits(t)))
+}
+
+/// The word that stands before a value in every line and names it: `door 17`, `client: 10.4.0.7`.
+fn word_before<'l>(group: &[&[Token<'l>]], at: usize) -> Option<&'l str> {
+    const NAMES_NOTHING: [&str; 16] =
+        ["to", "from", "by", "at", "in", "on", "of", "for", "with", "the", "a", "an", "is", "was", "after", "than"];
+    let mut before = (0..at).rev().filter(|n| sort_at(group, Some(*n)) != Some(Sort::Blanks));
+    let nearest = before.next()?;
+    let nearest = if sort_at(group, Some(nearest)) == Some(Sort::Sign(':')) { before.next()? } else { nearest };
+    let texts: Vec<&str> = group.iter().filter_map(|l| l.get(nearest)).map(|t| t.text).collect();
+    let word = *texts.first()?;
+    let is_name = word.len() > 1 && word.bytes().all(|b| b.is_ascii_lowercase() || b == b'_');
+    (is_name && texts.iter().all(|t| *t == word) && !NAMES_NOTHING.contains(&word)).then_some(word)
 }
 
 /// Whether a varying word begins free text: nothing parts it from the next word, and it takes many values.
@@ -234,16 +264,33 @@ impl Names {
             .and_then(|k| group.first()?.get(k))
             .map(|t| t.text)
             .filter(|t| !t.is_empty() && t.chars().all(|c| c.is_ascii_alphanumeric() || "_.-".contains(c)));
+        let is_request = |t: &&str| {
+            let method = t.trim_start_matches(['"', '\'']).split(' ').next().unwrap_or("");
+            matches!(method, "GET" | "POST" | "PUT" | "DELETE" | "HEAD" | "PATCH" | "OPTIONS")
+        };
+        let is_agent = |t: &&str| t.split_once('/').is_some_and(|(_, v)| v.starts_with(|c: char| c.is_ascii_digit()));
+        let most = |of: &dyn Fn(&&str) -> bool| texts.iter().filter(|t| of(t)).count() * 2 > texts.len();
+        let in_range = |t: &&str| t.parse::<u32>().is_ok_and(|n| (100..600).contains(&n));
+        let said = word_before(group, at);
         let dotted = texts.iter().filter(|t| t.contains('.') || t.contains("::")).count() * 2 > texts.len();
         let wished = match (key, kind) {
             (Some(key), _) => key,
             (None, HoleKind::Time) => "time",
             (None, HoleKind::Severity) => "severity",
             (None, HoleKind::Number) if before == Some(Sort::Sign('[')) => "pid",
+            (None, HoleKind::Word) if is_process(texts) => "pid",
+            (None, HoleKind::Quoted) if most(&is_request) => "request",
+            (None, HoleKind::Quoted) if self.has("request") && most(&is_agent) => "agent",
+            (None, HoleKind::Number) if self.has("request") && !self.has("status") && most(&in_range) => "status",
+            (None, HoleKind::Number) if self.has("status") && !self.has("bytes") => "bytes",
+            (None, HoleKind::Address | HoleKind::Number | HoleKind::Quoted) if said.is_some() => {
+                said.unwrap_or_default()
+            }
             (None, HoleKind::Word) if dotted => "logger",
             (None, HoleKind::Word) if before == Some(Sort::Sign('[')) => "thread",
             (None, HoleKind::Word) if after == Some(Sort::Sign(':')) || after == Some(Sort::Sign('[')) => "service",
             (None, HoleKind::Address) => "peer",
+            (None, HoleKind::Quoted) => "text",
             (None, kind) => kind.name(),
         };
         // `word` and the like are kinds, not names: numbered from the first.

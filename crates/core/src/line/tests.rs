@@ -119,6 +119,50 @@ fn no_line_takes_for_ever() {
     assert!(pattern.cut(&"y".repeat(20_000), 0).is_err());
 }
 
+/// Samples in which little varies, or only the text does: what is a value by its kind is a hole all the same.
+#[test]
+fn patterns_of_uniform_lines() {
+    let forms: [(&str, &[&str], &str); 5] = [
+        (
+            "2026/11/23 06:25:29 [notice] 28758#28758: {}",
+            &[
+                "using the \"epoll\" event method",
+                "exiting",
+                "start worker processes",
+                "signal 1 (SIGHUP) received from 1",
+            ],
+            "{time} [{severity}] {word pid}: {rest message}",
+        ),
+        (
+            "2026-11-23 06:25:29.117 UTC [4711] {}",
+            &["connection received", "checkpoint complete: wrote 17 buffers", "lease table vacuumed"],
+            "{time} [{number pid}] {rest message}",
+        ),
+        (
+            "2026-11-23T06:25:29Z lease {} from 10.4.0.7:4431 to bank 17",
+            &["granted", "renewed"],
+            "{time} lease {word word1} from {address peer} to bank {number bank}",
+        ),
+        (
+            "10.4.0.7 - - [23/Nov/2026:06:25:29 +0000] \"GET /parcels/{} HTTP/1.1\" 200 512 \"-\" \"locker-agent/2.{}\"",
+            &["PX-1", "PX-2", "PX-3"],
+            "{address peer} - - [{time}] {quoted request} {number status} {number bytes} \"-\" {quoted agent}",
+        ),
+        (
+            "2026-11-23T06:25:29Z client: 10.4.0.7, door 17, said \"{}\"",
+            &["shut", "open"],
+            "{time} client: {address client}, door {number door}, said {quoted said}",
+        ),
+    ];
+    for (form, texts, expected) in forms {
+        let lines: Vec<String> = (0..200).map(|n| form.replace("{}", texts[n % texts.len()])).collect();
+        let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
+        let (learnt, left) = learn(&lines, arrived());
+        let told: Vec<(&str, usize)> = learnt.iter().map(|l| (l.pattern.text(), l.lines)).collect();
+        assert_eq!((told, left), (vec![(expected, 200)], 0), "{form}");
+    }
+}
+
 #[test]
 fn patterns_are_learnt_from_lines() {
     let words = ["ran out", "was given back early", "could not be renewed today", "is still held by a courier"];
@@ -139,7 +183,7 @@ fn patterns_are_learnt_from_lines() {
         told,
         [
             ("{time} {severity} [{word thread}] {word logger}: lease {rest message}", 400),
-            ("{address peer} {quoted quoted1} status={number status} took_ms={number took_ms}", 100),
+            ("{address peer} {quoted request} status={number status} took_ms={number took_ms}", 100),
         ]
     );
     assert_eq!(left, 0);

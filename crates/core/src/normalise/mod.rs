@@ -30,10 +30,10 @@ pub enum Refusal {
     #[error("the event has {0} fields, the limit is {1}; nest bulk data in a list, or raise limits.fields")]
     TooManyFields(usize, usize),
     /// The nesting of one event.
-    #[error("the event nests {0} levels, the limit is {1}")]
+    #[error("the event nests {0} levels, the limit is {1}; nest less, or raise limits.depth")]
     TooDeep(usize, usize),
     /// A field name.
-    #[error("a field name has {0} bytes, the limit is {1}")]
+    #[error("a field name has {0} bytes, the limit is {1}; shorten it")]
     NameTooLong(usize, usize),
     /// A time before the lane's retention.
     #[error("its time lies {0} days back and lane `{1}` keeps {2} days; lengthen the lane's retention to take it")]
@@ -45,7 +45,7 @@ pub enum Refusal {
     #[error("the request has events of more than {0} days; send them in the order of their times, in several requests")]
     TooManyDays(usize),
     /// A request of too many events; it is refused as a whole.
-    #[error("the request has {0} events, the limit is {1}; send smaller batches")]
+    #[error("the request has {0} events, the limit is {1}; send smaller batches, or raise limits.events")]
     TooManyEvents(usize, usize),
     /// A request whose events take too much memory.
     #[error("the events of the request take more than {0} bytes in memory; send smaller batches")]

@@ -110,7 +110,23 @@ pub fn publish(mut document: OpenApi) {
     if let (Some(paths), Value::Object(beside)) = (document["paths"].as_object_mut(), super::beside::paths()) {
         paths.extend(beside);
     }
+    without_void_defaults(&mut document);
     let _ = DOCUMENT.set(document);
+}
+
+/// Takes out the defaults of members that are bounded: an empty name is what stands in for a missing one while a request
+/// is read, and is refused.
+fn without_void_defaults(node: &mut Value) {
+    match node {
+        Value::Object(members) => {
+            if ["enum", "pattern", "minLength", "minimum"].iter().any(|bound| members.contains_key(*bound)) {
+                members.remove("default");
+            }
+            members.values_mut().for_each(without_void_defaults);
+        }
+        Value::Array(list) => list.iter_mut().for_each(without_void_defaults),
+        _ => {}
+    }
 }
 
 /// The names in a path are parameters, and anything may answer a problem.

@@ -92,7 +92,8 @@ pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Re
             let frame =
                 frame.map_err(|e| ("broken-body", ServiceError::BadRequest(format!("the body broke off: {e}"))))?;
             if out.len() + frame.len() > limit {
-                let told = format!("the body is larger than {limit} bytes; send smaller batches");
+                let told =
+                    format!("the body is larger than {limit} bytes; send smaller batches, or raise limits.body_mib");
                 return Err(("body-too-large", ServiceError::TooLarge(told)));
             }
             let needed = out.len() + frame.len();
@@ -152,7 +153,9 @@ pub(super) async fn unpack(
         let (reason, error) = match e {
             Unpack::NoMemory(e) => ("no-memory", e),
             Unpack::TooLarge => {
-                let told = format!("the body is larger than {limit} bytes when decompressed; send smaller batches");
+                let told = format!(
+                    "the body is larger than {limit} bytes when decompressed; send smaller batches, or raise limits.unpacked_mib"
+                );
                 ("body-too-large", ServiceError::TooLarge(told))
             }
             Unpack::Broken(e) => {

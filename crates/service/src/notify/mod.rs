@@ -53,7 +53,10 @@ impl Outbox {
 
     async fn deliver(&self, app: &Shared, message: &OutboxRow) -> std::result::Result<(), String> {
         match message.kind.as_str() {
-            "webhook" => webhook::send(message, (app.clock)(), app.settings.flag("notify.webhook_local")).await,
+            "webhook" => {
+                webhook::send(message, &app.installation, (app.clock)(), app.settings.flag("notify.webhook_local"))
+                    .await
+            }
             "mail" => {
                 mail::send(message, app.settings.text("notify.mail_server"), app.settings.text("notify.mail_from"))
                     .await

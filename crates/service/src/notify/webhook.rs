@@ -58,11 +58,17 @@ fn client(host: &str, addresses: &[SocketAddr]) -> std::result::Result<reqwest::
 }
 
 /// Delivers one notification.
-pub async fn send(message: &OutboxRow, now_ns: i64, local: bool) -> std::result::Result<(), String> {
+pub async fn send(
+    message: &OutboxRow,
+    installation: &str,
+    now_ns: i64,
+    local: bool,
+) -> std::result::Result<(), String> {
     let url = reqwest::Url::parse(&message.target).map_err(|e| e.to_string())?;
     let host = url.host_str().unwrap_or("").to_owned();
     let client = client(&host, &resolve(&url, local).await?)?;
-    let (id, timestamp_s) = (format!("msg_{}", message.id), now_ns / 1_000_000_000);
+    // A receiver may serve several installations, and tells repeats by this id alone.
+    let (id, timestamp_s) = (format!("msg_{installation}_{}", message.id), now_ns / 1_000_000_000);
     let signature = sign_webhook(message.secret.as_deref().unwrap_or(""), &id, timestamp_s, &message.payload)?;
     let request = client
         .post(url)
