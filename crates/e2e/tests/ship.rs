@@ -73,6 +73,15 @@ fn each_line_once_through_kills_rotation_and_a_service_that_goes_away() -> Resul
     let mut file = File::create(&path)?;
     total = write(&mut file, 50)?;
     until(&service, "shipped", total)?;
+    // Copied and cut while lines wait, again and again: what was not shipped yet is read from the copy.
+    for round in 0..5 {
+        let mut file = File::options().append(true).open(&path)?;
+        write(&mut file, 200)?;
+        std::fs::copy(&path, logs.join(format!("slots.log.copy{round}")))?;
+        let mut file = File::create(&path)?;
+        total = write(&mut file, 20)?;
+        until(&service, "shipped", total)?;
+    }
 
     // The service goes and comes back, elsewhere even: nothing is lost, nothing is twice.
     let address = service.url.trim_start_matches("http://").to_owned();
