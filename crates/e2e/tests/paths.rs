@@ -83,7 +83,7 @@ async fn otlp_answers_in_its_own_forms() -> Result<()> {
         ("/v1/logs", JSON, span, 400, 3, "send them to /v1/traces"),
         ("/v1/logs", PROTOBUF, &span_bytes, 400, 3, "send them to /v1/traces"),
         ("/v1/logs", PROTOBUF, b"\xff", 400, 3, "a number has no end"),
-        ("/v1/logs", "Application/JSON; charset=utf-8", b"[", 400, 3, "EOF"),
+        ("/v1/logs", "Application/JSON; charset=utf-8", b"[", 400, 3, "sequence"),
     ] {
         let (got, got_type, _, bytes) = answer(post(path, media_type, body)).await?;
         let shown = String::from_utf8_lossy(&bytes);
