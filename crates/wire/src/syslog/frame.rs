@@ -240,7 +240,7 @@ fn begins(bytes: &[u8]) -> bool {
     let Some(rest) = bytes.strip_prefix(b"<") else { return false };
     let digits = rest.iter().take(4).take_while(|b| b.is_ascii_digit()).count();
     let Some(header) = rest.get(digits..).and_then(|r| r.strip_prefix(b">")) else { return false };
-    (1..=3).contains(&digits) && (is_versioned(header) || super::message::month(header).is_some())
+    (1..=3).contains(&digits) && (is_versioned(header) || super::old::month(header).is_some())
 }
 
 /// Whether a version of the standard header stands here.

@@ -15,29 +15,24 @@
 //! | a version other than 1, a sequence number | `syslog.version`, `syslog.sequence` |
 //! | text that is one JSON object | its fields, as if sent by themselves |
 //!
-//! Behind a priority and an old time stands the host (RFC 3164, 4.1.2), unless a tag stands there; without a priority a
-//! word is a host only where a tag follows. A time without a year is the latest such time before the arrival, or up to a day behind it; it is read as UTC.
+//! The old header is read by `old`.
 
-use calvex_core::event::time::{format_utc, parse_time};
+use super::old::old_header;
+use calvex_core::event::time::parse_time;
 use calvex_core::event::{Severity, SpanId, TraceId, Value, parse_span, parse_trace};
 use calvex_core::json::parse_value;
 use calvex_core::normalise::{Known, traceparent};
 use std::borrow::Cow;
-use std::net::IpAddr;
 
 const FACILITIES: [&str; 24] = [
     "kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp", "ntp",
     "audit", "alert", "clock", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7",
 ];
-const MONTHS: [&str; 12] = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
 /// The severities 0 to 7 as the OpenTelemetry data model maps them (logs data model, appendix B).
 const SEVERITIES: [u8; 8] = [21, 19, 18, 17, 13, 10, 9, 5];
 /// A message without a priority says nothing of its severity (RFC 3164, 4.3.3, would have it a notice).
 const HIGHEST_PRIORITY: u32 = 191;
 const BOM: &str = "\u{feff}";
-const DAY_NS: i64 = 86_400_000_000_000;
-/// The longest tag, as RFC 3164 has it, with some grace.
-const MAX_TAG: usize = 48;
 
 /// A message, decoded.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -107,7 +102,13 @@ pub fn decode(bytes: &[u8], from: &str, arrived_ns: i64) -> Decoded {
             data
         }
         None => {
-            rest = header_3164(rest, with_priority, &mut out, &mut syslog, arrived_ns);
+            let header = old_header(rest, with_priority, arrived_ns);
+            rest = header.text;
+            out.time_ns = header.time_ns;
+            (out.host, out.service) = (header.host.map(str::to_owned), header.tag.map(str::to_owned));
+            for (name, value) in [("sequence", header.sequence), ("procid", header.procid)] {
+                syslog.extend(value.map(|v| (name.to_owned(), Value::Text(v.to_owned()))));
+            }
             Vec::new()
         }
     };
@@ -249,140 +250,6 @@ fn add(parameters: &mut Vec<(String, Value)>, name: &str, value: String) {
         Some((_, held)) => *held = Value::List(vec![std::mem::replace(held, Value::Null), value]),
         None => parameters.push((name.to_owned(), value)),
     }
-}
-
-/// What there is of an old header; the text behind it.
-fn header_3164<'a>(
-    text: &'a str,
-    with_priority: bool,
-    out: &mut Decoded,
-    syslog: &mut Vec<(String, Value)>,
-    arrived_ns: i64,
-) -> &'a str {
-    let time = |text: &'a str| {
-        old_time(text, arrived_ns).or_else(|| {
-            let (time, after) = text.split_once(' ')?;
-            // Anything shorter is a word that happens to read as a date.
-            Some((parse_time(time).filter(|_| time.len() >= 19)?, after))
-        })
-    };
-    // A number that counts the messages of a device, before the time.
-    let sequence = || {
-        let (digits, after) = text.split_once(':')?;
-        let is_number = matches!(digits.len(), 1..=12) && digits.bytes().all(|b| b.is_ascii_digit());
-        Some((digits, time(after.trim_start()).filter(|_| is_number)?))
-    };
-    let mut rest = text;
-    let timed = time(rest).or_else(|| {
-        let (digits, timed) = sequence()?;
-        syslog.push(("sequence".to_owned(), Value::Text(digits.to_owned())));
-        Some(timed)
-    });
-    let is_timed = timed.is_some();
-    if let Some((time_ns, after)) = timed {
-        out.time_ns = Some(time_ns);
-        let (host, after) = host(after, with_priority);
-        out.host = host.map(str::to_owned);
-        rest = after;
-    }
-    if let Some((name, pid, after)) = tag(rest, is_timed) {
-        out.service = Some(name.to_owned());
-        syslog.extend(pid.map(|pid| ("procid".to_owned(), Value::Text(pid.to_owned()))));
-        rest = after;
-    }
-    rest
-}
-
-/// The host behind a time, if there is one, and what follows.
-fn host(rest: &str, with_priority: bool) -> (Option<&str>, &str) {
-    // A sender that does not know its own name writes none between two blanks.
-    if let Some(after) = rest.strip_prefix(' ') {
-        return (None, after);
-    }
-    let Some((word, after)) = rest.split_once(' ') else { return (None, rest) };
-    let is_address = word.parse::<IpAddr>().is_ok();
-    let is_name = !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_.".contains(&b));
-    let text_follows = tag(after, true).is_some() || after.trim_start().starts_with('{');
-    if is_address || (is_name && (with_priority || text_follows)) { (Some(word), after) } else { (None, rest) }
-}
-
-/// The number of the month that a text begins with the name of.
-pub(super) fn month(bytes: &[u8]) -> Option<usize> {
-    MONTHS.iter().position(|m| bytes.starts_with(m.as_bytes())).filter(|_| bytes.get(3) == Some(&b' ')).map(|n| n + 1)
-}
-
-/// The next word, and what follows it from the blank on.
-fn word(text: &str) -> (&str, &str) {
-    let text = text.trim_start_matches(' ');
-    text.split_at(text.find(' ').unwrap_or(text.len()))
-}
-
-/// `Mmm d hh:mm:ss`, padded or not, with a fraction or not, with a year before it, in it, behind it or not at all; and the
-/// text behind the blank that ends it.
-fn old_time(text: &str, arrived_ns: i64) -> Option<(i64, &str)> {
-    let year_of = |word: &str| word.parse::<i64>().ok().filter(|y| word.len() == 4 && (1970..=9999).contains(y));
-    let (first, rest) = Some(word(text)).filter(|_| !text.starts_with(' '))?;
-    let (mut year, name, rest) = match year_of(first) {
-        Some(year) => (Some(year), word(rest).0, word(rest).1),
-        None => (None, first, rest),
-    };
-    let month = MONTHS.iter().position(|m| *m == name)? + 1;
-    let (day, rest) = word(rest);
-    let day: u32 = day.parse().ok().filter(|_| day.len() <= 2 && day.bytes().all(|b| b.is_ascii_digit()))?;
-    let (mut clock, mut rest) = word(rest);
-    if let Some(within) = year_of(clock).filter(|_| year.is_none()) {
-        year = Some(within);
-        (clock, rest) = word(rest);
-    }
-    let is_clock =
-        clock.as_bytes().get(2) == Some(&b':') && clock.bytes().all(|b| b.is_ascii_digit() || b":.".contains(&b));
-    let clock = Some(clock.trim_end_matches(':')).filter(|_| is_clock)?;
-    let this_year: i64 = format_utc(arrived_ns, 0).get(..4)?.parse().ok()?;
-    for _ in 0..2 {
-        let (next, behind) = word(rest);
-        let next = next.trim_end_matches(':');
-        let is_year = year.is_none() && year_of(next).is_some_and(|y| (y - this_year).abs() <= 1);
-        if is_year {
-            year = year_of(next);
-        } else if !matches!(next, "UTC" | "GMT" | "Z") {
-            break;
-        }
-        rest = behind;
-    }
-    let at = |year: i64| parse_time(&format!("{year:04}-{month:02}-{day:02}T{clock}Z"));
-    // The clock of a sender may be a little ahead.
-    let until = arrived_ns.saturating_add(DAY_NS);
-    let latest = || [this_year - 1, this_year, this_year + 1].into_iter().filter_map(at).filter(|t| *t <= until).max();
-    let time_ns = match year {
-        Some(year) => at(year)?,
-        None => latest()?,
-    };
-    Some((time_ns, rest.strip_prefix(' ').unwrap_or(rest)))
-}
-
-/// `tag[pid]:` or `tag:`; name, pid and what follows. Behind a time the text may follow without a blank.
-fn tag(text: &str, behind_time: bool) -> Option<(&str, Option<&str>, &str)> {
-    let sign = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/' | '@');
-    let length = text.find(|c| !sign(c)).unwrap_or(text.len());
-    let (name, rest) = text.split_at(length);
-    if name.is_empty() || length > MAX_TAG || name.bytes().all(|b| b.is_ascii_digit()) {
-        return None;
-    }
-    let (pid, rest) = match rest.strip_prefix('[') {
-        Some(inner) => {
-            let (pid, after) = inner.split_once(']')?;
-            (Some(pid), after)
-        }
-        None => (None, rest),
-    };
-    let rest = rest.strip_prefix(':')?;
-    // `http://…`, `12:30` and `std::io` are no tags.
-    let text_begins = |c: char| !c.is_ascii_digit() && !matches!(c, '/' | ':' | '=' | '\\');
-    let glued = pid.is_some() || (behind_time && rest.starts_with(text_begins));
-    if !(rest.is_empty() || rest.starts_with(' ') || glued) {
-        return None;
-    }
-    Some((name, pid.filter(|p| !p.is_empty()), rest.strip_prefix(' ').unwrap_or(rest)))
 }
 
 #[cfg(test)]

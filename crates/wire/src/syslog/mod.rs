@@ -2,6 +2,7 @@
 
 mod frame;
 mod message;
+mod old;
 
 pub use frame::{Frame, Framer};
 pub use message::{Decoded, decode};

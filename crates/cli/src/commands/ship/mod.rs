@@ -3,6 +3,7 @@
 //! Standard input is copied to a bounded spool of files in the state folder, which are followed like any other and
 //! removed when they are shipped: so one way serves both, and what was read outlives this process.
 
+mod content;
 mod follow;
 mod position;
 mod records;
@@ -16,7 +17,8 @@ use crate::{Ended, output};
 use anyhow::{Context, Result, anyhow, bail};
 use calvex_wire::api::{IDEMPOTENCY_HEADER, SendAnswer};
 use clap::Args;
-use follow::{Files, Notice, Piece};
+use content::{Followed, Piece};
+use follow::{Files, Notice};
 use indicatif::{ProgressBar, ProgressStyle};
 use position::{Pending, Positions};
 use records::{Form, Join, Records, certain, to_ndjson};
@@ -239,7 +241,7 @@ impl Shipper {
         }
     }
 
-    async fn ship(&mut self, file: &mut follow::Followed, piece: Piece, key: &str) -> Result<()> {
+    async fn ship(&mut self, file: &mut Followed, piece: Piece, key: &str) -> Result<()> {
         let path = file.path.display().to_string();
         let records = to_ndjson(&piece.bytes, &path, &self.form);
         self.tell_misses(&path, &records);

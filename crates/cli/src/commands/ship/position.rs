@@ -4,7 +4,7 @@
 //! position when it was answered. After a crash in between, just these bytes are sent again under the same key, which
 //! the service stores once.
 
-use super::follow::{Followed, Piece};
+use super::content::{Followed, Piece};
 use anyhow::{Context, Result, bail};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

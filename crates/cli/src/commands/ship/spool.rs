@@ -2,7 +2,7 @@
 //! a bound, so that a service which is away fills no disk.
 
 use super::files_in;
-use super::follow::Followed;
+use super::content::Followed;
 use super::position::Positions;
 use anyhow::{Context, Result};
 use std::fs::File;
