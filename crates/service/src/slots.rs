@@ -59,6 +59,12 @@ impl Slots {
         }
     }
 
+    /// Whether another owner asked lately: then long work of this one gives way.
+    pub fn is_shared(&self, owner: Owner) -> bool {
+        let now = Instant::now();
+        self.state.lock().asked.iter().any(|(other, at)| *other != owner && now.duration_since(*at) < LATELY)
+    }
+
     /// Gives free places to those who wait.
     fn give_out(self: &Arc<Self>, state: &mut State, now: Instant) {
         while state.free > 0 {
@@ -136,8 +142,10 @@ mod tests {
         let of_a = behind.await.unwrap();
         drop(of_b);
         assert!(at_once(&slots, A).await.is_none(), "half, while another was there lately");
+        assert!(slots.is_shared(A) && slots.is_shared(B));
         // As after a while without B.
         slots.state.lock().asked.remove(&B);
+        assert!(!slots.is_shared(A), "alone, its long work gives way to nobody");
         assert!(at_once(&slots, A).await.is_some(), "all again");
         drop(of_a);
         assert_eq!(slots.state.lock().free, 2);

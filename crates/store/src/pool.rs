@@ -3,14 +3,12 @@
 use crate::relay::{Relay, hosts_of};
 use crate::{Result, StoreError, sql};
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
-use sqlx::{Connection, Executor, MySqlPool};
+use sqlx::{Executor, MySqlPool};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
-/// A connection that rested for so long is asked whether it is still good before it is used.
-const FRESH: Duration = Duration::from_secs(1);
 /// The least that any database takes at once.
 const MIN_PACKET: usize = 1 << 20;
 /// Room for a statement's text and the protocol, and for the other columns of each row.
@@ -90,17 +88,7 @@ impl Store {
         let pool = MySqlPoolOptions::new()
             .max_connections(24)
             .acquire_timeout(Duration::from_secs(5))
-            .test_before_acquire(false)
-            .before_acquire(|connection, held| {
-                Box::pin(async move {
-                    // One that was used just now is good, mostly; where it is not, the error passes. Asking costs a
-                    // commit one of its few ways to the database and back.
-                    if held.idle_for >= FRESH {
-                        connection.ping().await?;
-                    }
-                    Ok(true)
-                })
-            })
+            .test_before_acquire(true)
             .connect_with(options)
             .await?;
         if check_durability {

@@ -122,7 +122,7 @@ pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Re
 }
 
 /// Decompresses and hashes a body, in a decoding slot. What is long is unpacked at a lower priority from where it proves
-/// to be so.
+/// to be so, where others send too.
 pub(super) async fn unpack(
     app: &Shared,
     sender: &Arc<Sender>,
@@ -132,14 +132,18 @@ pub(super) async fn unpack(
 ) -> Result<Received> {
     let limit = app.settings.mib("limits.unpacked_mib");
     let permit = app.decode_slots.acquire(Owner::Key(sender.key_id)).await;
+    let alone = !app.decode_slots.is_shared(Owner::Key(sender.key_id));
     let beginning = tokio::task::spawn_blocking(move || {
         let mut unpacking = Unpacking::new(packed, packing, limit, charge)?;
-        let whole = unpacking.go_on(SHORT)?;
-        Ok((unpacking, whole, permit))
+        let whole = unpacking.go_on(if alone { usize::MAX } else { SHORT })?;
+        match whole && (alone || unpacking.bytes() <= SHORT) {
+            true => Ok(Ok(unpacking.finish())),
+            false => Ok(Err((unpacking, permit))),
+        }
     });
     let unpacked = match beginning.await.map_err(|e| ServiceError::BadRequest(e.to_string()))? {
-        Ok((unpacking, true, _permit)) if unpacking.bytes() <= SHORT => Ok(unpacking.finish()),
-        Ok((mut unpacking, _, permit)) => {
+        Ok(Ok(received)) => Ok(received),
+        Ok(Err((mut unpacking, permit))) => {
             let going_on = move || {
                 let _permit = permit;
                 unpacking.go_on(usize::MAX)?;

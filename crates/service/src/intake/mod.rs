@@ -38,7 +38,8 @@ const MAX_KEPT_ANSWER: usize = 16 << 10;
 /// Bytes of memory that the pages of a body take for each of its bytes, before it is known, and those of any body.
 const PAGES_PER_BYTE: usize = 3;
 const MIN_PAGES: usize = 64 << 10;
-/// Bytes that are unpacked or decoded at full priority; what is longer goes behind other senders' short bodies.
+/// Bytes that are unpacked or decoded at full priority; what is longer goes behind other senders' short bodies, where
+/// there are other senders.
 const SHORT: usize = 256 << 10;
 /// Bytes of one refusal's message in an answer.
 const MAX_MESSAGE: usize = 500;
@@ -108,7 +109,7 @@ async fn take(
         let _permit = permit;
         shape(&app2, &sender2, limits, decode)
     };
-    let batch = if bytes <= SHORT {
+    let batch = if bytes <= SHORT || !app.decode_slots.is_shared(Owner::Key(sender.key_id)) {
         let taken = tokio::task::spawn_blocking(decoding).await;
         taken.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??
     } else {

@@ -165,13 +165,13 @@ fn ids_of(data: &Data, out: &mut Decoded) {
     });
     for (name, value) in elements.flatten() {
         let Value::Text(value) = value else { continue };
-        match name.to_ascii_lowercase().replace(['_', '-', '.'], "").as_str() {
-            "traceid" => out.trace = out.trace.or_else(|| parse_trace(value)),
-            "spanid" => out.span = out.span.or_else(|| parse_span(value)),
-            "traceparent" if out.trace.is_none() => {
-                (out.trace, out.span) = traceparent(value).map_or((None, out.span), |(t, s)| (Some(t), Some(s)));
-            }
-            _ => {}
+        let is = |names: &[&str]| names.iter().any(|n| name.eq_ignore_ascii_case(n));
+        if is(&["trace_id", "traceid", "trace-id", "trace.id"]) {
+            out.trace = out.trace.or_else(|| parse_trace(value));
+        } else if is(&["span_id", "spanid", "span-id", "span.id"]) {
+            out.span = out.span.or_else(|| parse_span(value));
+        } else if is(&["traceparent"]) && out.trace.is_none() {
+            (out.trace, out.span) = traceparent(value).map_or((None, out.span), |(t, s)| (Some(t), Some(s)));
         }
     }
 }

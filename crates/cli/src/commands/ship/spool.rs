@@ -1,8 +1,8 @@
 //! Standard input on its way: copied to files of a few MiB, so that what was read is not lost with this process, and up to
 //! a bound, so that a service which is away fills no disk.
 
-use super::files_in;
 use super::content::Followed;
+use super::files_in;
 use super::position::Positions;
 use anyhow::{Context, Result};
 use std::fs::File;
