@@ -5,6 +5,7 @@ use crate::client::segment;
 use crate::output;
 use calvex_core::event::Value as Exact;
 use calvex_core::event::time::parse_time;
+use calvex_core::json::parse_value;
 use clap::Args;
 use serde_json::Value;
 
@@ -79,9 +80,9 @@ pub struct Shown {
 impl Shown {
     /// One event as a line, or with `wrap` as several.
     pub fn line(&self, event: &impl serde::Serialize) -> String {
-        // What the service answers is JSON already, so this cannot fail.
-        let event = serde_json::to_value(event).unwrap_or_default();
-        let text = |name: &str| event[name].as_str().unwrap_or("");
+        // What the service answers is JSON already, so this cannot fail. It is read by a reader that keeps every number.
+        let event = serde_json::to_string(event).ok().and_then(|json| parse_value(&json).ok()).unwrap_or_default();
+        let text = |name: &str| member(&event, name).and_then(Exact::as_text).unwrap_or("");
         let time = self.zone.zone().clock(&output::plain(text("time")));
         let message = text("message").replace("\r\n", "⏎").replace(['\n', '\r'], "⏎");
         let message = output::plain(&message);
@@ -95,7 +96,11 @@ impl Shown {
             }
             columns.push_str(&format!("{cell:<width$} ", width = column.chars().count().clamp(12, COLUMN)));
         }
-        let fields = if self.columns.is_empty() { brief(&event["fields"], self.wrap) } else { String::new() };
+        let fields = if self.columns.is_empty() {
+            member(&event, "fields").map(|f| brief(f, self.wrap)).unwrap_or_default()
+        } else {
+            String::new()
+        };
         let line = format!(
             "{}  {} {:<12} {columns}{message}  {}",
             output::faint(&time),
@@ -125,61 +130,55 @@ pub fn value_text(value: &Value) -> String {
     }
 }
 
-/// An own part, or a field by its dotted path: names with dots are found like nested ones.
-pub fn field_text(event: &Value, column: &str) -> String {
-    fn find<'v>(value: &'v Value, path: &str) -> Option<&'v Value> {
-        let entries = value.as_object()?;
-        if let Some(found) = entries.get(path) {
-            return Some(found);
-        }
-        entries.iter().find_map(|(name, inner)| find(inner, path.strip_prefix(name.as_str())?.strip_prefix('.')?))
+fn entries(value: &Exact) -> &[(String, Exact)] {
+    match value {
+        Exact::Object(entries) => entries,
+        _ => &[],
     }
-    // An own part is called in the language as here, but for its unit.
-    let own = if column == "took" { "took_ns" } else { column };
-    let own = column.strip_prefix('.').is_none().then(|| event.get(own)).flatten().filter(|_| column != "fields");
-    let field = || find(&event["fields"], column.trim_start_matches('.').trim_matches('`'));
-    own.or_else(field).map(value_text).unwrap_or_default()
 }
 
-/// The same of an event whose numbers are as exact as they were sent.
-pub fn exact_text(event: &Exact, column: &str) -> String {
-    fn entries(value: &Exact) -> &[(String, Exact)] {
-        match value {
-            Exact::Object(entries) => entries,
-            _ => &[],
-        }
+fn member<'v>(value: &'v Exact, name: &str) -> Option<&'v Exact> {
+    entries(value).iter().find(|(n, _)| n == name).map(|(_, value)| value)
+}
+
+/// A value as text; nothing for null.
+fn exact_text(value: &Exact) -> String {
+    match value {
+        Exact::Null => String::new(),
+        Exact::Text(text) => text.clone(),
+        other => serde_json::to_string(other).unwrap_or_default(),
     }
+}
+
+/// An own part, or a field by its dotted path: names with dots are found like nested ones. Numbers are as they were sent.
+pub fn field_text(event: &Exact, column: &str) -> String {
     fn find<'v>(value: &'v Exact, path: &str) -> Option<&'v Exact> {
-        if let Some((_, found)) = entries(value).iter().find(|(name, _)| name == path) {
+        if let Some(found) = member(value, path) {
             return Some(found);
         }
         entries(value)
             .iter()
             .find_map(|(name, inner)| find(inner, path.strip_prefix(name.as_str())?.strip_prefix('.')?))
     }
-    let member = |name: &str| entries(event).iter().find(|(n, _)| n == name).map(|(_, value)| value);
+    // An own part is called in the language as here, but for its unit.
     let own = if column == "took" { "took_ns" } else { column };
-    let own = column.strip_prefix('.').is_none().then(|| member(own)).flatten().filter(|_| column != "fields");
-    let field = || find(member("fields")?, column.trim_start_matches('.').trim_matches('`'));
-    match own.or_else(field) {
-        None | Some(Exact::Null) => String::new(),
-        Some(Exact::Text(text)) => text.clone(),
-        Some(other) => serde_json::to_string(other).unwrap_or_default(),
-    }
+    let own = column.strip_prefix('.').is_none().then(|| member(event, own)).flatten().filter(|_| column != "fields");
+    let field = || find(member(event, "fields")?, column.trim_start_matches('.').trim_matches('`'));
+    own.or_else(field).map(exact_text).unwrap_or_default()
 }
 
 /// The fields as `path=value`, as many as fit a line; all of them where `whole`.
-fn brief(fields: &Value, whole: bool) -> String {
+fn brief(fields: &Exact, whole: bool) -> String {
     let mut out = String::new();
     let mut stack = vec![(String::new(), fields)];
     while let Some((path, value)) = stack.pop() {
-        if let Value::Object(entries) = value {
+        if let Exact::Object(entries) = value {
             let below =
                 entries.iter().map(|(k, v)| (if path.is_empty() { k.clone() } else { format!("{path}.{k}") }, v));
             stack.extend(below.collect::<Vec<_>>().into_iter().rev());
             continue;
         }
-        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        let text = value.as_text().map_or_else(|| serde_json::to_string(value).unwrap_or_default(), str::to_owned);
         let item = format!("{path}={text} ");
         if !whole && out.chars().count() + item.chars().count() > 90 {
             out.push('…');
@@ -221,10 +220,18 @@ mod tests {
     #[test]
     fn cells_by_own_part_and_path() {
         let event = json!({ "time": "t", "service": "slots", "took_ns": 5, "fields": { "slot": { "bank": "BK-1", "n": 4 }, "a.b": [1, "x"], "service": "sent" } });
+        let event = parse_value(&event.to_string()).unwrap();
         let told: Vec<String> = ["time", "service", ".service", "slot.bank", "slot.n", "a.b", "none", "slot", "took"]
             .map(|c| field_text(&event, c))
             .into();
         assert_eq!(told, ["t", "slots", "sent", "BK-1", "4", "[1,\"x\"]", "", "{\"bank\":\"BK-1\",\"n\":4}", "5"]);
+    }
+
+    #[test]
+    fn numbers_beyond_a_double_are_shown() {
+        let event = parse_value(r#"{"time":"t","severity":"info","message":"far","fields":{"far":1e400}}"#).unwrap();
+        let line = Shown::default().line(&event);
+        assert!(line.contains("far=1e400"), "{line}");
     }
 
     #[test]

@@ -6,7 +6,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use tokio::sync::oneshot;
 
-/// Steps of niceness (POSIX `nice`) that this work stands behind; half of those of long questions, so that intake goes
+/// Steps of niceness (POSIX `nice`) that this work stands behind; fewer than those of long questions, so that intake goes
 /// before them.
 const STEPS: i32 = 10;
 

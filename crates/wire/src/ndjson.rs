@@ -25,40 +25,37 @@ pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> R
     if !body.trim_ascii_start().starts_with(b"[") {
         return decode_lines(body, batch, reading);
     }
-    let text = String::from_utf8_lossy(body);
-    let mended = matches!(text, Cow::Owned(_));
-    let array = text.trim_ascii();
+    let array = body.trim_ascii();
     match elements(array, limits.events) {
         Ok((elements, count)) => {
             batch.expect(count)?;
-            for (number, element) in (1..).zip(elements) {
-                let mended = mended && element.contains('\u{fffd}');
-                take(number, element.as_bytes(), element, mended, batch, reading)?;
-            }
-            Ok(())
+            (1..).zip(elements).try_for_each(|(number, element)| take(number, element, None, batch, reading))
         }
         // Lines of which the first is an array are lines all the same.
         Err(at) if !is_array_of_objects(array) || is_first_line(array, at) => decode_lines(body, batch, reading),
         Err(at) => {
             let before = array.get(..at).unwrap_or_default();
-            let line = memchr::memchr_iter(b'\n', before.as_bytes()).count() + 1;
-            let column = before.rsplit('\n').next().unwrap_or_default().chars().count() + 1;
+            let line = memchr::memchr_iter(b'\n', before).count() + 1;
+            let begins = memchr::memrchr(b'\n', before).map_or(0, |end| end + 1);
+            // A character begins with any byte that does not go on with one (RFC 3629).
+            let column = before.iter().skip(begins).filter(|b| **b & 0xc0 != 0x80).count() + 1;
             let told = format!("line {line}, column {column}: the list of events does not close here");
-            batch.refuse(1, Refusal::NotJson(told), array.as_bytes());
+            batch.refuse(1, Refusal::NotJson(told), array);
             Ok(())
         }
     }
 }
 
 /// Whether it begins as an array of events does: `[2026-10-04] door 17 shut` is a line.
-fn is_array_of_objects(text: &str) -> bool {
-    text.strip_prefix('[').is_some_and(|inner| inner.trim_ascii_start().starts_with('{'))
+fn is_array_of_objects(body: &[u8]) -> bool {
+    body.strip_prefix(b"[").is_some_and(|inner| inner.trim_ascii_start().starts_with(b"{"))
 }
 
 /// Whether what ends at `at` is a whole array on a line of its own.
-fn is_first_line(text: &str, at: usize) -> bool {
-    let ends = text.get(at..).is_some_and(|rest| rest.trim_start_matches([' ', '\t', '\r']).starts_with('\n'));
-    ends && text.get(..at).is_some_and(|read| elements(read, 0).is_ok())
+fn is_first_line(body: &[u8], at: usize) -> bool {
+    let behind = body.get(at..).unwrap_or_default();
+    let ends = behind.iter().find(|b| !matches!(b, b' ' | b'\t' | b'\r')) == Some(&b'\n');
+    ends && body.get(..at).is_some_and(|read| elements(read, 0).is_ok())
 }
 
 /// As [`decode`], of lines only.
@@ -78,56 +75,76 @@ pub fn decode_lines(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading
         if line.trim_ascii().is_empty() {
             continue;
         }
-        match text {
-            Some(text) => take(number, line, text.trim_ascii(), false, batch, reading)?,
-            None => {
-                let lossy = String::from_utf8_lossy(line);
-                take(number, line, lossy.trim_ascii(), matches!(lossy, Cow::Owned(_)), batch, reading)?;
-            }
-        }
+        take(number, line, text, batch, reading)?;
     }
     Ok(())
 }
 
-/// Takes one event, whose bytes came as `line` and read `text`; `mended` where these are not the same.
+/// Takes one event; `text` is the same as `line` where that is known to be text.
 fn take(
     number: usize,
     line: &[u8],
-    text: &str,
-    mended: bool,
+    text: Option<&str>,
     batch: &mut BatchBuilder,
     reading: &mut Reading,
 ) -> Result<(), CoreError> {
     let limits = batch.limits();
-    let mark = |event: &mut RawEvent, how: &'static str, reading: &mut Reading| {
-        let parent = reading.paths.child(None, "calvex");
-        event.fields.push((reading.paths.child(Some(parent), "mended"), Leaf::Scalar(Scalar::Text(how.into()))));
+    // Before anything is made of it: each byte that is no text becomes three.
+    if line.len() > limits.event_bytes {
+        batch.refuse(number, Refusal::TooLarge(line.len(), limits.event_bytes), line);
+        return Ok(());
+    }
+    let text = text.map_or_else(|| String::from_utf8_lossy(line), Cow::Borrowed);
+    let text_mended = matches!(text, Cow::Owned(_)).then_some("bytes");
+    let read = match decode_line(text.trim_ascii(), reading, &limits) {
+        Err(refusal @ Refusal::NotJson(_)) => match without_half_pairs(text.trim_ascii()) {
+            Some(whole) => return take_mended(number, line, &whole, "escape", refusal, batch, reading),
+            None => Err(refusal),
+        },
+        read => read,
     };
-    match decode_line(text, reading, &limits) {
+    match read {
         Ok(mut event) => {
-            if mended {
-                mark(&mut event, "bytes", reading);
+            if let Some(how) = text_mended {
+                mark(&mut event, how, reading);
             }
             batch.push(number, Ok(event), reading)
-        }
-        Err(refusal @ Refusal::NotJson(_)) => {
-            let whole = without_half_pairs(text);
-            match whole.as_deref().map(|whole| decode_line(whole, reading, &limits)) {
-                Some(Ok(mut event)) => {
-                    mark(&mut event, "escape", reading);
-                    batch.push(number, Ok(event), reading)
-                }
-                _ => {
-                    batch.refuse(number, refusal, line);
-                    Ok(())
-                }
-            }
         }
         Err(refusal) => {
             batch.refuse(number, refusal, line);
             Ok(())
         }
     }
+}
+
+/// Takes an event of mended text; where that is none either, the line is refused as it came.
+fn take_mended(
+    number: usize,
+    line: &[u8],
+    text: &str,
+    how: &'static str,
+    refusal: Refusal,
+    batch: &mut BatchBuilder,
+    reading: &mut Reading,
+) -> Result<(), CoreError> {
+    match decode_line(text, reading, &batch.limits()) {
+        Ok(mut event) => {
+            mark(&mut event, how, reading);
+            batch.push(number, Ok(event), reading)
+        }
+        Err(_) => {
+            batch.refuse(number, refusal, line);
+            Ok(())
+        }
+    }
+}
+
+/// Marks an event as mended. The name is one segment, and what the sender wrote under it gives way, so that no name stands
+/// twice.
+fn mark(event: &mut RawEvent, how: &'static str, reading: &mut Reading) {
+    let path = reading.paths.child(None, "calvex.mended");
+    event.fields.retain(|(sent, _)| *sent != path);
+    event.fields.push((path, Leaf::Scalar(Scalar::Text(how.into()))));
 }
 
 /// Reads one line.
@@ -198,6 +215,21 @@ mod tests {
             let mut messages: Vec<_> = batch.iter().map(|e| (e.message.as_str(), e.fields.len())).collect();
             messages.sort_unstable();
             assert_eq!(messages, [("a\u{fffd}", 1), ("b\u{fffd}", 1), ("c", 0)]);
+        }
+    }
+
+    #[test]
+    fn a_mark_stands_once_whatever_was_sent() {
+        let events = take_all(b"{\"calvex\":5,\"calvex.mended\":\"mine\",\"msg\":\"b\\udc00\"}");
+        let told = serde_json::to_string(&calvex_core::event::answer_json(&events[0], "main")).unwrap();
+        assert_eq!(told.matches("calvex.mended\":").count(), 1, "{told}");
+        assert!(told.contains(r#""calvex":5"#) && told.contains(r#""calvex.mended":"escape""#), "{told}");
+    }
+
+    #[test]
+    fn bytes_that_are_no_text_are_measured_before_they_grow() {
+        for body in [vec![0xff; 5000], [b"[".to_vec(), vec![0xff; 5000], b"]".to_vec()].concat()] {
+            assert_eq!(told(&body).1, [(1, "too-large")]);
         }
     }
 

@@ -3,7 +3,7 @@
 use super::search::check_whole;
 use crate::Ended;
 use crate::client::{Client, Connection};
-use crate::shown::{exact_text, value_text};
+use crate::shown::{field_text, value_text};
 use anyhow::{Context, Result, bail};
 use calvex_core::event::Value as Exact;
 use calvex_core::json::parse_value;
@@ -135,7 +135,7 @@ impl Export {
                 for line in lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
                     // Read as exactly as it was kept: a number may have more digits than a double.
                     let event = parse_value(std::str::from_utf8(line)?)?;
-                    let cell = |column: &String| defused(exact_text(&event, column), self.formulas);
+                    let cell = |column: &String| defused(field_text(&event, column), self.formulas);
                     csv.write_record(self.columns.iter().map(cell))?;
                 }
             }

@@ -1,12 +1,11 @@
 //! The elements of an array, found without reading them.
 
-/// The texts of the first `most` elements of the JSON array that is the whole of `text`, and how many it has. Whether each
-/// element is JSON is for its reader to tell.
+/// The first `most` elements of the JSON array that is the whole of `bytes`, and how many it has. Whether each element is
+/// JSON, or text at all, is for its reader to tell.
 ///
 /// # Errors
 /// The byte at which brackets and quotes do not close, or behind which more follows.
-pub fn elements(text: &str, most: usize) -> Result<(Vec<&str>, usize), usize> {
-    let bytes = text.as_bytes();
+pub fn elements(bytes: &[u8], most: usize) -> Result<(Vec<&[u8]>, usize), usize> {
     let (mut out, mut count, mut depth, mut from, mut at) = (Vec::new(), 0, 0usize, 1, 1);
     let mut keep = |element, count: &mut usize| {
         *count += 1;
@@ -17,7 +16,7 @@ pub fn elements(text: &str, most: usize) -> Result<(Vec<&str>, usize), usize> {
     if bytes.first() != Some(&b'[') {
         return Err(0);
     }
-    let element = |from: usize, at: usize| text.get(from..at).unwrap_or_default().trim_ascii();
+    let element = |from: usize, at: usize| bytes.get(from..at).unwrap_or_default().trim_ascii();
     while let Some(byte) = bytes.get(at) {
         match byte {
             b'"' => at = end_of_string(bytes, at + 1).ok_or(at)?,
@@ -66,8 +65,8 @@ mod tests {
         ], 0..6)) {
             let text = serde_json::to_string(&list).unwrap();
             let read: Vec<serde_json::Value> =
-                elements(&text, 100).unwrap().0.into_iter().map(|e| serde_json::from_str(e).unwrap()).collect();
-            let (first, count) = elements(&text, 2).unwrap();
+                elements(text.as_bytes(), 100).unwrap().0.into_iter().map(|e| serde_json::from_slice(e).unwrap()).collect();
+            let (first, count) = elements(text.as_bytes(), 2).unwrap();
             prop_assert_eq!((first.len(), count), (list.len().min(2), list.len()));
             prop_assert_eq!(read, list);
         }
@@ -76,12 +75,12 @@ mod tests {
         fn a_broken_one_says_where(cut in 1usize..12) {
             let whole = r#"[{"a":1},"x]"#;
             let cut = cut.min(whole.len());
-            prop_assert!(elements(&whole[..cut], 9).is_err_and(|at| at <= cut));
+            prop_assert!(elements(&whole.as_bytes()[..cut], 9).is_err_and(|at| at <= cut));
         }
 
         #[test]
         fn any_text_is_answered(text in "[\\[\\]{},\"\\\\ a1é]{0,30}") {
-            let _ = elements(&text, 3);
+            let _ = elements(text.as_bytes(), 3);
         }
     }
 }

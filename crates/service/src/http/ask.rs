@@ -56,7 +56,7 @@ fn list_for_object(sent: &Value, meant: &Value, place: &str) -> Option<String> {
             pairs.find_map(|(n, (sent, meant))| list_for_object(sent, meant, &format!("item {} of {place}", n + 1)))
         }
         (Value::Object(sent), Value::Object(meant)) => {
-            // What is written only where it says something is told nothing of by a list of defaults.
+            // A member that is left out when it holds its default is not compared.
             sent.iter().find_map(|(name, sent)| match meant.get(name) {
                 Some(meant) => list_for_object(sent, meant, &format!("`{name}`")),
                 None => None,

@@ -15,7 +15,7 @@ pub const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-s
 struct Dist;
 
 /// The console's own addresses, and what they begin with (`console/src/app/App.tsx`).
-const PAGES: [&str; 7] = ["now", "search", "tail", "story", "intake", "alerts", "signin"];
+const PAGES: [&str; 6] = ["now", "search", "tail", "story", "intake", "alerts"];
 
 /// A built file, or the page itself for the console's own addresses. Anything else is not there: a sender that has the
 /// wrong address must not take a page for an answer.
@@ -45,5 +45,19 @@ pub async fn page(method: Method, uri: Uri) -> Response {
             "the console was not built into this binary; run `./run serve`, which builds both\n",
         )
             .into_response(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::PAGES;
+    use std::collections::BTreeSet;
+
+    #[test]
+    fn the_pages_are_those_of_the_console() {
+        let routes = include_str!("../../../../console/src/app/App.tsx");
+        let paths = routes.split("<Route path=\"/").skip(1).filter_map(|rest| rest.split(['"', '/']).next());
+        let pages: BTreeSet<&str> = paths.filter(|page| !page.is_empty()).collect();
+        assert_eq!(pages, PAGES.into_iter().collect());
     }
 }

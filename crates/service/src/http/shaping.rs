@@ -201,7 +201,7 @@ fn tried_line(patterns: &[Pattern], line: &str, now_ns: i64) -> TriedLine {
 pub async fn learn_patterns(
     State(app): State<Shared>,
     _reader: Reader,
-    Ask(lines): Ask<Vec<String>>,
+    Json(lines): Json<Vec<String>>,
 ) -> Result<Json<LearntPatterns>> {
     if lines.len() > MAX_LEARNT {
         return Err(ServiceError::BadRequest(format!("at most {MAX_LEARNT} lines are learnt from")));

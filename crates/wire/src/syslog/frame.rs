@@ -5,9 +5,9 @@
 //! | `LENGTH SP <`, LENGTH a number without leading zero | after so many bytes behind the blank |
 //! | anything else | at the next LF or NUL, whichever this stream uses, or where it ends |
 //!
-//! Which of the two a stream uses shows at its first message that one of them ends. After NUL, an LF is part of the text.
-//! An LF within a message that begins with a priority ends it where another message begins behind it, by a priority or a
-//! length; else what comes first decides, a NUL or such a beginning.
+//! A stream uses one of the two. Its first message decides: where a priority or a length follows an LF, LF ends messages;
+//! where a NUL comes before any such LF, NUL does, and an LF is text. Where neither comes within 8 KiB, it is LF. A first
+//! message without a priority ends at the first of either.
 //!
 //! A stream that rests before any end was marked in it was written by a sender that marks no ends at all; what is there
 //! then is cut where a priority and the beginning of a header follow. Once an end was marked, a rest means nothing: the
@@ -15,6 +15,9 @@
 
 /// Digits of a length at most.
 const MAX_LENGTH_DIGITS: usize = 8;
+
+/// Bytes of a first message in which it shows whether LF or NUL ends it.
+const LOOK_AHEAD: usize = 8 << 10;
 
 /// Cuts a stream into messages.
 #[derive(Debug)]
@@ -192,8 +195,10 @@ impl Framer {
         if rest.first() != Some(&b'<') || rest.get(line) == Some(&0) {
             return End::At(line);
         }
-        // Nothing beyond the limit decides, so that it does not hang on where the network cut the stream.
-        let seen = rest.get(..self.max_bytes.saturating_add(1)).unwrap_or(rest);
+        // Looked through again at each read, so no more than so much; and nothing beyond decides, so that the outcome does
+        // not hang on where the network cut the stream.
+        let most = self.max_bytes.min(LOOK_AHEAD);
+        let seen = rest.get(..=most).unwrap_or(rest);
         let lines = memchr::memchr2_iter(b'\n', 0, seen).map(|at| (at, seen.get(at + 1)));
         for (at, behind) in lines {
             match (seen.get(at), behind) {
@@ -202,7 +207,7 @@ impl Framer {
                 _ => {}
             }
         }
-        if seen.len() > self.max_bytes { End::At(line) } else { End::Open }
+        if seen.len() > most { End::At(line) } else { End::Open }
     }
 
     /// Gives what is held as it is: the stream ended, or rests.
@@ -308,6 +313,16 @@ mod tests {
         assert_eq!(all(&[b"<13>a stack\n at lease\n<14>n\nm\n"], 100), lines, "without a NUL each line is one");
         assert_eq!(all(&[b"<13>a stack\n at lease\n"], 100), lines[..2], "also where nothing follows");
         assert_eq!(all(&[b"123 bottles\n<13>b\n"], 100), [message("123 bottles"), message("<13>b")]);
+    }
+
+    #[test]
+    fn what_ends_messages_is_decided_within_a_bound() {
+        let (mut framer, mut out) = (Framer::new(1 << 20), Vec::new());
+        framer.feed(b"<13>a", &mut out);
+        framer.feed("\nb".repeat(LOOK_AHEAD / 2 - 10).as_bytes(), &mut out);
+        assert!(out.is_empty(), "not decided yet");
+        framer.feed("\nb".repeat(20).as_bytes(), &mut out);
+        assert_eq!(out.len(), LOOK_AHEAD / 2 + 10, "each line but the last, which has not ended");
     }
 
     #[test]

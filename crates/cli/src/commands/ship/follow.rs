@@ -112,7 +112,9 @@ impl Files {
         if !self.followed.iter().any(holds) && !lost.begins.is_empty() {
             let beside = lost.path.parent().into_iter().flat_map(|folder| super::files_in(folder).unwrap_or_default());
             let known = |f: &Followed| self.followed.iter().any(|k| k.id == f.id);
-            let opened = beside.filter(|p| named_like(p, &lost.path)).filter_map(|p| Followed::open(&p).ok());
+            // Opening a pipe would wait for its writer.
+            let files = beside.filter(|p| p.is_file() && named_like(p, &lost.path));
+            let opened = files.filter_map(|p| Followed::open(&p).ok());
             let mut copies: Vec<Followed> = opened.filter(|f| !known(f) && holds(f)).collect();
             self.followed.extend(copies.pop());
         }

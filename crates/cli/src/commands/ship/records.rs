@@ -1,6 +1,6 @@
 //! Lines of a file to NDJSON: a line that is a JSON object as it is, any other cut by line patterns, or as the message of
-//! an event, with the time that it begins with. The same bytes always give the same NDJSON, so that a batch sent again is known as the same: times are sent as
-//! they were written, and the service reads them.
+//! an event. The same bytes always give the same NDJSON, so that a batch sent again is known as the same: times are sent
+//! as they were written, and the service reads them.
 
 use calvex_core::line::{HoleKind, Pattern, cut_by, leading_time};
 use serde_json::{Map, Value};
@@ -37,11 +37,7 @@ impl Form {
                     return true;
                 }
                 let line = String::from_utf8_lossy(line);
-                if self.patterns.is_empty() {
-                    time_of(&line).is_some()
-                } else {
-                    cut_by(&self.patterns, &line, 0).is_ok()
-                }
+                time_of(&line).is_some() || !self.patterns.is_empty() && cut_by(&self.patterns, &line, 0).is_ok()
             }
         }
     }
