@@ -3,12 +3,14 @@
 
 use crate::access::Reader;
 use crate::error::{Result, ServiceError};
-use crate::figures::{field_name, field_of};
+use crate::figures::field_of;
 use crate::search::{context_of, plan, range_answer, run, run_told, timed};
 use crate::state::Shared;
 use calvex_core::event::template;
 use calvex_core::event::time::format_utc;
-use calvex_core::query::{Field, Filter, OwnPart, Spoken, Test, TimeRange, Wanted, parse_filter, place, read_range};
+use calvex_core::query::{
+    Field, Filter, OwnPart, Spoken, TimeRange, Wanted, parse_filter, place, read_range, written_path, written_value,
+};
 use calvex_core::search::{Find, Order, find, newest_values, sampled_fields};
 use calvex_wire::api::{
     CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SearchRequest, ShapeAnswer,
@@ -184,7 +186,7 @@ async fn fields(app: &Shared, reader: &Reader, range: TimeRange) -> Result<Arc<V
             .fields
             .into_iter()
             .map(|(path, field)| Proposal {
-                text: named(&path),
+                text: written_path(&path),
                 kind: "field".to_owned(),
                 events: Some(field.having),
                 note: field.types.into_iter().collect::<Vec<_>>().join(", "),
@@ -216,7 +218,7 @@ async fn values(app: &Shared, reader: &Reader, range: TimeRange, name: &str) -> 
         .await?;
         let proposal = |(value, n): (calvex_core::measure::GroupValue, u64)| {
             let text = match value.to_json() {
-                serde_json::Value::String(text) => literal(&text),
+                serde_json::Value::String(text) => written_value(&text),
                 other => other.to_string(),
             };
             let note = if matches!(value, calvex_core::measure::GroupValue::Shape(_)) {
@@ -235,26 +237,6 @@ async fn values(app: &Shared, reader: &Reader, range: TimeRange, name: &str) -> 
             .collect())
     };
     known(app, reader, range, Some(name.to_owned()), look).await
-}
-
-/// A sent field as the language names it.
-fn named(path: &str) -> String {
-    let bare = if OwnPart::from_name(path).is_some() { format!(".{path}") } else { path.to_owned() };
-    match parse_filter(&format!("has {bare}")) {
-        Ok(Filter::Has(field)) if field_name(&field) == bare => bare,
-        _ => format!("`{path}`"),
-    }
-}
-
-/// A text as the language writes a value: bare where it stands for itself.
-fn literal(text: &str) -> String {
-    let bare = parse_filter(&format!("x={text}"));
-    match bare {
-        Ok(Filter::Compare(_, Test::Compare(_, literal))) if literal.text == text && !text.starts_with('"') => {
-            text.to_owned()
-        }
-        _ => serde_json::Value::from(text).to_string(),
-    }
 }
 
 /// What a range as people say it means.
@@ -311,7 +293,7 @@ pub async fn found_fields(app: &Shared, reader: &Reader, ask: SearchRequest) -> 
         .fields
         .into_iter()
         .map(|(path, field)| FoundField {
-            field: named(&path),
+            field: written_path(&path),
             types: field.types.into_iter().map(str::to_owned).collect(),
             having: field.having,
         })
@@ -399,26 +381,6 @@ pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<S
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn names_and_values_can_be_read_again() {
-        for (path, text) in
-            [("slot.bank", "slot.bank"), ("status", ".status"), ("a b", "`a b`"), ("http.route", "http.route")]
-        {
-            assert_eq!(named(path), text);
-        }
-        for (value, text) in [
-            ("BK-017", "BK-017"),
-            ("/parcels/{id}", "\"/parcels/{id}\""),
-            ("a b", "\"a b\""),
-            ("say \"x\"", "\"say \\\"x\\\"\""),
-        ] {
-            let told = literal(value);
-            assert!(told == text || told == value, "{told}");
-            let read = parse_filter(&format!("f={told}")).unwrap();
-            assert!(matches!(&read, Filter::Compare(_, Test::Compare(_, l)) if l.text == value), "{told}");
-        }
-    }
 
     #[test]
     fn lengths_are_whole() {

@@ -1,5 +1,6 @@
 //! The Calvex service: settings, intake, pipeline, search, jobs, and the HTTP surface over them.
 
+mod accept;
 mod access;
 mod arrivals;
 mod behind;

@@ -1,6 +1,7 @@
 //! HTTP connections: bounded in number, in the time to their first byte and to a request's head, and in the requests
 //! under way on one of them. What is no HTTP is recognised.
 
+use crate::accept::accept;
 use crate::connections::{Connections, Tracked};
 use crate::error::{Result, ServiceError};
 use crate::intake::refuse;
@@ -21,8 +22,6 @@ use tokio::net::TcpListener;
 use tokio::sync::watch;
 use tower::util::MapRequest;
 
-/// Pause after a connection could not be accepted.
-const PAUSE: Duration = Duration::from_millis(100);
 /// The first byte of a TLS record that begins a handshake (RFC 8446, 5.1).
 const TLS_HANDSHAKE: u8 = 22;
 /// Requests worked on at once on one HTTP/2 connection (RFC 9113, 5.1.2).
@@ -36,7 +35,7 @@ pub(crate) async fn serve(
     name: &'static str,
     listener: TcpListener,
     router: Router,
-    mut stopping: watch::Receiver<bool>,
+    stopping: watch::Receiver<bool>,
 ) {
     let patience = app.settings.seconds("limits.request_s");
     let mut builder = Builder::new(TokioExecutor::new());
@@ -50,30 +49,12 @@ pub(crate) async fn serve(
         .max_header_list_size(MAX_HEAD as u32);
     let (builder, graceful) = (Arc::new(builder), GracefulShutdown::new());
     let connections = Connections::new(app.connections_of(name));
-    loop {
-        let accepted = tokio::select! {
-            _ = stopping.wait_for(|s| *s) => break,
-            accepted = listener.accept() => accepted,
-        };
-        let (stream, from) = match accepted {
-            Ok(accepted) => accepted,
-            Err(e) => {
-                // Out of file handles, most likely; others may end meanwhile.
-                tracing::warn!("a connection was not accepted: {e}");
-                tokio::time::sleep(PAUSE).await;
-                continue;
-            }
-        };
-        let (stream, held) = connections.admit(stream, from);
+    let each = |stream: Tracked, from| {
         let (app, builder, router, watcher) = (app.clone(), builder.clone(), router.clone(), graceful.watcher());
-        tokio::spawn(async move {
-            tokio::select! {
-                () = connection(&app, name, stream, from, &builder, router, watcher, patience) => {}
-                () = held.evicted() => tracing::debug!("{from} was silent for longest and gave way to another"),
-            }
-        });
-    }
-    drop(listener);
+        async move { connection(&app, name, stream, from, &builder, router, watcher, patience).await }
+    };
+    // Those that ask for nothing yet end when this goes.
+    let _running = accept(listener, connections, stopping, each).await;
     graceful.shutdown().await;
 }
 

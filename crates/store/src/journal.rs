@@ -8,7 +8,7 @@
 
 use crate::claim::Claim;
 use crate::{Result, Store, StoreError, sql};
-use sqlx::{Executor, MySqlConnection, Row};
+use sqlx::{Connection, Executor, MySqlConnection, Row};
 use std::collections::BTreeSet;
 
 /// A journal table is left for a new one beyond this size.
@@ -220,8 +220,21 @@ impl Store {
     /// # Errors
     /// [`StoreError::Fenced`] where the claim is lost; others where nothing is known yet and the call may be repeated.
     pub async fn commit(&self, claim: &Claim, commit: &Commit) -> Result<Committed> {
+        // One connection is kept for commits: it is not asked whether it lives, since a failed commit is repeated.
+        let kept = self.commits.lock().take();
+        let mut connection = match kept {
+            Some(kept) => kept,
+            None => self.pool.acquire().await?,
+        };
+        let outcome = self.commit_on(&mut connection, claim, commit).await?;
+        *self.commits.lock() = Some(connection);
+        Ok(outcome)
+    }
+
+    async fn commit_on(&self, connection: &mut MySqlConnection, claim: &Claim, commit: &Commit) -> Result<Committed> {
         let runs = self.fit_packets(&commit.rows, |row| row.batch.len())?;
-        let mut tx = self.pool.begin().await?;
+        let receipts = self.fit_packets(&commit.receipts, |receipt| receipt.answer.len())?;
+        let mut tx = connection.begin().await?;
         let count = commit.rows.len() as u64;
         let fence =
             sqlx::query(sql::FENCE_JOURNAL).bind(count).bind(claim.slot).bind(claim.epoch).bind(commit.after_seq);
@@ -240,22 +253,14 @@ impl Store {
         for rows in runs {
             insert_rows(&mut tx, claim, commit.table, rows).await?;
         }
-        for receipt in &commit.receipts {
-            let added = sqlx::query(sql::RECEIPT_ADD)
-                .bind(receipt.key_id)
-                .bind(&receipt.idempotency[..])
-                .bind(&receipt.body[..])
-                .bind(&receipt.answer)
-                .bind(receipt.made_ns)
-                .execute(&mut *tx)
-                .await;
-            match added {
-                Err(sqlx::Error::Database(e)) if e.is_unique_violation() => {
+        for receipts in receipts {
+            match insert_receipts(&mut tx, receipts).await {
+                Err(StoreError::Database(sqlx::Error::Database(e))) if e.is_unique_violation() => {
                     tx.rollback().await?;
                     return Ok(Committed::ReceiptTaken);
                 }
                 added => added?,
-            };
+            }
         }
         tx.commit().await?;
         Ok(Committed::Yes)
@@ -310,5 +315,20 @@ async fn insert_rows(tx: &mut MySqlConnection, claim: &Claim, table: JournalTabl
             .push_bind(&row.batch);
     });
     insert.build().persistent(false).execute(tx).await?;
+    Ok(())
+}
+
+async fn insert_receipts(tx: &mut MySqlConnection, receipts: &[ReceiptRow]) -> Result<()> {
+    let more = ", (?, ?, ?, ?, ?)".repeat(receipts.len().saturating_sub(1));
+    let mut insert = sqlx::query(sql::safe(format!("{}{more}", sql::RECEIPT_ADD))).persistent(false);
+    for receipt in receipts {
+        insert = insert
+            .bind(receipt.key_id)
+            .bind(&receipt.idempotency[..])
+            .bind(&receipt.body[..])
+            .bind(&receipt.answer)
+            .bind(receipt.made_ns);
+    }
+    insert.execute(tx).await?;
     Ok(())
 }

@@ -1,5 +1,6 @@
 //! MariaDB: where everything lives. The supervised server, the schema, journal, receipts, catalogue, parts, records.
 
+mod backoff;
 mod catalogue;
 mod change;
 mod claim;
@@ -15,6 +16,7 @@ mod rollup;
 mod server;
 mod sql;
 
+pub use backoff::Backoff;
 pub use catalogue::{ChunkRow, LaneRow, Merge, Seal};
 pub use claim::{Claim, NodeRow, Others};
 pub use error::StoreError;

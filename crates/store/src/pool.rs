@@ -2,8 +2,10 @@
 
 use crate::relay::{Relay, hosts_of};
 use crate::{Result, StoreError, sql};
+use parking_lot::Mutex;
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
-use sqlx::{Executor, MySqlPool};
+use sqlx::pool::PoolConnection;
+use sqlx::{Executor, MySql, MySqlPool};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -56,6 +58,8 @@ pub struct Store {
     pub(crate) pool: MySqlPool,
     /// The way to a database over TCP.
     pub(crate) _relay: Option<Arc<Relay>>,
+    /// The connection of the committer, while no commit is under way.
+    pub(crate) commits: Arc<Mutex<Option<PoolConnection<MySql>>>>,
     /// Bytes that the database takes at once.
     pub(crate) max_packet: Arc<AtomicUsize>,
     /// Faults on purpose; none but in tests.
@@ -104,6 +108,7 @@ impl Store {
         let store = Store {
             pool,
             _relay: relay,
+            commits: Arc::default(),
             max_packet: Arc::new(AtomicUsize::new(MIN_PACKET)),
             faults: crate::fault::Faults::default(),
         };
@@ -183,6 +188,7 @@ impl Store {
 
     /// Closes every connection.
     pub async fn close(&self) {
+        self.commits.lock().take();
         self.pool.close().await;
     }
 

@@ -1,7 +1,7 @@
 //! A private MariaDB: made, started, watched, restarted and stopped by the service. It listens on a socket in a
 //! directory that only its owner may enter, and on no network at all.
 
-use crate::{Result, StoreError};
+use crate::{Backoff, Result, StoreError};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use std::fs::{self, File};
@@ -212,7 +212,7 @@ async fn watch(
     pid: Arc<AtomicI32>,
     stopping: Arc<AtomicBool>,
 ) {
-    let mut pause = Duration::from_millis(100);
+    let mut backoff = Backoff::new(Duration::from_millis(100), Duration::from_secs(10));
     loop {
         let status = child.wait().await;
         if stopping.load(Ordering::SeqCst) {
@@ -220,7 +220,7 @@ async fn watch(
         }
         tracing::warn!(?status, "the database ended unasked and is started again");
         loop {
-            tokio::time::sleep(pause).await;
+            tokio::time::sleep(backoff.pause()).await;
             if stopping.load(Ordering::SeqCst) {
                 return;
             }
@@ -230,7 +230,7 @@ async fn watch(
                     pid.store(child.id().map_or(0, |p| p as i32), Ordering::SeqCst);
                     match wait_ready(&mut child, &home, &socket).await {
                         Ok(()) => {
-                            pause = Duration::from_millis(100);
+                            backoff.reset();
                             break;
                         }
                         Err(e) => tracing::error!("{e}"),
@@ -238,7 +238,6 @@ async fn watch(
                 }
                 Err(e) => tracing::error!("{e}"),
             }
-            pause = (pause * 2).min(Duration::from_secs(10));
         }
     }
 }

@@ -7,6 +7,7 @@ import { Button } from "../../ui/controls";
 import type { Bin } from "./bins";
 import { boxOf, placeOf, ticks, timeAt, type Axis } from "./scale";
 import { number } from "../../ui/number";
+import { useDrag } from "./useDrag";
 
 /** How deep the spine is, and the part of it where times and names stand and no bar reaches. */
 const UPRIGHT = { depth: 188, labels: 84 };
@@ -96,7 +97,7 @@ export function Spine({ bins, axis: ends, lying, shown, pins, zone, onSeek, onRa
   const { depth: DEPTH, labels: LABELS } = lying ? LYING : UPRIGHT;
   const box = useRef<HTMLDivElement>(null);
   const [length, setLength] = useState(0);
-  const [drag, setDrag] = useState<{ from: number; to: number; done: boolean }>();
+  const { drag, begin, move, end, leave } = useDrag(4);
   const [pointer, setPointer] = useState<number>();
   const [read, setRead] = useState<number>();
   const seeking = useRef(false);
@@ -128,7 +129,7 @@ export function Spine({ bins, axis: ends, lying, shown, pins, zone, onSeek, onRa
   const tipAt = bin ? placeOf(axis, bin.start) : 0;
   const confirm = () => {
     if (selected) onRange(selected[0], selected[1]);
-    setDrag(undefined);
+    leave();
   };
   const step = (bins[0] ? bins[0].end - bins[0].start : 1n) * (axis.newestFirst ? -1n : 1n);
   const forth = lying ? "ArrowRight" : "ArrowDown";
@@ -164,21 +165,18 @@ export function Spine({ bins, axis: ends, lying, shown, pins, zone, onSeek, onRa
       data-testid="spine"
       onPointerDown={(e) => {
         if ((e.target as HTMLElement).closest("button, [role=slider]")) return;
-        e.currentTarget.setPointerCapture(e.pointerId);
-        setDrag({ from: placeIn(e), to: placeIn(e), done: false });
+        begin(e, placeIn(e));
       }}
       onPointerMove={(e) => {
         const place = placeIn(e);
         setPointer(place);
         if (seeking.current) onSeek(timeAt(axis, place));
-        else if (drag && !drag.done) setDrag({ ...drag, to: place });
+        else move(place);
       }}
-      onPointerUp={() => {
-        if (drag && !drag.done) setDrag(Math.abs(drag.to - drag.from) < 4 ? undefined : { ...drag, done: true });
-      }}
+      onPointerUp={end}
       onPointerLeave={() => setPointer(undefined)}
       onKeyDown={(e) => {
-        if (e.key === "Escape") setDrag(undefined);
+        if (e.key === "Escape") leave();
       }}
     >
       <svg
@@ -262,7 +260,7 @@ export function Spine({ bins, axis: ends, lying, shown, pins, zone, onSeek, onRa
           <Button $chief onPress={confirm} autoFocus>
             Only this
           </Button>
-          <Button onPress={() => setDrag(undefined)}>Leave</Button>
+          <Button onPress={leave}>Leave</Button>
         </Confirm>
       ) : (
         bin && (

@@ -1,5 +1,4 @@
 import { scaleLinear } from "@visx/scale";
-import { useState } from "react";
 import { Link } from "react-router";
 import styled, { useTheme } from "styled-components";
 import { clock, date, parseNs, type Zone } from "../../api/time";
@@ -8,6 +7,7 @@ import { radius, space, type } from "../../app/tokens";
 import { Button, Muted, Quiet } from "../../ui/controls";
 import { Table } from "../../ui/table";
 import { figure } from "./figure";
+import { useDrag } from "./useDrag";
 
 /** Height of a step's row, and width of the drawing beside them. */
 const ROW = 26;
@@ -180,7 +180,7 @@ function Drawing(props: {
 }) {
   const { lines, steps, zone } = props;
   const theme = useTheme();
-  const [drag, setDrag] = useState<{ from: number; to: number; done: boolean }>();
+  const { drag, begin, move, end, leave } = useDrag(1);
   const number = (value: Json) => (typeof value === "number" ? value : undefined);
   const all = lines.flatMap((line) => line.values.map((v) => number(v) ?? 0));
   const across = scaleLinear<number>({ domain: [Math.min(0, ...all), Math.max(1e-9, ...all)], range: [2, WIDTH - 4] });
@@ -199,12 +199,9 @@ function Drawing(props: {
         role="img"
         aria-label="The figures as lines down the page; the table beside tells them"
         style={{ display: "block", touchAction: "none" }}
-        onPointerDown={(e) => {
-          e.currentTarget.setPointerCapture(e.pointerId);
-          setDrag({ from: stepAt(e), to: stepAt(e), done: false });
-        }}
-        onPointerMove={(e) => drag && !drag.done && setDrag({ ...drag, to: stepAt(e) })}
-        onPointerUp={() => drag && setDrag(drag.from === drag.to ? undefined : { ...drag, done: true })}
+        onPointerDown={(e) => begin(e, stepAt(e))}
+        onPointerMove={(e) => move(stepAt(e))}
+        onPointerUp={end}
       >
         {drag && <rect x={0} y={a * ROW} width={WIDTH} height={(b - a + 1) * ROW} fill={theme.accent} opacity={0.2} />}
         {lines.map((line, n) => {
@@ -242,13 +239,13 @@ function Drawing(props: {
             $chief
             autoFocus
             onPress={() => {
-              setDrag(undefined);
+              leave();
               props.onRange({ from: first.from, to: last.to });
             }}
           >
             Only this
           </Button>
-          <Button onPress={() => setDrag(undefined)}>Leave</Button>
+          <Button onPress={leave}>Leave</Button>
         </Confirm>
       )}
     </>

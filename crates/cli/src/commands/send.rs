@@ -3,6 +3,7 @@
 use crate::client::{DEFAULT_URL, http_client, root_cause};
 use crate::{Ended, output};
 use anyhow::{Context, Result, anyhow, bail};
+use calvex_store::Backoff;
 use calvex_wire::api::{IDEMPOTENCY_HEADER, RefusedEvent, SendAnswer};
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -198,7 +199,7 @@ async fn deliver(
     let idempotency = format!("{:032x}", rand::random::<u128>());
     let body = zstd::bulk::compress(&batch.body, 1)?;
     let until = tokio::time::Instant::now() + patience;
-    let mut pause = Duration::from_millis(200);
+    let mut backoff = Backoff::new(Duration::from_millis(200), MAX_PAUSE);
     loop {
         let request = http
             .post(url)
@@ -229,9 +230,7 @@ async fn deliver(
             bail!("gave up on lines from {} of {}: {why}", batch.first_line, batch.source);
         }
         totals.bar.set_message(format!("(trying again: {why})"));
-        // Full jitter, so that many senders do not come back at once.
-        tokio::time::sleep(wait.unwrap_or_default().max(pause.mul_f64(0.5 + rand::random::<f64>() / 2.0))).await;
-        pause = (pause * 2).min(MAX_PAUSE);
+        tokio::time::sleep(wait.unwrap_or_default().max(backoff.pause_apart(rand::random()))).await;
     }
 }
 

@@ -4,12 +4,10 @@
 use super::reader::{ChunkSource, Directory, Filters};
 use super::rollup::Rollup;
 use super::{WholeFilter, filter, keys};
-use crate::columns::{ColumnKey, FieldType, Own, Rows, zone_excludes};
+use crate::columns::{ColumnKey, FieldType, Own, Rows, columns_at_or_below, columns_of, zone_excludes};
 use crate::error::{CoreError, Result};
 use crate::event::{parse_span, parse_trace};
-use crate::query::{
-    Field, Filter, Literal, Num, Op, OwnPart, RegexTest, SentName, Test, WordsTest, fold, matching, words_of,
-};
+use crate::query::{Field, Filter, Literal, Num, Op, OwnPart, RegexTest, SentName, Test, WordsTest, fold, words_of};
 use std::cell::RefCell;
 
 /// The pages that may hold a match; reads the chunk's filters only where the question can be answered by them.
@@ -94,20 +92,7 @@ impl Ground for Pages<'_> {
     fn having(&self, name: &SentName, test: Option<&Test>) -> Rows {
         let directory = self.directory;
         let mut pages = Rows::none(self.units());
-        for (index, key) in directory.keys.iter().enumerate() {
-            let zoned = match key {
-                ColumnKey::Own(Own::Overflow) => None,
-                ColumnKey::Own(_) => continue,
-                ColumnKey::Field(path, kind) => {
-                    let dotted = path.dotted();
-                    let below = if test.is_some() { name.is(path) } else { name.covers(&dotted) };
-                    let through_list = *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &dotted);
-                    if !below && !through_list {
-                        continue;
-                    }
-                    test.filter(|_| below)
-                }
-            };
+        let mut with_column = |index, zoned: Option<&Test>| {
             for page in 0..directory.pages.len() {
                 if let Some(block) = directory.block(index, page)
                     && !zoned.is_some_and(|test| zone_excludes(test, block.zone))
@@ -115,6 +100,15 @@ impl Ground for Pages<'_> {
                     pages.set(page);
                 }
             }
+        };
+        match test {
+            Some(test) => {
+                columns_of(&directory.keys, name).for_each(|c| with_column(c.index, Some(test).filter(|_| c.own)));
+            }
+            None => columns_at_or_below(&directory.keys, name).for_each(|c| with_column(c.index, None)),
+        }
+        if let Some(overflow) = directory.keys.iter().position(|key| *key == ColumnKey::Own(Own::Overflow)) {
+            with_column(overflow, None);
         }
         pages
     }

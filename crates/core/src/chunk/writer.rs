@@ -3,8 +3,8 @@
 use super::part::seal_part;
 use super::{PART_BYTES, WholeFilter, filter, keys, places};
 use crate::columns::{
-    Blobs, Column, ColumnKey, Dictionary, Effort, Interner, Joined, Loaded, MAX_FIELD_COLUMNS, Own, PAGE_ROWS,
-    PageRead, Placed, Presences, Spill, Texts, Values, encode_blobs, encode_block, encode_texts,
+    Blobs, Column, ColumnKey, Dictionary, Effort, Interner, Joined, Loaded, MAX_FIELD_COLUMNS, OrderKeys, Own,
+    PAGE_ROWS, PageRead, Placed, Presences, Spill, Texts, Values, encode_blobs, encode_block, encode_texts,
 };
 use crate::error::{CoreError, Result};
 use crate::event::{put_varint, zigzag};
@@ -87,21 +87,16 @@ pub(crate) fn build_chunks_of(
 
 /// All rows of all sources by (time, id).
 fn time_order(sources: &[&dyn PageRead]) -> Result<Vec<Placed>> {
-    let missing = || CoreError::damaged("a page", "it lacks times or ids");
     let mut keyed = Vec::with_capacity(sources.iter().map(|s| s.rows()).sum());
     for (source, page) in sources.iter().enumerate() {
-        let column = |own| page.own(own)?.ok_or_else(missing);
-        let [time, origin, seq, place] =
-            [column(Own::Time)?, column(Own::IdOrigin)?, column(Own::IdSeq)?, column(Own::IdPlace)?];
+        let keys = OrderKeys::of(*page)?;
         for row in 0..page.rows() {
-            let int = |c: &Column| c.int(row).ok_or_else(missing);
-            let id = (int(&origin)? as u64, int(&seq)? as u64, int(&place)? as u32);
-            keyed.push((int(&time)?, id, Placed { source: source as u32, row: row as u32 }));
+            keyed.push((keys.get(row)?, Placed { source: source as u32, row: row as u32 }));
         }
     }
     // Stable, for that goes along the runs that pages in order are.
-    keyed.sort_by_key(|(time, id, _)| (*time, *id));
-    Ok(keyed.into_iter().map(|(_, _, placed)| placed).collect())
+    keyed.sort_by_key(|(key, _)| *key);
+    Ok(keyed.into_iter().map(|(_, placed)| placed).collect())
 }
 
 /// The pages of the next chunk, from the start of `order`.

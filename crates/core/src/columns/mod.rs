@@ -17,9 +17,11 @@ mod gather;
 mod ints;
 mod key;
 mod messages;
+mod order;
 mod page;
 mod rows;
 mod select;
+mod sent;
 mod streams;
 mod texts;
 
@@ -39,7 +41,9 @@ pub use select::{select, select_in_range};
 pub use texts::Effort;
 
 pub(crate) use gather::{field_value, overflow_fields};
+pub(crate) use order::OrderKeys;
 pub(crate) use select::{own_column, zone_excludes};
+pub(crate) use sent::{SentColumn, columns_at_or_below, columns_of, each_value_overflowing};
 
 /// Most rows of a page.
 pub const PAGE_ROWS: usize = 8192;

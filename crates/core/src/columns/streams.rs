@@ -13,6 +13,7 @@ use super::dictionary::Texts;
 use super::messages::Variables;
 use super::texts::{self, Effort, Letters, List};
 use crate::event::template::HOLE;
+use crate::query::is_word_char;
 use hashbrown::HashMap;
 
 /// Variables of one block at most.
@@ -29,10 +30,9 @@ fn lead(literal: &str) -> &str {
         from += 1;
     }
     let end = &literal[from..];
-    let is_word = |c: char| c == '_' || c.is_alphanumeric();
-    let Some(last) = end.rfind(is_word) else { return end };
+    let Some(last) = end.rfind(is_word_char) else { return end };
     let word =
-        end[..last].rfind(|c| !is_word(c)).map_or(0, |at| at + end[at..].chars().next().map_or(1, char::len_utf8));
+        end[..last].rfind(|c| !is_word_char(c)).map_or(0, |at| at + end[at..].chars().next().map_or(1, char::len_utf8));
     &end[word..]
 }
 

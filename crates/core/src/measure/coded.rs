@@ -1,7 +1,9 @@
 //! The values of one field over a page, as small codes: what groups, distinct counts and breakdowns are made from.
 
 use super::GroupValue;
-use crate::columns::{Column, ColumnKey, FieldType, Own, PageRead, Values, field_value, overflow_fields, own_column};
+use crate::columns::{
+    Column, FieldType, PageRead, SentColumn, Values, columns_of, each_value_overflowing, field_value, own_column,
+};
 use crate::error::Result;
 use crate::event::{Kind, Path, Severity, Status, Value, decode_value, to_hex};
 use crate::query::{Field, Num, OwnPart, SentName, matching};
@@ -195,28 +197,14 @@ fn ints(coded: &mut Coded, column: &Column, numbers: &[i64], num: impl Fn(i64) -
 
 fn sent(name: &SentName, page: &dyn PageRead, coded: &mut Coded) -> Result<()> {
     let mut columns = 0;
-    for (index, key) in page.keys().iter().enumerate() {
-        let ColumnKey::Field(path, kind) = key else { continue };
-        let exact = name.is(path);
-        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &path.dotted());
-        if !exact && !through_list {
-            continue;
-        }
+    for SentColumn { index, path, kind, .. } in columns_of(page.keys(), name) {
         let Some(column) = page.column(index)? else { continue };
         columns += 1;
-        take_column(coded, name, path, *kind, &column)?;
+        take_column(coded, name, path, kind, &column)?;
     }
-    if let Some(column) = page.own(Own::Overflow)? {
-        columns += 1;
-        let mut known = HashMap::new();
-        for place in 0..column.values.len().unwrap_or(0) {
-            for (path, value) in overflow_fields(&column.values, place)? {
-                for found in matching::descend(&Path::from_stored(&path), &value, name) {
-                    coded.take_list(column.row(place), found, &mut known);
-                }
-            }
-        }
-    }
+    let mut known = HashMap::new();
+    let overflows = each_value_overflowing(page, name, |row, value| coded.take_list(row, value, &mut known))?;
+    columns += usize::from(overflows);
     if columns > 1 {
         *coded = std::mem::replace(coded, Coded::new(0)).joined();
     }

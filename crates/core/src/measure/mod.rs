@@ -24,7 +24,7 @@ pub use value::GroupValue;
 pub(crate) use coded::{Coded, MISSING, code};
 
 use crate::query::{Filter, Measure, TimeRange};
-use crate::search::{Explanation, Progress, Scope, open_all, scan};
+use crate::search::{Progress, Scope, open_all, read_or_leave_out};
 use parking_lot::Mutex;
 use partial::Partial;
 
@@ -50,16 +50,11 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
     let done = std::sync::atomic::AtomicUsize::new(0);
     let parts = scope.map(pages.len(), &mut explain, |n| {
         let (lane, at) = &pages[n];
-        let mut explain = Explanation::default();
         let mut partial = idle.lock().pop().unwrap_or_else(|| Partial::new(ask));
         let before = partial.weight_bytes();
-        let added = at.with(scope.source, |page| {
-            let rows = scan(page, ask.filter, &ask.range, lane, at.is_head(), &mut explain)?;
-            if rows.is_empty() { Ok(()) } else { partial.add(ask, page, &rows, lane) }
+        let ((), explain) = read_or_leave_out(scope, ask.filter, &ask.range, (lane, at), |page, rows| {
+            if rows.is_empty() { Ok(()) } else { partial.add(ask, page, rows, lane) }
         });
-        if let Err(e) = added {
-            explain.left_out.push(e.to_string());
-        }
         // The table at the end takes about as much again.
         scope.budget.charge(partial.weight_bytes().saturating_sub(before) * 2);
         idle.lock().push(partial);

@@ -4,9 +4,12 @@
 use super::cells::{Cells, NONE};
 use super::coded::{Coded, code};
 use super::{GroupValue, MeasureAsk};
-use crate::columns::{Column, ColumnKey, FieldType, Own, PageRead, Rows, Values, field_value, overflow_fields, select};
-use crate::error::{CoreError, Result};
-use crate::event::{EventId, Path, Value, decode_value};
+use crate::columns::{
+    Column, FieldType, OrderKeys, Own, PageRead, Rows, SentColumn, Values, columns_of, each_value_overflowing,
+    field_value, select,
+};
+use crate::error::Result;
+use crate::event::{Value, decode_value};
 use crate::query::{Field, Function, Num, OwnPart, matching};
 use crate::search::Cursor;
 use std::collections::HashMap;
@@ -132,9 +135,10 @@ impl Partial {
                 }
                 Function::First(field) | Function::Last(field) => {
                     let coded = code(field, page, lane)?;
-                    let at = moments(page)?;
+                    let keys = OrderKeys::of(page)?;
                     valued(&coded, rows, |row, code| {
-                        if let Some(at) = at(row) {
+                        if let Ok((time_ns, id)) = keys.get(row) {
+                            let at = Cursor { time_ns, id };
                             placement.each(row, |cell| state.meet(cell, at, &coded.values[code as usize]));
                         }
                     });
@@ -280,34 +284,14 @@ fn valued(coded: &Coded, rows: &Rows, mut f: impl FnMut(usize, u32)) {
     coded.more.iter().filter(|(row, _)| rows.has(*row as usize)).for_each(|(row, code)| f(*row as usize, *code));
 }
 
-/// The order key of each row.
-fn moments(page: &dyn PageRead) -> Result<impl Fn(usize) -> Option<Cursor>> {
-    let column = |own| page.own(own)?.ok_or_else(|| CoreError::damaged("a page", "it lacks times or ids"));
-    let [time, origin, seq, place] =
-        [column(Own::Time)?, column(Own::IdOrigin)?, column(Own::IdSeq)?, column(Own::IdPlace)?];
-    Ok(move |row| {
-        let origin = origin.int(row)?;
-        let (node, epoch) = ((origin >> 32) as u16, origin as u32);
-        let id = EventId { node, epoch, seq: seq.int(row)? as u64, place: place.int(row)? as u32 };
-        Some(Cursor { time_ns: time.int(row)?, id })
-    })
-}
-
 /// The one column of the field, where whole numbers are all that the page has of it: the usual case, and the quick one.
 fn plain_ints(field: &Field, page: &dyn PageRead) -> Result<Option<Arc<Column>>> {
     let Field::Sent(name) = field else { return Ok(None) };
     let mut only = None;
-    for (index, key) in page.keys().iter().enumerate() {
-        let (path, kind) = match key {
-            ColumnKey::Field(path, kind) => (path, *kind),
-            ColumnKey::Own(Own::Overflow) if page.column(index)?.is_some() => return Ok(None),
-            ColumnKey::Own(_) => continue,
-        };
-        let exact = name.is(path);
-        let through_list = !exact && kind == FieldType::Nested && matching::at_or_below(name.as_str(), &path.dotted());
-        if !exact && !through_list {
-            continue;
-        }
+    if page.own(Own::Overflow)?.is_some() {
+        return Ok(None);
+    }
+    for SentColumn { index, kind, .. } in columns_of(page.keys(), name) {
         let Some(column) = page.column(index)? else { continue };
         if kind != FieldType::Int || only.replace(column).is_some() {
             return Ok(None);
@@ -336,13 +320,7 @@ fn numbers(field: &Field, page: &dyn PageRead, mut f: impl FnMut(usize, Num)) ->
             return Ok(());
         }
     };
-    for (index, key) in page.keys().iter().enumerate() {
-        let ColumnKey::Field(path, kind) = key else { continue };
-        let exact = name.is(path);
-        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &path.dotted());
-        if !exact && !through_list {
-            continue;
-        }
+    for SentColumn { index, path, kind, .. } in columns_of(page.keys(), name) {
         let Some(column) = page.column(index)? else { continue };
         match (&column.values, kind) {
             (Values::Ints(v), FieldType::Int) => {
@@ -360,20 +338,12 @@ fn numbers(field: &Field, page: &dyn PageRead, mut f: impl FnMut(usize, Num)) ->
             }
             (values, kind) => {
                 for place in 0..values.len().unwrap_or(0) {
-                    in_value(&field_value(*kind, values, place)?, &mut |n| f(column.row(place), n));
+                    in_value(&field_value(kind, values, place)?, &mut |n| f(column.row(place), n));
                 }
             }
         }
     }
-    if let Some(column) = page.own(Own::Overflow)? {
-        for place in 0..column.values.len().unwrap_or(0) {
-            for (path, value) in overflow_fields(&column.values, place)? {
-                for found in matching::descend(&Path::from_stored(&path), &value, name) {
-                    in_value(found, &mut |n| f(column.row(place), n));
-                }
-            }
-        }
-    }
+    each_value_overflowing(page, name, |row, value| in_value(value, &mut |n| f(row, n)))?;
     Ok(())
 }
 

@@ -1,6 +1,6 @@
 //! The one text of a tree. Parsing it gives the same tree.
 
-use super::{Field, Filter, Literal, OwnPart, Test, WordsTest};
+use super::{Field, Filter, Literal, OwnPart, Test, WordsTest, parse_filter};
 
 impl std::fmt::Display for Filter {
     fn fmt(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
@@ -87,6 +87,51 @@ pub(super) fn name(alias: &str) -> String {
     if plain && !alias.is_empty() { alias.to_owned() } else { format!("`{alias}`") }
 }
 
+/// The path of a sent field as the language writes it: so that it is read as that field and no other.
+pub fn written_path(path: &str) -> String {
+    let bare = if OwnPart::from_name(path).is_some() { format!(".{path}") } else { path.to_owned() };
+    match parse_filter(&format!("has {bare}")) {
+        Ok(Filter::Has(read)) if field(&read) == bare => bare,
+        _ => format!("`{path}`"),
+    }
+}
+
+/// A text as the language writes a value: bare where it is read as itself, else between quotes.
+pub fn written_value(text: &str) -> String {
+    match parse_filter(&format!("x={text}")) {
+        Ok(Filter::Compare(_, Test::Compare(_, read))) if read.text == text && !text.starts_with('"') => {
+            text.to_owned()
+        }
+        _ => quote(text),
+    }
+}
+
+/// A text between quotes.
 pub(super) fn quote(text: &str) -> String {
     serde_json::to_string(text).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_and_values_can_be_read_again() {
+        for (path, text) in
+            [("slot.bank", "slot.bank"), ("status", ".status"), ("a b", "`a b`"), ("http.route", "http.route")]
+        {
+            assert_eq!(written_path(path), text);
+        }
+        for (value, text) in [
+            ("BK-017", "BK-017"),
+            ("/parcels/{id}", "\"/parcels/{id}\""),
+            ("a b", "\"a b\""),
+            ("say \"x\"", "\"say \\\"x\\\"\""),
+        ] {
+            let told = written_value(value);
+            assert!(told == text || told == value, "{told}");
+            let read = parse_filter(&format!("f={told}")).unwrap();
+            assert!(matches!(&read, Filter::Compare(_, Test::Compare(_, l)) if l.text == value), "{told}");
+        }
+    }
 }

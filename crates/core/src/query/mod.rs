@@ -19,6 +19,7 @@ mod syntax;
 mod words;
 
 pub use ast::{Field, Filter, Op, OwnPart, SentName, Test, TextOp, WordsTest};
+pub use canonical::{written_path, written_value};
 pub use complete::{Place, Wanted, place};
 pub use literal::{FieldUnit, Literal, Num, unit_of_field};
 pub use matching::matches;
@@ -28,7 +29,7 @@ pub use pattern::{Progress, RegexTest};
 pub use range::{Over, TimeRange};
 pub use spoken::{Spoken, read_moment, read_range};
 pub use syntax::{Kind as SyntaxKind, Syntax};
-pub use words::{contains_words, fold, words_of};
+pub use words::{contains_words, fold, is_word_char, words_of};
 
 #[cfg(test)]
 mod tests;

@@ -1,6 +1,6 @@
 //! A regular expression of a query, and what can be known of its matches before any text is at hand.
 
-use super::words::{fold, words_of};
+use super::words::{fold, is_word_char, words_of};
 use regex::Regex;
 use regex_automata::hybrid::dfa::{Cache, DFA};
 use regex_automata::util::syntax;
@@ -60,9 +60,8 @@ fn beginnings(pattern: &str, any_case: bool) -> Option<Vec<String>> {
 /// whole wherever the match stands.
 fn required_words(begins: &[String]) -> Option<Vec<Vec<String>>> {
     let lists = begins.iter().map(|text| {
-        let is_word = |c: char| c == '_' || c.is_alphanumeric();
         // Without its first and last run of word characters, which may go on outside.
-        let inner = text.trim_start_matches(is_word).trim_end_matches(is_word);
+        let inner = text.trim_start_matches(is_word_char).trim_end_matches(is_word_char);
         let words: Vec<String> = words_of(inner).map(|w| fold(w).into_owned()).collect();
         (!words.is_empty()).then_some(words)
     });

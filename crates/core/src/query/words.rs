@@ -11,7 +11,8 @@ pub struct Words<'a> {
     rest: &'a str,
 }
 
-fn is_word_char(c: char) -> bool {
+/// Whether a character belongs to words.
+pub fn is_word_char(c: char) -> bool {
     c == '_' || c.is_alphanumeric()
 }
 

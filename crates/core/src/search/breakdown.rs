@@ -1,8 +1,8 @@
 //! Breakdown: the top values of one or several fields among the events that pass, in one pass over their columns.
 
 use super::sampled::newest_first;
-use super::scan::PageAt;
-use super::{Budget, Explanation, Scope, Spread, open_all, scan};
+use super::scan::{PageAt, read_or_leave_out};
+use super::{Budget, Explanation, Scope, Spread, open_all};
 use crate::measure::{Coded, GroupValue, MISSING, code};
 use crate::query::{Field, Filter, TimeRange};
 use parking_lot::Mutex;
@@ -98,9 +98,7 @@ fn count(
     let all: Mutex<(u64, Vec<Counts>)> = Mutex::new((0, fields.iter().map(|_| Counts::default()).collect()));
     let counted = scope.map(pages.len(), &mut explain, |n| {
         let (lane, at) = &pages[n];
-        let mut explain = Explanation::default();
-        let counted = at.with(scope.source, |page| {
-            let rows = scan(page, filter, &range, lane, at.is_head(), &mut explain)?;
+        let (counted, explain) = read_or_leave_out(scope, filter, &range, (lane, at), |page, rows| {
             if rows.is_empty() {
                 return Ok((0, Vec::new()));
             }
@@ -121,10 +119,6 @@ fn count(
                 parts.push((having, values));
             }
             Ok((rows.count() as u64, parts))
-        });
-        let counted = counted.unwrap_or_else(|e| {
-            explain.left_out.push(e.to_string());
-            (0, Vec::new())
         });
         let (rows, parts) = counted;
         let mut all = all.lock();

@@ -5,9 +5,10 @@
 //! rows of a page are written whose turn it is, and the page is read again for its rest. So memory is flat, also where
 //! each page holds an event that came hours late.
 
-use super::find::{Rank, candidates_by_time};
+use super::find::{Rank, ranked_by_time};
 use super::frontier::{Added, Frontier};
 use super::lines::{Lines, write_lines};
+use super::scan::read_or_leave_out;
 use super::{Explanation, Scope};
 use crate::query::{Filter, TimeRange};
 use std::cmp::Reverse;
@@ -81,21 +82,14 @@ pub fn export(scope: &Scope, ask: &Export, mut out: impl FnMut(Vec<u8>) -> bool)
         let until = frontier.bound().filter(|_| scope.budget.is_low());
         let worked = scope.map(works.len(), &mut done.explain, |n| {
             works[n].run(scope, ask.filter, &ask.range, |lane, at, from| {
-                let mut explain = Explanation::default();
-                let written = at.with(scope.source, |page| {
-                    let ranked = candidates_by_time(page, ask.filter, &ask.range, lane, at.is_head(), &mut explain)?;
-                    let (ranked, rest) = in_turn(ranked, from, until);
+                read_or_leave_out(scope, ask.filter, &ask.range, (lane, at), |page, rows| {
+                    let (ranked, rest) = in_turn(ranked_by_time(page, rows)?, from, until);
                     // Lines are written in the order of rows and given out in that of time, mostly the same.
                     let mut rows: Vec<usize> = ranked.iter().map(|(_, row)| *row).collect();
                     rows.sort_unstable();
                     let lines = write_lines(page, &rows, lane, ask.sent)?;
                     Ok(Ready { rest, ..in_order(ranked, &rows, lines) })
-                });
-                let ready = written.unwrap_or_else(|e| {
-                    explain.left_out.push(e.to_string());
-                    Ready::default()
-                });
-                (ready, explain)
+                })
             })
         });
         for (work, worked) in works.into_iter().zip(worked) {

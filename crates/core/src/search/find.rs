@@ -1,10 +1,10 @@
 //! The newest (or oldest) events that pass, by (time, id), reading no more than it takes to be sure.
 
 use super::frontier::{Added, Frontier, Work};
-use super::scan::{PageAt, scan};
+use super::scan::{PageAt, read_or_leave_out};
 use super::{Budget, Explanation, Progress, Scope};
-use crate::columns::{Column, Own, PageRead, gather};
-use crate::error::{CoreError, Result};
+use crate::columns::{OrderKeys, PageRead, Rows, gather};
+use crate::error::Result;
 use crate::event::{Event, EventId};
 use crate::query::{Filter, TimeRange};
 use std::collections::{BTreeMap, BinaryHeap};
@@ -81,13 +81,12 @@ impl Rank {
     }
 }
 
-fn rank(order: Order, key: Cursor) -> Rank {
-    let id = key.id;
+fn rank(order: Order, (time_ns, id): (i64, EventId)) -> Rank {
     let origin = i128::from(id.node) << 32 | i128::from(id.epoch);
     let within = i128::from(id.seq) << 32 | i128::from(id.place);
     match order {
-        Order::Oldest => Rank(i128::from(key.time_ns), origin, within),
-        Order::Newest => Rank(-i128::from(key.time_ns), -origin, -within),
+        Order::Oldest => Rank(i128::from(time_ns), origin, within),
+        Order::Newest => Rank(-i128::from(time_ns), -origin, -within),
     }
 }
 
@@ -127,14 +126,9 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
         let scans = works.iter().any(|w| matches!(w, Work::Page(..)));
         let done = scope.map(works.len(), &mut explain, |n| {
             works[n].run(scope, ask.filter, &ask.range, |lane, at, _| {
-                let mut explain = Explanation::default();
-                let scanned =
-                    at.with(scope.source, |page| candidates(page, ask, lane, at.is_head(), wanted, &mut explain));
-                let found = scanned.unwrap_or_else(|e| {
-                    explain.left_out.push(e.to_string());
-                    Vec::new()
-                });
-                (found, explain)
+                read_or_leave_out(scope, ask.filter, &ask.range, (lane, at), |page, rows| {
+                    candidates(page, rows, ask, wanted)
+                })
             })
         });
         for (work, done) in works.into_iter().zip(done) {
@@ -181,60 +175,25 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
     collect(scope, best, &pages, ask.limit, explain)
 }
 
-/// Reads the order key of a row.
-fn key_of(page: &dyn PageRead) -> Result<impl Fn(usize) -> Result<Cursor>> {
-    let missing = || CoreError::damaged("a page", "it lacks times or ids");
-    let column = |own| page.own(own)?.ok_or_else(missing);
-    let [time, origin, seq, place] =
-        [column(Own::Time)?, column(Own::IdOrigin)?, column(Own::IdSeq)?, column(Own::IdPlace)?];
-    let int = move |c: &Column, row| c.int(row).ok_or_else(missing);
-    Ok(move |row| {
-        let origin = int(&origin, row)?;
-        let id = EventId {
-            node: (origin >> 32) as u16,
-            epoch: origin as u32,
-            seq: int(&seq, row)? as u64,
-            place: int(&place, row)? as u32,
-        };
-        Ok(Cursor { time_ns: int(&time, row)?, id })
-    })
-}
-
-/// Every matching row of a page, with its rank by the oldest first.
-pub(super) fn candidates_by_time(
-    page: &dyn PageRead,
-    filter: &Filter,
-    range: &TimeRange,
-    lane: &str,
-    is_head: bool,
-    explain: &mut Explanation,
-) -> Result<Vec<(Rank, usize)>> {
-    let rows = scan(page, filter, range, lane, is_head, explain)?;
+/// The `rows` of a page, each with its rank by the oldest first.
+pub(super) fn ranked_by_time(page: &dyn PageRead, rows: &Rows) -> Result<Vec<(Rank, usize)>> {
     if rows.is_empty() {
         return Ok(Vec::new());
     }
-    let key = key_of(page)?;
-    rows.iter().map(|row| Ok((rank(Order::Oldest, key(row)?), row))).collect()
+    let keys = OrderKeys::of(page)?;
+    rows.iter().map(|row| Ok((rank(Order::Oldest, keys.get(row)?), row))).collect()
 }
 
 /// The matching rows of a page that could be among the `wanted` first.
-fn candidates(
-    page: &dyn PageRead,
-    ask: &Find,
-    lane: &str,
-    is_head: bool,
-    wanted: usize,
-    explain: &mut Explanation,
-) -> Result<Vec<(Rank, usize)>> {
-    let rows = scan(page, ask.filter, &ask.range, lane, is_head, explain)?;
+fn candidates(page: &dyn PageRead, rows: &Rows, ask: &Find, wanted: usize) -> Result<Vec<(Rank, usize)>> {
     if rows.is_empty() {
         return Ok(Vec::new());
     }
-    let key = key_of(page)?;
-    let after = ask.after.map(|after| rank(ask.order, after));
+    let keys = OrderKeys::of(page)?;
+    let after = ask.after.map(|after| rank(ask.order, (after.time_ns, after.id)));
     let mut heap: BinaryHeap<(Rank, usize)> = BinaryHeap::new();
     for row in rows.iter() {
-        let rank = rank(ask.order, key(row)?);
+        let rank = rank(ask.order, keys.get(row)?);
         if after.is_some_and(|after| rank <= after) {
             continue;
         }

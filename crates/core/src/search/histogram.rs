@@ -1,6 +1,6 @@
 //! Counts over time by severity.
 
-use super::scan::{open_all, scan};
+use super::scan::{open_all, read_or_leave_out};
 use super::{Explanation, Progress, Scope};
 use crate::columns::{Own, PageRead, Rows, Values};
 use crate::error::Result;
@@ -50,16 +50,7 @@ pub fn histogram(scope: &Scope, filter: &Filter, range: TimeRange, from_ns: i64,
     for pages in pages.chunks(wave.max(1)) {
         let counted = scope.map(pages.len(), &mut explain, |n| {
             let (lane, at) = &pages[n];
-            let mut explain = Explanation::default();
-            let counted = at.with(scope.source, |page| {
-                let rows = scan(page, filter, &range, lane, at.is_head(), &mut explain)?;
-                count_rows(page, &rows, &grid)
-            });
-            let counts = counted.unwrap_or_else(|e| {
-                explain.left_out.push(e.to_string());
-                (0, Vec::new())
-            });
-            (counts, explain)
+            read_or_leave_out(scope, filter, &range, (lane, at), |page, rows| count_rows(page, rows, &grid))
         });
         for ((first, counts), part) in counted.into_iter().flatten() {
             explain.add(part);

@@ -28,7 +28,7 @@ pub use find::{Cursor, Find, Found, Order, find};
 pub use hints::{FieldHint, field_names, unknown_fields};
 pub use histogram::{Histogram, SEVERITY_COUNT, histogram};
 pub use sampled::{Sampled, SampledField, sampled_fields};
-pub(crate) use scan::{open_all, scan};
+pub(crate) use scan::{open_all, read_or_leave_out};
 pub use spread::Spread;
 
 use crate::chunk::ChunkSource;

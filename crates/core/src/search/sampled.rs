@@ -1,7 +1,7 @@
 //! The fields among the events found: which there are, their types, how many events have each. From the newest pages
 //! that hold a match, as many as are asked for; the answer tells whether those were all.
 
-use super::scan::{PageAt, open_all, scan};
+use super::scan::{PageAt, open_all, read_or_leave_out};
 use super::{Explanation, Scope};
 use crate::columns::{ColumnKey, FieldType, Own, PageRead, Rows, overflow_fields};
 use crate::error::Result;
@@ -51,16 +51,9 @@ pub fn sampled_fields(scope: &Scope, filter: &Filter, range: TimeRange, pages: u
         let wave: Vec<(Arc<str>, PageAt)> = all.drain(..WAVE.min(all.len())).collect();
         let told = scope.map(wave.len(), &mut out.explain, |n| {
             let (lane, at) = &wave[n];
-            let mut explain = Explanation::default();
-            let found = at.with(scope.source, |page| {
-                let rows = scan(page, filter, &range, lane, at.is_head(), &mut explain)?;
-                Ok((rows.count() as u64, if rows.is_empty() { BTreeMap::new() } else { fields_of(page, &rows)? }))
-            });
-            let found = found.unwrap_or_else(|e| {
-                explain.left_out.push(e.to_string());
-                (0, BTreeMap::new())
-            });
-            (found, explain)
+            read_or_leave_out(scope, filter, &range, (lane, at), |page, rows| {
+                Ok((rows.count() as u64, if rows.is_empty() { BTreeMap::new() } else { fields_of(page, rows)? }))
+            })
         });
         for ((events, fields), explain) in told.into_iter().flatten() {
             out.explain.add(explain);

@@ -151,8 +151,28 @@ pub(crate) fn open_all(
     pages
 }
 
+/// What `read` makes of a page and its matching rows. A page that cannot be read is left out, which the account says.
+pub(crate) fn read_or_leave_out<T: Default>(
+    scope: &Scope,
+    filter: &Filter,
+    range: &TimeRange,
+    (lane, at): (&str, &PageAt),
+    read: impl FnOnce(&dyn PageRead, &Rows) -> Result<T>,
+) -> (T, Explanation) {
+    let mut explain = Explanation::default();
+    let done = at.with(scope.source, |page| {
+        let rows = scan(page, filter, range, lane, at.is_head(), &mut explain)?;
+        read(page, &rows)
+    });
+    let done = done.unwrap_or_else(|e| {
+        explain.left_out.push(e.to_string());
+        T::default()
+    });
+    (done, explain)
+}
+
 /// The matching rows of an open page, counted.
-pub(crate) fn scan(
+fn scan(
     page: &dyn PageRead,
     filter: &Filter,
     range: &TimeRange,

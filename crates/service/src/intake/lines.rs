@@ -11,7 +11,8 @@
 //! A wrong key is answered with a problem (RFC 9457) on one line, and the connection ends. What is not a line of events
 //! is refused like any other bad line, with its number since the connection began.
 
-use super::streams::{accept, take_patiently};
+use super::streams::take_patiently;
+use crate::accept::accept;
 use crate::access::sender_of;
 use crate::budget::Owner;
 use crate::connections::{Connections, Tracked};
@@ -54,7 +55,8 @@ pub async fn serve(app: Shared, listener: TcpListener, stopping: watch::Receiver
             }
         }
     };
-    accept(listener, connections, stopping.clone(), each).await;
+    let running = accept(listener, connections, stopping.clone(), each).await;
+    running.join_all().await;
 }
 
 struct Connection {

@@ -4,7 +4,8 @@
 //! as refused (`overflow`), and takes nothing from the other ways in. Streams are read no faster than they are stored.
 
 use super::refuse;
-use super::streams::{accept, take_patiently};
+use super::streams::take_patiently;
+use crate::accept::accept;
 use crate::access::named_sender;
 use crate::budget::Owner;
 use crate::connections::{Connections, Tracked};
@@ -185,7 +186,8 @@ pub async fn serve_tcp(app: Shared, listener: TcpListener, stopping: watch::Rece
             }
         }
     };
-    accept(listener, connections, stopping.clone(), each).await;
+    let running = accept(listener, connections, stopping.clone(), each).await;
+    running.join_all().await;
 }
 
 /// What a stream that is no syslog begins like.
@@ -213,7 +215,8 @@ pub async fn serve_tls(app: Shared, listener: TcpListener, tls: TlsAcceptor, sto
             }
         }
     };
-    accept(listener, connections, stopping.clone(), each).await;
+    let running = accept(listener, connections, stopping.clone(), each).await;
+    running.join_all().await;
 }
 
 /// Bytes that frames hold.

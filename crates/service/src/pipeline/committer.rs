@@ -10,7 +10,8 @@ use crate::state::Clock;
 use calvex_core::batch::HeadKey;
 use calvex_core::columns::{Page, PageRead};
 use calvex_store::{
-    Claim, Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, Store, StoreError,
+    Backoff, Claim, Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, Store,
+    StoreError,
 };
 use parking_lot::Mutex;
 use std::collections::{BTreeSet, HashSet};
@@ -320,7 +321,7 @@ impl Committer {
     /// Commits, however long the database is away: what may have been committed must become known. What can never be
     /// committed is returned at once.
     async fn commit_surely(&self, commit: &mut Commit) -> Outcome {
-        let mut pause = Duration::from_millis(20);
+        let mut backoff = Backoff::new(Duration::from_millis(20), Duration::from_secs(1));
         loop {
             // A receipt answers repeats from the moment its events were stored, not from when that was first tried.
             let now_ns = (self.clock)();
@@ -347,8 +348,7 @@ impl Committer {
             // Only the first failure of a row sets it.
             let _ = self.stuck_since_ns.compare_exchange(0, now_ns, Ordering::SeqCst, Ordering::SeqCst);
             tracing::warn!("a commit is tried again: {error}");
-            tokio::time::sleep(pause).await;
-            pause = (pause * 2).min(Duration::from_secs(1));
+            tokio::time::sleep(backoff.pause()).await;
             // A database that came back may take other packets than the one that went.
             self.store.read_limits().await;
         }

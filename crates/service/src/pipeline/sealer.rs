@@ -8,7 +8,7 @@ use calvex_core::chunk::{BuiltChunk, build_chunks};
 use calvex_core::columns::PageRead;
 use calvex_core::event::time::day_of;
 use calvex_core::retention::{bucket_day, visible_until_ns};
-use calvex_store::{ChunkRow, Seal, StoreError};
+use calvex_store::{Backoff, ChunkRow, Seal, StoreError};
 use parking_lot::Mutex;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
@@ -134,7 +134,7 @@ impl Sealer {
         let built = built.map_err(StoreError::Core)?;
         let retention = app.catalogue.get().lane(key.lane).map_or(0, |l| l.retention_days);
         let visible = visible_until_ns(key.day, retention);
-        let mut pause = Duration::from_millis(50);
+        let mut backoff = Backoff::new(Duration::from_millis(50), Duration::from_secs(5));
         let mut left = TRIES;
         loop {
             let bucket = bucket_day(visible, day_of((app.clock)()));
@@ -154,8 +154,7 @@ impl Sealer {
                     }
                     app.metrics.seal_failures.inc();
                     tracing::warn!("a seal is tried again: {e}");
-                    tokio::time::sleep(pause).await;
-                    pause = (pause * 2).min(Duration::from_secs(5));
+                    tokio::time::sleep(backoff.pause()).await;
                 }
             }
         }

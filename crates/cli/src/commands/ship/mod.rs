@@ -15,6 +15,7 @@ use crate::client::{DEFAULT_URL, http_client, root_cause};
 use crate::commands::serve::asked_to_stop;
 use crate::{Ended, output};
 use anyhow::{Context, Result, anyhow, bail};
+use calvex_store::Backoff;
 use calvex_wire::api::{IDEMPOTENCY_HEADER, SendAnswer};
 use clap::Args;
 use content::{Followed, Piece};
@@ -32,7 +33,7 @@ const LOOK: Duration = Duration::from_millis(250);
 /// A file that rests so long has written its last record to the end.
 const REST: Duration = Duration::from_secs(1);
 /// Pause between tries of one batch, at first and at most.
-const PAUSE: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(10));
+const PAUSES: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(10));
 /// The longest pause that a service may ask for.
 const MAX_ASKED: Duration = Duration::from_secs(60);
 /// Refused lines told one by one, of a batch.
@@ -278,8 +279,10 @@ impl Shipper {
     /// Posts a batch until it is answered. Every try carries the same key; only a fault of ours ends it.
     async fn post(&self, body: Vec<u8>, key: &str) -> Result<SendAnswer> {
         let body = zstd::bulk::compress(&body, 1)?;
-        let (mut pause, mut told) = (PAUSE.0, false);
+        let mut told = false;
+        let mut backoff = Backoff::new(PAUSES.0, PAUSES.1);
         loop {
+            let mut asked_pause = Duration::ZERO;
             let request = self
                 .http
                 .post(&self.url)
@@ -304,7 +307,7 @@ impl Shipper {
                     let status = response.status();
                     let asked = response.headers().get(header::RETRY_AFTER).and_then(|v| v.to_str().ok());
                     let asked_s = asked.and_then(|v| v.parse().ok()).unwrap_or(0u64);
-                    pause = pause.max(Duration::from_secs(asked_s).min(MAX_ASKED));
+                    asked_pause = Duration::from_secs(asked_s).min(MAX_ASKED);
                     let error = crate::client::good(response).await.err().unwrap_or_else(|| anyhow!("{status}"));
                     if !crate::client::is_passing(status) {
                         return Err(error);
@@ -318,9 +321,7 @@ impl Shipper {
                 told = true;
             }
             self.bar.set_message("(trying again)");
-            // Jitter, so that many senders do not come back at once.
-            tokio::time::sleep(pause.mul_f64(0.5 + rand::random::<f64>() / 2.0)).await;
-            pause = (pause * 2).min(PAUSE.1.max(pause));
+            tokio::time::sleep(backoff.pause_apart(rand::random()).max(asked_pause)).await;
         }
     }
 

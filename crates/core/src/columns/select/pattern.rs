@@ -7,7 +7,7 @@
 
 use super::words::{Verdict, has_rest};
 use crate::event::template::{HOLE, holes};
-use crate::query::{Progress, RegexTest, Test, TextOp};
+use crate::query::{Progress, RegexTest, Test, TextOp, is_word_char};
 use memchr::memmem::Finder;
 
 /// A text, and the forms in which variables may hide some of it.
@@ -88,15 +88,14 @@ fn certain(regex: &RegexTest, template: &str) -> bool {
 /// The forms, other than as it is, in which `text` may stand in a template, its holes marked; `None` where it may hide
 /// wholly, or in ways not told by its words.
 fn hidden_forms(text: &str) -> Option<Vec<String>> {
-    let is_word = |c: char| c == '_' || c.is_alphanumeric();
-    let first = text.find(|c| !is_word(c))?;
-    let last = text.rfind(|c| !is_word(c))?;
+    let first = text.find(|c| !is_word_char(c))?;
+    let last = text.rfind(|c| !is_word_char(c))?;
     let last = last + text[last..].chars().next().map_or(1, char::len_utf8);
     let hex = |word: &str| word.bytes().all(|b| b.is_ascii_hexdigit());
     // Words joined by `-` may be one variable together.
     let mut joined = text.match_indices('-').map(|(at, _)| {
-        let before = text[..at].rsplit(|c| !is_word(c)).next().unwrap_or("");
-        let behind = text[at + 1..].split(|c| !is_word(c)).next().unwrap_or("");
+        let before = text[..at].rsplit(|c| !is_word_char(c)).next().unwrap_or("");
+        let behind = text[at + 1..].split(|c| !is_word_char(c)).next().unwrap_or("");
         hex(before) && hex(behind)
     });
     if text.contains(HOLE) || joined.any(|may| may) {
@@ -105,8 +104,8 @@ fn hidden_forms(text: &str) -> Option<Vec<String>> {
     let varies = |word: &str| word.bytes().any(|b| b.is_ascii_digit());
     let mut inner = String::new();
     let mut rest = &text[first..last];
-    while let Some(at) = rest.find(is_word) {
-        let end = rest[at..].find(|c| !is_word(c)).map_or(rest.len(), |n| at + n);
+    while let Some(at) = rest.find(is_word_char) {
+        let end = rest[at..].find(|c| !is_word_char(c)).map_or(rest.len(), |n| at + n);
         inner.push_str(&rest[..at]);
         if varies(&rest[at..end]) {
             inner.push(HOLE);

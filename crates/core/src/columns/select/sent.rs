@@ -1,9 +1,10 @@
 //! Comparisons with sent fields: every column of the path, whatever its type, lists, and the overflow.
 
-use super::super::{ColumnKey, FieldType, Own, field_value, overflow_fields};
+use super::super::sent::{SentColumn, columns_at_or_below, columns_of, each_overflowing, each_value_overflowing};
+use super::super::{FieldType, field_value};
 use super::{Column, PageRead, Rows, Values, by_code, present};
 use crate::error::Result;
-use crate::event::{Path, Value, decode_value};
+use crate::event::{Value, decode_value};
 use crate::query::{Literal, Num, Op, SentName, Test, matching};
 
 /// Whether no number between the ends of the zone can pass.
@@ -29,30 +30,24 @@ pub(super) fn compare(name: &SentName, test: &Test, page: &dyn PageRead) -> Resu
     let len = page.rows();
     let mut rows = Rows::none(len);
     let mut there = Rows::none(len);
-    for (index, key) in page.keys().iter().enumerate() {
-        let ColumnKey::Field(path, kind) = key else { continue };
-        let exact = name.is(path);
-        let through_list = !exact && *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &path.dotted());
+    for SentColumn { index, path, kind, own } in columns_of(page.keys(), name) {
         // A column left aside by its zone still has the field, which `!=` asks for; no zone excludes `!=`.
-        if !exact && !through_list || zone_excludes(test, page.zone(index)) {
+        if zone_excludes(test, page.zone(index)) {
             continue;
         }
         let Some(column) = page.column(index)? else { continue };
-        if through_list {
+        if !own {
             nested(&column, &mut there, |v| !matching::descend(path, v, name).is_empty());
             nested(&column, &mut rows, |v| matching::descend(path, v, name).into_iter().any(|v| test.value(v)));
             continue;
         }
         there.or(&present(Some(&column), len));
-        column_passes(*kind, &column, test, &mut rows)?;
+        column_passes(kind, &column, test, &mut rows)?;
     }
-    overflowing(page, |row, path, value| {
-        let found = matching::descend(path, value, name);
-        if !found.is_empty() {
-            there.set(row);
-            if found.into_iter().any(|v| test.value(v)) {
-                rows.set(row);
-            }
+    each_value_overflowing(page, name, |row, value| {
+        there.set(row);
+        if test.value(value) {
+            rows.set(row);
         }
     })?;
     if test.is_ne() {
@@ -60,17 +55,6 @@ pub(super) fn compare(name: &SentName, test: &Test, page: &dyn PageRead) -> Resu
         rows.and(&there);
     }
     Ok(rows)
-}
-
-/// Calls `each` with row, path and value of every field beyond the columns.
-pub(super) fn overflowing(page: &dyn PageRead, mut each: impl FnMut(usize, &Path, &Value)) -> Result<()> {
-    let Some(column) = page.own(Own::Overflow)? else { return Ok(()) };
-    for place in 0..column.values.len().unwrap_or(0) {
-        for (path, value) in overflow_fields(&column.values, place)? {
-            each(column.row(place), &Path::from_stored(&path), &value);
-        }
-    }
-    Ok(())
 }
 
 /// Marks the rows whose list passes.
@@ -108,22 +92,15 @@ fn column_passes(kind: FieldType, column: &Column, test: &Test, rows: &mut Rows)
 /// The rows that have the field `name`, or any below it.
 pub(super) fn has(name: &SentName, page: &dyn PageRead) -> Result<Rows> {
     let mut rows = Rows::none(page.rows());
-    for (index, key) in page.keys().iter().enumerate() {
-        let ColumnKey::Field(path, kind) = key else { continue };
-        let dotted = path.dotted();
-        let below = name.covers(&dotted);
-        let through_list = !below && *kind == FieldType::Nested && matching::at_or_below(name.as_str(), &dotted);
-        if !below && !through_list {
-            continue;
-        }
+    for SentColumn { index, path, own, .. } in columns_at_or_below(page.keys(), name) {
         let Some(column) = page.column(index)? else { continue };
-        if below {
+        if own {
             rows.or(&present(Some(&column), page.rows()));
         } else {
             nested(&column, &mut rows, |v| !matching::descend(path, v, name).is_empty());
         }
     }
-    overflowing(page, |row, path, value| {
+    each_overflowing(page, |row, path, value| {
         if name.covers(&path.dotted()) || !matching::descend(path, value, name).is_empty() {
             rows.set(row);
         }

@@ -1,7 +1,8 @@
 //! Words in the message and in any text value. Most messages are decided by their template alone.
 
+use super::super::sent::each_overflowing;
 use super::super::{ColumnKey, FieldType, Messages, Own, field_value};
-use super::sent::{nested, overflowing};
+use super::sent::nested;
 use super::{Column, PageRead, Rows, Values, by_code};
 use crate::error::Result;
 use crate::event::template::{HOLE, MAX_HOLES, MAX_LITERAL_BYTES, holes};
@@ -44,7 +45,7 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
             _ => {}
         }
     }
-    overflowing(page, |row, _, value| {
+    each_overflowing(page, |row, _, value| {
         if matching::words_in_value(test, value) {
             rows.set(row);
         }

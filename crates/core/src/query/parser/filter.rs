@@ -2,7 +2,7 @@
 
 use super::{MAX_DEPTH, Parser, field_named, is_reserved};
 use crate::query::syntax::Kind;
-use crate::query::words::{fold, words_of};
+use crate::query::words::{fold, is_word_char, words_of};
 use crate::query::{Field, Filter, Mistake, Num, WordsTest};
 
 impl Parser<'_> {
@@ -230,7 +230,7 @@ impl Parser<'_> {
         let prefix = !quoted && text.ends_with('*');
         let kept = if prefix { text.trim_end_matches('*') } else { text.as_str() };
         let words: Vec<String> = words_of(kept).map(|w| fold(w).into_owned()).collect();
-        let ends_in_word = kept.chars().next_back().is_some_and(|c| c == '_' || c.is_alphanumeric());
+        let ends_in_word = kept.chars().next_back().is_some_and(is_word_char);
         if words.is_empty() || prefix && !ends_in_word {
             let length = self.scan.at.saturating_sub(at);
             let cure = match text.as_str() {

@@ -2,8 +2,8 @@
 //! at once, and how much memory the service takes then.
 
 use crate::start_with;
-use anyhow::Result;
-use calvex_e2e::hostile::{Target, attack, peak_mib, resident_mib, send_steadily};
+use anyhow::{Context, Result};
+use calvex_e2e::hostile::{Target, attack, client, peak_mib, resident_mib, send_steadily};
 use calvex_e2e::service::Service;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -20,6 +20,17 @@ fn address(service: &Service, scheme: &str) -> Result<SocketAddr> {
     Ok(service.other("syslog", scheme)?.trim_start_matches(scheme).parse()?)
 }
 
+/// How many group commits there were, and the seconds they took together.
+async fn commits(service: &Service) -> Result<(f64, f64)> {
+    let metrics = client()?.get(format!("{}/metrics", service.url)).bearer_auth(&service.token).send().await?;
+    let metrics = metrics.error_for_status()?.text().await?;
+    let value = |name: &str| {
+        let line = metrics.lines().find_map(|line| line.strip_prefix(name)?.trim().parse::<f64>().ok());
+        line.with_context(|| format!("no `{name}` in the service's metrics"))
+    };
+    Ok((value("calvex_commit_seconds_count ")?, value("calvex_commit_seconds_sum ")?))
+}
+
 /// Measures and prints both.
 pub async fn hostile() -> Result<()> {
     let off = "127.0.0.1:0";
@@ -33,7 +44,9 @@ pub async fn hostile() -> Result<()> {
     };
     let calm = send_steadily(&service.url, &service.key, 0, RATE, BATCH, LONG).await?;
     let before = peak_mib(service.pid())?;
-    println!("  calm: p99 {:?}, {before} MiB", calm.p99());
+    let calm_commits = commits(&service).await?;
+    let mean_ms = |(count, seconds): (f64, f64)| seconds * 1e3 / count.max(1.0);
+    println!("  calm: p99 {:?}, {before} MiB, a commit {:.1} ms on average", calm.p99(), mean_ms(calm_commits));
     let over = Arc::new(AtomicBool::new(false));
     let attacks = attack(target, over.clone());
     let first = calm.acknowledged.len() as u64;
@@ -44,7 +57,12 @@ pub async fn hostile() -> Result<()> {
         .map_err(|_| anyhow::anyhow!("an attack failed"))??;
     let peak = peak_mib(service.pid())?;
     let ratio = beside.p99().as_secs_f64() / calm.p99().as_secs_f64();
-    println!("  beside {attacks} attacks: p99 {:?} ({ratio:.2} times), peak {peak} MiB", beside.p99());
+    let all_commits = commits(&service).await?;
+    let beside_ms = mean_ms((all_commits.0 - calm_commits.0, all_commits.1 - calm_commits.1));
+    println!(
+        "  beside {attacks} attacks: p99 {:?} ({ratio:.2} times), peak {peak} MiB, a commit {beside_ms:.1} ms on average",
+        beside.p99()
+    );
     tokio::time::sleep(SETTLED).await;
     println!("  {} s later it holds {} MiB", SETTLED.as_secs(), resident_mib(service.pid())?);
     let found = service.search("service=steady measure count", &["--from", "now-1h"])?;
