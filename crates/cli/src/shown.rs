@@ -3,9 +3,9 @@
 
 use crate::client::segment;
 use crate::output;
-use calvex_core::event::Value as Exact;
-use calvex_core::event::time::parse_time;
-use calvex_core::json::parse_value;
+use calvex_language::json::parse_value;
+use calvex_language::model::Value as Exact;
+use calvex_language::model::time::parse_time;
 use clap::Args;
 use serde_json::Value;
 

@@ -180,7 +180,7 @@ fn record(event: &Value) -> LogRecord {
         digits.filter_map(|d| u8::from_str_radix(std::str::from_utf8(d).ok()?, 16).ok()).collect::<Vec<u8>>()
     };
     let own = ["time", "level", "service", "message", "trace_id", "span_id"];
-    let time_ns = calvex_core::event::time::parse_time(text("time")).unwrap_or(0);
+    let time_ns = calvex_language::model::time::parse_time(text("time")).unwrap_or(0);
     let fields = event.as_object().into_iter().flatten().filter(|(n, _)| !own.contains(&n.as_str()));
     LogRecord {
         time_unix_nano: u64::try_from(time_ns).unwrap_or(0),

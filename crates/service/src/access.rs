@@ -6,7 +6,7 @@ use crate::state::{App, Shared};
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
-use calvex_core::event::Value;
+use calvex_language::model::Value;
 use calvex_store::records::Act;
 use calvex_store::records::access::Principal;
 use calvex_store::records::keys::{KeyLimits, KeyRow};

@@ -4,9 +4,9 @@
 use crate::access::Reader;
 use crate::error::Result;
 use crate::state::Shared;
-use calvex_core::arrivals::Tally;
-use calvex_core::event::time::format_utc;
-use calvex_core::mask::mask;
+use calvex_intake::arrivals::Tally;
+use calvex_language::model::mask::mask;
+use calvex_language::model::time::format_utc;
 use calvex_store::records::arrivals::{ArrivalGroup, ArrivalRow, AsideRow, RefusalRow};
 use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused, SetAside};
 use parking_lot::Mutex;

@@ -1,12 +1,12 @@
 //! Lanes, routes, shaping rules, dials and ties as this node knows them now; read by every request, changed by few.
 
 use crate::error::Result;
-use calvex_core::dial::Dial;
-use calvex_core::event::Severity;
-use calvex_core::query::parse_filter;
-use calvex_core::route::{Route, RouteTable};
-use calvex_core::shape::{Rule, Shaping};
-use calvex_core::tie::{Tie, Ties};
+use calvex_intake::dial::Dial;
+use calvex_intake::route::{Route, RouteTable};
+use calvex_intake::transform::{Rule, Shaping};
+use calvex_language::model::Severity;
+use calvex_language::query::parse_filter;
+use calvex_language::query::{Tie, Ties};
 use calvex_store::records::shaping::{DialRow, ShapingRow};
 use calvex_store::{LaneRow, Store};
 use parking_lot::RwLock;
@@ -69,7 +69,10 @@ impl Config {
     ///
     /// # Errors
     /// Every mistake of every rule.
-    pub fn read_shaping(&self, rules: &[Rule]) -> std::result::Result<Shaping, Vec<calvex_core::shape::RuleMistake>> {
+    pub fn read_shaping(
+        &self,
+        rules: &[Rule],
+    ) -> std::result::Result<Shaping, Vec<calvex_intake::transform::RuleMistake>> {
         let mut shaping = Shaping::new(rules, |name| self.by_name(name).map(|l| l.id), self.mask_secret)?;
         shaping.tie_up(&self.ties);
         Ok(shaping)

@@ -2,8 +2,8 @@
 
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use calvex_core::CoreError;
-use calvex_core::query::Mistake;
+use calvex_language::CoreError;
+use calvex_language::query::Mistake;
 use calvex_store::StoreError;
 use calvex_wire::{PROBLEM_MEDIA_TYPE, Problem};
 

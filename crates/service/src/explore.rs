@@ -6,12 +6,12 @@ use crate::error::{Result, ServiceError};
 use crate::figures::field_of;
 use crate::search::{context_of, plan, range_answer, run, run_told, timed};
 use crate::state::Shared;
-use calvex_core::event::template;
-use calvex_core::event::time::format_utc;
-use calvex_core::query::{
+use calvex_answer::search::{Find, Order, find, newest_values, sampled_fields};
+use calvex_language::model::template;
+use calvex_language::model::time::format_utc;
+use calvex_language::query::{
     Field, Filter, OwnPart, Spoken, TimeRange, Wanted, parse_filter, place, read_range, written_path, written_value,
 };
-use calvex_core::search::{Find, Order, find, newest_values, sampled_fields};
 use calvex_wire::api::{
     CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SearchRequest, ShapeAnswer,
     ShapeRequest, SpokenRange, ValueCount, VaryingPart,
@@ -216,12 +216,12 @@ async fn values(app: &Shared, reader: &Reader, range: TimeRange, name: &str) -> 
             move |scope| newest_values(scope, &Filter::All, range, &asked, MAX_VALUES, PROPOSED_PAGES),
         )
         .await?;
-        let proposal = |(value, n): (calvex_core::measure::GroupValue, u64)| {
+        let proposal = |(value, n): (calvex_answer::measure::GroupValue, u64)| {
             let text = match value.to_json() {
                 serde_json::Value::String(text) => written_value(&text),
                 other => other.to_string(),
             };
-            let note = if matches!(value, calvex_core::measure::GroupValue::Shape(_)) {
+            let note = if matches!(value, calvex_answer::measure::GroupValue::Shape(_)) {
                 value.to_string()
             } else {
                 String::new()

@@ -6,7 +6,7 @@ use crate::error::{Result, ServiceError};
 use crate::search::{plan, range_answer, run_export, timed};
 use crate::state::Shared;
 use axum::body::Bytes;
-use calvex_core::search::{Export, export as write_out};
+use calvex_answer::search::{Export, export as write_out};
 use calvex_wire::api::{ExportAccount, ExportEnd, SearchRequest};
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;

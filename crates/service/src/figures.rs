@@ -4,11 +4,11 @@ use crate::access::Reader;
 use crate::error::{Result, ServiceError};
 use crate::search::{Listener, plan, range_answer, run_told, timed, zone_of};
 use crate::state::Shared;
-use calvex_core::event::template::{shape_id, shown};
-use calvex_core::event::time::format_utc;
-use calvex_core::measure::{Cell, GroupValue, MeasureAsk, Steps, Table, measure as work_out};
-use calvex_core::query::{Context, Field, Filter, Measure, OwnPart, parse};
-use calvex_core::search::breakdown as count_values;
+use calvex_answer::measure::{Cell, GroupValue, MeasureAsk, Steps, Table, measure as work_out};
+use calvex_answer::search::breakdown as count_values;
+use calvex_language::model::template::{shape_id, shown};
+use calvex_language::model::time::format_utc;
+use calvex_language::query::{Context, Field, Filter, Measure, OwnPart, parse};
 use calvex_wire::api::{
     AggregateColumn, BreakdownAnswer, BreakdownRequest, FieldAnswer, GroupAnswer, MeasureAnswer, RangeAnswer,
     SearchRequest, ValueCount,
@@ -56,7 +56,7 @@ pub async fn measure(
     .await?;
     let Table { steps, groups, group_count, limited, errors, explain } = table;
     let mut shapes = BTreeMap::new();
-    let group = |g: calvex_core::measure::Group| GroupAnswer {
+    let group = |g: calvex_answer::measure::Group| GroupAnswer {
         values: g.values.iter().map(|v| value(v, &mut shapes)).collect(),
         total: g.total.iter().map(cell).collect(),
         steps: g.steps.iter().map(|s| s.iter().map(cell).collect()).collect(),
@@ -79,7 +79,7 @@ pub async fn measure(
 }
 
 fn columns(measure: &Measure, errors: Vec<Option<f64>>) -> Vec<AggregateColumn> {
-    let column = |(a, error): (&calvex_core::query::Aggregate, Option<f64>)| AggregateColumn {
+    let column = |(a, error): (&calvex_language::query::Aggregate, Option<f64>)| AggregateColumn {
         name: a.name(),
         error,
         unit: a.function.unit().map(str::to_owned),
@@ -159,7 +159,7 @@ pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> 
         value: value.to_json(),
         count,
     };
-    let told = |f: calvex_core::search::FieldCounts| FieldAnswer {
+    let told = |f: calvex_answer::search::FieldCounts| FieldAnswer {
         field: field_name(&f.field),
         having: f.having,
         distinct: f.distinct,

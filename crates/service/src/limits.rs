@@ -8,8 +8,8 @@
 use crate::access::Sender;
 use crate::catalogue::Config;
 use crate::error::{Result, ServiceError};
-use calvex_core::batch::Admitted;
-use calvex_core::event::time::day_of;
+use calvex_intake::batch::Admitted;
+use calvex_language::model::time::day_of;
 use calvex_store::Store;
 use parking_lot::Mutex;
 use std::collections::HashMap;

@@ -7,8 +7,8 @@ use crate::error::Result;
 use crate::figures::measure;
 use crate::search::search;
 use crate::state::Shared;
-use calvex_core::event::Value as Sent;
-use calvex_core::event::time::{SECOND_NS, format_utc};
+use calvex_language::model::Value as Sent;
+use calvex_language::model::time::{SECOND_NS, format_utc};
 use calvex_wire::api::{
     Alert, GroupAnswer, MarkNow, MeasureAnswer, NowAnswer, Refused, Rule, SearchRequest, ServiceFigures, ServiceNow,
     SilentService,

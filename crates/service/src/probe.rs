@@ -1,6 +1,6 @@
 //! A marked event through each way in, as a sender would send it: what `calvex probe` and the console's button run.
 
-use calvex_core::event::time::format_utc;
+use calvex_language::model::time::format_utc;
 use calvex_wire::Problem;
 use calvex_wire::api::{Probed, WayIn};
 use calvex_wire::otlp::{Encoding, encode};

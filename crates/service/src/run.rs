@@ -18,9 +18,9 @@ use crate::settings::Settings;
 use crate::sign_in::SignIns;
 use crate::slots::Slots;
 use crate::state::{App, Clock, Shared, system_clock};
-use calvex_core::batch::HeadKey;
-use calvex_core::columns::PageRead;
-use calvex_core::journal::decode_batch;
+use calvex_intake::batch::HeadKey;
+use calvex_storage::chunk::journal::decode_batch;
+use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
 use calvex_store::records::access::Actor;
 use calvex_store::{

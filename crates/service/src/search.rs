@@ -3,15 +3,15 @@
 use crate::access::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::{App, Shared};
-use calvex_core::dial::Dial;
-use calvex_core::event::time::{SECOND_NS, format_utc};
-use calvex_core::event::{Event, answer_json, answer_with_sent};
-use calvex_core::query::{Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse, read_moment};
-use calvex_core::search::{
-    Budget, Cursor, Explanation, Find, Found, Histogram, Order, Progress, Scope, field_names, find, histogram,
-    unknown_fields,
+use calvex_answer::scan::{Budget, Cursor, Explanation, Progress, Scope};
+use calvex_answer::search::{Find, Found, Histogram, Order, field_names, find, histogram, unknown_fields};
+use calvex_answer::story::{Tie, services_of, story_filter};
+use calvex_intake::dial::Dial;
+use calvex_language::model::time::{SECOND_NS, format_utc};
+use calvex_language::model::{Event, answer_json, answer_with_sent};
+use calvex_language::query::{
+    Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse, read_moment,
 };
-use calvex_core::story::{Tie, services_of, story_filter};
 use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -293,9 +293,11 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
             let all = histogram(scope, &Filter::All, range, range.from_ns, i64::MAX);
             let unknown = unknown_fields(filter.sent_fields(), &field_names(scope, &range));
             let last_seen = asked.first().and_then(|service| {
-                let query =
-                    calvex_core::query::parse_filter(&format!("service={}", serde_json::Value::from(service.as_str())))
-                        .ok()?;
+                let query = calvex_language::query::parse_filter(&format!(
+                    "service={}",
+                    serde_json::Value::from(service.as_str())
+                ))
+                .ok()?;
                 let ask = Find { filter: &query, range: TimeRange::ALL, order: Order::Newest, after: None, limit: 1 };
                 find(scope, &ask).events.first().map(|(e, _)| e.time_ns)
             });

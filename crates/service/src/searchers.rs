@@ -4,7 +4,7 @@
 
 use crate::behind::pool;
 use crate::error::Result;
-use calvex_core::search::Workers;
+use calvex_answer::scan::Workers;
 use rayon::prelude::*;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 /// Pages of a wave, for each thread, from which a question is a long one: what looks for events has waves of so many at most.
 const LONG: usize = 16;
 /// A question that has run for so long is a long one, whatever its waves.
-const WHILE: Duration = Duration::from_millis(100);
+const WHILE: Duration = Duration::from_millis(30);
 /// Steps of niceness (POSIX `nice`) that long questions stand behind all else.
 const BEHIND: i32 = 15;
 

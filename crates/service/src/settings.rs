@@ -199,9 +199,9 @@ impl Settings {
     }
 
     /// What one event may measure.
-    pub fn event_limits(&self) -> calvex_core::normalise::Limits {
+    pub fn event_limits(&self) -> calvex_intake::normalise::Limits {
         let number = |name| usize::try_from(self.number(name)).unwrap_or(usize::MAX);
-        calvex_core::normalise::Limits {
+        calvex_intake::normalise::Limits {
             event_bytes: number("limits.event_kib") << 10,
             fields: number("limits.fields"),
             depth: number("limits.depth").min(100),

@@ -1,6 +1,7 @@
 //! Places for work that takes a core, given out by owner: while more than one owner sends, none holds more than half of
 //! them, and a place that becomes free goes to the owner that holds the fewest. So long work of one never stands in line
-//! before short work of another.
+//! before short work of another. Who takes much of a core while others send works behind them, on threads of lower
+//! priority: how much of whose work is done at full priority is [`Slots::bytes_ahead`].
 
 use crate::budget::Owner;
 use parking_lot::Mutex;
@@ -10,16 +11,36 @@ use std::time::Duration;
 use tokio::sync::oneshot;
 use tokio::time::Instant;
 
-/// An owner that asked within this time counts as one that sends.
+/// An owner that asked within this time counts as one that sends; what it worked fades over as long.
 const LATELY: Duration = Duration::from_secs(1);
+/// The share of one core up to which an owner is a light one.
+const LIGHT: f64 = 0.25;
+/// Bytes of a body that a light owner has unpacked or decoded at full priority while others send.
+const SHORT: usize = 256 << 10;
+
+/// What is known of an owner that sends.
+struct Sending {
+    asked: Instant,
+    /// Seconds that it held places for, fading since `counted`: in the long run its share of a core.
+    held_s: f64,
+    counted: Instant,
+}
+
+impl Sending {
+    fn add(&mut self, now: Instant, held: Duration) {
+        let gone = now.duration_since(self.counted).as_secs_f64() / LATELY.as_secs_f64();
+        self.held_s = self.held_s * (-gone).exp() + held.as_secs_f64();
+        self.counted = now;
+    }
+}
 
 #[derive(Default)]
 struct State {
     free: usize,
     held: HashMap<Owner, usize>,
     waiting: VecDeque<(Owner, oneshot::Sender<Slot>)>,
-    /// When each owner asked last; those of a while ago are forgotten.
-    asked: HashMap<Owner, Instant>,
+    /// Those that send; who asked a while ago and holds nothing is forgotten.
+    sending: HashMap<Owner, Sending>,
 }
 
 /// A number of places.
@@ -30,7 +51,7 @@ pub struct Slots {
 
 /// A place, given back when it goes.
 pub struct Slot {
-    of: Option<(Arc<Slots>, Owner)>,
+    of: Option<(Arc<Slots>, Owner, Instant)>,
 }
 
 impl Slots {
@@ -46,8 +67,10 @@ impl Slots {
         {
             let mut state = self.state.lock();
             let now = Instant::now();
-            state.asked.retain(|_, at| now.duration_since(*at) < LATELY);
-            state.asked.insert(owner, now);
+            let State { held, sending, .. } = &mut *state;
+            sending.retain(|owner, s| now.duration_since(s.asked) < LATELY || held.contains_key(owner));
+            let fresh = Sending { asked: now, held_s: 0.0, counted: now };
+            sending.entry(owner).or_insert(fresh).asked = now;
             state.waiting.retain(|(_, give)| !give.is_closed());
             state.waiting.push_back((owner, give));
             self.give_out(&mut state, now);
@@ -59,25 +82,33 @@ impl Slots {
         }
     }
 
-    /// Whether another owner asked lately: then long work of this one gives way.
-    pub fn is_shared(&self, owner: Owner) -> bool {
+    /// How many bytes of a body of this owner are worked on at full priority: all while nobody else sends, short ones
+    /// while it takes little, else none.
+    pub fn bytes_ahead(&self, owner: Owner) -> usize {
         let now = Instant::now();
-        self.state.lock().asked.iter().any(|(other, at)| *other != owner && now.duration_since(*at) < LATELY)
+        let mut state = self.state.lock();
+        if is_alone(&state, owner, now) {
+            return usize::MAX;
+        }
+        let heavy = state.sending.get_mut(&owner).is_some_and(|s| {
+            s.add(now, Duration::ZERO);
+            s.held_s > LIGHT
+        });
+        if heavy { 0 } else { SHORT }
     }
 
     /// Gives free places to those who wait.
     fn give_out(self: &Arc<Self>, state: &mut State, now: Instant) {
         while state.free > 0 {
             let share = |owner: &Owner| {
-                let alone = state.asked.iter().all(|(o, at)| o == owner || now.duration_since(*at) >= LATELY);
-                if alone { self.count } else { (self.count / 2).max(1) }
+                if is_alone(state, *owner, now) { self.count } else { (self.count / 2).max(1) }
             };
             let held = |owner: &Owner| state.held.get(owner).copied().unwrap_or(0);
             let waiting = state.waiting.iter().enumerate().map(|(n, (owner, _))| (held(owner), n, owner));
             let next = waiting.filter(|(held, _, owner)| *held < share(owner)).min_by_key(|(held, n, _)| (*held, *n));
             let Some((_, n, _)) = next else { return };
             let Some((owner, give)) = state.waiting.remove(n) else { return };
-            match give.send(Slot { of: Some((self.clone(), owner)) }) {
+            match give.send(Slot { of: Some((self.clone(), owner, now)) }) {
                 Ok(()) => {
                     state.free -= 1;
                     *state.held.entry(owner).or_default() += 1;
@@ -88,8 +119,12 @@ impl Slots {
         }
     }
 
-    fn give_back(self: &Arc<Self>, owner: Owner) {
+    fn give_back(self: &Arc<Self>, owner: Owner, since: Instant) {
         let mut state = self.state.lock();
+        let now = Instant::now();
+        if let Some(sending) = state.sending.get_mut(&owner) {
+            sending.add(now, now.duration_since(since));
+        }
         state.free += 1;
         if let Some(held) = state.held.get_mut(&owner) {
             *held -= 1;
@@ -97,14 +132,19 @@ impl Slots {
                 state.held.remove(&owner);
             }
         }
-        self.give_out(&mut state, Instant::now());
+        self.give_out(&mut state, now);
     }
+}
+
+/// Whether nobody else sends.
+fn is_alone(state: &State, owner: Owner, now: Instant) -> bool {
+    state.sending.iter().all(|(other, s)| *other == owner || now.duration_since(s.asked) >= LATELY)
 }
 
 impl Drop for Slot {
     fn drop(&mut self) {
-        if let Some((slots, owner)) = self.of.take() {
-            slots.give_back(owner);
+        if let Some((slots, owner, since)) = self.of.take() {
+            slots.give_back(owner, since);
         }
     }
 }
@@ -142,13 +182,30 @@ mod tests {
         let of_a = behind.await.unwrap();
         drop(of_b);
         assert!(at_once(&slots, A).await.is_none(), "half, while another was there lately");
-        assert!(slots.is_shared(A) && slots.is_shared(B));
+        assert_eq!([slots.bytes_ahead(A), slots.bytes_ahead(B)], [SHORT, SHORT]);
         // As after a while without B.
-        slots.state.lock().asked.remove(&B);
-        assert!(!slots.is_shared(A), "alone, its long work gives way to nobody");
+        slots.state.lock().sending.remove(&B);
+        assert_eq!(slots.bytes_ahead(A), usize::MAX, "alone, its long work gives way to nobody");
         assert!(at_once(&slots, A).await.is_some(), "all again");
         drop(of_a);
         assert_eq!(slots.state.lock().free, 2);
+    }
+
+    #[tokio::test]
+    async fn who_takes_much_works_behind_who_takes_little() {
+        let slots = Slots::new(2);
+        drop((slots.acquire(A).await, slots.acquire(B).await));
+        let now = Instant::now();
+        let held = |owner: Owner, at: Instant, ms: u64| {
+            slots.state.lock().sending.get_mut(&owner).unwrap().add(at, Duration::from_millis(ms));
+        };
+        for _ in 0..20 {
+            held(A, now, 40);
+            held(B, now, 5);
+        }
+        assert_eq!([slots.bytes_ahead(A), slots.bytes_ahead(B)], [0, SHORT]);
+        held(A, now + Duration::from_secs(3), 0);
+        assert_eq!(slots.bytes_ahead(A), SHORT, "what it took is long ago");
     }
 
     #[tokio::test]

@@ -82,7 +82,7 @@ pub struct App {
     /// Since when commits fail, nanoseconds from 1970; 0 where the last one worked.
     pub stuck_since_ns: Arc<AtomicI64>,
     /// Heads' days whose chunks could not be merged, and when that is tried again, nanoseconds from 1970.
-    pub merges_failed: parking_lot::Mutex<std::collections::HashMap<calvex_core::batch::HeadKey, i64>>,
+    pub merges_failed: parking_lot::Mutex<std::collections::HashMap<calvex_intake::batch::HeadKey, i64>>,
     /// Held while chunks are merged: one merge at a time, and none of a chunk that is being merged.
     pub merging: tokio::sync::Mutex<()>,
     /// Held where catalogue and view change together in more than one step.

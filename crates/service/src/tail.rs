@@ -7,10 +7,10 @@ use crate::pipeline::Fresh;
 use crate::search::plan;
 use crate::state::Shared;
 use axum::body::Bytes;
-use calvex_core::columns::{Page, gather, select};
-use calvex_core::event::time::format_utc;
-use calvex_core::event::{Value, answer_json};
-use calvex_core::query::Filter;
+use calvex_language::model::time::format_utc;
+use calvex_language::model::{Value, answer_json};
+use calvex_language::query::Filter;
+use calvex_storage::columns::{Page, gather, select};
 use calvex_wire::api::{SearchRequest, TailLine};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -135,7 +135,7 @@ impl Tail {
         let (filter, name) = (self.filter.clone(), self.app.catalogue.get().name(lane));
         let found = tokio::task::spawn_blocking(move || {
             let rows: Vec<usize> = select(&filter, page.as_ref(), &name)?.iter().take(MAX_PER_SECOND).collect();
-            Ok::<_, calvex_core::CoreError>(
+            Ok::<_, calvex_language::CoreError>(
                 gather(page.as_ref(), &rows)?.iter().map(|e| answer_json(e, &name)).collect(),
             )
         });

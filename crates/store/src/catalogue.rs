@@ -303,7 +303,7 @@ impl Store {
                 .bind(chunk.rows)
                 .bind(chunk.bytes)
                 .bind(chunk.parts)
-                .bind(calvex_core::chunk::VERSION)
+                .bind(calvex_storage::chunk::VERSION)
                 .bind(chunk.late)
                 .bind(chunk.checksum)
                 .execute(&mut *tx)

@@ -39,7 +39,7 @@ pub enum StoreError {
     TooLarge(usize, usize),
     /// Stored bytes do not decode.
     #[error(transparent)]
-    Core(#[from] calvex_core::CoreError),
+    Core(#[from] calvex_language::CoreError),
 }
 
 /// MariaDB's errors that pass by themselves; every other answer of the database to a statement is permanent.

@@ -1,7 +1,7 @@
 //! Filters of whole chunks that no roll-up holds yet, at hand for searches and for the next roll-up. What a restart
 //! loses is made again from the chunk's columns soon after; what does not fit, when its turn for a roll-up comes.
 
-use calvex_core::chunk::{BuiltChunk, WholeFilter};
+use calvex_storage::chunk::{BuiltChunk, WholeFilter};
 use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::sync::Arc;

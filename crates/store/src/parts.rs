@@ -8,8 +8,8 @@
 //! is cut short under a reader ends the process, and what is read often is in memory anyway.
 
 use crate::{Filters, Store};
-use calvex_core::CoreError;
-use calvex_core::chunk::{ChunkSource, Directory, VerifiedPart, WholeFilter};
+use calvex_language::CoreError;
+use calvex_storage::chunk::{ChunkSource, Directory, VerifiedPart, WholeFilter};
 use moka::notification::RemovalCause;
 use moka::sync::Cache;
 use std::path::{Path, PathBuf};
@@ -228,7 +228,7 @@ impl PartReader<'_> {
         }
     }
 
-    fn fetch(&self, bucket: i32, chunk: u64, part: u16) -> calvex_core::error::Result<VerifiedPart> {
+    fn fetch(&self, bucket: i32, chunk: u64, part: u16) -> calvex_language::error::Result<VerifiedPart> {
         let read = self.runtime.block_on(self.read(bucket, chunk, part));
         let bytes =
             read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} part {part} could not be read: {e}")))?;
@@ -242,7 +242,7 @@ impl ChunkSource for PartReader<'_> {
         self.cache.filters.get(chunk)
     }
 
-    fn directory(&self, chunk: u64) -> calvex_core::error::Result<Arc<Directory>> {
+    fn directory(&self, chunk: u64) -> calvex_language::error::Result<Arc<Directory>> {
         if let Some(directory) = self.cache.directories.get(&chunk) {
             return Ok(directory);
         }
@@ -253,7 +253,7 @@ impl ChunkSource for PartReader<'_> {
         Ok(directory)
     }
 
-    fn part(&self, chunk: u64, part: u16) -> calvex_core::error::Result<VerifiedPart> {
+    fn part(&self, chunk: u64, part: u16) -> calvex_language::error::Result<VerifiedPart> {
         let key = (chunk, part);
         self.parts_read.fetch_add(1, Ordering::Relaxed);
         if let Some(part) = self.cache.parts.get(&key) {

@@ -119,7 +119,7 @@ fn socket_path(home: &Path) -> PathBuf {
     // Too long for the kernel: the same name every time, in a directory of the same closedness.
     use sha2::Digest;
     let hash = sha2::Sha256::digest(home.as_os_str().as_encoded_bytes());
-    let short = std::env::temp_dir().join(format!("calvex-{}", calvex_core::event::to_hex(&hash[..8])));
+    let short = std::env::temp_dir().join(format!("calvex-{}", calvex_language::model::to_hex(&hash[..8])));
     let _ = fs::create_dir_all(&short);
     let _ = fs::set_permissions(&short, fs::Permissions::from_mode(0o700));
     short.join("sock")

@@ -6,11 +6,11 @@ use crate::otlp::{Encoding, Request, Signal};
 use crate::syslog::{self, Frame, Framer};
 use crate::{ndjson, otlp};
 use bolero::{check, produce};
-use calvex_core::batch::{Batch, BatchBuilder, Policy, Reading};
-use calvex_core::normalise::{Arrival, Limits};
-use calvex_core::route::RouteTable;
-use calvex_core::shape::Shaping;
-use calvex_core::tie::Ties;
+use calvex_intake::batch::{Batch, BatchBuilder, Policy, Reading};
+use calvex_intake::normalise::{Arrival, Limits};
+use calvex_intake::route::RouteTable;
+use calvex_intake::transform::Shaping;
+use calvex_language::query::Ties;
 
 const ROUNDS: usize = 3000;
 /// Bytes that mean something to one of the decoders.

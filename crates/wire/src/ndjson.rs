@@ -5,11 +5,12 @@
 //! Text that is nearly right is kept: bytes that are not UTF-8 and escapes of half a surrogate pair become U+FFFD, and
 //! the event has the field `calvex.mended`, `bytes` or `escape`, since it is not given back as it came.
 
-use calvex_core::CoreError;
-use calvex_core::batch::{BatchBuilder, Reading};
-use calvex_core::event::Leaf;
-use calvex_core::json::{Scalar, elements, without_half_pairs};
-use calvex_core::normalise::{Known, Limits, RawEvent, Refusal};
+use calvex_intake::batch::{BatchBuilder, Reading};
+use calvex_intake::normalise::{Known, Limits, RawEvent};
+use calvex_language::CoreError;
+use calvex_language::json::{Scalar, elements, without_half_pairs};
+use calvex_language::model::Leaf;
+use calvex_language::model::Refusal;
 use std::borrow::Cow;
 
 const BOM: &[u8] = "\u{feff}".as_bytes();
@@ -162,17 +163,17 @@ pub fn decode_line<'a>(line: &'a str, reading: &mut Reading, limits: &Limits) ->
 #[cfg(test)]
 mod tests {
     use super::*;
-    use calvex_core::batch::Batch;
-    use calvex_core::batch::Policy;
-    use calvex_core::normalise::Arrival;
-    use calvex_core::route::RouteTable;
-    use calvex_core::shape::Shaping;
+    use calvex_intake::batch::Batch;
+    use calvex_intake::batch::Policy;
+    use calvex_intake::normalise::Arrival;
+    use calvex_intake::route::RouteTable;
+    use calvex_intake::transform::Shaping;
     use proptest::prelude::*;
 
     fn take(body: &[u8], event_bytes: usize) -> Batch {
         let limits = Limits { event_bytes, ..Limits::default() };
         let mut reading = Reading::default();
-        let ties = calvex_core::tie::Ties::default();
+        let ties = calvex_language::query::Ties::default();
         let mut builder = BatchBuilder::new(Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits, ties: &ties });
         decode(body, &mut builder, &mut reading).unwrap();
         let (routes, shaping) = (RouteTable::new(Vec::new(), 1), Shaping::default());
@@ -189,9 +190,9 @@ mod tests {
         }
     }
 
-    fn take_all(body: &[u8]) -> Vec<calvex_core::event::Event> {
+    fn take_all(body: &[u8]) -> Vec<calvex_language::model::Event> {
         let pages = take(body, 1000).pages;
-        pages.iter().flat_map(|(_, page)| calvex_core::columns::gather_all(page).unwrap()).collect()
+        pages.iter().flat_map(|(_, page)| calvex_storage::columns::gather_all(page).unwrap()).collect()
     }
 
     fn told(body: &[u8]) -> (usize, Vec<(usize, &'static str)>) {
@@ -221,7 +222,7 @@ mod tests {
     #[test]
     fn a_mark_stands_once_whatever_was_sent() {
         let events = take_all(b"{\"calvex\":5,\"calvex.mended\":\"mine\",\"msg\":\"b\\udc00\"}");
-        let told = serde_json::to_string(&calvex_core::event::answer_json(&events[0], "main")).unwrap();
+        let told = serde_json::to_string(&calvex_language::model::answer_json(&events[0], "main")).unwrap();
         assert_eq!(told.matches("calvex.mended\":").count(), 1, "{told}");
         assert!(told.contains(r#""calvex":5"#) && told.contains(r#""calvex.mended":"escape""#), "{told}");
     }
@@ -261,7 +262,7 @@ mod tests {
     #[test]
     fn a_body_has_so_many_events_and_no_more() {
         for body in ["x\n".repeat(300_000), format!("[{}0]", "0,".repeat(300_000))] {
-            let ties = calvex_core::tie::Ties::default();
+            let ties = calvex_language::query::Ties::default();
             let limits = Limits::default();
             let arrival = Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits, ties: &ties };
             let (mut reading, mut builder) = (Reading::default(), BatchBuilder::new(arrival));

@@ -1,6 +1,6 @@
 //! Problem details for HTTP (RFC 9457), media type `application/problem+json`.
 
-use calvex_core::query::Mistake;
+use calvex_language::query::Mistake;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 

@@ -4,7 +4,7 @@ use super::serve::Sources;
 use crate::client::{Connection, segment};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
-use calvex_core::chunk::{ChunkDescription, ColumnDescription};
+use calvex_storage::chunk::{ChunkDescription, ColumnDescription};
 use calvex_store::{Server, ServerSettings};
 use calvex_wire::api::{ChunkSummary, NewUser, NodeListed};
 use clap::{Args, Subcommand};

@@ -5,9 +5,9 @@ use super::serve::{Sources, asked_to_stop, start_log};
 use crate::client::{Client, Connection, http_client};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
-use calvex_core::mask::Detector;
-use calvex_core::shape::{Act as Does, Cutting, Masking, Rule};
 use calvex_demo::{Night, SERVICES, Sent, trickle};
+use calvex_intake::transform::{Act as Does, Cutting, Masking, Rule};
+use calvex_language::model::mask::Detector;
 use calvex_wire::api::{
     Dial, IDEMPOTENCY_HEADER, Lane, MadeRule, MadeSecret, NewDial, NewKey, NewRule, NewToken, Route, TieListed,
 };
@@ -89,7 +89,7 @@ impl Demo {
     pub async fn run(self) -> Result<Ended> {
         if let Some(Act::Night { at, events, seed, service }) = &self.act {
             let change_ns = match at {
-                Some(text) => calvex_core::event::time::parse_time(text)
+                Some(text) => calvex_language::model::time::parse_time(text)
                     .with_context(|| format!("`{text}` is no time; try 2026-10-04T02:10:00Z"))?,
                 None => last_change_ns(now_ns()),
             };
@@ -163,7 +163,7 @@ impl Demo {
             kept.loaded = true;
             keep(file, &kept)?;
         }
-        let at = calvex_core::event::time::format_utc(kept.change_ns, 0);
+        let at = calvex_language::model::time::format_utc(kept.change_ns, 0);
         output::line(&format!("console    {url}"))?;
         output::line(&format!("sign in    admin / {}", kept.password))?;
         output::line(&format!("the night  the slot lease was changed at {at}"))?;
@@ -339,7 +339,7 @@ mod tests {
 
     #[test]
     fn the_last_night_is_over() {
-        let at = |text: &str| calvex_core::event::time::parse_time(text).unwrap();
+        let at = |text: &str| calvex_language::model::time::parse_time(text).unwrap();
         assert_eq!(last_change_ns(at("2026-10-04T12:00:00Z")), at("2026-10-04T02:10:00Z"));
         assert_eq!(last_change_ns(at("2026-10-04T03:00:00Z")), at("2026-10-03T02:10:00Z"));
     }

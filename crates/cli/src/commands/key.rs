@@ -98,7 +98,7 @@ pub fn span(text: &str) -> Result<u64, String> {
 
 /// The time so many seconds from now, RFC 3339.
 pub fn from_now(seconds: u64) -> String {
-    calvex_core::event::time::format_utc(now_ns().saturating_add((seconds as i64).saturating_mul(1_000_000_000)), 0)
+    calvex_language::model::time::format_utc(now_ns().saturating_add((seconds as i64).saturating_mul(1_000_000_000)), 0)
 }
 
 impl Limits {

@@ -3,7 +3,7 @@
 use super::token::now_ns;
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
-use calvex_core::line::{Pattern as LinePattern, cut_by, learn};
+use calvex_intake::line::{Pattern as LinePattern, cut_by, learn};
 use clap::{Args, Subcommand};
 use owo_colors::Style;
 use std::io::{BufRead, BufReader, Read};

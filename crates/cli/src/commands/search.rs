@@ -4,9 +4,9 @@ use crate::client::Connection;
 use crate::shown::{Shown, Zone, link};
 use crate::{Ended, figures, output};
 use anyhow::{Result, bail};
-use calvex_core::event::Value as Event;
-use calvex_core::query::{Context, parse};
-use calvex_core::search::Explanation;
+use calvex_answer::scan::Explanation;
+use calvex_language::model::Value as Event;
+use calvex_language::query::{Context, parse};
 use calvex_wire::api::{HistogramAnswer, MeasureAnswer, RangeAnswer, SearchAnswer, SearchRequest};
 use clap::Args;
 use serde_json::Value;
@@ -181,9 +181,9 @@ fn show_histogram(answer: &HistogramAnswer, as_json: bool, zone: &Zone) -> Resul
     let ended = if answer.total > 0 { Ended::Well } else { Ended::Nothing };
     let most = answer.buckets.iter().map(|b| b.iter().sum::<u64>()).max().unwrap_or(0).max(1);
     for (i, bucket) in answer.buckets.iter().enumerate() {
-        let time = calvex_core::event::time::format_utc(from + i as i64 * answer.step_ns, 3);
+        let time = calvex_language::model::time::format_utc(from + i as i64 * answer.step_ns, 3);
         if as_json {
-            let names = calvex_core::event::SEVERITY_NAMES;
+            let names = calvex_language::model::SEVERITY_NAMES;
             let mut row = serde_json::Map::from_iter([("time".to_owned(), Value::from(time))]);
             row.extend(names.iter().zip(bucket).map(|(n, c)| ((*n).to_owned(), Value::from(*c))));
             output::line(&Value::Object(row).to_string())?;

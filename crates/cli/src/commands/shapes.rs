@@ -6,7 +6,7 @@ use crate::figures::bars;
 use crate::shown::{ZoneArgs, link};
 use crate::{Ended, output};
 use anyhow::{Result, bail};
-use calvex_core::query::{Context, parse};
+use calvex_language::query::{Context, parse};
 use calvex_wire::api::{MeasureAnswer, SearchRequest};
 use clap::Args;
 use serde_json::{Value, json};
@@ -66,7 +66,7 @@ impl Shapes {
         let figures = format!("count as n, min(time) as first, max(time) as last per shape top {}", self.top);
         let told: MeasureAnswer = client.post("/api/measure", &ask(figures, &self.from, &self.to)).await?;
         check_whole(&told.explain)?;
-        let ns = |t: &str| calvex_core::event::time::parse_time(t).unwrap_or(0);
+        let ns = |t: &str| calvex_language::model::time::parse_time(t).unwrap_or(0);
         // The trend over the range as it was understood, so that "now" is one moment for both.
         let step_s = ((ns(&told.range.to) - ns(&told.range.from)) / POINTS / 1_000_000_000).max(1);
         let trend = format!("count as n per shape every {step_s}s top {}", self.top);
@@ -80,7 +80,7 @@ impl Shapes {
             let Some(shape @ Value::String(id)) = group.values.first() else { continue };
             let template = told.shapes.get(id).map_or("", String::as_str);
             let figure = |n: usize| group.total.get(n).and_then(Value::as_f64).unwrap_or(0.0);
-            let time = |n: usize| calvex_core::event::time::format_utc(figure(n) as i64, 3);
+            let time = |n: usize| calvex_language::model::time::format_utc(figure(n) as i64, 3);
             if self.json {
                 let row = json!({ "shape": id, "template": template, "count": figure(0) as u64, "first": time(1), "last": time(2), "trend": trend_of(shape) });
                 output::line(&row.to_string())?;

@@ -3,8 +3,8 @@
 use crate::client::{Client, Connection};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
-use calvex_core::mask::Detector;
-use calvex_core::shape::{Act, Cutting, Masking, Renaming, Rule};
+use calvex_intake::transform::{Act, Cutting, Masking, Renaming, Rule};
+use calvex_language::model::mask::Detector;
 use calvex_wire::api::{ShapingRule, TriedEvent, TryShaping};
 use clap::{Args, Subcommand};
 use serde_json::Value;

@@ -3,7 +3,7 @@
 use crate::client::{Client, Connection, segment};
 use crate::{Ended, output};
 use anyhow::{Result, bail};
-use calvex_core::tie::Proposal;
+use calvex_answer::ties::Proposal;
 use calvex_wire::api::TieListed;
 use clap::{Args, Subcommand};
 

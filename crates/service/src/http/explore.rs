@@ -9,8 +9,8 @@ use crate::{explore, now as standing};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use calvex_core::event::time::format_utc;
-use calvex_core::query::{Context, parse};
+use calvex_language::model::time::format_utc;
+use calvex_language::query::{Context, parse};
 use calvex_store::records::saved::SavedRow;
 use calvex_wire::api::{
     CheckAnswer, CompleteAnswer, CompleteRequest, FoundFieldsAnswer, NowAnswer, RangeMeant, SavedSearch, SearchRequest,

@@ -13,8 +13,8 @@ use axum::body::{Body, Bytes};
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
-use calvex_core::event::answer_json;
-use calvex_core::search::Progress;
+use calvex_answer::scan::Progress;
+use calvex_language::model::answer_json;
 use calvex_wire::api::{
     ArrivalsAnswer, BreakdownAnswer, BreakdownRequest, SearchRequest, StoryAnswer, StreamLine, WayIn,
 };

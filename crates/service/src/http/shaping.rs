@@ -10,15 +10,16 @@ use crate::state::Shared;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use calvex_core::dial::set_aside;
-use calvex_core::event::time::format_utc;
-use calvex_core::event::{Event, PathTable};
-use calvex_core::line::{Pattern, cut_by, learn};
-use calvex_core::normalise::{Arrival, Flattener, Known, Meanings, RawEvent, normalise};
-use calvex_core::query::OwnPart;
-use calvex_core::search::fields as catalogue_of;
-use calvex_core::shape::{Act, Fate, Rule, RuleMistake};
-use calvex_core::tie::{Proposal, Proposer};
+use calvex_answer::search::fields as catalogue_of;
+use calvex_answer::ties::Proposal;
+use calvex_answer::ties::Proposer;
+use calvex_intake::dial::set_aside;
+use calvex_intake::line::{Pattern, cut_by, learn};
+use calvex_intake::normalise::{Arrival, Flattener, Known, Meanings, RawEvent, normalise};
+use calvex_intake::transform::{Act, Fate, Rule, RuleMistake};
+use calvex_language::model::time::format_utc;
+use calvex_language::model::{Event, PathTable};
+use calvex_language::query::OwnPart;
 use calvex_store::StoreError;
 use calvex_wire::api::{
     CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, ShapingRule, TieListed,
@@ -112,7 +113,7 @@ pub async fn try_rules(
                 match fate {
                     Fate::SetAside(rule) => tried.set_aside = Some(format!("rule {}", shaping.name(rule))),
                     Fate::Kept(lane) => {
-                        let page = calvex_core::columns::build_page(&[event]).map_err(StoreError::Core)?;
+                        let page = calvex_storage::columns::build_page(&[event]).map_err(StoreError::Core)?;
                         let dials = set_aside(config.dials(), &page, now_ns).map_err(StoreError::Core)?;
                         match dials.first() {
                             Some((dial, _)) => tried.set_aside = Some(format!("dial {dial}")),
@@ -285,7 +286,7 @@ pub async fn tie_proposals(State(app): State<Shared>, reader: Reader) -> Result<
         |lane| reader.may_read(lane),
         move |scope| {
             let mut proposer = Proposer::default();
-            calvex_core::search::newest_pages(scope, &range, |page| proposer.take(page, config.ties()))?;
+            calvex_answer::search::newest_pages(scope, &range, |page| proposer.take(page, config.ties()))?;
             Ok(proposer.proposals())
         },
     );

@@ -1,7 +1,7 @@
 //! Step 2: the bytes of a request, bounded as sent and as decompressed, and charged to the intake's budget before they
 //! are held. A body is decompressed in a decoding slot, so that no more are unpacked at once than there are cores.
 
-use super::{SHORT, admit};
+use super::admit;
 use crate::access::Sender;
 use crate::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
@@ -132,16 +132,22 @@ pub(super) async fn unpack(
 ) -> Result<Received> {
     let limit = app.settings.mib("limits.unpacked_mib");
     let permit = app.decode_slots.acquire(Owner::Key(sender.key_id)).await;
-    let alone = !app.decode_slots.is_shared(Owner::Key(sender.key_id));
-    let beginning = tokio::task::spawn_blocking(move || {
+    let ahead = app.decode_slots.bytes_ahead(Owner::Key(sender.key_id));
+    let begin = move |until: usize| {
         let mut unpacking = Unpacking::new(packed, packing, limit, charge)?;
-        let whole = unpacking.go_on(if alone { usize::MAX } else { SHORT })?;
-        match whole && (alone || unpacking.bytes() <= SHORT) {
+        let whole = unpacking.go_on(until)?;
+        match whole && unpacking.bytes() <= until {
             true => Ok(Ok(unpacking.finish())),
             false => Ok(Err((unpacking, permit))),
         }
-    });
-    let unpacked = match beginning.await.map_err(|e| ServiceError::BadRequest(e.to_string()))? {
+    };
+    let begun = if ahead > 0 {
+        let begun = tokio::task::spawn_blocking(move || begin(ahead)).await;
+        begun.map_err(|e| ServiceError::BadRequest(e.to_string()))?
+    } else {
+        app.behind.run(move || begin(usize::MAX)).await?
+    };
+    let unpacked = match begun {
         Ok(Ok(received)) => Ok(received),
         Ok(Err((mut unpacking, permit))) => {
             let going_on = move || {

@@ -18,7 +18,7 @@ use crate::budget::Owner;
 use crate::connections::{Connections, Tracked};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
-use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_intake::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;
 use calvex_wire::ndjson;
 use serde_json::{Value, json};

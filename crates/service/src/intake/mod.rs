@@ -22,10 +22,10 @@ use crate::metrics::LaneLabel;
 use crate::pipeline::{HeadPage, Receipt, Submission, Wait};
 use crate::state::Shared;
 use axum::http::HeaderMap;
-use calvex_core::arrivals::{Tally, tally};
-use calvex_core::batch::{Aside, BatchBuilder, Cause, Policy, Reading, Refused};
-use calvex_core::columns::PageRead;
-use calvex_core::normalise::{Arrival, Limits};
+use calvex_intake::arrivals::{Tally, tally};
+use calvex_intake::batch::{Aside, BatchBuilder, Cause, Policy, Reading, Refused};
+use calvex_intake::normalise::{Arrival, Limits};
+use calvex_storage::columns::PageRead;
 use calvex_store::StoreError;
 use calvex_wire::api::{IDEMPOTENCY_HEADER, RefusedEvent, SendAnswer};
 use sha2::{Digest, Sha256};
@@ -38,9 +38,6 @@ const MAX_KEPT_ANSWER: usize = 16 << 10;
 /// Bytes of memory that the pages of a body take for each of its bytes, before it is known, and those of any body.
 const PAGES_PER_BYTE: usize = 3;
 const MIN_PAGES: usize = 64 << 10;
-/// Bytes that are unpacked or decoded at full priority; what is longer goes behind other senders' short bodies, where
-/// there are other senders.
-const SHORT: usize = 256 << 10;
 /// Bytes of one refusal's message in an answer.
 const MAX_MESSAGE: usize = 500;
 
@@ -109,7 +106,7 @@ async fn take(
         let _permit = permit;
         shape(&app2, &sender2, limits, decode)
     };
-    let batch = if bytes <= SHORT || !app.decode_slots.is_shared(Owner::Key(sender.key_id)) {
+    let batch = if bytes <= app.decode_slots.bytes_ahead(Owner::Key(sender.key_id)) {
         let taken = tokio::task::spawn_blocking(decoding).await;
         taken.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??
     } else {

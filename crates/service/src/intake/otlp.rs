@@ -8,7 +8,7 @@ use axum::body::Body;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
-use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_intake::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;
 use calvex_wire::api::SendAnswer;
 use calvex_wire::otlp::{Encoding, OtlpStatus, Request, Signal};

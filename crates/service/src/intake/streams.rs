@@ -6,7 +6,7 @@ use crate::budget::Owner;
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
 use axum::http::HeaderMap;
-use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_intake::batch::{BatchBuilder, Reading};
 use calvex_store::Backoff;
 use calvex_wire::api::SendAnswer;
 use std::sync::Arc;

@@ -10,7 +10,7 @@ use crate::access::named_sender;
 use crate::budget::Owner;
 use crate::connections::{Connections, Tracked};
 use crate::state::Shared;
-use calvex_core::batch::{BatchBuilder, Reading};
+use calvex_intake::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;
 use calvex_wire::syslog::{self, Frame, Framer};
 use std::net::SocketAddr;

@@ -2,8 +2,8 @@
 
 use crate::error::Result;
 use crate::state::Shared;
-use calvex_core::event::time::day_of;
-use calvex_core::retention::{bucket_day, may_drop};
+use calvex_answer::retention::{bucket_day, may_drop};
+use calvex_language::model::time::day_of;
 
 /// The duty under which the newest day is remembered up to which buckets were dropped.
 const DUTY: &str = "expired to";

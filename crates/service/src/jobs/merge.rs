@@ -3,12 +3,12 @@
 use crate::error::{Result, ServiceError};
 use crate::pipeline::{Sealer, catalogued};
 use crate::state::Shared;
-use calvex_core::batch::HeadKey;
-use calvex_core::chunk::{ChunkPage, ChunkSource, build_chunks};
-use calvex_core::columns::PageRead;
-use calvex_core::event::time::{SECOND_NS, day_of};
-use calvex_core::merge::{Candidate, plan_merge};
-use calvex_core::retention::bucket_day;
+use calvex_answer::merge::{Candidate, plan_merge};
+use calvex_answer::retention::bucket_day;
+use calvex_intake::batch::HeadKey;
+use calvex_language::model::time::{SECOND_NS, day_of};
+use calvex_storage::chunk::{ChunkPage, ChunkSource, build_chunks};
+use calvex_storage::columns::PageRead;
 use calvex_store::{ChunkRow, Merge, StoreError};
 use std::collections::BTreeMap;
 

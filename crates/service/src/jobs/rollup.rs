@@ -4,10 +4,10 @@
 use crate::error::Result;
 use crate::pipeline::Sealer;
 use crate::state::Shared;
-use calvex_core::CoreError;
-use calvex_core::chunk::{ChunkSource, WholeFilter, build_rollup, checksum_of, plan_rollup, whole_filter};
-use calvex_core::event::time::day_of;
-use calvex_core::merge::is_large;
+use calvex_answer::merge::is_large;
+use calvex_language::CoreError;
+use calvex_language::model::time::day_of;
+use calvex_storage::chunk::{ChunkSource, WholeFilter, build_rollup, checksum_of, plan_rollup, whole_filter};
 use calvex_store::{Location, RollupRow, StoreError};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -60,7 +60,7 @@ pub async fn make_filter_once(app: &Shared) -> Result<bool> {
 }
 
 /// The filter of a chunk, at hand or made again. What is damaged may hold anything, and is left out when it is read.
-fn filter_of(chunk: u64, source: &dyn ChunkSource) -> calvex_core::error::Result<Arc<WholeFilter>> {
+fn filter_of(chunk: u64, source: &dyn ChunkSource) -> calvex_language::error::Result<Arc<WholeFilter>> {
     match source.whole(chunk).map_or_else(|| whole_filter(chunk, source).map(Arc::new), Ok) {
         Err(CoreError::Damaged { .. }) => Ok(Arc::default()),
         read => read,
@@ -74,7 +74,7 @@ async fn roll_up(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: 
         let location_of = |chunk| own.view.location_of(chunk);
         let source = own.cache.reader(&own.store, runtime, &location_of);
         let filter = |chunk: u64| Ok((chunk, filter_of(chunk, &source)?));
-        let filters = ids.into_iter().map(filter).collect::<calvex_core::error::Result<Vec<_>>>()?;
+        let filters = ids.into_iter().map(filter).collect::<calvex_language::error::Result<Vec<_>>>()?;
         Ok(build_rollup(id, &filters))
     });
     let built = building.await.map_err(|e| StoreError::Server(format!("a roll-up could not be built: {e}")))?;

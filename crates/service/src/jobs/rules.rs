@@ -3,10 +3,10 @@
 use crate::error::Result;
 use crate::search;
 use crate::state::Shared;
-use calvex_core::event::time::{SECOND_NS, format_utc};
-use calvex_core::query::{Filter, TimeRange, parse_filter};
-use calvex_core::rule::{Condition, Outcome, Raising, Standing, State, raisings, reconcile, walk};
-use calvex_core::search::histogram;
+use calvex_answer::search::histogram;
+use calvex_answer::watch::{Condition, Outcome, Raising, Standing, State, raisings, reconcile, walk};
+use calvex_language::model::time::{SECOND_NS, format_utc};
+use calvex_language::query::{Filter, TimeRange, parse_filter};
 use calvex_store::records::Act;
 use calvex_store::records::access::Actor;
 use calvex_store::records::alerts::{AlertChange, AlertRow, Judgement, OutboxRow, RuleRow};

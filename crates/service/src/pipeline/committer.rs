@@ -7,8 +7,8 @@ use crate::budget::Charge;
 use crate::error::{Result, ServiceError};
 use crate::metrics::Metrics;
 use crate::state::Clock;
-use calvex_core::batch::HeadKey;
-use calvex_core::columns::{Page, PageRead};
+use calvex_intake::batch::HeadKey;
+use calvex_storage::columns::{Page, PageRead};
 use calvex_store::{
     Backoff, Claim, Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, Store,
     StoreError,

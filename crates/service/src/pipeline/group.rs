@@ -1,8 +1,8 @@
 //! A group of submissions as journal rows: what one commit writes.
 
-use calvex_core::batch::HeadKey;
-use calvex_core::columns::{Own, PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead, Placed, Values, arrange};
-use calvex_core::journal::encode_batch;
+use calvex_intake::batch::HeadKey;
+use calvex_storage::chunk::journal::encode_batch;
+use calvex_storage::columns::{Own, PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead, Placed, Values, arrange};
 use std::collections::BTreeMap;
 
 /// Pages of fewer rows wait to be joined with others of their head before they are encoded.
@@ -34,7 +34,7 @@ pub struct Built {
 ///
 /// # Errors
 /// Only for a defect: a page that cannot be read back.
-pub fn build(pages: Vec<HeadPage>) -> calvex_core::error::Result<Vec<Built>> {
+pub fn build(pages: Vec<HeadPage>) -> calvex_language::error::Result<Vec<Built>> {
     let mut built = Vec::new();
     let mut small: BTreeMap<HeadKey, Vec<Page>> = BTreeMap::new();
     for HeadPage { key, page, batch } in pages {
@@ -64,7 +64,7 @@ pub fn build(pages: Vec<HeadPage>) -> calvex_core::error::Result<Vec<Built>> {
 }
 
 /// One page of all rows, in the order of time.
-pub fn join(pages: &[Page]) -> calvex_core::error::Result<Page> {
+pub fn join(pages: &[Page]) -> calvex_language::error::Result<Page> {
     if let [page] = pages {
         return Ok(page.clone());
     }
@@ -85,8 +85,8 @@ pub fn join(pages: &[Page]) -> calvex_core::error::Result<Page> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use calvex_core::columns::build_page;
-    use calvex_core::event::Event;
+    use calvex_language::model::Event;
+    use calvex_storage::columns::build_page;
 
     #[test]
     fn small_pages_of_one_head_become_one_row() {

@@ -3,11 +3,11 @@
 use super::view::Head;
 use crate::error::{Result, ServiceError};
 use crate::state::App;
-use calvex_core::batch::HeadKey;
-use calvex_core::chunk::{BuiltChunk, build_chunks};
-use calvex_core::columns::PageRead;
-use calvex_core::event::time::day_of;
-use calvex_core::retention::{bucket_day, visible_until_ns};
+use calvex_answer::retention::{bucket_day, visible_until_ns};
+use calvex_intake::batch::HeadKey;
+use calvex_language::model::time::day_of;
+use calvex_storage::chunk::{BuiltChunk, build_chunks};
+use calvex_storage::columns::PageRead;
 use calvex_store::{Backoff, ChunkRow, Seal, StoreError};
 use parking_lot::Mutex;
 use std::sync::Arc;

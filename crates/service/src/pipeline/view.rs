@@ -1,10 +1,10 @@
 //! What can be found now: heads, heads being sealed, and chunks, each event in exactly one of them at any moment.
 
 use crate::catalogue::Config;
-use calvex_core::batch::HeadKey;
-use calvex_core::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
-use calvex_core::retention::visible_until_ns;
-use calvex_core::search::{Place, RolledUp, Segment};
+use calvex_answer::retention::visible_until_ns;
+use calvex_answer::scan::{Place, RolledUp, Segment};
+use calvex_intake::batch::HeadKey;
+use calvex_storage::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
 use calvex_store::{ChunkRow, JournalRowRef, Location, RollupPlace};
 use parking_lot::RwLock;
 use std::collections::HashMap;

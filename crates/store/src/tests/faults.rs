@@ -4,10 +4,10 @@
 use super::{claimed, run, store};
 use crate::fault::Step;
 use crate::*;
-use calvex_core::chunk::{BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks, build_rollup};
-use calvex_core::columns::{Page, PageRead, build_page, gather_all};
-use calvex_core::event::{Event, EventId};
-use calvex_core::journal::{decode_batch, encode_batch};
+use calvex_language::model::{Event, EventId};
+use calvex_storage::chunk::journal::{decode_batch, encode_batch};
+use calvex_storage::chunk::{BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks, build_rollup};
+use calvex_storage::columns::{Page, PageRead, build_page, gather_all};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -43,12 +43,12 @@ async fn journalled(store: &Store, claim: &Claim, after_seq: u64) -> Vec<Page> {
 struct Direct<'a>(&'a Store, tokio::runtime::Handle);
 
 impl ChunkSource for Direct<'_> {
-    fn directory(&self, chunk: u64) -> calvex_core::error::Result<Arc<Directory>> {
+    fn directory(&self, chunk: u64) -> calvex_language::error::Result<Arc<Directory>> {
         Ok(Arc::new(Directory::read(chunk, &self.part(chunk, 0)?)?))
     }
-    fn part(&self, chunk: u64, part: u16) -> calvex_core::error::Result<VerifiedPart> {
+    fn part(&self, chunk: u64, part: u16) -> calvex_language::error::Result<VerifiedPart> {
         let bytes = self.1.block_on(self.0.read_part(BUCKET, chunk, part));
-        VerifiedPart::check(bytes.map_err(|e| calvex_core::CoreError::Unavailable(e.to_string()))?, chunk, part)
+        VerifiedPart::check(bytes.map_err(|e| calvex_language::CoreError::Unavailable(e.to_string()))?, chunk, part)
     }
 }
 

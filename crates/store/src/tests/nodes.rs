@@ -2,9 +2,9 @@
 
 use super::{act, claimed, commit, replayed, run, store};
 use crate::*;
-use calvex_core::chunk::{ChunkSource, build_chunks};
-use calvex_core::columns::{PageRead, build_page};
-use calvex_core::event::Event;
+use calvex_language::model::Event;
+use calvex_storage::chunk::{ChunkSource, build_chunks};
+use calvex_storage::columns::{PageRead, build_page};
 
 #[test]
 fn of_claims_at_once_one_succeeds_and_no_epoch_is_given_twice() {

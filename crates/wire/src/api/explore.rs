@@ -1,8 +1,8 @@
 //! What helps to ask: proposals while a query is typed, ranges as people say them, the fields among the events found,
 //! and searches that were saved.
 
-use calvex_core::query::{Mistake, Syntax};
-use calvex_core::search::Explanation;
+use calvex_answer::scan::Explanation;
+use calvex_language::query::{Mistake, Syntax};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 

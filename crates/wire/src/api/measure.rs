@@ -1,8 +1,9 @@
 //! Figures: of a `measure`, and the values of a field broken down.
 
 use super::RangeAnswer;
-use calvex_core::query::Mistake;
-use calvex_core::search::{Explanation, Spread};
+use calvex_answer::scan::Explanation;
+use calvex_answer::search::Spread;
+use calvex_language::query::Mistake;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

@@ -1,10 +1,11 @@
 //! Search, histogram, story and tail: what is asked, and what is answered at once or line by line.
 
 use crate::Problem;
-use calvex_core::event::Value;
-use calvex_core::query::Mistake;
-use calvex_core::search::{Explanation, FieldHint};
-use calvex_core::story::ServiceShare;
+use calvex_answer::scan::Explanation;
+use calvex_answer::search::FieldHint;
+use calvex_answer::story::ServiceShare;
+use calvex_language::model::Value;
+use calvex_language::query::Mistake;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -143,7 +144,7 @@ pub enum StreamLine<T> {
         /// Length of a bucket in nanoseconds.
         step_ns: i64,
         /// Trace, debug, info, warn, error, fatal of each bucket.
-        buckets: Vec<[u64; calvex_core::search::SEVERITY_COUNT]>,
+        buckets: Vec<[u64; calvex_language::model::SEVERITY_COUNT]>,
     },
     /// The whole answer; events that were streamed are in it again.
     Answer(T),

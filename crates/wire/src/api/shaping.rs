@@ -1,6 +1,6 @@
 //! Types of shaping rules, line patterns, ties and the catalogue of fields.
 
-use calvex_core::shape::{Rule, Tried};
+use calvex_intake::transform::{Rule, Tried};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 

@@ -1,6 +1,6 @@
 //! The entries of an object that becomes fields: no two of one name, and the protocol's own apart from attributes.
 
-use calvex_core::event::Value;
+use calvex_language::model::Value;
 use opentelemetry_proto::tonic::common::v1::any_value::Value as Any;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, KeyValue};
 use std::collections::HashMap;

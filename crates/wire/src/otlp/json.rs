@@ -393,7 +393,7 @@ mod tests {
         ] {
             let record = record(&json).unwrap();
             assert_eq!((record.flags, record.severity_number, record.time_unix_nano), (1, 17, 5), "{json}");
-            assert_eq!(calvex_core::event::to_hex(&record.trace_id), hex, "{json}");
+            assert_eq!(calvex_language::model::to_hex(&record.trace_id), hex, "{json}");
         }
         assert_eq!(record(r#"{"severityNumber":"SEVERITY_NUMBER_WARN2"}"#).unwrap().severity_number, 14);
         assert_eq!(record(r#"{"traceId":"0badcafe"}"#).unwrap().trace_id, [0x0b, 0xad, 0xca, 0xfe], "odd, and kept");

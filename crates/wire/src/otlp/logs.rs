@@ -1,8 +1,9 @@
 //! OTLP log records. A text body is the message; any other body stays a field.
 
 use super::{Entries, EventParts, Shared, id_of, odd_id, placed, time_of, value_of};
-use calvex_core::event::{Severity, Value};
-use calvex_core::normalise::{Known, severity_from_text};
+use calvex_intake::normalise::Known;
+use calvex_language::model::severity_from_text;
+use calvex_language::model::{Severity, Value};
 use opentelemetry_proto::tonic::collector::logs::v1::{ExportLogsPartialSuccess, ExportLogsServiceResponse};
 use opentelemetry_proto::tonic::logs::v1::LogRecord;
 use std::borrow::Cow;
@@ -75,14 +76,14 @@ mod tests {
     use super::*;
     use crate::otlp::tests::parts;
     use crate::otlp::{Encoding, Request, Signal, encode};
-    use calvex_core::batch::{Batch, BatchBuilder, Policy, Reading};
-    use calvex_core::normalise::{Arrival, Limits};
+    use calvex_intake::batch::{Batch, BatchBuilder, Policy, Reading};
+    use calvex_intake::normalise::{Arrival, Limits};
     use opentelemetry_proto::tonic::collector::logs::v1::ExportLogsServiceRequest;
     use prost::Message;
 
     fn taken(request: &Request, limits: Limits) -> Batch {
-        let (ties, shaping) = (calvex_core::tie::Ties::default(), calvex_core::shape::Shaping::default());
-        let routes = calvex_core::route::RouteTable::new(Vec::new(), 1);
+        let (ties, shaping) = (calvex_language::query::Ties::default(), calvex_intake::transform::Shaping::default());
+        let routes = calvex_intake::route::RouteTable::new(Vec::new(), 1);
         let mut reading = Reading::default();
         let mut builder = BatchBuilder::new(Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits, ties: &ties });
         request.take(&mut builder, &mut reading).unwrap();

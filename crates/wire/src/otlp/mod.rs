@@ -20,10 +20,11 @@ mod status;
 mod traces;
 mod walk;
 
-use calvex_core::CoreError;
-use calvex_core::batch::{BatchBuilder, Reading};
-use calvex_core::event::{Value, to_hex};
-use calvex_core::normalise::{Known, RawEvent, Refusal};
+use calvex_intake::batch::{BatchBuilder, Reading};
+use calvex_intake::normalise::{Known, RawEvent};
+use calvex_language::CoreError;
+use calvex_language::model::Refusal;
+use calvex_language::model::{Value, to_hex};
 use entries::{Entries, placed, value_of};
 use json::FromJson;
 use opentelemetry_proto::tonic::common::v1::InstrumentationScope;

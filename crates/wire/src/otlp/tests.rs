@@ -1,7 +1,7 @@
 //! Golden cases: what is sent in JSON, what is stored of it, and that protobuf of the same is stored alike.
 
 use super::*;
-use calvex_core::event::time::format_utc;
+use calvex_language::model::time::format_utc;
 use opentelemetry_proto::tonic::logs::v1::LogRecord;
 use opentelemetry_proto::tonic::trace::v1::Span;
 use std::fmt::Write;

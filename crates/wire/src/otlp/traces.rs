@@ -14,9 +14,9 @@
 //! | `span.dropped_…_count` | how many attributes, events and links the sender left out |
 
 use super::{Entries, EventParts, Shared, id_of, odd_id, placed, time_of};
-use calvex_core::event::time::format_utc;
-use calvex_core::event::{Kind, Severity, Status, Value, to_hex};
-use calvex_core::normalise::Known;
+use calvex_intake::normalise::Known;
+use calvex_language::model::time::format_utc;
+use calvex_language::model::{Kind, Severity, Status, Value, to_hex};
 use opentelemetry_proto::tonic::collector::trace::v1::{ExportTracePartialSuccess, ExportTraceServiceResponse};
 use opentelemetry_proto::tonic::trace::v1::Span;
 use opentelemetry_proto::tonic::trace::v1::span::{Event, Link};

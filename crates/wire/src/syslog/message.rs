@@ -18,10 +18,10 @@
 //! The old header is read by `old`.
 
 use super::old::old_header;
-use calvex_core::event::time::parse_time;
-use calvex_core::event::{Severity, SpanId, TraceId, Value, parse_span, parse_trace};
-use calvex_core::json::parse_value;
-use calvex_core::normalise::{Known, traceparent};
+use calvex_intake::normalise::{Known, traceparent};
+use calvex_language::json::parse_value;
+use calvex_language::model::time::parse_time;
+use calvex_language::model::{Severity, SpanId, TraceId, Value, parse_span, parse_trace};
 use std::borrow::Cow;
 
 const FACILITIES: [&str; 24] = [

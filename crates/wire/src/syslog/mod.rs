@@ -7,9 +7,10 @@ mod old;
 pub use frame::{Frame, Framer};
 pub use message::{Decoded, decode};
 
-use calvex_core::CoreError;
-use calvex_core::batch::{BatchBuilder, Reading};
-use calvex_core::normalise::{RawEvent, Refusal};
+use calvex_intake::batch::{BatchBuilder, Reading};
+use calvex_intake::normalise::RawEvent;
+use calvex_language::CoreError;
+use calvex_language::model::Refusal;
 
 /// Takes messages, each with the address it came from, into `batch`, numbered from 1.
 ///

@@ -4,7 +4,7 @@
 //! host only where a tag follows. A time without a year is the latest such time before the arrival, or up to a day behind
 //! it; it is read as UTC.
 
-use calvex_core::event::time::{format_utc, parse_time};
+use calvex_language::model::time::{format_utc, parse_time};
 use std::net::IpAddr;
 
 const MONTHS: [&str; 12] = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];

@@ -2,7 +2,7 @@
 //! an event. The same bytes always give the same NDJSON, so that a batch sent again is known as the same: times are sent
 //! as they were written, and the service reads them.
 
-use calvex_core::line::{HoleKind, Pattern, cut_by, leading_time};
+use calvex_intake::line::{HoleKind, Pattern, cut_by, leading_time};
 use serde_json::{Map, Value};
 
 /// What is done to lines.

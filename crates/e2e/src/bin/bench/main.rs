@@ -273,7 +273,7 @@ async fn asked(service: &Service, question: &Question, cold: bool) -> Result<Ask
 }
 
 fn rfc(time_ns: i64) -> String {
-    calvex_core::event::time::format_utc(time_ns, 3)
+    calvex_language::model::time::format_utc(time_ns, 3)
 }
 
 fn zstd_len(bodies: &[Body]) -> Result<usize> {

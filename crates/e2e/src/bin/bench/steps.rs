@@ -2,14 +2,14 @@
 
 use crate::{HOUR_NS, SLICE, slice};
 use anyhow::Result;
-use calvex_core::batch::{BatchBuilder, HeadKey, Policy, Reading};
-use calvex_core::chunk::{BuiltChunk, MAX_CHUNK_ROWS, build_chunks};
-use calvex_core::columns::{Page, PageRead};
-use calvex_core::journal::encode_batch;
-use calvex_core::normalise::{Arrival, Limits};
-use calvex_core::route::RouteTable;
-use calvex_core::shape::Shaping;
 use calvex_e2e::load::Load;
+use calvex_intake::batch::{BatchBuilder, HeadKey, Policy, Reading};
+use calvex_intake::normalise::{Arrival, Limits};
+use calvex_intake::route::RouteTable;
+use calvex_intake::transform::Shaping;
+use calvex_storage::chunk::journal::encode_batch;
+use calvex_storage::chunk::{BuiltChunk, MAX_CHUNK_ROWS, build_chunks};
+use calvex_storage::columns::{Page, PageRead};
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 

@@ -1,0 +1,189 @@
+//! The running figures of one aggregate, a cell for each group and step. Cells of two parts join in any order.
+
+use super::{Distinct, GroupValue, Quantiles, Sum};
+use crate::scan::Cursor;
+use calvex_language::query::{Function, Num};
+use calvex_storage::columns::{Column, Values};
+use std::cmp::Ordering;
+
+/// No cell: the row does not pass.
+pub(super) const NONE: u32 = u32::MAX;
+
+/// The cells of one aggregate.
+#[derive(Debug, Clone)]
+pub(super) enum Cells {
+    Counts(Vec<u64>),
+    Distinct(Vec<Distinct>),
+    Sums(Vec<Sum>),
+    /// The smallest, or with `true` the largest.
+    Ends(bool, Vec<Option<Num>>),
+    Quantiles(Vec<Quantiles>),
+    /// The earliest, or with `true` the latest value.
+    Moments(bool, Vec<Option<(Cursor, GroupValue)>>),
+}
+
+/// What an aggregate's cell tells.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Cell {
+    /// Nothing to tell of: no event had a value.
+    Missing,
+    /// A count.
+    Count(u64),
+    /// A number.
+    Number(f64),
+    /// A value as the event had it.
+    Value(GroupValue),
+}
+
+impl Cell {
+    /// The number it stands for, where it is compared and ordered.
+    pub fn number(&self) -> Option<f64> {
+        match self {
+            Cell::Missing => None,
+            Cell::Count(n) => Some(*n as f64),
+            Cell::Number(f) => Some(*f),
+            Cell::Value(v) => v.as_num().map(|n| n.float),
+        }
+    }
+}
+
+impl Cells {
+    pub fn new(function: &Function) -> Self {
+        match function {
+            Function::Count(_) | Function::Share(_) | Function::Rate => Cells::Counts(Vec::new()),
+            Function::Distinct(_) => Cells::Distinct(Vec::new()),
+            Function::Sum(_) | Function::Mean(_) => Cells::Sums(Vec::new()),
+            Function::Min(_) => Cells::Ends(false, Vec::new()),
+            Function::Max(_) => Cells::Ends(true, Vec::new()),
+            Function::Percentile(..) => Cells::Quantiles(Vec::new()),
+            Function::First(_) => Cells::Moments(false, Vec::new()),
+            Function::Last(_) => Cells::Moments(true, Vec::new()),
+        }
+    }
+
+    pub fn resize(&mut self, cells: usize) {
+        match self {
+            Cells::Counts(v) => v.resize(cells, 0),
+            Cells::Distinct(v) => v.resize(cells, Distinct::default()),
+            Cells::Sums(v) => v.resize(cells, Sum::default()),
+            Cells::Ends(_, v) => v.resize(cells, None),
+            Cells::Quantiles(v) => v.resize(cells, Quantiles::default()),
+            Cells::Moments(_, v) => v.resize(cells, None),
+        }
+    }
+
+    /// Adds a number to a cell.
+    pub fn add(&mut self, cell: usize, n: Num) {
+        match self {
+            Cells::Sums(v) => match n.whole {
+                Some(whole) => v[cell].add_int(whole),
+                None => v[cell].add_float(n.float),
+            },
+            Cells::Ends(largest, v) => end(*largest, &mut v[cell], n),
+            Cells::Quantiles(v) => v[cell].add(n.float),
+            Cells::Counts(_) | Cells::Distinct(_) | Cells::Moments(..) => {}
+        }
+    }
+
+    /// Adds the whole numbers of a column, each to the cell of its row.
+    pub fn add_ints(&mut self, column: &Column, cell_of: &[u32]) {
+        let Values::Ints(numbers) = &column.values else { return };
+        let cells = |place: usize| cell_of.get(column.row(place)).filter(|c| **c != NONE).map(|c| *c as usize);
+        let each = numbers.iter().enumerate().filter_map(|(place, n)| Some((cells(place)?, *n)));
+        match self {
+            Cells::Quantiles(v) => each.for_each(|(cell, n)| v[cell].add(n as f64)),
+            Cells::Sums(v) => each.for_each(|(cell, n)| v[cell].add_int(i128::from(n))),
+            other => each.for_each(|(cell, n)| other.add(cell, Num::int(i128::from(n)))),
+        }
+    }
+
+    /// Takes a value met at `at`, if it is the earliest (or latest) so far.
+    pub fn meet(&mut self, cell: usize, at: Cursor, value: &GroupValue) {
+        if let Cells::Moments(latest, v) = self {
+            moment(*latest, &mut v[cell], (at, value));
+        }
+    }
+
+    /// Adds cell `from` of `other` to cell `to`.
+    pub fn join(&mut self, to: usize, other: &Cells, from: usize) {
+        match (self, other) {
+            (Cells::Counts(a), Cells::Counts(b)) => a[to] += b[from],
+            (Cells::Distinct(a), Cells::Distinct(b)) => a[to].join(&b[from]),
+            (Cells::Sums(a), Cells::Sums(b)) => a[to].join(&b[from]),
+            (Cells::Quantiles(a), Cells::Quantiles(b)) => a[to].join(&b[from]),
+            (Cells::Ends(largest, a), Cells::Ends(_, b)) => {
+                if let Some(n) = b[from] {
+                    end(*largest, &mut a[to], n);
+                }
+            }
+            (Cells::Moments(latest, a), Cells::Moments(_, b)) => {
+                if let Some((at, value)) = &b[from] {
+                    moment(*latest, &mut a[to], (*at, value));
+                }
+            }
+            // Both are of one aggregate.
+            _ => {}
+        }
+    }
+
+    /// What a cell tells of `events` events over `seconds`, and whether it is an estimate.
+    pub fn tell(&self, function: &Function, cell: usize, events: u64, seconds: f64) -> (Cell, bool) {
+        let number = |n: Option<f64>| n.map_or(Cell::Missing, Cell::Number);
+        match (self, function) {
+            (Cells::Counts(v), Function::Share(_)) => {
+                (number((events > 0).then(|| v[cell] as f64 / events as f64)), false)
+            }
+            (Cells::Counts(_), Function::Rate) => (number((seconds > 0.0).then(|| events as f64 / seconds)), false),
+            (Cells::Counts(_), Function::Count(None)) => (Cell::Count(events), false),
+            (Cells::Counts(v), _) => (Cell::Count(v[cell]), false),
+            (Cells::Distinct(v), _) => (Cell::Count(v[cell].count()), v[cell].estimated()),
+            (Cells::Sums(v), Function::Mean(_)) => (number(v[cell].mean()), false),
+            (Cells::Sums(v), _) => (number((v[cell].count > 0).then(|| v[cell].total())), false),
+            (Cells::Ends(_, v), _) => (v[cell].map_or(Cell::Missing, |n| Cell::Value(GroupValue::number(n))), false),
+            (Cells::Quantiles(v), Function::Percentile(p, _)) => {
+                (number(v[cell].percentile(p.parse().unwrap_or(50.0))), v[cell].estimated())
+            }
+            (Cells::Quantiles(_), _) => (Cell::Missing, false),
+            (Cells::Moments(_, v), _) => {
+                (v[cell].as_ref().map_or(Cell::Missing, |(_, value)| Cell::Value(value.clone())), false)
+            }
+        }
+    }
+
+    /// A rough size in memory.
+    pub fn weight_bytes(&self) -> usize {
+        match self {
+            Cells::Counts(v) => v.len() * 8,
+            Cells::Distinct(v) => v.iter().map(|d| 64 + d.weight_bytes()).sum(),
+            Cells::Sums(v) => v.len() * 96,
+            Cells::Ends(_, v) => v.len() * 48,
+            Cells::Quantiles(v) => v.iter().map(|q| 64 + q.weight_bytes()).sum(),
+            Cells::Moments(_, v) => v.len() * 128,
+        }
+    }
+}
+
+fn end(largest: bool, slot: &mut Option<Num>, n: Num) {
+    let wins = match slot.and_then(|held| n.order(held)) {
+        Some(Ordering::Greater) => largest,
+        Some(Ordering::Less) => !largest,
+        Some(Ordering::Equal) => false,
+        // NaN is neither; it is never kept.
+        None => slot.is_none() && !n.float.is_nan(),
+    };
+    if wins {
+        *slot = Some(n);
+    }
+}
+
+fn moment(latest: bool, slot: &mut Option<(Cursor, GroupValue)>, (at, value): (Cursor, &GroupValue)) {
+    let wins = slot.as_ref().is_none_or(|(held, kept)| match at.cmp(held) {
+        Ordering::Greater => latest,
+        Ordering::Less => !latest,
+        // One event with several values: the least of them, wherever it is looked at.
+        Ordering::Equal => value < kept,
+    });
+    if wins {
+        *slot = Some((at, value.clone()));
+    }
+}

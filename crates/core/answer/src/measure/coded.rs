@@ -1,0 +1,244 @@
+//! The values of one field over a page, as small codes: what groups, distinct counts and breakdowns are made from.
+
+use super::GroupValue;
+use calvex_language::error::Result;
+use calvex_language::model::{Kind, Path, Severity, Status, Value, decode_value, to_hex};
+use calvex_language::query::{Field, Num, OwnPart, SentName, matching};
+use calvex_storage::columns::{
+    Column, FieldType, PageRead, SentColumn, Values, columns_of, each_value_overflowing, field_value, own_column,
+};
+use std::collections::HashMap;
+
+/// Code 0: the row lacks the field.
+pub(crate) const MISSING: u32 = 0;
+
+/// One field of a page.
+#[derive(Debug)]
+pub(crate) struct Coded {
+    /// By code; the first is [`GroupValue::Missing`].
+    pub values: Vec<GroupValue>,
+    /// The first value of each row.
+    pub first: Vec<u32>,
+    /// Further values of rows that have several: lists, and equal dotted names of two paths.
+    pub more: Vec<(u32, u32)>,
+}
+
+impl Coded {
+    fn new(rows: usize) -> Self {
+        Coded { values: vec![GroupValue::Missing], first: vec![MISSING; rows], more: Vec::new() }
+    }
+
+    fn put(&mut self, row: usize, code: u32) {
+        match self.first.get_mut(row) {
+            Some(slot) if *slot == MISSING => *slot = code,
+            // A row counts once for each value it has, however often it has it.
+            Some(slot) if *slot != code && !self.more.contains(&(row as u32, code)) => {
+                self.more.push((row as u32, code))
+            }
+            _ => {}
+        }
+    }
+
+    /// Takes a column whose codes name the values that `value` gives.
+    fn take_codes(&mut self, column: &Column, codes: &[u32], distinct: usize, value: impl Fn(usize) -> GroupValue) {
+        // Dictionaries that pages share hold much that this page does not.
+        let mut known = vec![MISSING; distinct];
+        let fresh = self.values.len() == 1;
+        let values = &mut self.values;
+        let mut coded = |code: u32| {
+            let slot = known.get_mut(code as usize)?;
+            if *slot == MISSING {
+                *slot = values.len() as u32;
+                values.push(value(code as usize));
+            }
+            Some(*slot)
+        };
+        if fresh && column.present.is_none() && codes.len() == self.first.len() {
+            return self.first.iter_mut().zip(codes).for_each(|(first, c)| *first = coded(*c).unwrap_or(MISSING));
+        }
+        let coded: Vec<Option<u32>> = codes.iter().map(|c| coded(*c)).collect();
+        for (place, code) in coded.into_iter().enumerate() {
+            if let Some(code) = code {
+                self.put(column.row(place), code);
+            }
+        }
+    }
+
+    fn take_list(&mut self, row: usize, value: &Value, known: &mut HashMap<GroupValue, u32>) {
+        let mut list = Vec::new();
+        GroupValue::of(value, &mut list);
+        for value in list {
+            let code = self.code(value, known);
+            self.put(row, code);
+        }
+    }
+
+    fn code(&mut self, value: GroupValue, known: &mut HashMap<GroupValue, u32>) -> u32 {
+        let values = &mut self.values;
+        *known.entry(value).or_insert_with_key(|value| {
+            values.push(value.clone());
+            values.len() as u32 - 1
+        })
+    }
+
+    /// Equal values that came from columns of two types, or from two dictionaries, under one code.
+    fn joined(mut self) -> Self {
+        let mut known: HashMap<&GroupValue, u32> = HashMap::new();
+        let mut to: Vec<u32> = Vec::with_capacity(self.values.len());
+        for value in &self.values {
+            let next = known.len() as u32;
+            to.push(*known.entry(value).or_insert(next));
+        }
+        if known.len() == self.values.len() {
+            return self;
+        }
+        let mut at = 0;
+        let mut seen = 0;
+        let map = to.clone();
+        self.values.retain(|_| {
+            let fresh = to[at] == seen;
+            at += 1;
+            seen += u32::from(fresh);
+            fresh
+        });
+        self.first.iter_mut().for_each(|c| *c = map[*c as usize]);
+        self.more.iter_mut().for_each(|(_, c)| *c = map[*c as usize]);
+        // What was told apart before may be one value now, which a row has once.
+        self.more.sort_unstable();
+        self.more.dedup();
+        let first = &self.first;
+        self.more.retain(|(row, code)| first.get(*row as usize) != Some(code));
+        self
+    }
+}
+
+/// Codes a field of a page.
+///
+/// # Errors
+/// Where a column cannot be read.
+pub(crate) fn code(field: &Field, page: &dyn PageRead, lane: &str) -> Result<Coded> {
+    let mut coded = Coded::new(page.rows());
+    match field {
+        Field::Own(part) => own(*part, page, lane, &mut coded)?,
+        Field::Sent(name) => sent(name, page, &mut coded)?,
+    }
+    Ok(coded)
+}
+
+fn own(part: OwnPart, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Result<()> {
+    let Some(own) = own_column(part) else {
+        if part == OwnPart::Lane && !lane.is_empty() {
+            coded.values.push(GroupValue::Text(lane.to_owned()));
+            coded.first.fill(1);
+        }
+        return Ok(());
+    };
+    let Some(column) = page.own(own)? else { return Ok(()) };
+    match (&column.values, part) {
+        (Values::Ints(v), OwnPart::Severity) => {
+            let level = |s: &i64| (s.clamp(&1, &24) - 1) as u32 / 4;
+            let codes: Vec<u32> = v.iter().map(level).collect();
+            coded.take_codes(&column, &codes, 6, |c| GroupValue::Text(Severity(c as u8 * 4 + 1).name().to_owned()));
+        }
+        (Values::Ints(v), OwnPart::Kind) => {
+            let codes: Vec<u32> = v.iter().map(|n| *n as u32).collect();
+            let name = |c: usize| u8::try_from(c).ok().and_then(Kind::from_byte).map_or("", Kind::name);
+            coded.take_codes(&column, &codes, 256, |c| GroupValue::Text(name(c).to_owned()));
+        }
+        (Values::Ints(v), OwnPart::Status) => {
+            let codes: Vec<u32> = v.iter().map(|n| *n as u32).collect();
+            let name = |c: usize| u8::try_from(c).ok().and_then(Status::from_byte).map_or("", Status::name);
+            coded.take_codes(&column, &codes, 256, |c| GroupValue::Text(name(c).to_owned()));
+        }
+        (Values::Ints(v), _) => ints(coded, &column, v, |n| Num::int(i128::from(n))),
+        (Values::Texts { dictionary, codes }, OwnPart::Shaped) => {
+            let mut known = HashMap::new();
+            for (place, text) in codes.iter().enumerate() {
+                for rule in calvex_language::model::rules_of(dictionary.get(*text as usize)) {
+                    let code = coded.code(GroupValue::Text(rule.to_owned()), &mut known);
+                    coded.put(column.row(place), code);
+                }
+            }
+        }
+        (Values::Texts { dictionary, codes }, _) => {
+            coded.take_codes(&column, codes, dictionary.len(), |c| GroupValue::Text(dictionary.get(c).to_owned()));
+        }
+        (Values::Blobs { dictionary, codes }, _) => {
+            coded.take_codes(&column, codes, dictionary.len(), |c| GroupValue::Text(to_hex(dictionary.get(c))));
+        }
+        (Values::Messages(m), OwnPart::Shape) => {
+            coded
+                .take_codes(&column, &m.codes, m.templates.len(), |c| GroupValue::Shape(m.templates.get(c).to_owned()));
+        }
+        (Values::Messages(m), _) => {
+            let mut known = HashMap::new();
+            for place in 0..m.codes.len() {
+                let code = coded.code(GroupValue::Text(m.text(place)?), &mut known);
+                coded.put(column.row(place), code);
+            }
+        }
+        _ => {}
+    }
+    Ok(())
+}
+
+fn ints(coded: &mut Coded, column: &Column, numbers: &[i64], num: impl Fn(i64) -> Num) {
+    let mut known: HashMap<i64, u32, std::hash::BuildHasherDefault<xxhash_rust::xxh3::Xxh3Default>> =
+        HashMap::default();
+    for (place, n) in numbers.iter().enumerate() {
+        let values = &mut coded.values;
+        let code = *known.entry(*n).or_insert_with(|| {
+            values.push(GroupValue::number(num(*n)));
+            values.len() as u32 - 1
+        });
+        coded.put(column.row(place), code);
+    }
+}
+
+fn sent(name: &SentName, page: &dyn PageRead, coded: &mut Coded) -> Result<()> {
+    let mut columns = 0;
+    for SentColumn { index, path, kind, .. } in columns_of(page.keys(), name) {
+        let Some(column) = page.column(index)? else { continue };
+        columns += 1;
+        take_column(coded, name, path, kind, &column)?;
+    }
+    let mut known = HashMap::new();
+    let overflows = each_value_overflowing(page, name, |row, value| coded.take_list(row, value, &mut known))?;
+    columns += usize::from(overflows);
+    if columns > 1 {
+        *coded = std::mem::replace(coded, Coded::new(0)).joined();
+    }
+    Ok(())
+}
+
+fn take_column(coded: &mut Coded, name: &SentName, path: &Path, kind: FieldType, column: &Column) -> Result<()> {
+    match (&column.values, kind) {
+        (Values::Texts { dictionary, codes }, FieldType::Text) => {
+            coded.take_codes(column, codes, dictionary.len(), |c| GroupValue::Text(dictionary.get(c).to_owned()));
+        }
+        (Values::Ints(v), FieldType::Int) => ints(coded, column, v, |n| Num::int(i128::from(n))),
+        (Values::Ints(v), _) => ints(coded, column, v, |n| Num::int(i128::from(n as u64))),
+        (Values::Nulls, _) => {
+            coded.values.push(GroupValue::Null);
+            let code = coded.values.len() as u32 - 1;
+            let rows = column.present.as_ref().map_or(coded.first.len(), |p| p.len());
+            (0..rows).for_each(|place| coded.put(column.row(place), code));
+        }
+        (Values::Blobs { dictionary, codes }, _) => {
+            let mut known = HashMap::new();
+            for (place, code) in codes.iter().enumerate() {
+                let Some(value) = decode_value(dictionary.get(*code as usize)) else { continue };
+                for found in matching::descend(path, &value, name) {
+                    coded.take_list(column.row(place), found, &mut known);
+                }
+            }
+        }
+        (values, kind) => {
+            let mut known = HashMap::new();
+            for place in 0..values.len().unwrap_or(0) {
+                coded.take_list(column.row(place), &field_value(kind, values, place)?, &mut known);
+            }
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,360 @@
+//! Figures of some of the pages: a page is coded field by field, its rows get their cells, then each aggregate runs
+//! over its own column.
+
+use super::cells::{Cells, NONE};
+use super::coded::{Coded, code};
+use super::{GroupValue, MeasureAsk};
+use crate::scan::Cursor;
+use calvex_language::error::Result;
+use calvex_language::model::{Value, decode_value};
+use calvex_language::query::{Field, Function, Num, OwnPart, matching};
+use calvex_storage::columns::{
+    Column, FieldType, OrderKeys, Own, PageRead, Rows, SentColumn, Values, columns_of, each_value_overflowing,
+    field_value, select,
+};
+use std::collections::HashMap;
+use std::hash::BuildHasherDefault;
+use std::sync::Arc;
+use xxhash_rust::xxh3::Xxh3Default;
+
+type FastMap<K, V> = HashMap<K, V, BuildHasherDefault<Xxh3Default>>;
+
+/// Groups at most; events of further groups are left out, and the answer says so.
+pub(super) const MAX_GROUPS: usize = 50_000;
+/// Cells (groups times steps that have events) at most.
+const MAX_CELLS: usize = 400_000;
+/// Products of page codes up to this many are looked up in a table, more by hash.
+const MAX_TABLE: usize = 1 << 16;
+
+/// Figures of some of the pages.
+pub(super) struct Partial {
+    pub groups: FastMap<Vec<GroupValue>, u32>,
+    /// Group and step to cell.
+    pub cells: FastMap<(u32, u32), u32>,
+    /// Events of each cell.
+    pub events: Vec<u64>,
+    pub states: Vec<Cells>,
+    /// Whether groups were left out.
+    pub overfull: bool,
+}
+
+/// The cells of a page's rows.
+struct Placement {
+    first: Vec<u32>,
+    /// Further cells of rows that stand in several groups.
+    more: HashMap<u32, Vec<u32>>,
+}
+
+impl Placement {
+    fn each(&self, row: usize, mut f: impl FnMut(usize)) {
+        match self.first.get(row) {
+            Some(cell) if *cell != NONE => f(*cell as usize),
+            _ => return,
+        }
+        if !self.more.is_empty()
+            && let Some(more) = self.more.get(&(row as u32))
+        {
+            more.iter().for_each(|cell| f(*cell as usize));
+        }
+    }
+}
+
+impl Partial {
+    pub fn new(ask: &MeasureAsk) -> Self {
+        Partial {
+            groups: FastMap::default(),
+            cells: FastMap::default(),
+            events: Vec::new(),
+            states: ask.measure.aggregates.iter().map(|a| Cells::new(&a.function)).collect(),
+            overfull: false,
+        }
+    }
+
+    /// A rough size in memory.
+    pub fn weight_bytes(&self) -> usize {
+        self.groups.len() * 160 + self.cells.len() * 32 + self.states.iter().map(Cells::weight_bytes).sum::<usize>()
+    }
+
+    /// The cell of a group in a step.
+    fn cell(&mut self, group: Vec<GroupValue>, step: usize) -> u32 {
+        let count = self.groups.len();
+        let group = match self.groups.get(&group) {
+            Some(known) => *known,
+            None if count >= MAX_GROUPS => {
+                self.overfull = true;
+                return NONE;
+            }
+            None => {
+                self.groups.insert(group, count as u32);
+                count as u32
+            }
+        };
+        let next = self.events.len() as u32;
+        if let Some(cell) = self.cells.get(&(group, step as u32)) {
+            return *cell;
+        }
+        if self.events.len() >= MAX_CELLS {
+            self.overfull = true;
+            return NONE;
+        }
+        self.cells.insert((group, step as u32), next);
+        self.events.push(0);
+        let cells = self.events.len();
+        self.states.iter_mut().for_each(|s| s.resize(cells));
+        next
+    }
+
+    /// Adds the `rows` of a page.
+    pub fn add(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<()> {
+        let placement = self.place(ask, page, rows, lane)?;
+        if placement.more.is_empty() {
+            let events = &mut self.events;
+            placement.first.iter().filter(|c| **c != NONE).for_each(|cell| events[*cell as usize] += 1);
+        } else {
+            rows.iter().for_each(|row| placement.each(row, |cell| self.events[cell] += 1));
+        }
+        for (n, aggregate) in ask.measure.aggregates.iter().enumerate() {
+            let state = &mut self.states[n];
+            match &aggregate.function {
+                Function::Count(None) | Function::Rate => {}
+                Function::Count(Some(filter)) | Function::Share(filter) => {
+                    let mut passing = select(filter, page, lane)?;
+                    passing.and(rows);
+                    if let Cells::Counts(counts) = state {
+                        passing.iter().for_each(|row| placement.each(row, |cell| counts[cell] += 1));
+                    }
+                }
+                Function::Distinct(field) => {
+                    let coded = code(field, page, lane)?;
+                    let hashes: Vec<u64> = coded.values.iter().map(GroupValue::hash64).collect();
+                    if let Cells::Distinct(cells) = state {
+                        valued(&coded, rows, |row, code| {
+                            placement.each(row, |cell| cells[cell].add(hashes[code as usize]))
+                        });
+                    }
+                }
+                Function::First(field) | Function::Last(field) => {
+                    let coded = code(field, page, lane)?;
+                    let keys = OrderKeys::of(page)?;
+                    valued(&coded, rows, |row, code| {
+                        if let Ok((time_ns, id)) = keys.get(row) {
+                            let at = Cursor { time_ns, id };
+                            placement.each(row, |cell| state.meet(cell, at, &coded.values[code as usize]));
+                        }
+                    });
+                }
+                Function::Sum(field)
+                | Function::Mean(field)
+                | Function::Min(field)
+                | Function::Max(field)
+                | Function::Percentile(_, field) => {
+                    match plain_ints(field, page)?.filter(|_| placement.more.is_empty()) {
+                        Some(column) => state.add_ints(&column, &placement.first),
+                        None => numbers(field, page, |row, n| placement.each(row, |cell| state.add(cell, n)))?,
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Finds the cell of each row.
+    fn place(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Placement> {
+        let fields: Vec<Coded> = ask.measure.per.iter().map(|field| code(field, page, lane)).collect::<Result<_>>()?;
+        let (lo, hi) = page.time_span();
+        let clamp = |t: i64| t.clamp(ask.range.from_ns, ask.range.to_ns.saturating_sub(1));
+        let (first_step, last_step) = (ask.steps.of(clamp(lo)), ask.steps.of(clamp(hi)));
+        let steps = last_step - first_step + 1;
+        let time = if steps > 1 { page.own(Own::Time)? } else { None };
+        let times = match time.as_deref() {
+            Some(Column { values: Values::Ints(times), .. }) => Some(times),
+            _ => None,
+        };
+        let step_of = |row: usize| times.and_then(|t| t.get(row)).map_or(0, |t| ask.steps.of(clamp(*t)) - first_step);
+
+        let product = fields.iter().try_fold(steps, |n, f| n.checked_mul(f.values.len()).filter(|n| *n <= MAX_TABLE));
+        let mut table = vec![NONE; product.unwrap_or(0)];
+        let mut known: FastMap<u128, u32> = FastMap::default();
+        let mut resolve = |codes: &mut dyn Iterator<Item = u32>, step: usize, own: &mut Partial| -> u32 {
+            let mut key = step as u128;
+            let mut taken = [0u32; 8];
+            for ((slot, code), field) in taken.iter_mut().zip(codes).zip(&fields) {
+                *slot = code;
+                key = key * field.values.len() as u128 + u128::from(code);
+            }
+            let group = || {
+                taken.iter().zip(&fields).map(|(code, field)| field.values[*code as usize].clone()).collect::<Vec<_>>()
+            };
+            if product.is_some() {
+                let slot = &mut table[key as usize];
+                if *slot == NONE {
+                    *slot = own.cell(group(), first_step + step);
+                }
+                return *slot;
+            }
+            match known.get(&key) {
+                Some(cell) => *cell,
+                None => {
+                    let cell = own.cell(group(), first_step + step);
+                    known.insert(key, cell);
+                    cell
+                }
+            }
+        };
+        let mut placement = Placement { first: vec![NONE; page.rows()], more: HashMap::new() };
+        if product.is_some() {
+            // The key of each row, a field after the other: plain loops over codes.
+            let mut keys: Vec<u32> = match times {
+                None => vec![0; page.rows()],
+                Some(times) => times.iter().map(|t| (ask.steps.of(clamp(*t)) - first_step) as u32).collect(),
+            };
+            for field in &fields {
+                let values = field.values.len() as u32;
+                keys.iter_mut().zip(&field.first).for_each(|(key, code)| *key = *key * values + code);
+            }
+            let mut cells = vec![NONE; product.unwrap_or(0)];
+            for row in rows.iter() {
+                let cell = &mut cells[keys[row] as usize];
+                if *cell == NONE {
+                    *cell = resolve(&mut fields.iter().map(|f| f.first[row]), step_of(row), self);
+                }
+                placement.first[row] = *cell;
+            }
+        } else {
+            for row in rows.iter() {
+                placement.first[row] = resolve(&mut fields.iter().map(|f| f.first[row]), step_of(row), self);
+            }
+        }
+        // Rows with several values of a field stand in the group of each.
+        let mut several: Vec<u32> = fields.iter().flat_map(|f| f.more.iter().map(|(row, _)| *row)).collect();
+        several.sort_unstable();
+        several.dedup();
+        for row in several.into_iter().filter(|row| rows.has(*row as usize)) {
+            let choices: Vec<Vec<u32>> = fields
+                .iter()
+                .map(|f| {
+                    let more = f.more.iter().filter(|(r, _)| *r == row).map(|(_, code)| *code);
+                    std::iter::once(f.first[row as usize]).chain(more).collect()
+                })
+                .collect();
+            let all: usize = choices.iter().map(Vec::len).product();
+            for nth in 1..all {
+                let mut rest = nth;
+                let mut codes = choices.iter().map(|c| {
+                    let code = c[rest % c.len()];
+                    rest /= c.len();
+                    code
+                });
+                let cell = resolve(&mut codes, step_of(row as usize), self);
+                if cell != NONE {
+                    placement.more.entry(row).or_default().push(cell);
+                }
+            }
+        }
+        Ok(placement)
+    }
+
+    /// Adds all figures of another part.
+    pub fn join(&mut self, other: &Partial) {
+        self.overfull |= other.overfull;
+        let mut by_id: Vec<Option<&Vec<GroupValue>>> = vec![None; other.groups.len()];
+        other.groups.iter().for_each(|(group, id)| by_id[*id as usize] = Some(group));
+        for ((group, step), from) in &other.cells {
+            let Some(group) = by_id[*group as usize] else { continue };
+            let to = self.cell(group.clone(), *step as usize);
+            if to == NONE {
+                continue;
+            }
+            self.events[to as usize] += other.events[*from as usize];
+            for (state, theirs) in self.states.iter_mut().zip(&other.states) {
+                state.join(to as usize, theirs, *from as usize);
+            }
+        }
+    }
+}
+
+/// Calls `f` with row and code of every value of the rows.
+fn valued(coded: &Coded, rows: &Rows, mut f: impl FnMut(usize, u32)) {
+    for row in rows.iter() {
+        let code = coded.first[row];
+        if code != super::coded::MISSING {
+            f(row, code);
+        }
+    }
+    coded.more.iter().filter(|(row, _)| rows.has(*row as usize)).for_each(|(row, code)| f(*row as usize, *code));
+}
+
+/// The one column of the field, where whole numbers are all that the page has of it: the usual case, and the quick one.
+fn plain_ints(field: &Field, page: &dyn PageRead) -> Result<Option<Arc<Column>>> {
+    let Field::Sent(name) = field else { return Ok(None) };
+    let mut only = None;
+    if page.own(Own::Overflow)?.is_some() {
+        return Ok(None);
+    }
+    for SentColumn { index, kind, .. } in columns_of(page.keys(), name) {
+        let Some(column) = page.column(index)? else { continue };
+        if kind != FieldType::Int || only.replace(column).is_some() {
+            return Ok(None);
+        }
+    }
+    Ok(only)
+}
+
+/// Calls `f` with row and number of every number of the field, those in lists too.
+fn numbers(field: &Field, page: &dyn PageRead, mut f: impl FnMut(usize, Num)) -> Result<()> {
+    let name = match field {
+        Field::Sent(name) => name,
+        Field::Own(part) => {
+            let own = match part {
+                OwnPart::Time => Own::Time,
+                OwnPart::Arrived => Own::Arrived,
+                OwnPart::Severity => Own::Severity,
+                OwnPart::Took => Own::Took,
+                _ => return Ok(()),
+            };
+            if let Some(column) = page.own(own)?
+                && let Values::Ints(v) = &column.values
+            {
+                v.iter().enumerate().for_each(|(place, n)| f(column.row(place), Num::int(i128::from(*n))));
+            }
+            return Ok(());
+        }
+    };
+    for SentColumn { index, path, kind, .. } in columns_of(page.keys(), name) {
+        let Some(column) = page.column(index)? else { continue };
+        match (&column.values, kind) {
+            (Values::Ints(v), FieldType::Int) => {
+                v.iter().enumerate().for_each(|(place, n)| f(column.row(place), Num::int(i128::from(*n))));
+            }
+            (Values::Floats(v), _) => v.iter().enumerate().for_each(|(place, n)| f(column.row(place), Num::float(*n))),
+            (Values::Texts { .. }, FieldType::Text) | (Values::Bools(_) | Values::Nulls, _) => {}
+            (Values::Blobs { dictionary, codes }, _) => {
+                for (place, code) in codes.iter().enumerate() {
+                    let Some(value) = decode_value(dictionary.get(*code as usize)) else { continue };
+                    for found in matching::descend(path, &value, name) {
+                        in_value(found, &mut |n| f(column.row(place), n));
+                    }
+                }
+            }
+            (values, kind) => {
+                for place in 0..values.len().unwrap_or(0) {
+                    in_value(&field_value(kind, values, place)?, &mut |n| f(column.row(place), n));
+                }
+            }
+        }
+    }
+    each_value_overflowing(page, name, |row, value| in_value(value, &mut |n| f(row, n)))?;
+    Ok(())
+}
+
+/// Every number of a value.
+pub(super) fn in_value(value: &Value, f: &mut dyn FnMut(Num)) {
+    match value {
+        Value::Int(n) => f(Num::int(i128::from(*n))),
+        Value::UInt(n) => f(Num::int(i128::from(*n))),
+        Value::Float(n) => f(Num::float(*n)),
+        Value::Decimal(t) => f(Num::decimal(t)),
+        Value::List(list) => list.iter().for_each(|v| in_value(v, f)),
+        _ => {}
+    }
+}

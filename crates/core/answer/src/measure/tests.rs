@@ -1,0 +1,130 @@
+//! Measures from everywhere against a slow evaluator that looks at one event after the other.
+
+use super::slow::slowly;
+use super::*;
+use crate::scan::{OneByOne, Scope};
+use crate::testing::{Shelf, Threads, any_event, any_query, numbered, scope};
+use calvex_language::model::{Event, Value};
+use calvex_language::query::{Context, parse};
+use jiff::tz::TimeZone;
+use proptest::prelude::*;
+
+fn any_measure() -> impl Strategy<Value = String> {
+    let aggregate = prop::sample::select(vec![
+        "count",
+        "count(severity>=error) as bad",
+        "share(lease or service=slots)",
+        "rate",
+        "distinct(n)",
+        "distinct(message)",
+        "distinct(slot.bank)",
+        "sum(n)",
+        "mean(took_ms)",
+        "min(n)",
+        "max(took_ms)",
+        "p50(n)",
+        "p99.9(took_ms)",
+        "p90(took)",
+        "sum(took)",
+        "first(slot.bank)",
+        "last(n)",
+    ]);
+    let per = prop::sample::select(vec![
+        "service",
+        "severity",
+        "n",
+        "slot.bank",
+        "slot",
+        "shape",
+        "lane",
+        "message",
+        "kind",
+        "status",
+        "took",
+    ]);
+    let clauses = (
+        prop::sample::subsequence(vec!["per", "every", "having", "top"], 0..=4),
+        prop::collection::vec(per, 1..3),
+        prop::sample::select(vec!["7ns", "10ns", "1s"]),
+        prop::sample::select(vec!["> 1", "<= 2", "= 1"]),
+        prop::sample::select(vec!["top 2", "top 100", "top 1 by count"]),
+    );
+    (prop::collection::vec(aggregate, 0..4), clauses).prop_map(|(aggregates, (with, per, every, having, top))| {
+        let mut list = vec!["count"];
+        aggregates.into_iter().filter(|a| *a != "count").for_each(|a| list.push(a));
+        list.dedup();
+        let mut text = format!("measure {}", list.join(", "));
+        for clause in with {
+            text += &match clause {
+                "per" => {
+                    let mut per = per.clone();
+                    per.dedup();
+                    format!(" per {}", per.join(", "))
+                }
+                "every" => format!(" every {every}"),
+                "having" => format!(" having count {having}"),
+                _ => format!(" {top}"),
+            };
+        }
+        text
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(250))]
+    #[test]
+    fn one_table_from_everywhere(
+        events in prop::collection::vec(any_event(), 1..40),
+        filter in prop_oneof![Just(String::new()), any_query()],
+        clause in any_measure(),
+        from in -1i64..30,
+        len in 1i64..40,
+        threads in any::<bool>(),
+    ) {
+        let events = numbered(events);
+        let text = format!("{filter} {clause}");
+        let parsed = parse(&text, &Context::utc(0));
+        prop_assert_eq!(&parsed.mistakes, &vec![], "{}", text);
+        let (filter, measure) = (parsed.query.filter, parsed.query.measure.unwrap());
+        let range = TimeRange { from_ns: from, to_ns: from + len };
+        let steps = match &measure.every {
+            Some(every) => Steps::over(&range, every.step_ns, &TimeZone::UTC).unwrap(),
+            None => Steps::None,
+        };
+        let ask = MeasureAsk { filter: &filter, range, measure: &measure, steps };
+        let expected = slowly(&ask, &events);
+        let mut shelf = Shelf::default();
+        for (name, view) in shelf.views(&events) {
+            let scope = Scope { workers: if threads { &Threads } else { &OneByOne }, ..scope(&view, &shelf) };
+            let table = super::measure(&scope, &ask);
+            prop_assert_eq!(&table.explain.left_out, &Vec::<String>::new());
+            prop_assert_eq!(&table.groups, &expected, "{} of {}", name, text);
+            prop_assert!(table.limited.is_none() && table.errors.iter().all(Option::is_none));
+        }
+    }
+}
+
+/// Many values: estimates within their bound, from however many parts.
+#[test]
+fn estimates_keep_their_bound() {
+    let event = |n: i64| Event {
+        time_ns: n,
+        fields: vec![(calvex_language::model::Path::root("took_ms"), Value::Int(n * 7919 % 100_003))],
+        ..Event::default()
+    };
+    let events = numbered((0..20_000).map(event).collect());
+    let mut shelf = Shelf::default();
+    let view: Vec<_> = events.chunks(1900).flat_map(|e| shelf.seal(e, 700)).collect();
+    let query = parse("measure p50(took_ms), p99(took_ms), distinct(took_ms), sum(took_ms)", &Context::utc(0)).query;
+    let measure = query.measure.unwrap();
+    let ask = MeasureAsk { filter: &query.filter, range: TimeRange::ALL, measure: &measure, steps: Steps::None };
+    let exact = slowly(&ask, &events);
+    let one = super::measure(&scope(&view, &shelf), &ask);
+    let many = super::measure(&Scope { workers: &Threads, ..scope(&view, &shelf) }, &ask);
+    assert_eq!(one.groups, many.groups);
+    assert_eq!(one.errors.iter().map(Option::is_some).collect::<Vec<_>>(), [true, true, true, false]);
+    for (told, exact) in one.groups[0].total.iter().zip(&exact[0].total) {
+        let (told, exact) = (told.number().unwrap(), exact.number().unwrap());
+        assert!((told - exact).abs() <= exact * 0.01, "{told} for {exact}");
+    }
+}

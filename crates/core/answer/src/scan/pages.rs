@@ -1,0 +1,187 @@
+//! Going through the pages of a view.
+
+use super::{Explanation, Place, Scope, Segment};
+use calvex_language::error::Result;
+use calvex_language::query::{Filter, TimeRange};
+use calvex_storage::chunk::{
+    ChunkPage, ChunkSource, Directory, asks_for_keys, chunks_that_may_match, pages_that_may_match, whole_may_match,
+};
+use calvex_storage::columns::{PageRead, Rows, select_in_range};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// A page of a view, not yet read.
+#[derive(Clone)]
+pub(crate) enum PageAt {
+    Head(Arc<calvex_storage::columns::Page>),
+    Chunk(Arc<Directory>, usize),
+}
+
+impl PageAt {
+    /// Calls `f` with the page ready to be read.
+    pub fn with<T>(&self, source: &dyn ChunkSource, f: impl FnOnce(&dyn PageRead) -> Result<T>) -> Result<T> {
+        match self {
+            PageAt::Head(page) => f(page.as_ref()),
+            PageAt::Chunk(directory, page) => f(&ChunkPage::new(directory.clone(), *page, source)),
+        }
+    }
+
+    /// Rough bytes of one of its events in memory, in the middle.
+    pub fn event_bytes(&self) -> usize {
+        let (weight, rows) = match self {
+            PageAt::Head(page) => (page.weight_bytes(), page.rows()),
+            PageAt::Chunk(d, page) => d.pages.get(*page).map_or((0, 0), |p| (p.weight_bytes, p.rows)),
+        };
+        weight / rows.max(1)
+    }
+
+    pub fn is_head(&self) -> bool {
+        matches!(self, PageAt::Head(_))
+    }
+
+    pub fn time_span(&self) -> (i64, i64) {
+        match self {
+            PageAt::Head(page) => page.time_span(),
+            PageAt::Chunk(d, page) => d.pages.get(*page).map_or((0, 0), |p| (p.time_min, p.time_max)),
+        }
+    }
+}
+
+/// What a search begins with: a segment, or the chunks of a roll-up, to be sifted before they are opened.
+#[derive(Clone)]
+pub(crate) enum Reach<'a> {
+    Segment(&'a Segment),
+    Rollup(u64, Vec<&'a Segment>),
+}
+
+/// The segments that touch `range`; chunks of one roll-up together, where it can tell something of `filter`.
+pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -> Vec<Reach<'a>> {
+    let sifted = asks_for_keys(filter);
+    let mut rollups: BTreeMap<u64, Vec<&Segment>> = BTreeMap::new();
+    let mut reached = Vec::new();
+    for segment in scope.touching(range) {
+        match segment.rollup.filter(|_| sifted) {
+            Some(rollup) => rollups.entry(rollup.id).or_default().push(segment),
+            None => reached.push(Reach::Segment(segment)),
+        }
+    }
+    reached.extend(rollups.into_iter().map(|(id, chunks)| Reach::Rollup(id, chunks)));
+    reached
+}
+
+/// The chunks of a roll-up that may hold a match. One that cannot be read tells nothing, and nothing is lost by it.
+pub(crate) fn sift<'a>(
+    id: u64,
+    chunks: &[&'a Segment],
+    filter: &Filter,
+    source: &dyn ChunkSource,
+) -> (Vec<&'a Segment>, Explanation) {
+    let told = chunks_that_may_match(filter, id, source).ok();
+    let may_match = |s: &&Segment| match (s.rollup, &told) {
+        (Some(rollup), Some(may)) if rollup.place < may.len() => may.has(rollup.place),
+        _ => true,
+    };
+    let left: Vec<&Segment> = chunks.iter().copied().filter(|s| may_match(s)).collect();
+    let skipped = chunks.len() - left.len();
+    (left, Explanation { skipped_by_filter: skipped, skipped_by_rollup: skipped, ..Explanation::default() })
+}
+
+/// The pages of a segment that may hold a match in `range`, and what was skipped or cannot be read.
+pub(crate) fn open(
+    segment: &Segment,
+    filter: &Filter,
+    range: &TimeRange,
+    source: &dyn ChunkSource,
+) -> (Vec<PageAt>, Explanation) {
+    let mut explain = Explanation::default();
+    let id = match &segment.place {
+        Place::Head(page) => return (vec![PageAt::Head(page.clone())], explain),
+        Place::Chunk(id) => *id,
+    };
+    // Of a chunk in no roll-up, the filter of the whole may be at hand.
+    if source.whole(id).is_some_and(|whole| !whole_may_match(filter, &whole)) {
+        explain.skipped_by_filter = 1;
+        return (Vec::new(), explain);
+    }
+    let opened = source.directory(id).and_then(|d| Ok((pages_that_may_match(filter, &d, source)?, d)));
+    let (may_match, directory) = match opened {
+        Ok(opened) => opened,
+        Err(e) => {
+            explain.left_out.push(e.to_string());
+            return (Vec::new(), explain);
+        }
+    };
+    let within = |p: usize| directory.pages.get(p).is_some_and(|p| range.touches(p.time_min, p.time_max));
+    let in_range = (0..directory.pages.len()).filter(|p| within(*p)).count();
+    let pages: Vec<PageAt> =
+        may_match.iter().filter(|p| within(*p)).map(|p| PageAt::Chunk(directory.clone(), p)).collect();
+    explain.pages_skipped = in_range - pages.len();
+    if pages.is_empty() {
+        explain.skipped_by_filter = 1;
+    } else {
+        explain.chunks_read = 1;
+    }
+    (pages, explain)
+}
+
+/// Every page that may hold a match in `range`, with its lane.
+pub(crate) fn open_all(
+    scope: &Scope,
+    filter: &Filter,
+    range: &TimeRange,
+    explain: &mut Explanation,
+) -> Vec<(Arc<str>, PageAt)> {
+    let reached = reach(scope, filter, range);
+    let sifted = scope.map(reached.len(), explain, |n| match &reached[n] {
+        Reach::Segment(segment) => (vec![*segment], Explanation::default()),
+        Reach::Rollup(id, chunks) => sift(*id, chunks, filter, scope.source),
+    });
+    let mut segments: Vec<&Segment> = Vec::new();
+    for (left, part) in sifted.into_iter().flatten() {
+        explain.add(part);
+        segments.extend(left);
+    }
+    let opened = scope.map(segments.len(), explain, |n| open(segments[n], filter, range, scope.source));
+    let mut pages = Vec::new();
+    for (segment, opened) in segments.iter().zip(opened) {
+        let Some((found, part)) = opened else { continue };
+        explain.add(part);
+        pages.extend(found.into_iter().map(|page| (segment.lane.clone(), page)));
+    }
+    pages
+}
+
+/// What `read` makes of a page and its matching rows. A page that cannot be read is left out, which the account says.
+pub(crate) fn read_or_leave_out<T: Default>(
+    scope: &Scope,
+    filter: &Filter,
+    range: &TimeRange,
+    (lane, at): (&str, &PageAt),
+    read: impl FnOnce(&dyn PageRead, &Rows) -> Result<T>,
+) -> (T, Explanation) {
+    let mut explain = Explanation::default();
+    let done = at.with(scope.source, |page| {
+        let rows = scan(page, filter, range, lane, at.is_head(), &mut explain)?;
+        read(page, &rows)
+    });
+    let done = done.unwrap_or_else(|e| {
+        explain.left_out.push(e.to_string());
+        T::default()
+    });
+    (done, explain)
+}
+
+/// The matching rows of an open page, counted.
+fn scan(
+    page: &dyn PageRead,
+    filter: &Filter,
+    range: &TimeRange,
+    lane: &str,
+    is_head: bool,
+    explain: &mut Explanation,
+) -> Result<Rows> {
+    explain.pages_scanned += 1;
+    explain.rows_looked_at += page.rows() as u64;
+    explain.head_rows += if is_head { page.rows() as u64 } else { 0 };
+    select_in_range(filter, range, page, lane)
+}

@@ -1,0 +1,123 @@
+//! Help for an empty answer: fields that no event has, and what may have been meant.
+
+use crate::scan::{Place, Scope};
+use calvex_language::model::Path;
+use calvex_language::query::{OwnPart, TimeRange};
+use calvex_storage::chunk::ChunkPage;
+use calvex_storage::columns::{ColumnKey, Own, PageRead, overflow_fields};
+use std::collections::BTreeSet;
+
+/// A field that nothing in range has.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct FieldHint {
+    /// As the query names it.
+    pub field: String,
+    /// Near names that exist, nearest first.
+    pub near: Vec<String>,
+}
+
+/// Every sent field that events of `range` have, dotted.
+pub fn field_names(scope: &Scope, range: &TimeRange) -> BTreeSet<String> {
+    let mut names = BTreeSet::new();
+    for segment in scope.touching(range) {
+        match &segment.place {
+            Place::Head(page) => {
+                columns(page.keys(), &mut names);
+                beyond(page.as_ref(), &mut names);
+            }
+            Place::Chunk(id) => {
+                let Ok(directory) = scope.source.directory(*id) else { continue };
+                columns(&directory.keys, &mut names);
+                if directory.keys.contains(&ColumnKey::Own(Own::Overflow)) {
+                    for page in 0..directory.pages.len() {
+                        beyond(&ChunkPage::new(directory.clone(), page, scope.source), &mut names);
+                    }
+                }
+            }
+        }
+    }
+    names
+}
+
+fn columns(keys: &[ColumnKey], names: &mut BTreeSet<String>) {
+    for key in keys {
+        if let ColumnKey::Field(path, _) = key {
+            names.insert(path.dotted());
+        }
+    }
+}
+
+/// Fields that have no column of their own; a page that cannot be read adds none.
+fn beyond(page: &dyn PageRead, names: &mut BTreeSet<String>) {
+    let Ok(Some(column)) = page.own(Own::Overflow) else { return };
+    for place in 0..column.values.len().unwrap_or(0) {
+        let fields = overflow_fields(&column.values, place).unwrap_or_default();
+        names.extend(fields.into_iter().map(|(path, _)| Path::from_stored(&path).dotted()));
+    }
+}
+
+/// Those of the fields `asked` for that none of `names` satisfies.
+pub fn unknown_fields(mut asked: Vec<&str>, names: &BTreeSet<String>) -> Vec<FieldHint> {
+    let known = |field: &str| {
+        names.iter().any(|n| {
+            calvex_language::query::matching::at_or_below(n, field)
+                || calvex_language::query::matching::at_or_below(field, n)
+        })
+    };
+    asked.sort_unstable();
+    asked.dedup();
+    asked.into_iter().filter(|f| !known(f)).map(|f| FieldHint { field: f.to_owned(), near: near(f, names) }).collect()
+}
+
+fn near(field: &str, names: &BTreeSet<String>) -> Vec<String> {
+    let own = OwnPart::ALL.iter().map(|(_, name)| (*name).to_owned());
+    let mut scored: Vec<(usize, String)> = names
+        .iter()
+        .cloned()
+        .chain(own)
+        .map(|n| {
+            // The last word alone is how people remember a nested field.
+            let last = n.rsplit('.').next().unwrap_or(&n);
+            (distance(field, &n).min(distance(field, last)), n)
+        })
+        .filter(|(d, _)| *d <= (field.chars().count() / 3).max(1))
+        .collect();
+    scored.sort();
+    scored.into_iter().take(3).map(|(_, n)| n).collect()
+}
+
+/// Edits between two texts, a swap of neighbours counting once (optimal string alignment).
+fn distance(a: &str, b: &str) -> usize {
+    let (a, b): (Vec<char>, Vec<char>) = (a.chars().take(64).collect(), b.chars().take(64).collect());
+    let mut rows = vec![vec![0; b.len() + 1]; a.len() + 1];
+    for i in 0..=a.len() {
+        for j in 0..=b.len() {
+            rows[i][j] = if i == 0 || j == 0 {
+                i + j
+            } else {
+                let swap = i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1];
+                let step = rows[i - 1][j - 1] + usize::from(a[i - 1] != b[j - 1]);
+                let best = step.min(rows[i - 1][j] + 1).min(rows[i][j - 1] + 1);
+                if swap { best.min(rows[i - 2][j - 2] + 1) } else { best }
+            };
+        }
+    }
+    rows[a.len()][b.len()]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use calvex_language::query::parse_filter;
+
+    #[test]
+    fn near_spellings() {
+        let names = ["http.route", "http.status", "slot.bank"].map(String::from).into();
+        let hint = |q: &str| unknown_fields(parse_filter(q).unwrap().sent_fields(), &names);
+        assert_eq!(hint("htpp.route=x")[0].near, ["http.route"]);
+        assert_eq!(hint("bnak=BK-017")[0].near, ["slot.bank"]);
+        assert!(hint("http.route=x has http").is_empty());
+        assert!(hint("entirely.else=1")[0].near.is_empty());
+    }
+}

@@ -1,0 +1,98 @@
+//! How the numbers of a field are spread: least, greatest, percentiles, and counts over equal stretches between them.
+//! Worked out from the counts of distinct values, so every figure is exact.
+
+use crate::measure::GroupValue;
+
+/// Stretches between the least and the greatest value.
+pub const STRETCHES: usize = 24;
+/// The percentiles told.
+pub const PERCENTILES: [f64; 6] = [5.0, 25.0, 50.0, 75.0, 95.0, 99.0];
+
+/// How the numbers of a field are spread.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct Spread {
+    /// Values that are numbers.
+    pub numbers: u64,
+    /// The least.
+    pub min: f64,
+    /// The greatest.
+    pub max: f64,
+    /// Percentile and value, nearest rank.
+    pub percentiles: Vec<(f64, f64)>,
+    /// Counts of [`STRETCHES`] stretches, or of one where all values are equal. The last holds its end as well.
+    pub counts: Vec<u64>,
+    /// Whether a stretch is a factor (the values reach over several powers of ten), not a difference.
+    pub by_factor: bool,
+}
+
+impl Spread {
+    /// Of values and how often each stands; nothing where none is a number.
+    pub fn of<'a>(values: impl Iterator<Item = (&'a GroupValue, u64)>) -> Option<Self> {
+        let number = |(v, n): (&GroupValue, u64)| v.as_num().map(|num| (num.float, n)).filter(|(f, _)| f.is_finite());
+        let mut numbers: Vec<(f64, u64)> = values.filter_map(number).collect();
+        numbers.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let (min, max) = (numbers.first()?.0, numbers.last()?.0);
+        let total: u64 = numbers.iter().map(|(_, n)| n).sum();
+        let at_rank = |percent: f64| {
+            let rank = ((percent / 100.0 * total as f64).ceil() as u64).max(1);
+            let mut seen = 0;
+            let found = numbers.iter().find(|(_, n)| {
+                seen += n;
+                seen >= rank
+            });
+            found.map_or(max, |(f, _)| *f)
+        };
+        // One straggler does not make a scale: what lies between the outer twentieths tells.
+        let by_factor = min > 0.0 && at_rank(95.0) / at_rank(5.0) > 100.0;
+        let place = |f: f64| {
+            let share = if by_factor { (f / min).ln() / (max / min).ln() } else { (f - min) / (max - min) };
+            ((share * STRETCHES as f64) as usize).min(STRETCHES - 1)
+        };
+        let mut counts = vec![0; if min == max { 1 } else { STRETCHES }];
+        for (f, n) in &numbers {
+            let place = if min == max { 0 } else { place(*f) };
+            if let Some(count) = counts.get_mut(place) {
+                *count += n;
+            }
+        }
+        let percentiles = PERCENTILES.iter().map(|p| (*p, at_rank(*p))).collect();
+        Some(Spread { numbers: total, min, max, percentiles, counts, by_factor })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use calvex_language::query::Num;
+    use proptest::prelude::*;
+
+    fn of(values: &[(f64, u64)]) -> Option<Spread> {
+        let values: Vec<(GroupValue, u64)> =
+            values.iter().map(|(f, n)| (GroupValue::number(Num::float(*f)), *n)).collect();
+        Spread::of(values.iter().map(|(v, n)| (v, *n)))
+    }
+
+    #[test]
+    fn counts_and_ranks() {
+        let spread = of(&[(0.0, 1), (10.0, 98), (24.0, 1)]).unwrap();
+        assert_eq!((spread.numbers, spread.min, spread.max, spread.by_factor), (100, 0.0, 24.0, false));
+        assert_eq!((spread.counts[0], spread.counts[10], spread.counts[23]), (1, 98, 1));
+        assert_eq!(spread.percentiles[2], (50.0, 10.0));
+        assert_eq!(spread.percentiles[5], (99.0, 10.0));
+        assert_eq!(of(&[(7.0, 3)]).unwrap().counts, [3]);
+        assert!(of(&[(1.0, 1), (5000.0, 1)]).unwrap().by_factor);
+        assert!(!of(&[(1.0, 1), (4000.0, 98), (5000.0, 99)]).unwrap().by_factor);
+        assert_eq!(of(&[]), None);
+        assert_eq!(Spread::of([(&GroupValue::Text("a".into()), 2)].into_iter()), None);
+    }
+
+    proptest! {
+        #[test]
+        fn no_number_is_lost(values in proptest::collection::vec((-1e300f64..1e300, 1u64..100), 1..50)) {
+            let spread = of(&values).unwrap();
+            prop_assert_eq!(spread.counts.iter().sum::<u64>(), spread.numbers);
+            prop_assert!(spread.percentiles.is_sorted_by(|a, b| a.1 <= b.1));
+        }
+    }
+}

@@ -1,0 +1,252 @@
+use super::*;
+use calvex_language::model::time::{SECOND_NS, parse_time};
+use calvex_language::model::{Path, Severity, Value};
+use calvex_storage::columns::build_page;
+use calvex_storage::testing::any_event;
+use proptest::prelude::*;
+
+fn rules(json: &str) -> Vec<Rule> {
+    serde_json::from_str(json).unwrap()
+}
+
+fn shaping(json: &str) -> Shaping {
+    Shaping::new(&rules(json), |name| (name == "audit").then_some(7), [3; 32]).unwrap()
+}
+
+fn text(t: &str) -> Value {
+    Value::Text(t.into())
+}
+
+fn event() -> Event {
+    Event {
+        time_ns: 5 * SECOND_NS,
+        arrived_ns: parse_time("2026-10-04T02:40:00Z").unwrap(),
+        service: "sorter".into(),
+        host: "sorter-2".into(),
+        message: "2026-10-04 02:38:41,198 WARN belt 4: paid with 4111 1111 1111 1111 by tore@fennmark.example".into(),
+        fields: vec![
+            (Path::root("env"), text("dev")),
+            (Path::new(["user", "mail"]), text("tore@fennmark.example")),
+            (Path::new(["user", "id"]), Value::Int(17)),
+            (Path::root("card"), Value::Int(4_111_111_111_111_111)),
+            (Path::root("list"), Value::List(vec![Value::Object(vec![("code".into(), text("8812"))]), text("x")])),
+        ],
+        ..Event::default()
+    }
+}
+
+/// What the rules make of the event: a few of its parts, the fields as JSON, its fate.
+fn told(json: &str) -> (String, Fate) {
+    let mut e = event();
+    let shaping = shaping(json);
+    let mut held = vec![0; shaping.len()];
+    let fate = shaping.apply(&mut e, &mut held);
+    let fields = calvex_language::model::sent_json(&Event { layout: String::new(), ..e.clone() });
+    (
+        format!(
+            "{} {}/{} `{}` {} [{}] {held:?}",
+            e.severity.name(),
+            e.service,
+            e.host,
+            e.message,
+            serde_json::to_string(&fields).unwrap(),
+            e.shaped
+        ),
+        fate,
+    )
+}
+
+const FIELDS: &str = r#""env":"dev","user":{"mail":"tore@fennmark.example","id":17},"card":4111111111111111,"list":[{"code":"8812"},"x"]"#;
+const MESSAGE: &str = "2026-10-04 02:38:41,198 WARN belt 4: paid with 4111 1111 1111 1111 by tore@fennmark.example";
+
+#[test]
+fn each_act() {
+    let kept = Fate::Kept(None);
+    for (act, expected, fate) in [
+        (
+            r#"{"stamp":{"env":"night","site.row":3}}"#,
+            format!(
+                r#"info sorter/sorter-2 `{MESSAGE}` {{{},"displaced":{{"env":"dev"}},"site":{{"row":3}}}} [r] [1]"#,
+                FIELDS.replace("\"dev\"", "\"night\"")
+            ),
+            kept,
+        ),
+        (
+            r#"{"rename":{"from":"user","to":"who.is"}}"#,
+            format!(
+                r#"info sorter/sorter-2 `{MESSAGE}` {{"env":"dev","card":4111111111111111,"list":[{{"code":"8812"}},"x"],"who":{{"is":{{"mail":"tore@fennmark.example","id":17}}}}}} [r] [1]"#
+            ),
+            kept,
+        ),
+        (
+            r#"{"rename":{"from":"env","to":"host"}}"#,
+            format!(r#"info sorter/dev `{MESSAGE}` {{{}}} [r] [1]"#, FIELDS.replace("\"env\":\"dev\",", "")),
+            kept,
+        ),
+        (
+            r#"{"rename":{"from":"nothing","to":"host"}}"#,
+            format!("info sorter/sorter-2 `{MESSAGE}` {{{FIELDS}}} [] [0]"),
+            kept,
+        ),
+        (
+            r#"{"drop":["user","card","list"]}"#,
+            format!(r#"info sorter/sorter-2 `{MESSAGE}` {{"env":"dev"}} [r] [1]"#),
+            kept,
+        ),
+        (
+            r#"{"cut":{"patterns":["{number x}","{time} {severity} belt {number belt}: {rest message}"]}}"#,
+            format!(
+                r#"warn sorter/sorter-2 `paid with 4111 1111 1111 1111 by tore@fennmark.example` {{{FIELDS},"belt":4}} [r] [1]"#
+            ),
+            kept,
+        ),
+        (
+            r#"{"cut":{"patterns":["{severity} {rest}"]}}"#,
+            format!("info sorter/sorter-2 `{MESSAGE}` {{{FIELDS}}} [] [0]"),
+            kept,
+        ),
+        (
+            r#"{"mask":{"detectors":["cards","mail"]}}"#,
+            format!(
+                r#"info sorter/sorter-2 `{}` {{{}}} [r] [1]"#,
+                MESSAGE.replace("4111 1111 1111 1111", "•••").replace("tore@fennmark.example", "•••"),
+                FIELDS.replace("tore@fennmark.example", "•••").replace("4111111111111111", "\"•••\"")
+            ),
+            kept,
+        ),
+        (
+            r#"{"mask":{"fields":["user.id","list.code"],"with":"-"}}"#,
+            format!(
+                r#"info sorter/sorter-2 `{MESSAGE}` {{{}}} [r] [1]"#,
+                FIELDS.replace("17}", "\"-\"}").replace("\"8812\"", "\"-\"")
+            ),
+            kept,
+        ),
+        (
+            r##"{"mask":{"expressions":["belt (\\d+)"],"with":"#"}}"##,
+            format!(r#"info sorter/sorter-2 `{}` {{{FIELDS}}} [r] [1]"#, MESSAGE.replace("belt 4", "belt #")),
+            kept,
+        ),
+        (r#"{"move":"audit"}"#, format!("info sorter/sorter-2 `{MESSAGE}` {{{FIELDS}}} [] [1]"), Fate::Kept(Some(7))),
+        (r#""set-aside""#, format!("info sorter/sorter-2 `{MESSAGE}` {{{FIELDS}}} [] [1]"), Fate::SetAside(0)),
+    ] {
+        let json = format!(r#"[{{"name":"r","when":"service=sorter","act":{act}}}]"#);
+        assert_eq!(told(&json), (expected, fate), "{act}");
+        let other = json.replace("service=sorter", "service=slots");
+        assert_eq!(told(&other).0, format!("info sorter/sorter-2 `{MESSAGE}` {{{FIELDS}}} [] [0]"), "{act}");
+    }
+}
+
+#[test]
+fn rules_follow_one_another() {
+    let (after, fate) = told(
+        r#"[{"name":"lines","when":"service=sorter","act":{"cut":{"patterns":["{time} {severity} belt {number belt}: {rest message}"]}}},
+            {"name":"belts","when":"belt=4 severity=warn","act":{"stamp":{"hall":"north"}}},
+            {"name":"never","when":"belt=5","act":"set-aside"},
+            {"name":"away","when":"hall=north","act":{"move":"audit"}}]"#,
+    );
+    assert!(after.contains(r#""belt":4,"hall":"north""#) && after.ends_with("[lines,belts] [1, 1, 0, 1]"), "{after}");
+    assert_eq!(fate, Fate::Kept(Some(7)));
+}
+
+#[test]
+fn equal_secrets_have_equal_hashes() {
+    let mut e = event();
+    let rules = shaping(r#"[{"name":"m","act":{"mask":{"detectors":["mail"],"hash":true}}}]"#);
+    rules.apply(&mut e, &mut [0]);
+    let hash = e.message.rsplit(' ').next().unwrap().to_owned();
+    assert!(hash.starts_with("masked_") && hash.len() == 23, "{hash}");
+    assert_eq!(e.fields[1].1, text(&hash));
+    let before = e.clone();
+    rules.apply(&mut e, &mut [0]);
+    assert_eq!((e.message, e.fields), (before.message, before.fields), "what is covered stays");
+}
+
+#[test]
+fn what_is_cut_out_is_no_longer_given_back_as_sent() {
+    let mut e = event();
+    e.layout = "t=\u{1d}ts\u{1e}m=\u{1d}msg".into();
+    shaping(r#"[{"name":"c","act":{"cut":{"patterns":["{time} {rest}"]}}}]"#).apply(&mut e, &mut [0]);
+    assert_eq!(e.layout, "m=\u{1d}msg");
+    assert_eq!(e.time_ns, parse_time("2026-10-04T02:38:41.198Z").unwrap());
+}
+
+#[test]
+fn mistakes_name_rule_and_place() {
+    let json = r#"[{"name":"a","when":"severity>=","act":"set-aside"},{"name":"b","act":{"move":"nowhere"}},
+        {"name":"c","act":{"cut":{"patterns":["{thing}"]}}},{"name":"d","act":{"mask":{"expressions":["("]}}},
+        {"name":"e","act":{"mask":{}}},{"name":"f","act":{"rename":{"from":"x","to":"lane"}}},
+        {"name":"g","act":{"mask":{"expressions":["x*"]}}},{"name":"h","when":"lane=main","act":"set-aside"}]"#;
+    let mistakes = Shaping::new(&rules(json), |_| None, [0; 32]).unwrap_err();
+    let told: Vec<String> = mistakes.iter().map(|m| m.to_string()).collect();
+    assert_eq!(told.len(), 8, "{told:#?}");
+    assert!(told[0].starts_with("rule `a`, when: column 11"), "{}", told[0]);
+    assert!(told[1].contains("there is no lane `nowhere`"), "{}", told[1]);
+    assert!(told[2].starts_with("rule `c`, pattern 1: column 1: `thing` is no kind of hole"), "{}", told[2]);
+    assert!(told[3].contains("unclosed group"), "{}", told[3]);
+    assert!(told[4].contains("at least one"), "{}", told[4]);
+    assert!(told[5].contains("`lane` cannot be set"), "{}", told[5]);
+    assert!(told[6].contains("matches empty text"), "{}", told[6]);
+    assert!(told[7].contains("no lane is known yet"), "{}", told[7]);
+}
+
+#[test]
+fn a_try_tells_each_step() {
+    let json = r#"[{"name":"lines","when":"service=sorter","act":{"cut":{"patterns":["{time} {severity} belt {word belt} {rest message}"]}}},
+        {"name":"door","act":{"cut":{"patterns":["door {number door}"]}}},
+        {"name":"codes","when":"service=codes","act":{"drop":["card"]}},
+        {"name":"env","act":{"stamp":{"env":"night"}}},
+        {"name":"away","act":{"move":"audit"}}]"#;
+    let (tried, _, fate) = shaping(json).try_on(event(), |_| "audit".into());
+    let told: Vec<(bool, bool, &str)> =
+        tried.steps.iter().map(|s| (s.held, s.after.is_some(), s.note.as_str())).collect();
+    assert_eq!(
+        told,
+        [
+            (true, true, ""),
+            (true, false, "pattern 1 fits up to column 1: expected `door`"),
+            (false, false, "its filter does not hold"),
+            (true, true, ""),
+            (true, false, "goes to lane audit"),
+        ]
+    );
+    assert_eq!(fate, Fate::Kept(Some(7)));
+}
+
+#[test]
+fn samples_of_what_was_refused_are_covered() {
+    let rules = shaping(
+        r#"[{"name":"a","act":{"mask":{"fields":["user.pin"]}}},{"name":"b","act":{"mask":{"expressions":["LS-(\\d+)"]}}}]"#,
+    );
+    assert_eq!(
+        rules.cover(r#"{"user":{"pin":"8812","x":1},"m":"lease LS-77"#),
+        r#"{"user":{"pin":•••,"x":1},"m":"lease LS-•••"#
+    );
+}
+
+#[test]
+fn an_event_is_set_aside_only_once_it_holds() {
+    assert_eq!(Severity::INFO.name(), "info");
+    let (_, fate) = told(r#"[{"name":"x","when":"severity>=warn","act":"set-aside"}]"#);
+    assert_eq!(fate, Fate::Kept(None));
+}
+
+proptest! {
+    /// Rows that are not touched by the columns' account are left as they are by the rules themselves.
+    #[test]
+    fn untouched_rows_are_unchanged(events in proptest::collection::vec(any_event(), 1..40)) {
+        let shaping = shaping(r#"[{"name":"a","when":"n=17","act":{"stamp":{"q":1}}},
+            {"name":"b","act":{"mask":{"expressions":["BK-\\d+|17"]}}},
+            {"name":"c","when":"has slot","act":{"mask":{"fields":["slot"]}}},
+            {"name":"d","when":"severity>=error","act":"set-aside"}]"#);
+        let touched = shaping.touched(&build_page(&events).unwrap()).unwrap();
+        for (row, event) in events.iter().enumerate() {
+            let mut after = event.clone();
+            let fate = shaping.apply(&mut after, &mut [0; 4]);
+            if !touched.has(row) {
+                prop_assert_eq!(&after, event);
+                prop_assert_eq!(fate, Fate::Kept(None));
+            }
+        }
+    }
+}

@@ -1,0 +1,143 @@
+//! A filter against one event: what routes use, and the plain meaning that the columnar search must equal.
+
+use super::{Field, Filter, Num, OwnPart, SentName, WordsTest, contains_words};
+use crate::model::template::shape_of;
+use crate::model::{Event, Path, Value, to_hex};
+
+/// Whether `filter` holds for `event` in `lane`.
+pub fn matches(filter: &Filter, event: &Event, lane: &str) -> bool {
+    match filter {
+        Filter::All => true,
+        Filter::And(list) => list.iter().all(|f| matches(f, event, lane)),
+        Filter::Or(list) => list.iter().any(|f| matches(f, event, lane)),
+        Filter::Not(inner) => !matches(inner, event, lane),
+        Filter::Words(words) => words_match(words, event),
+        Filter::Has(Field::Own(part)) => own_value(*part, event, lane).is_some(),
+        Filter::Has(Field::Sent(name)) => has_sent(event, name),
+        Filter::Compare(Field::Own(OwnPart::Severity), test) => {
+            (test.severities() >> event.severity.0 & 1 == 1) != test.is_ne()
+        }
+        Filter::Compare(Field::Own(part), test) => {
+            own_value(*part, event, lane).is_some_and(|v| test.value(&v) != test.is_ne())
+        }
+        Filter::Compare(Field::Sent(name), test) => {
+            let values = sent_values(event, name);
+            if test.is_ne() {
+                !values.is_empty() && !values.iter().any(|v| test.value(v))
+            } else {
+                values.iter().any(|v| test.value(v))
+            }
+        }
+    }
+}
+
+/// The value an own part compares as; `None` where the event lacks it.
+fn own_value(part: OwnPart, event: &Event, lane: &str) -> Option<Value> {
+    let text = |t: &str| (!t.is_empty()).then(|| Value::Text(t.to_owned()));
+    match part {
+        OwnPart::Time => Some(Value::Int(event.time_ns)),
+        OwnPart::Arrived => Some(Value::Int(event.arrived_ns)),
+        OwnPart::Severity => Some(Value::Int(i64::from(event.severity.0))),
+        OwnPart::Service => text(&event.service),
+        OwnPart::Host => text(&event.host),
+        OwnPart::Message => text(&event.message),
+        OwnPart::Sender => text(&event.sender),
+        OwnPart::Lane => text(lane),
+        OwnPart::Kind => text(event.kind.name()),
+        OwnPart::Trace => event.trace.map(|id| Value::Text(to_hex(&id))),
+        OwnPart::Span => event.span.map(|id| Value::Text(to_hex(&id))),
+        OwnPart::Parent => event.parent.map(|id| Value::Text(to_hex(&id))),
+        OwnPart::Shape => (!event.message.is_empty()).then(|| Value::Text(shape_of(&event.message))),
+        OwnPart::Took => event.took_ns.map(Value::Int),
+        OwnPart::Shaped => {
+            let rules: Vec<Value> = crate::model::rules_of(&event.shaped).map(|r| Value::Text(r.to_owned())).collect();
+            (!rules.is_empty()).then_some(Value::List(rules))
+        }
+        OwnPart::Status => event.status.map(|s| Value::Text(s.name().to_owned())),
+    }
+}
+
+/// Whether a field lies at or below `name`.
+pub fn at_or_below(dotted: &str, name: &str) -> bool {
+    dotted.strip_prefix(name).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+}
+
+/// Every value that `name` finds below `value` at `path`, through lists of objects.
+pub fn descend<'a>(path: &Path, value: &'a Value, name: &SentName) -> Vec<&'a Value> {
+    if name.is(path) {
+        return vec![value];
+    }
+    let dotted = path.dotted();
+    match name.as_str().strip_prefix(&dotted).and_then(|rest| rest.strip_prefix('.')) {
+        Some(rest) if matches!(value, Value::List(_)) => {
+            let mut out = Vec::new();
+            below(value, rest, &mut out);
+            out
+        }
+        _ => Vec::new(),
+    }
+}
+
+fn below<'a>(value: &'a Value, rest: &str, out: &mut Vec<&'a Value>) {
+    match value {
+        Value::List(list) => list.iter().for_each(|v| below(v, rest, out)),
+        Value::Object(entries) => {
+            for (name, inner) in entries {
+                if name == rest {
+                    out.push(inner);
+                } else if let Some(deeper) = rest.strip_prefix(name.as_str()).and_then(|r| r.strip_prefix('.')) {
+                    below(inner, deeper, out);
+                }
+            }
+        }
+        _ => {}
+    }
+}
+
+fn sent_values<'a>(event: &'a Event, name: &SentName) -> Vec<&'a Value> {
+    event.fields.iter().flat_map(|(path, value)| descend(path, value, name)).collect()
+}
+
+fn has_sent(event: &Event, name: &SentName) -> bool {
+    event.fields.iter().any(|(path, value)| name.covers(&path.dotted()) || !descend(path, value, name).is_empty())
+}
+
+fn words_match(test: &WordsTest, event: &Event) -> bool {
+    let in_text = |t: &str| contains_words(t, &test.words, test.prefix);
+    in_text(&event.message)
+        || in_text(&event.service)
+        || in_text(&event.host)
+        || id_matches(test, event)
+        || event.fields.iter().any(|(_, v)| words_in_value(test, v))
+}
+
+fn id_matches(test: &WordsTest, event: &Event) -> bool {
+    let is = |id: Option<&[u8]>| id.is_some_and(|id| hex_is(test, id));
+    is(event.trace.as_ref().map(|i| i.as_slice()))
+        || is(event.span.as_ref().map(|i| i.as_slice()))
+        || is(event.parent.as_ref().map(|i| i.as_slice()))
+}
+
+/// Whether the one word of `test` is (or, as a prefix, begins) the hex of `id`.
+pub fn hex_is(test: &WordsTest, id: &[u8]) -> bool {
+    match test.words.as_slice() {
+        [word] if test.prefix => to_hex(id).starts_with(word.as_str()),
+        [word] => word.len() == id.len() * 2 && to_hex(id) == *word,
+        _ => false,
+    }
+}
+
+/// Whether the words stand in a text, or the number is a number, anywhere in `value`.
+pub fn words_in_value(test: &WordsTest, value: &Value) -> bool {
+    let equal = |n: Num| test.number.and_then(|w| w.order(n)).is_some_and(|o| o.is_eq());
+    match value {
+        Value::Text(t) => contains_words(t, &test.words, test.prefix),
+        Value::Int(n) => equal(Num::int(i128::from(*n))),
+        Value::UInt(n) => equal(Num::int(i128::from(*n))),
+        Value::Float(f) => equal(Num::float(*f)),
+        Value::Decimal(t) => equal(Num::decimal(t)),
+        Value::List(list) => list.iter().any(|v| words_in_value(test, v)),
+        Value::Object(entries) => entries.iter().any(|(_, v)| words_in_value(test, v)),
+        Value::Null | Value::Bool(_) | Value::Bytes(_) => false,
+    }
+}

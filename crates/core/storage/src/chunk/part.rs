@@ -1,0 +1,91 @@
+//! The envelope of every part: what it belongs to, and a checksum over its payload.
+
+use super::VERSION;
+use calvex_language::error::{CoreError, Result};
+use std::sync::Arc;
+
+const MAGIC: &[u8; 4] = b"CvxP";
+/// Bytes before the payload.
+pub(super) const HEADER_BYTES: usize = 20;
+
+/// Wraps a payload.
+pub(crate) fn seal_part(chunk: u64, part: u16, payload: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(HEADER_BYTES + payload.len());
+    out.extend_from_slice(MAGIC);
+    out.extend_from_slice(&VERSION.to_le_bytes());
+    out.extend_from_slice(&part.to_le_bytes());
+    out.extend_from_slice(&chunk.to_le_bytes());
+    out.extend_from_slice(&crc32fast::hash(payload).to_le_bytes());
+    out.extend_from_slice(payload);
+    out
+}
+
+/// Bytes that a part may be held in: on the heap, or mapped from a file of the cache.
+pub trait PartBytes: AsRef<[u8]> + Send + Sync {}
+
+impl<T: AsRef<[u8]> + Send + Sync> PartBytes for T {}
+
+/// A part whose header and checksum held. Only these are read.
+#[derive(Clone)]
+pub struct VerifiedPart {
+    bytes: Arc<dyn PartBytes>,
+    version: u16,
+}
+
+impl std::fmt::Debug for VerifiedPart {
+    fn fmt(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
+        write!(f, "VerifiedPart({} bytes, version {})", self.len(), self.version)
+    }
+}
+
+impl VerifiedPart {
+    /// Checks that `bytes` are part `part` of `chunk`.
+    ///
+    /// # Errors
+    /// [`CoreError::Damaged`] or [`CoreError::Version`], naming the part.
+    pub fn check(bytes: impl PartBytes + 'static, chunk: u64, part: u16) -> Result<Self> {
+        let place = || format!("chunk {chunk:x} part {part}");
+        let damaged = |what: &str| CoreError::damaged(place(), what);
+        let all = bytes.as_ref();
+        let header = all.get(..HEADER_BYTES).ok_or_else(|| damaged("it is cut short"))?;
+        if &header[..4] != MAGIC {
+            return Err(damaged("it does not begin as one"));
+        }
+        let version = u16::from_le_bytes([header[4], header[5]]);
+        if !(1..=VERSION).contains(&version) {
+            return Err(CoreError::Version { place: place(), found: version, known: VERSION });
+        }
+        if header[6..8] != part.to_le_bytes() || header[8..16] != chunk.to_le_bytes() {
+            return Err(damaged("it names another chunk or part"));
+        }
+        if header[16..20] != crc32fast::hash(&all[HEADER_BYTES..]).to_le_bytes() {
+            return Err(damaged("its checksum does not hold"));
+        }
+        Ok(VerifiedPart { bytes: Arc::new(bytes), version })
+    }
+
+    /// What the checksum covers.
+    pub fn payload(&self) -> &[u8] {
+        (*self.bytes).as_ref().get(HEADER_BYTES..).unwrap_or(&[])
+    }
+
+    /// All bytes, as stored.
+    pub fn bytes(&self) -> &[u8] {
+        (*self.bytes).as_ref()
+    }
+
+    /// The version of the format it is written in.
+    pub fn version(&self) -> u16 {
+        self.version
+    }
+
+    /// Size with header.
+    pub fn len(&self) -> usize {
+        self.bytes().len()
+    }
+
+    /// Never, for a checked part; here because `len` is.
+    pub fn is_empty(&self) -> bool {
+        self.bytes().is_empty()
+    }
+}

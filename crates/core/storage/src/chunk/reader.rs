@@ -1,0 +1,401 @@
+//! Chunks read back: the directory once, then column by column of one page, as search asks.
+
+use super::part::VerifiedPart;
+use super::{WholeFilter, filter, places, v1};
+use crate::chunk::journal::take_key;
+use crate::columns::{
+    Column, ColumnKey, FieldType, MAX_FIELD_COLUMNS, Own, PAGE_ROWS, PageRead, Shared, Values, decode_blobs,
+    decode_block, decode_texts,
+};
+use crate::compress::decompress;
+use calvex_language::error::{CoreError, Result};
+use calvex_language::model::{take_varint, unzigzag};
+use std::borrow::Cow;
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::sync::{Arc, OnceLock};
+
+/// Largest directory once decompressed.
+const MAX_DIRECTORY_BYTES: usize = 32 << 20;
+/// Values that the pages of one column share at most.
+const MAX_SHARED: usize = 1 << 20;
+
+/// Where search gets chunks from.
+pub trait ChunkSource: Sync {
+    /// The directory of a chunk.
+    ///
+    /// # Errors
+    /// Where it cannot be fetched or is damaged.
+    fn directory(&self, chunk: u64) -> Result<Arc<Directory>>;
+    /// A part of a chunk.
+    ///
+    /// # Errors
+    /// Where it cannot be fetched or is damaged.
+    fn part(&self, chunk: u64, part: u16) -> Result<VerifiedPart>;
+    /// The filter of a whole chunk, where it is at hand because no roll-up holds it yet.
+    fn whole(&self, _chunk: u64) -> Option<Arc<WholeFilter>> {
+        None
+    }
+}
+
+/// Rows and times of one page.
+#[derive(Debug, Clone, Copy)]
+pub struct PageSpan {
+    /// How many events.
+    pub rows: usize,
+    /// Earliest time.
+    pub time_min: i64,
+    /// Latest time.
+    pub time_max: i64,
+    /// A rough size of its events in memory.
+    pub weight_bytes: usize,
+}
+
+/// Where a block stands.
+#[derive(Debug, Clone, Copy)]
+pub struct BlockRef {
+    /// The part it begins in.
+    pub part: u16,
+    /// Where in the part's payload.
+    pub offset: usize,
+    /// Its bytes; it goes on in the next part where this one ends.
+    pub length: usize,
+    /// Smallest and largest number in it.
+    pub zone: Option<(f64, f64)>,
+    /// Whether only the zone tells of its numbers, because the page's filter does not hold them.
+    pub dense: bool,
+}
+
+/// Where the membership filters of a chunk's pages stand.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Filters {
+    /// One for the whole chunk, which is not probed (version 1).
+    None,
+    /// In this part, which tells its size itself (version 2).
+    Whole(u16),
+    /// Cut into parts, from `first`; every page has `blocks` blocks.
+    Cut { first: u16, blocks: usize },
+}
+
+/// What a chunk holds and where.
+pub struct Directory {
+    /// The chunk.
+    pub chunk: u64,
+    /// The version of its format.
+    pub version: u16,
+    /// All events.
+    pub rows: usize,
+    /// Bit n stands for severity n.
+    pub severities: u32,
+    /// In time order.
+    pub pages: Vec<PageSpan>,
+    /// The columns.
+    pub keys: Vec<ColumnKey>,
+    pub(super) filters: Filters,
+    /// Column by column, page by page.
+    pub(super) blocks: Vec<Option<BlockRef>>,
+    /// By column: how many values its pages share, and where these stand.
+    pub(super) shared: Vec<Option<(usize, BlockRef)>>,
+    pub(super) shared_read: Vec<OnceLock<Shared>>,
+}
+
+impl Directory {
+    /// Reads the directory from part 0.
+    ///
+    /// # Errors
+    /// [`CoreError::Damaged`].
+    pub fn read(chunk: u64, first: &VerifiedPart) -> Result<Self> {
+        let parsed = if first.version() == 1 { v1::parse(chunk, first.payload()) } else { Self::parse(chunk, first) };
+        parsed.ok_or_else(|| CoreError::damaged(format!("chunk {chunk:x} part 0"), "its directory does not decode"))
+    }
+
+    fn parse(chunk: u64, first: &VerifiedPart) -> Option<Self> {
+        let payload = first.payload();
+        let raw_len = u32::from_le_bytes(payload.get(..4)?.try_into().ok()?) as usize;
+        let raw_len = Some(raw_len).filter(|n| *n <= MAX_DIRECTORY_BYTES)?;
+        let raw = decompress(payload.get(4..)?, raw_len)?;
+        let mut at = 0;
+        let number = |at: &mut usize| take_varint(&raw, at).and_then(|n| usize::try_from(n).ok());
+        // Each page and column takes bytes of its own, so a count beyond the length is a lie.
+        let count = |at: &mut usize| number(at).filter(|n| *n <= raw.len());
+        let rows = number(&mut at)?;
+        let severities = u32::try_from(take_varint(&raw, &mut at)?).ok()?;
+        let filters = if first.version() == 2 {
+            Filters::Whole(1)
+        } else {
+            let first = u16::try_from(take_varint(&raw, &mut at)?).ok()?;
+            Filters::Cut { first, blocks: number(&mut at).filter(|n| (1..=filter::MAX_BYTES).contains(n))? }
+        };
+        let page_count = count(&mut at)?;
+        let mut pages = Vec::with_capacity(page_count);
+        for _ in 0..page_count {
+            let rows = number(&mut at).filter(|n| (1..=PAGE_ROWS).contains(n))?;
+            let time_min = unzigzag(take_varint(&raw, &mut at)?);
+            let time_max = unzigzag(take_varint(&raw, &mut at)?);
+            pages.push(PageSpan { rows, time_min, time_max, weight_bytes: number(&mut at)? });
+        }
+        if pages.iter().map(|p| p.rows).sum::<usize>() != rows {
+            return None;
+        }
+        let key_count = count(&mut at).filter(|n| *n <= MAX_FIELD_COLUMNS + Own::ALL.len())?;
+        let mut keys = Vec::with_capacity(key_count);
+        let mut shared = Vec::with_capacity(key_count);
+        let mut blocks = Vec::with_capacity(key_count.checked_mul(page_count).filter(|n| *n <= raw.len())?);
+        for _ in 0..key_count {
+            keys.push(take_key(&raw, &mut at)?);
+            shared.push(match take_byte(&raw, &mut at)? {
+                0 => None,
+                1 => {
+                    let count = number(&mut at).filter(|n| *n <= MAX_SHARED)?;
+                    Some((count, take_place(&raw, &mut at)?))
+                }
+                _ => return None,
+            });
+            for _ in 0..page_count {
+                blocks.push(match take_byte(&raw, &mut at)? {
+                    0 => None,
+                    1 => Some(take_place(&raw, &mut at)?),
+                    kind @ 2..=3 => {
+                        let place = take_place(&raw, &mut at)?;
+                        let zone = Some((take_float(&raw, &mut at)?, take_float(&raw, &mut at)?));
+                        Some(BlockRef { zone, dense: kind == 3, ..place })
+                    }
+                    _ => return None,
+                });
+            }
+        }
+        if !keys.is_sorted_by(|a, b| a < b) {
+            return None;
+        }
+        let shared_read = keys.iter().map(|_| OnceLock::new()).collect();
+        (at == raw.len()).then_some(Directory {
+            chunk,
+            version: first.version(),
+            rows,
+            filters,
+            severities,
+            pages,
+            keys,
+            blocks,
+            shared,
+            shared_read,
+        })
+    }
+
+    /// The block of a column of a page.
+    pub fn block(&self, column: usize, page: usize) -> Option<BlockRef> {
+        self.blocks.get(column * self.pages.len() + page).copied().flatten()
+    }
+
+    /// The parts that hold membership filters.
+    pub fn filter_parts(&self) -> std::ops::Range<u16> {
+        match self.filters {
+            Filters::None => 0..0,
+            Filters::Whole(part) => part..part + 1,
+            Filters::Cut { first, blocks } => {
+                let parts = u16::try_from(filter::parts(blocks, self.pages.len())).unwrap_or(u16::MAX);
+                first..first.saturating_add(parts)
+            }
+        }
+    }
+
+    /// How many values the pages of a column share, and in how many bytes.
+    pub fn shared_size(&self, column: usize) -> Option<(usize, usize)> {
+        self.shared.get(column).copied().flatten().map(|(count, block)| (count, block.length))
+    }
+
+    /// A rough size in memory, for caches: with all that pages share, which is read when it is needed and then kept.
+    pub fn weight_bytes(&self) -> usize {
+        let shared: usize = self.shared.iter().flatten().map(|(count, block)| count * 4 + block.length * 4).sum();
+        self.blocks.len() * 56 + self.keys.len() * 96 + shared
+    }
+
+    /// The bytes of a block.
+    fn bytes<T>(&self, block: BlockRef, source: &dyn ChunkSource, read: impl FnOnce(&[u8]) -> Option<T>) -> Result<T> {
+        let chunk = self.chunk;
+        let damaged = |what: &str| CoreError::damaged(format!("chunk {chunk:x} part {}", block.part), what);
+        let first = source.part(chunk, block.part)?;
+        let payload = first.payload();
+        let end = block.offset.checked_add(block.length).ok_or_else(|| damaged("a block lies outside it"))?;
+        let bytes: Cow<[u8]> = match payload.get(block.offset..end) {
+            Some(bytes) => bytes.into(),
+            None => {
+                let mut whole = payload.get(block.offset..).unwrap_or(&[]).to_vec();
+                let mut part = block.part;
+                while whole.len() < block.length {
+                    part = part.checked_add(1).ok_or_else(|| damaged("a block lies outside it"))?;
+                    let next = source.part(chunk, part)?;
+                    let piece = &next.payload()[..next.payload().len().min(block.length - whole.len())];
+                    if piece.is_empty() {
+                        return Err(damaged("a block lies outside it"));
+                    }
+                    whole.extend_from_slice(piece);
+                }
+                whole.into()
+            }
+        };
+        read(&bytes).ok_or_else(|| damaged("a block does not decode"))
+    }
+
+    /// What the pages of a column share.
+    fn shared(&self, column: usize, source: &dyn ChunkSource) -> Result<Shared> {
+        let Some((count, block)) = self.shared.get(column).copied().flatten() else { return Ok(Shared::None) };
+        let Some(slot) = self.shared_read.get(column) else { return Ok(Shared::None) };
+        if let Some(read) = slot.get() {
+            return Ok(read.clone());
+        }
+        let blobs = matches!(
+            self.keys.get(column),
+            Some(
+                ColumnKey::Own(Own::Trace | Own::Span | Own::Parent | Own::Overflow)
+                    | ColumnKey::Field(_, FieldType::Nested)
+            )
+        );
+        let shared = self.bytes(block, source, |bytes| {
+            if blobs {
+                let read = decode_blobs(bytes, count).filter(|b| b.len() == count)?;
+                Some(Shared::Blobs(Arc::new(read)))
+            } else {
+                let read = decode_texts(bytes, count).filter(|t| t.len() == count)?;
+                Some(Shared::Texts(Arc::new(read)))
+            }
+        })?;
+        Ok(slot.get_or_init(|| shared).clone())
+    }
+}
+
+fn take_byte(raw: &[u8], at: &mut usize) -> Option<u8> {
+    let byte = *raw.get(*at)?;
+    *at += 1;
+    Some(byte)
+}
+
+fn take_place(raw: &[u8], at: &mut usize) -> Option<BlockRef> {
+    let part = u16::try_from(take_varint(raw, at)?).ok()?;
+    let mut number = || usize::try_from(take_varint(raw, at)?).ok();
+    Some(BlockRef { part, offset: number()?, length: number().filter(|n| *n <= 1 << 30)?, zone: None, dense: false })
+}
+
+fn take_float(raw: &[u8], at: &mut usize) -> Option<f64> {
+    let bytes = raw.get(*at..*at + 8)?.try_into().ok()?;
+    *at += 8;
+    Some(f64::from_le_bytes(bytes))
+}
+
+/// One page of a chunk; reads the columns it is asked for, and keeps them for the next question.
+pub struct ChunkPage<'a> {
+    directory: Arc<Directory>,
+    page: usize,
+    source: &'a dyn ChunkSource,
+    read: Option<RefCell<HashMap<usize, Option<Arc<Column>>>>>,
+}
+
+impl<'a> ChunkPage<'a> {
+    /// Page `page` of the chunk.
+    pub fn new(directory: Arc<Directory>, page: usize, source: &'a dyn ChunkSource) -> Self {
+        ChunkPage { directory, page, source, read: Some(RefCell::default()) }
+    }
+
+    /// The same, keeping nothing: for merging, which takes each column once.
+    pub fn passing(directory: Arc<Directory>, page: usize, source: &'a dyn ChunkSource) -> Self {
+        ChunkPage { directory, page, source, read: None }
+    }
+
+    fn fetch(&self, index: usize) -> Result<Option<Arc<Column>>> {
+        let directory = &self.directory;
+        let Some(block) = directory.block(index, self.page) else { return Ok(None) };
+        if directory.version == 1 {
+            let key = &directory.keys[index];
+            let read = directory.bytes(block, self.source, |bytes| v1::column(key, bytes, self.rows()));
+            return read.map(|c| Some(Arc::new(c)));
+        }
+        let shared = directory.shared(index, self.source)?;
+        // The rows of an earlier column; it stands before this one, so the way back ends.
+        let earlier = |n: u32| {
+            let earlier = usize::try_from(n).ok().filter(|n| *n < index)?;
+            self.column(earlier).ok()??.present.clone()
+        };
+        let column =
+            directory.bytes(block, self.source, |bytes| decode_block(bytes, self.rows(), &shared, &earlier).ok())?;
+        let column = if directory.version > 2 && directory.keys[index] == ColumnKey::Own(Own::IdPlace) {
+            self.by_place(column, block.part)?
+        } else {
+            column
+        };
+        let fits = match &directory.keys[index] {
+            ColumnKey::Own(own) => own_fits(*own, &column.values),
+            ColumnKey::Field(_, kind) => field_fits(*kind, &column.values),
+        };
+        if !fits {
+            let place = format!("chunk {:x} part {}", directory.chunk, block.part);
+            return Err(CoreError::damaged(place, "a column is of another type than the directory says"));
+        }
+        Ok(Some(Arc::new(column)))
+    }
+}
+
+impl ChunkPage<'_> {
+    /// Turns distances into places.
+    fn by_place(&self, column: Column, part: u16) -> Result<Column> {
+        let seqs = self.own(Own::IdSeq)?;
+        let turned = match (&column.values, seqs.as_deref().map(|c| &c.values)) {
+            (Values::Ints(distances), Some(Values::Ints(seqs))) => places::places(distances, seqs),
+            _ => None,
+        };
+        let place = || format!("chunk {:x} part {part}", self.directory.chunk);
+        let turned = turned.ok_or_else(|| CoreError::damaged(place(), "places without journal rows"))?;
+        Ok(Column { values: Values::Ints(turned), ..column })
+    }
+}
+
+fn own_fits(own: Own, values: &Values) -> bool {
+    match own {
+        Own::Service | Own::Host | Own::Sender | Own::Layout | Own::Shaped => matches!(values, Values::Texts { .. }),
+        Own::Message => matches!(values, Values::Messages(_)),
+        Own::Trace | Own::Span | Own::Parent | Own::Overflow => matches!(values, Values::Blobs { .. }),
+        _ => matches!(values, Values::Ints(_)),
+    }
+}
+
+fn field_fits(kind: FieldType, values: &Values) -> bool {
+    match kind {
+        FieldType::Null => matches!(values, Values::Nulls),
+        FieldType::Bool => matches!(values, Values::Bools(_)),
+        FieldType::Int | FieldType::UInt => matches!(values, Values::Ints(_)),
+        FieldType::Float => matches!(values, Values::Floats(_)),
+        FieldType::Text | FieldType::Decimal => matches!(values, Values::Texts { .. }),
+        FieldType::Nested => matches!(values, Values::Blobs { .. }),
+    }
+}
+
+impl PageRead for ChunkPage<'_> {
+    fn rows(&self) -> usize {
+        self.directory.pages.get(self.page).map_or(0, |p| p.rows)
+    }
+
+    fn time_span(&self) -> (i64, i64) {
+        self.directory.pages.get(self.page).map_or((0, 0), |p| (p.time_min, p.time_max))
+    }
+
+    fn keys(&self) -> &[ColumnKey] {
+        &self.directory.keys
+    }
+
+    fn column(&self, index: usize) -> Result<Option<Arc<Column>>> {
+        let Some(kept) = &self.read else { return self.fetch(index) };
+        if let Some(read) = kept.borrow().get(&index) {
+            return Ok(read.clone());
+        }
+        let column = self.fetch(index)?;
+        kept.borrow_mut().insert(index, column.clone());
+        Ok(column)
+    }
+
+    fn zone(&self, index: usize) -> Option<(f64, f64)> {
+        self.directory.block(index, self.page).and_then(|b| b.zone)
+    }
+
+    fn weight_bytes(&self) -> usize {
+        self.directory.pages.get(self.page).map_or(0, |p| p.weight_bytes)
+    }
+}

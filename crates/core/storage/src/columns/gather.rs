@@ -1,0 +1,146 @@
+//! Rows of a page back to events, exactly.
+
+use super::{ColumnKey, FieldType, Own, PageRead, Values};
+use calvex_language::error::{CoreError, Result};
+use calvex_language::model::Path;
+use calvex_language::model::{Event, EventId, Kind, Severity, Status, Value, decode_value};
+
+fn damaged(what: &str) -> CoreError {
+    CoreError::damaged("a page", what)
+}
+
+/// All events of a page, in its order.
+///
+/// # Errors
+/// Where a column cannot be read.
+pub fn gather_all(page: &dyn PageRead) -> Result<Vec<Event>> {
+    gather(page, &(0..page.rows()).collect::<Vec<_>>())
+}
+
+/// The events of `rows` (ascending), in that order.
+///
+/// # Errors
+/// Where a column cannot be read.
+pub fn gather(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
+    let mut events = vec![Event::default(); rows.len()];
+    for (index, key) in page.keys().iter().enumerate() {
+        let Some(column) = page.column(index)? else { continue };
+        let mut take = |set: &mut dyn FnMut(&mut Event, usize) -> Result<()>| -> Result<()> {
+            for (event, row) in events.iter_mut().zip(rows) {
+                if let Some(place) = column.place(*row) {
+                    set(event, place)?;
+                }
+            }
+            Ok(())
+        };
+        match (key, &column.values) {
+            (ColumnKey::Own(own), Values::Ints(v)) => take(&mut |e, place| {
+                let n = *v.get(place).ok_or_else(|| damaged("too few numbers"))?;
+                set_int(e, *own, n)
+            })?,
+            (ColumnKey::Own(own), Values::Texts { dictionary, codes }) => take(&mut |e, place| {
+                let code = *codes.get(place).ok_or_else(|| damaged("too few codes"))?;
+                let slot = match own {
+                    Own::Service => &mut e.service,
+                    Own::Host => &mut e.host,
+                    Own::Sender => &mut e.sender,
+                    Own::Layout => &mut e.layout,
+                    Own::Shaped => &mut e.shaped,
+                    _ => return Err(damaged("text in a column of another type")),
+                };
+                dictionary.get(code as usize).clone_into(slot);
+                Ok(())
+            })?,
+            (ColumnKey::Own(Own::Message), Values::Messages(messages)) => take(&mut |e, place| {
+                e.message = messages.text(place)?;
+                Ok(())
+            })?,
+            (ColumnKey::Own(Own::Overflow), values) => take(&mut |e, place| {
+                let fields = overflow_fields(values, place)?;
+                e.fields.extend(fields.into_iter().map(|(path, value)| (Path::from_stored(&path), value)));
+                Ok(())
+            })?,
+            (ColumnKey::Own(own), Values::Blobs { dictionary, codes }) => take(&mut |e, place| {
+                let code = *codes.get(place).ok_or_else(|| damaged("too few codes"))?;
+                let bytes = dictionary.get(code as usize);
+                let short = || damaged("an id of the wrong length");
+                match own {
+                    Own::Trace => e.trace = Some(bytes.try_into().map_err(|_| short())?),
+                    Own::Span => e.span = Some(bytes.try_into().map_err(|_| short())?),
+                    Own::Parent => e.parent = Some(bytes.try_into().map_err(|_| short())?),
+                    _ => return Err(damaged("bytes in a column of another type")),
+                }
+                Ok(())
+            })?,
+            (ColumnKey::Own(_), _) => return Err(damaged("an own column of an unknown type")),
+            (ColumnKey::Field(path, kind), values) => take(&mut |e, place| {
+                e.fields.push((path.clone(), field_value(*kind, values, place)?));
+                Ok(())
+            })?,
+        }
+    }
+    Ok(events)
+}
+
+fn set_int(event: &mut Event, own: Own, n: i64) -> Result<()> {
+    match own {
+        Own::Time => event.time_ns = n,
+        Own::Arrived => event.arrived_ns = n,
+        Own::SentTime => event.sent_time_ns = Some(n),
+        Own::IdOrigin => {
+            let origin = EventId { node: (n >> 32) as u16, epoch: n as u32, ..event.id };
+            event.id = origin;
+        }
+        Own::IdSeq => event.id.seq = n as u64,
+        Own::IdPlace => event.id.place = n as u32,
+        Own::Severity => event.severity = Severity::from_number(n).ok_or_else(|| damaged("a severity out of range"))?,
+        Own::Kind => {
+            event.kind = u8::try_from(n).ok().and_then(Kind::from_byte).ok_or_else(|| damaged("an unknown kind"))?;
+        }
+        Own::Took => event.took_ns = Some(n),
+        Own::Status => {
+            let status = u8::try_from(n).ok().and_then(Status::from_byte);
+            event.status = Some(status.ok_or_else(|| damaged("an unknown status"))?);
+        }
+        _ => return Err(damaged("numbers in a column of another type")),
+    }
+    Ok(())
+}
+
+/// The value of a field column at `place`.
+///
+/// # Errors
+/// Where the column does not hold what its type says.
+pub fn field_value(kind: FieldType, values: &Values, place: usize) -> Result<Value> {
+    let value = match (kind, values) {
+        (FieldType::Null, Values::Nulls) => Some(Value::Null),
+        (FieldType::Bool, Values::Bools(v)) => v.get(place).map(|b| Value::Bool(*b)),
+        (FieldType::Int, Values::Ints(v)) => v.get(place).map(|n| Value::Int(*n)),
+        (FieldType::UInt, Values::Ints(v)) => v.get(place).map(|n| Value::UInt(*n as u64)),
+        (FieldType::Float, Values::Floats(v)) => v.get(place).map(|f| Value::Float(*f)),
+        (FieldType::Text, Values::Texts { dictionary, codes }) => {
+            codes.get(place).map(|c| Value::Text(dictionary.get(*c as usize).to_owned()))
+        }
+        (FieldType::Decimal, Values::Texts { dictionary, codes }) => {
+            codes.get(place).map(|c| Value::Decimal(dictionary.get(*c as usize).to_owned()))
+        }
+        (FieldType::Nested, Values::Blobs { dictionary, codes }) => {
+            codes.get(place).and_then(|c| decode_value(dictionary.get(*c as usize)))
+        }
+        _ => None,
+    };
+    value.ok_or_else(|| damaged("a field that is not of its column's type"))
+}
+
+/// The fields beyond the columns at `place` of an overflow column: stored paths and values.
+///
+/// # Errors
+/// Where the column is none.
+pub fn overflow_fields(values: &Values, place: usize) -> Result<Vec<(String, Value)>> {
+    let Values::Blobs { dictionary, codes } = values else { return Err(damaged("an overflow column of another type")) };
+    let fields = codes.get(place).and_then(|c| decode_value(dictionary.get(*c as usize)));
+    match fields {
+        Some(Value::Object(fields)) => Ok(fields),
+        _ => Err(damaged("overflow that does not decode")),
+    }
+}

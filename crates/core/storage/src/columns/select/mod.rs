@@ -1,0 +1,249 @@
+//! A filter against a page: the rows for which it holds. Text is tested once per distinct value.
+//!
+//! Must give for every row what `query::matches` gives for the event of that row; a property test compares the two.
+
+mod pattern;
+mod sent;
+mod words;
+
+pub use sent::zone_excludes;
+
+use pattern::Judge;
+use words::Verdict;
+
+use super::{Column, Own, PageRead, Rows, Values};
+use calvex_language::error::Result;
+use calvex_language::model::template::shape_id;
+use calvex_language::model::{parse_span, parse_trace, to_hex};
+use calvex_language::query::{Field, Filter, Num, Op, OwnPart, Test, TimeRange};
+
+/// The rows within `range` for which `filter` holds.
+///
+/// # Errors
+/// Where a column cannot be read.
+pub fn select_in_range(filter: &Filter, range: &TimeRange, page: &dyn PageRead, lane: &str) -> Result<Rows> {
+    let (lo, hi) = page.time_span();
+    if !range.touches(lo, hi) {
+        return Ok(Rows::none(page.rows()));
+    }
+    let mut rows = Rows::all(page.rows());
+    if !(range.contains(lo) && range.contains(hi)) {
+        let time = page.own(Own::Time)?;
+        rows = marked(time.as_deref(), page.rows(), |n| range.contains(n));
+    }
+    if !rows.is_empty() {
+        rows.and(&select(filter, page, lane)?);
+    }
+    Ok(rows)
+}
+
+/// The rows for which `filter` holds.
+///
+/// # Errors
+/// Where a column cannot be read.
+pub fn select(filter: &Filter, page: &dyn PageRead, lane: &str) -> Result<Rows> {
+    let len = page.rows();
+    match filter {
+        Filter::All => Ok(Rows::all(len)),
+        Filter::And(list) => {
+            let mut rows = Rows::all(len);
+            for f in by_cost(list) {
+                if rows.is_empty() {
+                    break;
+                }
+                rows.and(&select(f, page, lane)?);
+            }
+            Ok(rows)
+        }
+        Filter::Or(list) => {
+            let mut rows = Rows::none(len);
+            for f in list {
+                if rows.is_full() {
+                    break;
+                }
+                rows.or(&select(f, page, lane)?);
+            }
+            Ok(rows)
+        }
+        Filter::Not(inner) => {
+            let mut rows = select(inner, page, lane)?;
+            rows.invert();
+            Ok(rows)
+        }
+        Filter::Words(test) => words::select(test, page),
+        Filter::Has(Field::Own(part)) => own_present(*part, page, lane),
+        Filter::Has(Field::Sent(name)) => sent::has(name, page),
+        Filter::Compare(Field::Own(part), test) => own_compare(*part, test, page, lane),
+        Filter::Compare(Field::Sent(name), test) => sent::compare(name, test, page),
+    }
+}
+
+/// What reads one small column before what reads many: an empty result spares the rest.
+fn by_cost(list: &[Filter]) -> Vec<&Filter> {
+    let mut ordered: Vec<&Filter> = list.iter().collect();
+    ordered.sort_by_key(|f| match f {
+        Filter::All => 0,
+        Filter::Compare(Field::Own(OwnPart::Message), _) => 4,
+        Filter::Compare(Field::Own(_), _) | Filter::Has(Field::Own(_)) => 1,
+        Filter::Compare(..) | Filter::Has(_) => 2,
+        Filter::And(_) | Filter::Or(_) | Filter::Not(_) => 3,
+        Filter::Words(_) => 5,
+    });
+    ordered
+}
+
+/// The rows whose number passes.
+fn marked(column: Option<&Column>, len: usize, passes: impl Fn(i64) -> bool) -> Rows {
+    let mut rows = Rows::none(len);
+    if let Some(column) = column
+        && let Values::Ints(numbers) = &column.values
+    {
+        for (place, n) in numbers.iter().enumerate() {
+            if passes(*n) {
+                rows.set(column.row(place));
+            }
+        }
+    }
+    rows
+}
+
+fn present(column: Option<&Column>, len: usize) -> Rows {
+    match column {
+        None => Rows::none(len),
+        Some(Column { present: None, .. }) => Rows::all(len),
+        Some(Column { present: Some(list), .. }) => Rows::of(list, len),
+    }
+}
+
+/// Marks the rows whose code passes, testing each distinct value once.
+fn by_code(rows: &mut Rows, column: &Column, distinct: usize, codes: &[u32], passes: impl Fn(usize) -> bool) {
+    let verdicts: Vec<bool> = (0..distinct).map(passes).collect();
+    if verdicts.iter().any(|v| *v) {
+        for (place, code) in codes.iter().enumerate() {
+            if verdicts.get(*code as usize) == Some(&true) {
+                rows.set(column.row(place));
+            }
+        }
+    }
+}
+
+/// The column that an own part is kept in, if in one.
+pub fn own_column(part: OwnPart) -> Option<Own> {
+    Some(match part {
+        OwnPart::Time => Own::Time,
+        OwnPart::Arrived => Own::Arrived,
+        OwnPart::Severity => Own::Severity,
+        OwnPart::Service => Own::Service,
+        OwnPart::Host => Own::Host,
+        OwnPart::Message | OwnPart::Shape => Own::Message,
+        OwnPart::Sender => Own::Sender,
+        OwnPart::Trace => Own::Trace,
+        OwnPart::Span => Own::Span,
+        OwnPart::Parent => Own::Parent,
+        OwnPart::Kind => Own::Kind,
+        OwnPart::Took => Own::Took,
+        OwnPart::Status => Own::Status,
+        OwnPart::Shaped => Own::Shaped,
+        OwnPart::Lane => return None,
+    })
+}
+
+/// The ids that the test asks for, as bytes, where it asks for ids by their whole hex.
+fn exact_ids(test: &Test) -> Option<Vec<Vec<u8>>> {
+    let literals = match test {
+        Test::Compare(Op::Eq | Op::Ne, literal) => std::slice::from_ref(literal),
+        Test::In(list) => list,
+        _ => return None,
+    };
+    let id = |text: &str| {
+        let lower = !text.bytes().any(|b| b.is_ascii_uppercase());
+        let id = parse_trace(text).map(|id| id.to_vec()).or_else(|| parse_span(text).map(|id| id.to_vec()));
+        id.filter(|_| lower)
+    };
+    literals.iter().map(|l| id(&l.text)).collect()
+}
+
+fn own_present(part: OwnPart, page: &dyn PageRead, lane: &str) -> Result<Rows> {
+    let len = page.rows();
+    match own_column(part) {
+        Some(own) => Ok(present(page.own(own)?.as_deref(), len)),
+        None if part == OwnPart::Lane && !lane.is_empty() => Ok(Rows::all(len)),
+        None => Ok(Rows::none(len)),
+    }
+}
+
+fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> Result<Rows> {
+    let len = page.rows();
+    let mut rows = Rows::none(len);
+    let Some(own) = own_column(part) else {
+        let holds = part == OwnPart::Lane && !lane.is_empty() && test.text(lane) != test.is_ne();
+        return Ok(if holds { Rows::all(len) } else { rows });
+    };
+    let column = page.own(own)?;
+    let Some(column) = column.as_deref() else { return Ok(rows) };
+    match (&column.values, part) {
+        (Values::Ints(_), OwnPart::Severity) => {
+            let mask = test.severities();
+            rows = marked(Some(column), len, |n| (0..32).contains(&n) && mask >> n & 1 == 1);
+        }
+        (Values::Ints(_), OwnPart::Kind) => {
+            rows = marked(Some(column), len, |n| {
+                u8::try_from(n)
+                    .ok()
+                    .and_then(calvex_language::model::Kind::from_byte)
+                    .is_some_and(|k| test.text(k.name()))
+            });
+        }
+        (Values::Ints(_), OwnPart::Status) => {
+            rows = marked(Some(column), len, |n| {
+                u8::try_from(n)
+                    .ok()
+                    .and_then(calvex_language::model::Status::from_byte)
+                    .is_some_and(|s| test.text(s.name()))
+            });
+        }
+        (Values::Ints(_), _) => rows = marked(Some(column), len, |n| test.number(Num::int(i128::from(n)))),
+        (Values::Texts { dictionary, codes }, OwnPart::Shaped) => {
+            let passes = |c| calvex_language::model::rules_of(dictionary.get(c)).any(|rule| test.text(rule));
+            by_code(&mut rows, column, dictionary.len(), codes, passes);
+        }
+        (Values::Texts { dictionary, codes }, _) => {
+            by_code(&mut rows, column, dictionary.len(), codes, |c| test.text(dictionary.get(c)));
+        }
+        (Values::Messages(m), OwnPart::Shape) => {
+            by_code(&mut rows, column, m.templates.len(), &m.codes, |c| test.text(&shape_id(m.templates.get(c))));
+        }
+        (Values::Messages(m), _) => {
+            let mut message = String::new();
+            let mut judge = Judge::new(test);
+            let mut verdicts: Vec<Option<Verdict>> = vec![None; m.templates.len()];
+            for (place, code) in m.codes.iter().enumerate() {
+                let Some(slot) = verdicts.get_mut(*code as usize) else { continue };
+                let holds = match *slot.get_or_insert_with(|| judge.judge(m.templates.get(*code as usize))) {
+                    Verdict::All => true,
+                    Verdict::None => false,
+                    Verdict::Ask => {
+                        message.clear();
+                        m.write(place, &mut message)?;
+                        test.text(&message)
+                    }
+                };
+                if holds {
+                    rows.set(column.row(place));
+                }
+            }
+        }
+        (Values::Blobs { dictionary, codes }, _) => match exact_ids(test) {
+            Some(ids) => {
+                by_code(&mut rows, column, dictionary.len(), codes, |c| ids.iter().any(|id| id == dictionary.get(c)));
+            }
+            None => by_code(&mut rows, column, dictionary.len(), codes, |c| test.text(&to_hex(dictionary.get(c)))),
+        },
+        _ => {}
+    }
+    if test.is_ne() {
+        rows.invert();
+        rows.and(&present(Some(column), len));
+    }
+    Ok(rows)
+}

@@ -1,0 +1,109 @@
+//! Comparisons with sent fields: every column of the path, whatever its type, lists, and the overflow.
+
+use super::super::sent::{SentColumn, columns_at_or_below, columns_of, each_overflowing, each_value_overflowing};
+use super::super::{FieldType, field_value};
+use super::{Column, PageRead, Rows, Values, by_code, present};
+use calvex_language::error::Result;
+use calvex_language::model::{Value, decode_value};
+use calvex_language::query::{Literal, Num, Op, SentName, Test, matching};
+
+/// Whether no number between the ends of the zone can pass.
+pub fn zone_excludes(test: &Test, zone: Option<(f64, f64)>) -> bool {
+    let Some((lo, hi)) = zone else { return false };
+    let float = |l: &Literal| l.number.map(|n| n.float);
+    match test {
+        Test::Compare(op, l) => match (op, float(l)) {
+            (Op::Eq, Some(n)) => n < lo || n > hi,
+            (Op::Lt, Some(n)) => lo > n,
+            (Op::Le, Some(n)) => lo > n,
+            (Op::Gt, Some(n)) => hi < n,
+            (Op::Ge, Some(n)) => hi < n,
+            (Op::Ne, _) | (_, None) => false,
+        },
+        Test::Between(a, b) => float(a).is_some_and(|a| hi < a) || float(b).is_some_and(|b| lo > b),
+        _ => false,
+    }
+}
+
+/// The rows whose field `name` passes.
+pub(super) fn compare(name: &SentName, test: &Test, page: &dyn PageRead) -> Result<Rows> {
+    let len = page.rows();
+    let mut rows = Rows::none(len);
+    let mut there = Rows::none(len);
+    for SentColumn { index, path, kind, own } in columns_of(page.keys(), name) {
+        // A column left aside by its zone still has the field, which `!=` asks for; no zone excludes `!=`.
+        if zone_excludes(test, page.zone(index)) {
+            continue;
+        }
+        let Some(column) = page.column(index)? else { continue };
+        if !own {
+            nested(&column, &mut there, |v| !matching::descend(path, v, name).is_empty());
+            nested(&column, &mut rows, |v| matching::descend(path, v, name).into_iter().any(|v| test.value(v)));
+            continue;
+        }
+        there.or(&present(Some(&column), len));
+        column_passes(kind, &column, test, &mut rows)?;
+    }
+    each_value_overflowing(page, name, |row, value| {
+        there.set(row);
+        if test.value(value) {
+            rows.set(row);
+        }
+    })?;
+    if test.is_ne() {
+        rows.invert();
+        rows.and(&there);
+    }
+    Ok(rows)
+}
+
+/// Marks the rows whose list passes.
+pub(super) fn nested(column: &Column, rows: &mut Rows, passes: impl Fn(&Value) -> bool) {
+    if let Values::Blobs { dictionary, codes } = &column.values {
+        by_code(rows, column, dictionary.len(), codes, |c| decode_value(dictionary.get(c)).is_some_and(|v| passes(&v)));
+    }
+}
+
+fn column_passes(kind: FieldType, column: &Column, test: &Test, rows: &mut Rows) -> Result<()> {
+    match (&column.values, kind) {
+        (Values::Texts { dictionary, codes }, FieldType::Decimal) => {
+            by_code(rows, column, dictionary.len(), codes, |c| test.number(Num::decimal(dictionary.get(c))));
+        }
+        (Values::Texts { dictionary, codes }, _) => {
+            by_code(rows, column, dictionary.len(), codes, |c| test.text(dictionary.get(c)));
+        }
+        (Values::Ints(numbers), FieldType::Int) => {
+            let passes = |n: &i64| test.number(Num::int(i128::from(*n)));
+            numbers.iter().enumerate().filter(|(_, n)| passes(n)).for_each(|(p, _)| rows.set(column.row(p)));
+        }
+        (Values::Blobs { .. }, _) => nested(column, rows, |v| test.value(v)),
+        (Values::Nulls, _) => {}
+        (values, kind) => {
+            for place in 0..values.len().unwrap_or(0) {
+                if test.value(&field_value(kind, values, place)?) {
+                    rows.set(column.row(place));
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The rows that have the field `name`, or any below it.
+pub(super) fn has(name: &SentName, page: &dyn PageRead) -> Result<Rows> {
+    let mut rows = Rows::none(page.rows());
+    for SentColumn { index, path, own, .. } in columns_at_or_below(page.keys(), name) {
+        let Some(column) = page.column(index)? else { continue };
+        if own {
+            rows.or(&present(Some(&column), page.rows()));
+        } else {
+            nested(&column, &mut rows, |v| !matching::descend(path, v, name).is_empty());
+        }
+    }
+    each_overflowing(page, |row, path, value| {
+        if name.covers(&path.dotted()) || !matching::descend(path, value, name).is_empty() {
+            rows.set(row);
+        }
+    })?;
+    Ok(rows)
+}

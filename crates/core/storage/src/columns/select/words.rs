@@ -1,0 +1,130 @@
+//! Words in the message and in any text value. Most messages are decided by their template alone.
+
+use super::super::sent::each_overflowing;
+use super::super::{ColumnKey, FieldType, Messages, Own, field_value};
+use super::sent::nested;
+use super::{Column, PageRead, Rows, Values, by_code};
+use calvex_language::error::Result;
+use calvex_language::model::template::{HOLE, MAX_HOLES, MAX_LITERAL_BYTES, holes};
+use calvex_language::query::{WordsTest, contains_words, matching};
+
+/// The rows in which the words stand.
+pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
+    let mut rows = Rows::none(page.rows());
+    for (index, key) in page.keys().iter().enumerate() {
+        let searched = match key {
+            ColumnKey::Own(own) => {
+                matches!(own, Own::Message | Own::Service | Own::Host | Own::Trace | Own::Span | Own::Parent)
+            }
+            ColumnKey::Field(_, FieldType::Null | FieldType::Bool) => false,
+            ColumnKey::Field(_, FieldType::Int | FieldType::UInt | FieldType::Float) => {
+                test.number.is_some_and(|n| page.zone(index).is_none_or(|(lo, hi)| lo <= n.float && n.float <= hi))
+            }
+            ColumnKey::Field(_, FieldType::Decimal) => test.number.is_some(),
+            ColumnKey::Field(..) => true,
+        };
+        if !searched || matches!(key, ColumnKey::Own(Own::Trace | Own::Span | Own::Parent)) && !test.may_be_id() {
+            continue;
+        }
+        let Some(column) = page.column(index)? else { continue };
+        match (key, &column.values) {
+            (_, Values::Messages(messages)) => in_messages(test, &column, messages, &mut rows)?,
+            (ColumnKey::Field(_, kind @ FieldType::Decimal), values) => {
+                by_value(test, *kind, &column, values, &mut rows)?;
+            }
+            (_, Values::Texts { dictionary, codes }) => by_code(&mut rows, &column, dictionary.len(), codes, |c| {
+                contains_words(dictionary.get(c), &test.words, test.prefix)
+            }),
+            (ColumnKey::Own(_), Values::Blobs { dictionary, codes }) => {
+                by_code(&mut rows, &column, dictionary.len(), codes, |c| matching::hex_is(test, dictionary.get(c)));
+            }
+            (ColumnKey::Field(..), Values::Blobs { .. }) => {
+                nested(&column, &mut rows, |v| matching::words_in_value(test, v));
+            }
+            (ColumnKey::Field(_, kind), values) => by_value(test, *kind, &column, values, &mut rows)?,
+            _ => {}
+        }
+    }
+    each_overflowing(page, |row, _, value| {
+        if matching::words_in_value(test, value) {
+            rows.set(row);
+        }
+    })?;
+    Ok(rows)
+}
+
+fn by_value(test: &WordsTest, kind: FieldType, column: &Column, values: &Values, rows: &mut Rows) -> Result<()> {
+    for place in 0..values.len().unwrap_or(0) {
+        if matching::words_in_value(test, &field_value(kind, values, place)?) {
+            rows.set(column.row(place));
+        }
+    }
+    Ok(())
+}
+
+/// What a template tells of its messages.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) enum Verdict {
+    /// All of them pass.
+    All,
+    /// None of them does.
+    None,
+    /// The variables decide.
+    Ask,
+}
+
+fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mut Rows) -> Result<()> {
+    // A template that no message of the page has is not looked at.
+    let mut verdicts: Vec<Option<Verdict>> = vec![None; messages.templates.len()];
+    let mut message = String::new();
+    for (place, code) in messages.codes.iter().enumerate() {
+        let Some(slot) = verdicts.get_mut(*code as usize) else { continue };
+        let verdict = *slot.get_or_insert_with(|| judge(test, messages.templates.get(*code as usize)));
+        let holds = match verdict {
+            Verdict::All => true,
+            Verdict::None => false,
+            // One word is looked for below.
+            Verdict::Ask if test.words.len() == 1 => false,
+            Verdict::Ask => {
+                message.clear();
+                messages.write(place, &mut message)?;
+                contains_words(&message, &test.words, test.prefix)
+            }
+        };
+        if holds {
+            rows.set(column.row(place));
+        }
+    }
+    // A variable is whole words, so one word stands in one of them or nowhere.
+    if let [word] = test.words.as_slice()
+        && verdicts.contains(&Some(Verdict::Ask))
+    {
+        let asked = |code: u32| verdicts.get(code as usize) == Some(&Some(Verdict::Ask));
+        // Folding changes the length of few letters, and never to less than a third.
+        let shortest = if word.is_ascii() { word.len() } else { word.len() / 3 };
+        let passes = |v: &str| v.len() >= shortest && contains_words(v, &test.words, test.prefix);
+        messages.places(word, asked, passes)?.into_iter().for_each(|place| rows.set(column.row(place)));
+    }
+    Ok(())
+}
+
+/// A variable is made of whole words, so a word of the template is a word of each of its messages.
+fn judge(test: &WordsTest, template: &str) -> Verdict {
+    if contains_words(template, &test.words, test.prefix) {
+        let within = template.split(HOLE).any(|literal| contains_words(literal, &test.words, test.prefix));
+        return if within { Verdict::All } else { Verdict::Ask };
+    }
+    let holes = holes(template);
+    let may_vary = || test.prefix || test.words.iter().any(|w| varies(w));
+    if holes > 0 && (has_rest(template, holes) || may_vary()) { Verdict::Ask } else { Verdict::None }
+}
+
+/// Whether the last variable is the rest of a long message, with any words.
+pub(super) fn has_rest(template: &str, holes: usize) -> bool {
+    holes > MAX_HOLES || template.len() >= MAX_LITERAL_BYTES
+}
+
+/// Whether a word can be (part of) a variable by the rules of the cut.
+fn varies(word: &str) -> bool {
+    word.bytes().any(|b| b.is_ascii_digit()) || word.bytes().all(|b| b.is_ascii_hexdigit())
+}

@@ -1,0 +1,239 @@
+//! The variables of messages as bytes: those that follow the same word stand together, for they are of one nature
+//! (`door 17`, `door 4`), whatever the templates around them.
+//!
+//! ```text
+//! variables := 0 list                  all in the order of the messages
+//!            | 1 list*                 one for each stream, in the order of their first use
+//! ```
+//!
+//! The stream of a hole is told by the literal before it (see [`lead`]); both sides work it out from the templates in
+//! the order in which the codes name them. Beyond [`MAX_STREAMS`] leads, holes share the first stream.
+
+use super::dictionary::Texts;
+use super::messages::Variables;
+use super::texts::{self, Effort, Letters, List};
+use calvex_language::model::template::HOLE;
+use calvex_language::query::is_word_char;
+use hashbrown::HashMap;
+
+/// Variables of one block at most.
+const MAX_VARIABLES: usize = 1 << 21;
+/// Streams of one block at most.
+const MAX_STREAMS: usize = 256;
+/// Bytes of the literal before a hole that are looked at.
+const MAX_LEAD: usize = 16;
+
+/// The last word of the literal before a hole, with the signs between the two; of a literal without a word its end.
+fn lead(literal: &str) -> &str {
+    let mut from = literal.len().saturating_sub(MAX_LEAD);
+    while !literal.is_char_boundary(from) {
+        from += 1;
+    }
+    let end = &literal[from..];
+    let Some(last) = end.rfind(is_word_char) else { return end };
+    let word =
+        end[..last].rfind(|c| !is_word_char(c)).map_or(0, |at| at + end[at..].chars().next().map_or(1, char::len_utf8));
+    &end[word..]
+}
+
+/// The streams of each template's holes, by code; templates that no code names have none.
+struct Plan {
+    of_template: Vec<Option<Vec<u32>>>,
+    streams: usize,
+}
+
+impl Plan {
+    fn of(templates: &Texts, codes: &[u32]) -> Plan {
+        let mut of_template: Vec<Option<Vec<u32>>> = vec![None; templates.len()];
+        let mut known: HashMap<&str, u32> = HashMap::new();
+        for code in codes {
+            let Some(slot @ None) = of_template.get_mut(*code as usize) else { continue };
+            let template = templates.get(*code as usize);
+            let mut holes = Vec::new();
+            let mut from = 0;
+            for at in memchr::memchr_iter(HOLE as u8, template.as_bytes()) {
+                let next = known.len() as u32;
+                let lead = lead(&template[from..at]);
+                holes.push(match known.get(lead) {
+                    Some(stream) => *stream,
+                    None if known.len() < MAX_STREAMS => *known.entry(lead).or_insert(next),
+                    None => 0,
+                });
+                from = at + 1;
+            }
+            *slot = Some(holes);
+        }
+        Plan { of_template, streams: known.len() }
+    }
+
+    fn holes(&self, code: u32) -> &[u32] {
+        self.of_template.get(code as usize).and_then(Option::as_deref).unwrap_or(&[])
+    }
+}
+
+/// Appends `variables`, those of each message in turn.
+pub(super) fn pack<'a>(
+    templates: &Texts,
+    codes: &[u32],
+    variables: impl Iterator<Item = &'a str>,
+    effort: Effort,
+    out: &mut Vec<u8>,
+) {
+    if effort == Effort::Light {
+        out.push(0);
+        return texts::encode(&variables.collect::<Vec<_>>(), effort, out);
+    }
+    let plan = Plan::of(templates, codes);
+    let mut streams: Vec<Vec<&str>> = vec![Vec::new(); plan.streams];
+    let mut variables = variables;
+    for code in codes {
+        for stream in plan.holes(*code) {
+            streams[*stream as usize].extend(variables.next());
+        }
+    }
+    out.push(1);
+    streams.iter().for_each(|stream| texts::encode(stream, Effort::Cut, out));
+}
+
+/// Reads what [`pack`] wrote where it fills `bytes` wholly.
+pub(super) fn unpack(bytes: &[u8], templates: &Texts, codes: &[u32]) -> Option<Variables> {
+    let mut at = 0;
+    let variables = unpack_from(bytes, &mut at, templates, codes)?;
+    (at == bytes.len()).then_some(variables)
+}
+
+/// The places of the messages of templates that `asked` names, one of whose variables passes. Streams none of whose
+/// variables may hold the letters are not unpacked.
+pub(super) fn places(
+    bytes: &[u8],
+    templates: &Texts,
+    codes: &[u32],
+    letters: Letters,
+    asked: impl Fn(u32) -> bool,
+    passes: impl Fn(&str) -> bool,
+) -> Option<Vec<usize>> {
+    if *bytes.first()? != 1 {
+        let variables = unpack(bytes, templates, codes)?;
+        let holds = |place: &usize| asked(codes[*place]) && variables.of(*place).any(&passes);
+        return Some((0..codes.len()).filter(holds).collect());
+    }
+    let plan = Plan::of(templates, codes);
+    let most: usize = codes.iter().map(|code| plan.holes(*code).len()).sum();
+    let most = Some(most).filter(|n| *n <= MAX_VARIABLES)?;
+    let mut at = 1;
+    let mut passing: Vec<Option<Vec<bool>>> = Vec::with_capacity(plan.streams);
+    for _ in 0..plan.streams {
+        let list = texts::decode_holding(bytes, &mut at, most, letters)?;
+        let told = list.map(|list| (0..list.ends.len()).map(|n| passes(list.get(n))).collect::<Vec<_>>());
+        passing.push(told.filter(|told| told.contains(&true)));
+    }
+    if at != bytes.len() {
+        return None;
+    }
+    let mut found = Vec::new();
+    if passing.iter().any(Option::is_some) {
+        let mut cursors = vec![0usize; plan.streams];
+        for (place, code) in codes.iter().enumerate() {
+            let mut holds = false;
+            for stream in plan.holes(*code) {
+                let (n, told) = (cursors.get_mut(*stream as usize)?, passing.get(*stream as usize)?);
+                holds |= told.as_ref().is_some_and(|told| told.get(*n) == Some(&true));
+                *n += 1;
+            }
+            if holds && asked(*code) {
+                found.push(place);
+            }
+        }
+    }
+    Some(found)
+}
+
+/// Reads what [`pack`] wrote and moves `at` behind it.
+pub(super) fn unpack_from(bytes: &[u8], at: &mut usize, templates: &Texts, codes: &[u32]) -> Option<Variables> {
+    let form = *bytes.get(*at)?;
+    *at += 1;
+    let plan = Plan::of(templates, codes);
+    let mut first = Vec::with_capacity(codes.len() + 1);
+    let mut count = 0u32;
+    for code in codes {
+        first.push(count);
+        count = count.checked_add(plan.holes(*code).len() as u32)?;
+    }
+    first.push(count);
+    let most = Some(count as usize).filter(|n| *n <= MAX_VARIABLES)?;
+    if form == 0 {
+        let List { joined, ends } = texts::decode(bytes, at, most)?;
+        return (ends.len() == count as usize).then_some(Variables { joined, ends, first });
+    }
+    if form != 1 {
+        return None;
+    }
+    let streams: Vec<List> = (0..plan.streams).map(|_| texts::decode(bytes, at, most)).collect::<Option<_>>()?;
+    let mut joined = String::with_capacity(streams.iter().map(|s| s.joined.len()).sum());
+    let mut ends = Vec::with_capacity(most);
+    let mut cursors = vec![(0usize, 0usize); plan.streams];
+    for code in codes {
+        for stream in plan.holes(*code) {
+            let (n, from) = cursors.get_mut(*stream as usize)?;
+            let list = streams.get(*stream as usize)?;
+            let end = *list.ends.get(*n)? as usize;
+            joined.push_str(list.joined.get(*from..end)?);
+            ends.push(u32::try_from(joined.len()).ok()?);
+            (*n, *from) = (*n + 1, end);
+        }
+    }
+    let all = streams.iter().zip(&cursors).all(|(list, (n, _))| list.ends.len() == *n);
+    all.then_some(Variables { joined, ends, first })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::columns::Interner;
+    use calvex_language::model::template::split;
+    use proptest::prelude::*;
+
+    #[test]
+    fn what_leads_to_a_hole() {
+        for (literal, expected) in [
+            ("at door ", "door "),
+            ("lease LS-", "LS-"),
+            (".", "."),
+            ("", ""),
+            ("before öffnet: ", "öffnet: "),
+            (" — ", " — "),
+        ] {
+            assert_eq!(lead(literal), expected, "{literal}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn round_trip(messages in prop::collection::vec("(door|lease|é )?[ -]?[0-9]{1,4}( ms)?|.{0,20}", 0..60)) {
+            let mut templates = Interner::<String>::default();
+            let (mut codes, mut variables) = (Vec::new(), Vec::new());
+            let mut template = String::new();
+            for message in &messages {
+                template.clear();
+                split(message, &mut template, |v| variables.push(v));
+                codes.push(templates.code(&template));
+            }
+            for effort in [Effort::Light, Effort::Full] {
+                let mut bytes = Vec::new();
+                pack(&templates.dictionary, &codes, variables.iter().copied(), effort, &mut bytes);
+                let back = unpack(&bytes, &templates.dictionary, &codes).unwrap();
+                let flat: Vec<&str> = (0..codes.len()).flat_map(|n| back.of(n)).collect();
+                prop_assert_eq!(&flat, &variables);
+                for word in ["1", "door", "é", "ms", "x"] {
+                    let passes = |variable: &str| variable.to_lowercase().contains(word);
+                    let found = places(&bytes, &templates.dictionary, &codes, Letters::of(word), |c| c % 2 == 0, passes);
+                    let plain = (0..codes.len()).filter(|n| codes[*n] % 2 == 0 && back.of(*n).any(passes));
+                    prop_assert_eq!(found.unwrap(), plain.collect::<Vec<_>>());
+                }
+                for cut in 0..bytes.len() {
+                    prop_assert!(unpack(&bytes[..cut], &templates.dictionary, &codes).is_none());
+                }
+            }
+        }
+    }
+}

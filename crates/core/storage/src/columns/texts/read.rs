@@ -1,0 +1,248 @@
+//! Lists of texts from their bytes, whole, or passed over where what is looked for cannot stand in them.
+
+use super::{List, MAX_AFFIX, MAX_COUNT, MAX_PATTERNS};
+use crate::columns::{Texts, ints, streams};
+use calvex_language::model::take_varint;
+
+/// Reads what [`encode`](super::encode) wrote, at most `max` texts, and moves `at` behind it.
+pub(in crate::columns) fn decode(bytes: &[u8], at: &mut usize, max: usize) -> Option<List> {
+    let count = count_of(bytes, at).filter(|n| *n <= max)?;
+    match take_byte(bytes, at)? {
+        0 => decode_plain(bytes, at, count),
+        1 => decode_patterned(bytes, at, count),
+        2 => {
+            let templates = count_of(bytes, at).filter(|n| *n <= count)?;
+            if take_byte(bytes, at)? != 0 {
+                return None;
+            }
+            let templates = decode_plain(bytes, at, templates)?;
+            let codes = ints::decode_codes(bytes, at, count, templates.ends.len())?;
+            let templates = Texts { shared: None, joined: templates.joined, ends: templates.ends };
+            let variables = streams::unpack_from(bytes, at, &templates, &codes)?;
+            let mut list = List::default();
+            for (n, code) in codes.iter().enumerate() {
+                calvex_language::model::template::join(
+                    templates.get(*code as usize),
+                    variables.of(n),
+                    &mut list.joined,
+                );
+                list.push("")?;
+            }
+            Some(list)
+        }
+        _ => None,
+    }
+}
+
+fn count_of(bytes: &[u8], at: &mut usize) -> Option<usize> {
+    usize::try_from(take_varint(bytes, at)?).ok().filter(|n| *n <= MAX_COUNT)
+}
+
+fn take_byte(bytes: &[u8], at: &mut usize) -> Option<u8> {
+    let byte = *bytes.get(*at)?;
+    *at += 1;
+    Some(byte)
+}
+
+fn take_text<'a>(bytes: &'a [u8], at: &mut usize) -> Option<&'a str> {
+    let length = usize::try_from(take_varint(bytes, at)?).ok().filter(|n| *n <= MAX_AFFIX)?;
+    let taken = bytes.get(*at..at.checked_add(length)?)?;
+    *at += length;
+    std::str::from_utf8(taken).ok()
+}
+
+fn decode_plain(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
+    let mut end = 0u64;
+    let mut ends = Vec::with_capacity(count.min(bytes.len() * 64));
+    for length in ints::decode(bytes, at, count)? {
+        end = end.checked_add(u64::try_from(length).ok()?)?;
+        ends.push(u32::try_from(end).ok()?);
+    }
+    let taken = bytes.get(*at..at.checked_add(usize::try_from(end).ok()?)?)?;
+    *at += taken.len();
+    let joined = String::from_utf8(taken.to_vec()).ok()?;
+    ends.iter().all(|e| joined.is_char_boundary(*e as usize)).then_some(List { joined, ends })
+}
+
+/// The ASCII letters that a text must hold, in either case, if a word is to stand in it.
+#[derive(Debug, Clone, Copy)]
+pub(in crate::columns) struct Letters(u32);
+
+impl Letters {
+    /// Those of a folded word.
+    pub fn of(word: &str) -> Self {
+        let letters = word.bytes().filter(u8::is_ascii_alphabetic);
+        Letters(letters.fold(0, |all, b| all | 1 << (b.to_ascii_lowercase() - b'a')))
+    }
+
+    /// Whether a text of nothing but these parts and digits may hold them. Letters beyond ASCII may fold to ASCII.
+    fn may_stand_in(self, parts: [&str; 2]) -> bool {
+        let [a, b] = parts.map(|part| Letters::of(part).0);
+        !parts.iter().all(|part| part.is_ascii()) || self.0 & !(a | b) == 0
+    }
+}
+
+/// As [`decode`]; `None` within where no text of the list may hold the letters, which its patterns tell.
+pub(in crate::columns) fn decode_holding(
+    bytes: &[u8],
+    at: &mut usize,
+    max: usize,
+    letters: Letters,
+) -> Option<Option<List>> {
+    let from = *at;
+    let count = count_of(bytes, at).filter(|n| *n <= max)?;
+    if take_byte(bytes, at)? == 1 {
+        let patterns = take_patterns(bytes, at)?;
+        let may = |pattern: &Read| match pattern {
+            Read::Any(_) => true,
+            Read::Number { prefix, suffix, .. } => letters.may_stand_in([prefix, suffix]),
+            Read::Hex { .. } => letters.may_stand_in(["abcdef", ""]),
+        };
+        if !patterns.iter().any(may) {
+            let (_, counts) = take_which(bytes, at, patterns.len(), count)?;
+            for (pattern, count) in patterns.iter().zip(counts) {
+                match pattern {
+                    Read::Hex { groups, .. } => drop(take_hex(bytes, at, groups, count)?),
+                    _ => ints::skip(bytes, at, count)?,
+                }
+            }
+            return Some(None);
+        }
+    }
+    *at = from;
+    decode(bytes, at, max).map(Some)
+}
+
+enum Read<'a> {
+    Any(List),
+    Number { prefix: &'a str, suffix: &'a str, width: usize, values: Vec<i64> },
+    Hex { upper: bool, groups: &'a [u8], bytes: &'a [u8] },
+}
+
+fn take_patterns<'a>(bytes: &'a [u8], at: &mut usize) -> Option<Vec<Read<'a>>> {
+    let patterns = count_of(bytes, at)?;
+    // The 65th stands for what fits none of the 64.
+    if patterns > MAX_PATTERNS + 1 {
+        return None;
+    }
+    let mut read = Vec::with_capacity(patterns);
+    for _ in 0..patterns {
+        read.push(match take_byte(bytes, at)? {
+            0 => Read::Any(List::default()),
+            1 => {
+                let (prefix, suffix) = (take_text(bytes, at)?, take_text(bytes, at)?);
+                let width = usize::from(take_byte(bytes, at).filter(|w| *w <= 18)?);
+                Read::Number { prefix, suffix, width, values: Vec::new() }
+            }
+            2 => {
+                let upper = take_byte(bytes, at)? == 1;
+                let groups = count_of(bytes, at)?;
+                let groups = bytes.get(*at..at.checked_add(groups)?)?;
+                *at += groups.len();
+                Read::Hex { upper, groups, bytes: &[] }
+            }
+            _ => return None,
+        });
+    }
+    Some(read)
+}
+
+/// The pattern of each text, and how many texts each has.
+fn take_which(bytes: &[u8], at: &mut usize, patterns: usize, count: usize) -> Option<(Vec<i64>, Vec<usize>)> {
+    let which = if patterns > 1 { ints::decode(bytes, at, count)? } else { vec![0; count] };
+    let mut counts = vec![0usize; patterns];
+    for w in &which {
+        *counts.get_mut(usize::try_from(*w).ok()?)? += 1;
+    }
+    Some((which, counts))
+}
+
+fn take_hex<'a>(bytes: &'a [u8], at: &mut usize, groups: &[u8], count: usize) -> Option<&'a [u8]> {
+    let digits: usize = groups.iter().map(|g| usize::from(*g)).sum();
+    let length = (digits / 2).checked_mul(count).filter(|_| digits > 0 && digits.is_multiple_of(2))?;
+    let taken = bytes.get(*at..at.checked_add(length)?)?;
+    *at += length;
+    Some(taken)
+}
+
+fn decode_patterned(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
+    let mut read = take_patterns(bytes, at)?;
+    let (which, counts) = take_which(bytes, at, read.len(), count)?;
+    for (pattern, count) in read.iter_mut().zip(counts) {
+        match pattern {
+            Read::Any(list) => *list = decode_any(bytes, at, count)?,
+            Read::Number { values, .. } => *values = ints::decode(bytes, at, count)?,
+            Read::Hex { groups, bytes: taken, .. } => *taken = take_hex(bytes, at, groups, count)?,
+        }
+    }
+    let mut cursors = vec![0usize; read.len()];
+    let mut list = List::default();
+    for w in which {
+        let w = usize::try_from(w).ok()?;
+        let n = *cursors.get(w)?;
+        cursors[w] += 1;
+        write_value(read.get(w)?, n, &mut list)?;
+    }
+    Some(list)
+}
+
+fn write_value(pattern: &Read, n: usize, list: &mut List) -> Option<()> {
+    match pattern {
+        Read::Any(texts) => list.push(texts.get(n)),
+        Read::Number { prefix, suffix, width, values } => {
+            list.joined.push_str(prefix);
+            let value = u64::try_from(*values.get(n)?).ok()?;
+            put_decimal(value, *width, &mut list.joined);
+            list.push(suffix)
+        }
+        Read::Hex { upper, groups, bytes } => {
+            const LOWER: &[u8; 16] = b"0123456789abcdef";
+            const UPPER: &[u8; 16] = b"0123456789ABCDEF";
+            let alphabet = if *upper { UPPER } else { LOWER };
+            let digits: usize = groups.iter().map(|g| usize::from(*g)).sum();
+            let mut nibbles = bytes.get(n * digits / 2..(n + 1) * digits / 2)?.iter().flat_map(|b| [b >> 4, b & 15]);
+            for (g, length) in groups.iter().enumerate() {
+                if g > 0 {
+                    list.joined.push('-');
+                }
+                for nibble in nibbles.by_ref().take(usize::from(*length)) {
+                    list.joined.push(alphabet[usize::from(nibble)] as char);
+                }
+            }
+            list.push("")
+        }
+    }
+}
+
+/// Appends `value` with at least `width` digits.
+fn put_decimal(mut value: u64, width: usize, out: &mut String) {
+    let mut digits = [b'0'; 20];
+    let mut from = digits.len();
+    while value > 0 || from == digits.len() {
+        from -= 1;
+        digits[from] = b'0' + (value % 10) as u8;
+        value /= 10;
+    }
+    from = from.min(digits.len() - width.min(20));
+    out.push_str(std::str::from_utf8(&digits[from..]).unwrap_or(""));
+}
+
+fn decode_any(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
+    match take_byte(bytes, at)? {
+        0 if take_byte(bytes, at)? == 0 => decode_plain(bytes, at, count),
+        1 => {
+            let distinct = count_of(bytes, at).filter(|n| *n <= count)?;
+            if take_byte(bytes, at)? != 0 {
+                return None;
+            }
+            let distinct = decode_plain(bytes, at, distinct)?;
+            let mut list = List::default();
+            for code in ints::decode(bytes, at, count)? {
+                let code = usize::try_from(code).ok().filter(|c| *c < distinct.ends.len())?;
+                list.push(distinct.get(code))?;
+            }
+            Some(list)
+        }
+        _ => None,
+    }
+}
