@@ -3,8 +3,8 @@
 
 use crate::client::segment;
 use crate::output;
-use calvex_language::json::parse_value;
 use calvex_language::model::Value as Exact;
+use calvex_language::model::parse_value;
 use calvex_language::model::time::parse_time;
 use clap::Args;
 use serde_json::Value;
@@ -150,7 +150,7 @@ fn exact_text(value: &Exact) -> String {
     }
 }
 
-/// An own part, or a field by its dotted path: names with dots are found like nested ones. Numbers are as they were sent.
+/// A builtin, or a field by its dotted path: names with dots are found like nested ones. Numbers are as they were sent.
 pub fn field_text(event: &Exact, column: &str) -> String {
     fn find<'v>(value: &'v Exact, path: &str) -> Option<&'v Exact> {
         if let Some(found) = member(value, path) {
@@ -160,7 +160,7 @@ pub fn field_text(event: &Exact, column: &str) -> String {
             .iter()
             .find_map(|(name, inner)| find(inner, path.strip_prefix(name.as_str())?.strip_prefix('.')?))
     }
-    // An own part is called in the language as here, but for its unit.
+    // A builtin is called in the language as here, but for its unit.
     let own = if column == "took" { "took_ns" } else { column };
     let own = column.strip_prefix('.').is_none().then(|| member(event, own)).flatten().filter(|_| column != "fields");
     let field = || find(member(event, "fields")?, column.trim_start_matches('.').trim_matches('`'));

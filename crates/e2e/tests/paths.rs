@@ -131,7 +131,7 @@ async fn what_was_sent_is_given_back_as_it_came() -> Result<()> {
     wait_for("the events", || {
         Ok((service.ok(&["search", "--json", ""]).unwrap_or_default().lines().count() == 3).then_some(()))
     })?;
-    let read = |line: &str| calvex_language::json::parse_value(line).map_err(|e| anyhow::anyhow!("{e}"));
+    let read = |line: &str| calvex_language::model::parse_value(line).map_err(|e| anyhow::anyhow!("{e}"));
     let mut expected = sent.iter().map(|line| read(line)).collect::<Result<Vec<_>>>()?;
     for command in ["search", "export"] {
         let told = service.ok(&[command, "--sent", "--from", "now-1h", ""])?;

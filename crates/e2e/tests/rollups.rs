@@ -85,13 +85,13 @@ fn an_id_leads_to_its_chunk() -> Result<()> {
     every(&service, "after a kill")?;
     // The filters that a restart lost are made again: most absent ids are told without opening any chunk, by the two
     // parts of the roll-up alone.
-    let parts_read = |absent: u32| -> Result<Option<u64>> {
+    let segments_read = |absent: u32| -> Result<Option<u64>> {
         let absent = format!("trace=ffffffffffffffffffffffffffff{absent:04x}");
         let told = service.calvex(&["search", "--explain", "--from", "now-1d", &absent])?;
         let told = String::from_utf8(told.stderr)?;
         Ok(told.split(" parts read").next().and_then(|t| t.rsplit(' ').next()).and_then(|n| n.parse().ok()))
     };
-    let alone = |absent: u32| Ok(parts_read(absent)?.filter(|parts| *parts <= 2));
+    let alone = |absent: u32| Ok(segments_read(absent)?.filter(|parts| *parts <= 2));
     wait_for("the filters of two chunks", || (1..20).find_map(|absent| alone(absent).transpose()).transpose())?;
     // The next sixteen take along what was left, whose filters are made again from their columns.
     (CHUNKS..CHUNKS + 14).try_for_each(|chunk| send(&service, start, chunk))?;

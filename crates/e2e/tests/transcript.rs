@@ -21,7 +21,7 @@ fn run(service: &Service, line: &str, day: &str) -> Result<String> {
         .envs([("PATH", path.as_str()), ("CALVEX_URL", &service.url), ("CALVEX_TOKEN", &service.token)])
         .envs([("TZ", "UTC"), ("COLUMNS", "120"), ("NO_COLOR", "1")])
         .output()?;
-    // Empty lines stand between the file's own parts.
+    // Empty lines stand between the file's builtins.
     let printed = String::from_utf8(ran.stdout)?;
     let mut told: String = printed.lines().filter(|l| !l.trim().is_empty()).map(|l| format!("{l}\n")).collect();
     String::from_utf8(ran.stderr)?.lines().for_each(|l| told.push_str(&format!("! {l}\n")));

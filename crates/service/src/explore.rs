@@ -10,11 +10,11 @@ use calvex_answer::search::{Find, Order, find, newest_values, sampled_fields};
 use calvex_language::model::template;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::{
-    Field, Filter, OwnPart, Spoken, TimeRange, Wanted, parse_filter, place, read_range, written_path, written_value,
+    Builtin, Field, Filter, Spoken, TimeRange, Wanted, parse_filter, place, read_range, written_path, written_value,
 };
 use calvex_wire::api::{
     CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SearchRequest, ShapeAnswer,
-    ShapeRequest, SpokenRange, ValueCount, VaryingPart,
+    ShapeRequest, SpokenRange, TemplateVariable, ValueCount,
 };
 use moka::sync::Cache;
 use std::collections::HashMap;
@@ -169,14 +169,14 @@ async fn fields(app: &Shared, reader: &Reader, range: TimeRange) -> Result<Arc<V
             move |scope| sampled_fields(scope, &Filter::All, range, PROPOSED_PAGES),
         )
         .await?;
-        let own = OwnPart::ALL.iter().map(|(_, name)| Proposal {
+        let own = Builtin::ALL.iter().map(|(_, name)| Proposal {
             text: (*name).to_owned(),
             kind: "part".to_owned(),
             events: None,
             note: "of every event".to_owned(),
         });
         let ties = app.catalogue.get();
-        let ties = ties.ties().iter().filter(|t| OwnPart::from_name(&t.name).is_none()).map(|t| Proposal {
+        let ties = ties.ties().iter().filter(|t| Builtin::from_name(&t.name).is_none()).map(|t| Proposal {
             text: t.name.clone(),
             kind: "tie".to_owned(),
             events: None,
@@ -203,7 +203,8 @@ async fn values(app: &Shared, reader: &Reader, range: TimeRange, name: &str) -> 
         return Ok(Arc::default());
     };
     // Times, messages and ids of one event each are not worth proposing.
-    if let Field::Own(OwnPart::Time | OwnPart::Arrived | OwnPart::Message | OwnPart::Span | OwnPart::Parent) = field {
+    if let Field::Builtin(Builtin::Time | Builtin::Arrived | Builtin::Message | Builtin::Span | Builtin::Parent) = field
+    {
         return Ok(Arc::default());
     }
     field.tie_up(app.catalogue.get().ties());
@@ -368,7 +369,7 @@ pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<S
         values.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
         values.truncate(10);
         let top = values.into_iter().map(|(value, count)| ValueCount { value: value.into(), template: None, count });
-        VaryingPart { before, distinct, top: top.collect() }
+        TemplateVariable { before, distinct, top: top.collect() }
     };
     Ok(ShapeAnswer {
         shape: id,

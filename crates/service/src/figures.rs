@@ -8,7 +8,7 @@ use calvex_answer::measure::{Cell, GroupValue, MeasureAsk, Steps, Table, measure
 use calvex_answer::search::breakdown as count_values;
 use calvex_language::model::template::{shape_id, shown};
 use calvex_language::model::time::format_utc;
-use calvex_language::query::{Context, Field, Filter, Measure, OwnPart, parse};
+use calvex_language::query::{Builtin, Context, Field, Filter, Measure, parse};
 use calvex_wire::api::{
     AggregateColumn, BreakdownAnswer, BreakdownRequest, FieldAnswer, GroupAnswer, MeasureAnswer, RangeAnswer,
     SearchRequest, ValueCount,
@@ -106,8 +106,8 @@ fn cell(cell: &Cell) -> Value {
 /// A field's name in the language.
 pub fn field_name(field: &Field) -> String {
     match field {
-        Field::Own(part) => part.name().to_owned(),
-        Field::Sent(name) if OwnPart::from_name(name.as_str()).is_some() => format!(".{}", name.as_str()),
+        Field::Builtin(part) => part.name().to_owned(),
+        Field::Sent(name) if Builtin::from_name(name.as_str()).is_some() => format!(".{}", name.as_str()),
         Field::Sent(name) => name.as_str().to_owned(),
     }
 }

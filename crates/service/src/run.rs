@@ -24,7 +24,7 @@ use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
 use calvex_store::records::access::Actor;
 use calvex_store::{
-    JournalRowRef, JournalTable, Others, PartCache, Server, ServerSettings, Store, StoreError, StoreOptions,
+    JournalRowRef, JournalTable, Others, SegmentCache, Server, ServerSettings, Store, StoreError, StoreOptions,
 };
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -175,7 +175,7 @@ async fn start_on(
     let (intake, committing) = committer.start();
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
     let app = Arc::new(App {
-        cache: PartCache::new(
+        cache: SegmentCache::new(
             settings.mib("search.cache_mib") as u64,
             &installation,
             Some(settings.mib("search.disk_cache_mib") as u64)

@@ -10,7 +10,7 @@ use calvex_intake::dial::Dial;
 use calvex_language::model::time::{SECOND_NS, format_utc};
 use calvex_language::model::{Event, answer_json, answer_with_sent};
 use calvex_language::query::{
-    Context, Field, Filter, Mistake, Op, OwnPart, Query, Test, TimeRange, parse, read_moment,
+    Builtin, Context, Field, Filter, Mistake, Op, Query, Test, TimeRange, parse, read_moment,
 };
 use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer};
 use std::sync::Arc;
@@ -204,7 +204,7 @@ async fn run_until<T: Send + 'static>(
 
 /// Sets what only the one who ran it knows.
 pub fn timed(mut explain: Explanation, began: Instant, reads: (u64, u64)) -> Explanation {
-    (explain.parts_read, explain.fetched_bytes) = reads;
+    (explain.segments_read, explain.fetched_bytes) = reads;
     explain.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
     explain
 }
@@ -273,8 +273,8 @@ pub async fn search(
 fn named_services(filter: &Filter) -> Vec<String> {
     let mut names = Vec::new();
     filter.walk(&mut |f| match f {
-        Filter::Compare(Field::Own(OwnPart::Service), Test::Compare(Op::Eq, l)) => names.push(l.text.clone()),
-        Filter::Compare(Field::Own(OwnPart::Service), Test::In(list)) => {
+        Filter::Compare(Field::Builtin(Builtin::Service), Test::Compare(Op::Eq, l)) => names.push(l.text.clone()),
+        Filter::Compare(Field::Builtin(Builtin::Service), Test::In(list)) => {
             names.extend(list.iter().map(|l| l.text.clone()))
         }
         _ => {}
@@ -339,9 +339,9 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
         });
     }
     plan.query.filter.walk(&mut |f| {
-        if let Filter::Compare(Field::Own(part @ (OwnPart::Status | OwnPart::Took)), _) = f {
+        if let Filter::Compare(Field::Builtin(part @ (Builtin::Status | Builtin::Took)), _) = f {
             reasons.push(format!(
-                "`{0}` is the own part of spans; a sent field of that name is written `.{0}`.",
+                "`{0}` is the builtin of spans; a sent field of that name is written `.{0}`.",
                 part.name()
             ));
         }

@@ -12,7 +12,7 @@ use crate::settings::Settings;
 use crate::sign_in::SignIns;
 use crate::slots::Slots;
 use calvex_store::records::access::Principal;
-use calvex_store::{Claim, PartCache, Store};
+use calvex_store::{Claim, SegmentCache, Store};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64};
 use tokio::sync::Semaphore;
@@ -42,7 +42,7 @@ pub struct App {
     pub api_budget: Arc<Budget>,
     /// Files that may be open, as the system says.
     pub open_files: u64,
-    pub cache: PartCache,
+    pub cache: SegmentCache,
     pub metrics: Metrics,
     pub keys: Lookups<Sender>,
     /// Where the ways in are; set once they are served.

@@ -10,7 +10,7 @@ use axum::body::Bytes;
 use calvex_language::model::time::format_utc;
 use calvex_language::model::{Value, answer_json};
 use calvex_language::query::Filter;
-use calvex_storage::columns::{Page, gather, select};
+use calvex_storage::columns::{Page, materialise, select};
 use calvex_wire::api::{SearchRequest, TailLine};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -136,7 +136,7 @@ impl Tail {
         let found = tokio::task::spawn_blocking(move || {
             let rows: Vec<usize> = select(&filter, page.as_ref(), &name)?.iter().take(MAX_PER_SECOND).collect();
             Ok::<_, calvex_language::CoreError>(
-                gather(page.as_ref(), &rows)?.iter().map(|e| answer_json(e, &name)).collect(),
+                materialise(page.as_ref(), &rows)?.iter().map(|e| answer_json(e, &name)).collect(),
             )
         });
         match found.await {

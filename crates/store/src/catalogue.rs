@@ -10,7 +10,7 @@ use crate::change::{note_change, origins_of};
 use crate::claim::Claim;
 use crate::fault::Step;
 use crate::journal::{JournalRowRef, JournalTable};
-use crate::rollup::RollupPlace;
+use crate::bloom_sets::BloomSetMember;
 use crate::{Result, Store, StoreError, sql};
 use sqlx::{Executor, MySqlConnection, Row};
 use std::collections::BTreeMap;
@@ -38,22 +38,22 @@ pub struct ChunkRow {
     pub id: u64,
     pub lane: u32,
     pub day: i32,
-    /// The day on which its parts' table may be dropped.
+    /// The day on which its segments' table may be dropped.
     pub bucket: i32,
     pub visible_until_ns: i64,
     pub time_min: i64,
     pub time_max: i64,
     pub rows: u32,
     pub bytes: u64,
-    pub parts: u16,
+    pub segments: u16,
     pub late: bool,
-    /// Of all its parts; 0 for chunks from before there was one.
+    /// Of all its segments; 0 for chunks from before there was one.
     pub checksum: u32,
-    /// The roll-up that holds its filter.
-    pub rollup: Option<RollupPlace>,
+    /// The bloom set that holds its filter.
+    pub rollup: Option<BloomSetMember>,
 }
 
-/// Chunks whose parts are written, and the journal rows they cover.
+/// Chunks whose segments are written, and the journal rows they cover.
 #[derive(Debug, Clone)]
 pub struct Seal {
     /// Usually one.
@@ -62,7 +62,7 @@ pub struct Seal {
     pub covers: Vec<JournalRowRef>,
 }
 
-/// Chunks whose parts are written, and the chunks they replace.
+/// Chunks whose segments are written, and the chunks they replace.
 #[derive(Debug, Clone)]
 pub struct Merge {
     /// Usually one.
@@ -72,7 +72,7 @@ pub struct Merge {
 }
 
 /// Parts of one statement: about a MiB, so that a chunk is a few commits and no packet is large.
-pub(crate) const PARTS_AT_ONCE: usize = 16;
+pub(crate) const SEGMENTS_AT_ONCE: usize = 16;
 
 pub(crate) fn parts_table(bucket: i32) -> String {
     // Days before 1970 have no events that are kept, but a name must hold for any number.
@@ -119,11 +119,11 @@ impl Store {
                     time_max: r.try_get(6)?,
                     rows: r.try_get(7)?,
                     bytes: r.try_get(8)?,
-                    parts: r.try_get(9)?,
+                    segments: r.try_get(9)?,
                     late: r.try_get(10)?,
                     checksum: r.try_get(14)?,
                     rollup: match r.try_get(11)? {
-                        Some(id) => Some(RollupPlace {
+                        Some(id) => Some(BloomSetMember {
                             id,
                             place: r.try_get(12)?,
                             bucket: r.try_get(13)?,
@@ -151,37 +151,37 @@ impl Store {
         Ok(())
     }
 
-    /// Writes parts of a chunk, the first of them number `from`, together. Until the seal, no one reads them.
+    /// Writes segments of a chunk, the first of them number `from`, together. Until the seal, no one reads them.
     ///
     /// # Errors
     /// Where the database fails, or one of them is there already.
-    pub async fn write_parts(&self, bucket: i32, chunk: u64, from: u16, parts: &[Vec<u8>]) -> Result<()> {
+    pub async fn write_segments(&self, bucket: i32, chunk: u64, from: u16, segments: &[Vec<u8>]) -> Result<()> {
         let head = format!("INSERT INTO {} (chunk, part, bytes) ", parts_table(bucket));
         let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new(head);
-        insert.push_values((from..).zip(parts), |mut row, (n, part)| {
-            row.push_bind(chunk).push_bind(n).push_bind(part.as_slice());
+        insert.push_values((from..).zip(segments), |mut row, (n, segment)| {
+            row.push_bind(chunk).push_bind(n).push_bind(segment.as_slice());
         });
         insert.build().execute(&self.pool).await?;
         Ok(())
     }
 
-    /// Reads one part.
+    /// Reads one segment.
     ///
     /// # Errors
-    /// Where the database fails, or the part is not there.
-    pub async fn read_part(&self, bucket: i32, chunk: u64, part: u16) -> Result<Vec<u8>> {
+    /// Where the database fails, or the segment is not there.
+    pub async fn read_segment(&self, bucket: i32, chunk: u64, segment: u16) -> Result<Vec<u8>> {
         let select = format!("SELECT bytes FROM {} WHERE chunk = ? AND part = ?", parts_table(bucket));
-        let found = sqlx::query_scalar(sql::safe(select)).bind(chunk).bind(part).fetch_optional(&self.pool).await?;
-        found.ok_or_else(|| StoreError::Missing(format!("part {part} of chunk {chunk:x} in bucket {bucket}")))
+        let found = sqlx::query_scalar(sql::safe(select)).bind(chunk).bind(segment).fetch_optional(&self.pool).await?;
+        found.ok_or_else(|| StoreError::Missing(format!("segment {segment} of chunk {chunk:x} in bucket {bucket}")))
     }
 
-    /// Writes all parts of chunks that no catalogue row names yet.
+    /// Writes all segments of chunks that no catalogue row names yet.
     ///
     /// # Errors
     /// Where the database fails; what was written is swept later, or written again.
     pub async fn write_chunks(&self, chunks: &[(ChunkRow, &[Vec<u8>])]) -> Result<()> {
-        self.faults.reach(Step::PartsBegin)?;
-        for (row, parts) in chunks {
+        self.faults.reach(Step::SegmentsBegin)?;
+        for (row, segments) in chunks {
             self.open_bucket(row.bucket).await?;
             let mut connection = self.pool.acquire().await?;
             if is_catalogued(&mut connection, row).await? {
@@ -191,19 +191,19 @@ impl Store {
             drop(connection);
             self.remove_unnamed(row.bucket, row.id).await?;
             let mut from = 0;
-            while let Some(rest) = parts.get(from..).filter(|rest| !rest.is_empty()) {
-                if from * 2 >= parts.len() || rest.len() <= PARTS_AT_ONCE {
-                    self.faults.reach(Step::PartsHalf)?;
+            while let Some(rest) = segments.get(from..).filter(|rest| !rest.is_empty()) {
+                if from * 2 >= segments.len() || rest.len() <= SEGMENTS_AT_ONCE {
+                    self.faults.reach(Step::SegmentsHalf)?;
                 }
-                let group = &rest[..rest.len().min(PARTS_AT_ONCE)];
-                self.write_parts(row.bucket, row.id, from as u16, group).await?;
+                let group = &rest[..rest.len().min(SEGMENTS_AT_ONCE)];
+                self.write_segments(row.bucket, row.id, from as u16, group).await?;
                 from += group.len();
             }
         }
-        self.faults.reach(Step::PartsDone)
+        self.faults.reach(Step::SegmentsDone)
     }
 
-    /// Removes what an earlier try left of parts that nothing names.
+    /// Removes what an earlier try left of segments that nothing names.
     pub(crate) async fn remove_unnamed(&self, bucket: i32, id: u64) -> Result<()> {
         let delete = format!(
             "DELETE FROM {} WHERE chunk = ? AND NOT EXISTS (SELECT 1 FROM chunk WHERE id = ?)
@@ -258,8 +258,8 @@ impl Store {
         self.end_swap(tx).await
     }
 
-    /// Merges: puts chunks in the place of others, all of them or none. The parts of those replaced stay until
-    /// [`Store::remove_parts`], for searches that still read them. When the outcome of an earlier try is unknown,
+    /// Merges: puts chunks in the place of others, all of them or none. The segments of those replaced stay until
+    /// [`Store::remove_segments`], for searches that still read them. When the outcome of an earlier try is unknown,
     /// calling again finds out.
     ///
     /// # Errors
@@ -302,7 +302,7 @@ impl Store {
                 .bind(chunk.time_max)
                 .bind(chunk.rows)
                 .bind(chunk.bytes)
-                .bind(chunk.parts)
+                .bind(chunk.segments)
                 .bind(calvex_storage::chunk::VERSION)
                 .bind(chunk.late)
                 .bind(chunk.checksum)
@@ -334,16 +334,16 @@ impl Store {
         self.faults.reach(Step::AfterCommit)
     }
 
-    /// Removes the parts of a chunk that no catalogue row names any more.
+    /// Removes the segments of a chunk that no catalogue row names any more.
     ///
     /// # Errors
     /// Where the database fails; they are swept at the next start then.
-    pub async fn remove_parts(&self, bucket: i32, chunk: u64) -> Result<()> {
+    pub async fn remove_segments(&self, bucket: i32, chunk: u64) -> Result<()> {
         let named: i64 = sqlx::query_scalar(sql::CHUNK_EXISTS).bind(chunk).fetch_one(&self.pool).await?;
         if named == 0 {
             let delete = format!("DELETE FROM {} WHERE chunk = ?", parts_table(bucket));
             match sqlx::query(sql::safe(delete)).bind(chunk).execute(&self.pool).await {
-                // 1146: the bucket was dropped meanwhile, parts and all.
+                // 1146: the bucket was dropped meanwhile, segments and all.
                 Err(sqlx::Error::Database(e))
                     if e.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().is_some_and(|e| e.number() == 1146) => {}
                 done => {
@@ -354,7 +354,7 @@ impl Store {
         Ok(())
     }
 
-    /// Sets the term of a lane's chunks: shortening hides at once, lengthening keeps (their parts move at expiry).
+    /// Sets the term of a lane's chunks: shortening hides at once, lengthening keeps (their segments move at expiry).
     ///
     /// # Errors
     /// Where the database fails.
@@ -387,7 +387,7 @@ impl Store {
         Ok(sqlx::query_scalar(sql::BUCKET_LIVE).bind(bucket).bind(now_ns).fetch_all(&self.pool).await?)
     }
 
-    /// Moves a chunk's parts to another, open bucket: copies, then swaps the catalogue row.
+    /// Moves a chunk's segments to another, open bucket: copies, then swaps the catalogue row.
     ///
     /// # Errors
     /// [`StoreError::Fenced`], or where the database fails; the chunk then still stands where it stood.
@@ -431,14 +431,14 @@ impl Store {
             tx.commit().await?;
             return Ok(false);
         }
-        sqlx::query(sql::ROLLUP_REMOVE).bind(day).execute(&mut *tx).await?;
+        sqlx::query(sql::BLOOM_SET_REMOVE).bind(day).execute(&mut *tx).await?;
         tx.commit().await?;
         self.pool.execute(sql::safe(format!("DROP TABLE IF EXISTS {}", parts_table(day)))).await?;
         sqlx::query(sql::BUCKET_REMOVE).bind(day).execute(&self.pool).await?;
         Ok(true)
     }
 
-    /// Removes parts that earlier claims wrote and never catalogued; how many.
+    /// Removes segments that earlier claims wrote and never catalogued; how many.
     ///
     /// # Errors
     /// Where the database fails.

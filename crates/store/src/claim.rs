@@ -210,11 +210,11 @@ pub(crate) async fn tables(connection: &mut MySqlConnection) -> Result<Vec<Journ
 }
 
 /// The first id for chunks of a claim: behind every id of its slot that was ever catalogued, and behind those of the
-/// epochs before, of which some may stand in parts that no catalogue row names.
+/// epochs before, of which some may stand in segments that no catalogue row names.
 async fn first_chunk(tx: &mut MySqlConnection, slot: u16, epoch: u32) -> Result<u64> {
     let (from, to) = chunk_ids(slot);
     let mut first = from | (u64::from(epoch) << EPOCH_SHIFT).min(to - from);
-    for select in [sql::CHUNK_LAST, sql::ROLLUP_LAST] {
+    for select in [sql::CHUNK_LAST, sql::BLOOM_SET_LAST] {
         let last: Option<u64> = sqlx::query_scalar(select).bind(from).bind(to).fetch_one(&mut *tx).await?;
         first = first.max(last.map_or(0, |id| id + 1));
     }

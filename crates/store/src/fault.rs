@@ -9,12 +9,12 @@ use std::sync::Arc;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[allow(missing_docs)]
 pub enum Step {
-    /// Before the first part is written.
-    PartsBegin,
-    /// Between two parts.
-    PartsHalf,
-    /// All parts stand, the catalogue does not name them yet.
-    PartsDone,
+    /// Before the first segment is written.
+    SegmentsBegin,
+    /// Between two segments.
+    SegmentsHalf,
+    /// All segments stand, the catalogue does not name them yet.
+    SegmentsDone,
     /// The fence holds, nothing else was done in the transaction.
     Fenced,
     /// The catalogue rows are added, what they cover is still there.
@@ -28,9 +28,9 @@ pub enum Step {
 impl Step {
     /// Every step, in order.
     pub const ALL: [Step; 7] = [
-        Step::PartsBegin,
-        Step::PartsHalf,
-        Step::PartsDone,
+        Step::SegmentsBegin,
+        Step::SegmentsHalf,
+        Step::SegmentsDone,
         Step::Fenced,
         Step::Added,
         Step::BeforeCommit,

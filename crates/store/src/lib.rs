@@ -1,4 +1,4 @@
-//! MariaDB: where everything lives. The supervised server, the schema, journal, receipts, catalogue, parts, records.
+//! MariaDB: where everything lives. The supervised server, the schema, journal, receipts, catalogue, segments, records.
 
 mod backoff;
 mod catalogue;
@@ -6,13 +6,13 @@ mod change;
 mod claim;
 mod error;
 pub mod fault;
-mod filters;
+mod chunk_blooms;
 mod journal;
-mod parts;
+mod segments;
 mod pool;
 pub mod records;
 mod relay;
-mod rollup;
+mod bloom_sets;
 mod server;
 mod sql;
 
@@ -20,11 +20,11 @@ pub use backoff::Backoff;
 pub use catalogue::{ChunkRow, LaneRow, Merge, Seal};
 pub use claim::{Claim, NodeRow, Others};
 pub use error::StoreError;
-pub use filters::Filters;
+pub use chunk_blooms::ChunkBlooms;
 pub use journal::{Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, StoredBatch};
-pub use parts::{Location, PartCache, PartReader};
+pub use segments::{Location, SegmentCache, SegmentReader};
 pub use pool::{Store, StoreOptions};
-pub use rollup::{RollupPlace, RollupRow};
+pub use bloom_sets::{BloomSetMember, BloomSetRow};
 pub use server::{Server, ServerSettings};
 
 /// Shorthand used across the crate.

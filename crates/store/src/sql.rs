@@ -43,7 +43,7 @@ statements! {
     CHANGE_FORGET = "DELETE FROM catalogue_change WHERE slot = ? AND (epoch < ? OR n < ?) LIMIT 1000";
     ORIGIN_ADD = "INSERT INTO chunk_origin (chunk, slot, epoch, seq_min, seq_max) VALUES (?, ?, ?, ?, ?)";
     CHUNK_LAST = "SELECT MAX(id) FROM chunk WHERE id BETWEEN ? AND ?";
-    ROLLUP_LAST = "SELECT MAX(id) FROM rollup WHERE id BETWEEN ? AND ?";
+    BLOOM_SET_LAST = "SELECT MAX(id) FROM rollup WHERE id BETWEEN ? AND ?";
     TABLE_EXISTS = "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?";
     INSTALLATION_ADD = "INSERT IGNORE INTO installation (one, id) VALUES (1, ?)";
     INSTALLATION = "SELECT id FROM installation";
@@ -72,10 +72,10 @@ statements! {
     CHUNK_MOVE = "UPDATE chunk SET bucket = ? WHERE id = ? AND bucket = ?";
     CHUNK_ALL = "SELECT c.id, c.lane_id, c.day, c.bucket, c.visible_until_ns, c.time_min, c.time_max, c.row_count, c.byte_count, c.part_count, c.late, r.id, p.place, r.bucket, c.checksum, r.checksum FROM chunk c LEFT JOIN rollup_chunk p ON p.chunk = c.id LEFT JOIN rollup r ON r.id = p.rollup_id";
     CHUNK_IN_BUCKET = "SELECT COUNT(*) FROM chunk WHERE id = ? AND bucket = ? FOR UPDATE";
-    ROLLUP_EXISTS = "SELECT COUNT(*) FROM rollup WHERE id = ?";
-    ROLLUP_ADD = "INSERT INTO rollup (id, lane_id, bucket, part_count, checksum) VALUES (?, ?, ?, ?, ?)";
-    ROLLUP_CHUNK_ADD = "INSERT INTO rollup_chunk (chunk, rollup_id, place) VALUES (?, ?, ?)";
-    ROLLUP_REMOVE = "DELETE FROM rollup WHERE bucket = ?";
+    BLOOM_SET_EXISTS = "SELECT COUNT(*) FROM rollup WHERE id = ?";
+    BLOOM_SET_ADD = "INSERT INTO rollup (id, lane_id, bucket, part_count, checksum) VALUES (?, ?, ?, ?, ?)";
+    BLOOM_SET_CHUNK_ADD = "INSERT INTO rollup_chunk (chunk, rollup_id, place) VALUES (?, ?, ?)";
+    BLOOM_SET_REMOVE = "DELETE FROM rollup WHERE bucket = ?";
     CHUNK_RETERM = "UPDATE chunk SET visible_until_ns = (day + 1 + ?) * 86400000000000 WHERE lane_id = ?";
     REFUSALS = "SELECT hour, sender, reason, refused, first_ns, last_ns, sample FROM refusal WHERE hour >= ? ORDER BY hour DESC LIMIT ?";
     ASIDES = "SELECT hour, sender, service, host, lane_id, cause, events, bytes, first_ns, last_ns FROM aside WHERE hour >= ? AND (? IS NULL OR service = ?) ORDER BY hour DESC LIMIT ?";

@@ -192,7 +192,7 @@ mod tests {
 
     fn take_all(body: &[u8]) -> Vec<calvex_language::model::Event> {
         let pages = take(body, 1000).pages;
-        pages.iter().flat_map(|(_, page)| calvex_storage::columns::gather_all(page).unwrap()).collect()
+        pages.iter().flat_map(|(_, page)| calvex_storage::columns::materialise_all(page).unwrap()).collect()
     }
 
     fn told(body: &[u8]) -> (usize, Vec<(usize, &'static str)>) {

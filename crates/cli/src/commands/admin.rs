@@ -170,7 +170,7 @@ fn list_chunks(chunks: &[ChunkSummary]) -> Result<()> {
 }
 
 fn show_chunk(chunk: &ChunkDescription) -> Result<()> {
-    let bytes: usize = chunk.parts_bytes.iter().sum();
+    let bytes: usize = chunk.segments_bytes.iter().sum();
     let each = |n: usize| format!("{:.2}", n as f64 / chunk.rows.max(1) as f64);
     output::line(&format!(
         "chunk {}  format {}  {} events in {} pages",
@@ -179,10 +179,10 @@ fn show_chunk(chunk: &ChunkDescription) -> Result<()> {
     output::line(&format!("{} to {}", chunk.from, chunk.to))?;
     output::line(&format!(
         "{bytes} bytes in {} parts, {} an event: directory {}, filter {}",
-        chunk.parts_bytes.len(),
+        chunk.segments_bytes.len(),
         each(bytes),
         chunk.directory_bytes,
-        chunk.filter_bytes
+        chunk.bloom_bytes
     ))?;
     output::line("")?;
     let number = |n: Option<f64>| n.map_or_else(String::new, |n| format!("{n}"));

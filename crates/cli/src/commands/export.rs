@@ -5,8 +5,8 @@ use crate::Ended;
 use crate::client::{Client, Connection};
 use crate::shown::{field_text, value_text};
 use anyhow::{Context, Result, bail};
-use calvex_language::json::parse_value;
 use calvex_language::model::Value as Exact;
+use calvex_language::model::parse_value;
 use calvex_language::query::{Context as Reading, parse};
 use calvex_wire::api::{ExportEnd, MeasureAnswer, SearchRequest};
 use clap::Args;
@@ -36,7 +36,7 @@ pub struct Export {
     /// As CSV instead of NDJSON
     #[arg(long)]
     csv: bool,
-    /// The columns of a CSV of events: own parts and fields, joined by commas
+    /// The columns of a CSV of events: builtins and fields, joined by commas
     #[arg(long, default_value = COLUMNS, requires = "csv", value_delimiter = ',')]
     columns: Vec<String>,
     /// Leave cells of a CSV as they are, also those that a table program would run as a formula; otherwise these begin

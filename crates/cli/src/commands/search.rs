@@ -157,14 +157,14 @@ fn explanation(range: &RangeAnswer, e: &Explanation) -> String {
         e.chunks_read,
         e.chunks,
         e.skipped_by_time,
-        e.skipped_by_filter,
-        e.skipped_by_rollup,
+        e.skipped_by_bloom,
+        e.skipped_by_bloom_set,
         e.skipped_by_order,
         e.pages_scanned,
         e.pages_skipped,
         e.rows_looked_at,
         e.head_rows,
-        e.parts_read,
+        e.segments_read,
         e.fetched_bytes / 1024,
         e.took_us as f64 / 1000.0
     )

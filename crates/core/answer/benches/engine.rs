@@ -13,7 +13,7 @@ use calvex_language::model::template;
 use calvex_language::query::parse_filter;
 use calvex_storage::chunk::journal::{decode_batch, encode_batch};
 use calvex_storage::chunk::{
-    BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks, pages_that_may_match,
+    BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedSegment, build_chunks, pages_that_may_match,
 };
 use calvex_storage::columns::{Page, PageRead, select};
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
@@ -63,10 +63,10 @@ struct Shelf(Vec<Vec<u8>>);
 
 impl ChunkSource for Shelf {
     fn directory(&self, chunk: u64) -> Result<Arc<Directory>> {
-        Ok(Arc::new(Directory::read(chunk, &self.part(chunk, 0)?)?))
+        Ok(Arc::new(Directory::read(chunk, &self.segment(chunk, 0)?)?))
     }
-    fn part(&self, chunk: u64, part: u16) -> Result<VerifiedPart> {
-        VerifiedPart::check(self.0[usize::from(part)].clone(), chunk, part)
+    fn segment(&self, chunk: u64, segment: u16) -> Result<VerifiedSegment> {
+        VerifiedSegment::check(self.0[usize::from(segment)].clone(), chunk, segment)
     }
 }
 
@@ -79,7 +79,7 @@ fn engine(c: &mut Criterion) {
     let all: Vec<String> = lines(0, ROWS * 8);
     let pages: Vec<Page> = all.chunks(ROWS).zip(1..).map(|(l, seq)| page(l).with_origin(1, 1, seq)).collect();
     let chunk = seal(&pages);
-    let shelf = Shelf(chunk.parts);
+    let shelf = Shelf(chunk.segments);
     let directory = shelf.directory(1).unwrap();
 
     let mut group = c.benchmark_group("page");

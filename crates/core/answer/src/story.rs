@@ -1,7 +1,7 @@
 //! Correlate: everything tied to one id, as a query. So far an id ties by trace, or by standing in an event as it is.
 
 use calvex_language::model::{Event, parse_trace};
-use calvex_language::query::{Field, Filter, Literal, Op, OwnPart, Test, WordsTest, fold, words_of};
+use calvex_language::query::{Builtin, Field, Filter, Literal, Op, Test, WordsTest, fold, words_of};
 use std::collections::BTreeMap;
 
 /// What a pasted id is taken as.
@@ -18,7 +18,7 @@ pub fn story_filter(id: &str) -> Option<(Tie, Filter)> {
     let id = id.trim();
     if parse_trace(id).is_some() {
         let literal = Literal { text: id.to_ascii_lowercase(), quoted: false, number: None };
-        return Some((Tie::Trace, Filter::Compare(Field::Own(OwnPart::Trace), Test::Compare(Op::Eq, literal))));
+        return Some((Tie::Trace, Filter::Compare(Field::Builtin(Builtin::Trace), Test::Compare(Op::Eq, literal))));
     }
     let words: Vec<String> = words_of(id).map(|w| fold(w).into_owned()).collect();
     let test = WordsTest { words, prefix: false, quoted: true, text: id.to_owned(), number: None };

@@ -1,9 +1,9 @@
 //! What the tests of this crate share: one set of events seen from everywhere an event can stand.
 
-use crate::scan::{Budget, OneByOne, Place, RolledUp, Scope, Segment, Workers};
+use crate::scan::{Budget, Extent, InBloomSet, OneByOne, Place, Scope, Workers};
 use calvex_language::error::Result;
 use calvex_language::model::Event;
-use calvex_storage::chunk::{ChunkSource, Directory, VerifiedPart, WholeFilter};
+use calvex_storage::chunk::{ChunkBloom, ChunkSource, Directory, VerifiedSegment};
 use calvex_storage::columns::PageRead;
 use calvex_storage::testing::{Shelved, page_of};
 pub(crate) use calvex_storage::testing::{any_event, any_query, numbered};
@@ -15,56 +15,55 @@ pub(crate) struct Shelf {
     pub chunks: calvex_storage::testing::Shelf,
 }
 
-fn segment(chunk: Shelved) -> Segment {
+fn segment(chunk: Shelved) -> Extent {
     let Shelved { id, time_min, time_max, rows } = chunk;
-    Segment { lane: "main".into(), time_min, time_max, rows, place: Place::Chunk(id), rollup: None }
+    Extent { lane: "main".into(), time_min, time_max, rows, place: Place::Chunk(id), rollup: None }
 }
 
 impl Shelf {
     /// Seals `events` as one head would be, with pages of a few rows.
-    pub fn seal(&mut self, events: &[Event], page_rows: usize) -> Vec<Segment> {
+    pub fn seal(&mut self, events: &[Event], page_rows: usize) -> Vec<Extent> {
         self.chunks.seal(events, page_rows).into_iter().map(segment).collect()
     }
 
     /// Merges chunks into new ones; the old stay readable.
-    pub fn merge(&mut self, segments: &[Segment], page_rows: usize) -> Vec<Segment> {
-        let chunks: Vec<u64> = segments.iter().filter_map(Segment::chunk).collect();
+    pub fn merge(&mut self, segments: &[Extent], page_rows: usize) -> Vec<Extent> {
+        let chunks: Vec<u64> = segments.iter().filter_map(Extent::chunk).collect();
         self.chunks.merge(&chunks, page_rows).into_iter().map(segment).collect()
     }
 
     /// The same chunks under other ids and without blooms.
-    pub fn unpruned(&mut self, segments: &[Segment]) -> Vec<Segment> {
-        let unpruned =
-            |s: &Segment| Some(Segment { place: Place::Chunk(self.chunks.unpruned(s.chunk()?)), ..s.clone() });
+    pub fn unpruned(&mut self, segments: &[Extent]) -> Vec<Extent> {
+        let unpruned = |s: &Extent| Some(Extent { place: Place::Chunk(self.chunks.unpruned(s.chunk()?)), ..s.clone() });
         segments.iter().filter_map(unpruned).collect()
     }
 
     /// The same chunks in a roll-up, but for every third, whose bloom is at hand.
-    pub fn rolled_up(&mut self, segments: &[Segment]) -> Vec<Segment> {
-        let chunks: Vec<u64> = segments.iter().filter_map(Segment::chunk).collect();
-        let id = self.chunks.roll_up(&chunks);
-        let placed = |(place, s): (usize, &Segment)| {
-            let rollup = (place % 3 > 0).then_some(RolledUp { id, place });
-            Segment { rollup, ..s.clone() }
+    pub fn in_bloom_sets(&mut self, segments: &[Extent]) -> Vec<Extent> {
+        let chunks: Vec<u64> = segments.iter().filter_map(Extent::chunk).collect();
+        let id = self.chunks.bloom_set(&chunks);
+        let placed = |(place, s): (usize, &Extent)| {
+            let rollup = (place % 3 > 0).then_some(InBloomSet { id, place });
+            Extent { rollup, ..s.clone() }
         };
         segments.iter().enumerate().map(placed).collect()
     }
 
     /// One set of events from everywhere: named views of the same events.
-    pub fn views(&mut self, events: &[Event]) -> Vec<(&'static str, Vec<Segment>)> {
+    pub fn views(&mut self, events: &[Event]) -> Vec<(&'static str, Vec<Extent>)> {
         let (left, right) = events.split_at(events.len() / 2);
         let whole = self.seal(events, 6);
-        let split: Vec<Segment> = events.chunks(5).flat_map(|e| self.seal(e, 2)).collect();
+        let split: Vec<Extent> = events.chunks(5).flat_map(|e| self.seal(e, 2)).collect();
         let mut mixed = if left.is_empty() { Vec::new() } else { self.seal(left, 4) };
         mixed.extend(head(right));
         let merged = self.merge(&split, 7);
         let again = self.merge(&merged, 3);
         let unpruned = self.unpruned(&whole);
-        let small: Vec<Segment> = events.chunks(4).flat_map(|e| self.seal(e, 3)).collect();
-        let mut rolled_up: Vec<Segment> = small.chunks(16).flat_map(|chunks| self.rolled_up(chunks)).collect();
+        let small: Vec<Extent> = events.chunks(4).flat_map(|e| self.seal(e, 3)).collect();
+        let mut in_bloom_sets: Vec<Extent> = small.chunks(16).flat_map(|chunks| self.in_bloom_sets(chunks)).collect();
         // Of some nothing is known but by their pages.
-        rolled_up.iter_mut().skip(5).step_by(7).for_each(|s| s.rollup = None);
-        let halves: Vec<Segment> = head(left).into_iter().chain(head(right)).collect();
+        in_bloom_sets.iter_mut().skip(5).step_by(7).for_each(|s| s.rollup = None);
+        let halves: Vec<Extent> = head(left).into_iter().chain(head(right)).collect();
         vec![
             ("head", head(events)),
             ("two heads", halves),
@@ -74,7 +73,7 @@ impl Shelf {
             ("merged", merged),
             ("merged again", again),
             ("unpruned", unpruned),
-            ("rolled up", rolled_up),
+            ("rolled up", in_bloom_sets),
         ]
     }
 }
@@ -83,22 +82,22 @@ impl ChunkSource for Shelf {
     fn directory(&self, chunk: u64) -> Result<Arc<Directory>> {
         self.chunks.directory(chunk)
     }
-    fn part(&self, chunk: u64, part: u16) -> Result<VerifiedPart> {
-        self.chunks.part(chunk, part)
+    fn segment(&self, chunk: u64, segment: u16) -> Result<VerifiedSegment> {
+        self.chunks.segment(chunk, segment)
     }
-    fn whole(&self, chunk: u64) -> Option<Arc<WholeFilter>> {
-        self.chunks.whole(chunk)
+    fn chunk_bloom(&self, chunk: u64) -> Option<Arc<ChunkBloom>> {
+        self.chunks.chunk_bloom(chunk)
     }
 }
 
 /// A head of one page; none where there are no events.
-pub(crate) fn head(events: &[Event]) -> Vec<Segment> {
+pub(crate) fn head(events: &[Event]) -> Vec<Extent> {
     if events.is_empty() {
         return Vec::new();
     }
     let page = page_of(events);
     let (time_min, time_max) = page.time_span();
-    vec![Segment {
+    vec![Extent {
         lane: "main".into(),
         time_min,
         time_max,
@@ -108,7 +107,7 @@ pub(crate) fn head(events: &[Event]) -> Vec<Segment> {
     }]
 }
 
-/// Three tasks at once, so that answers are joined from parts.
+/// Three tasks at once, so that answers are joined from segments.
 pub(crate) struct Threads;
 
 impl Workers for Threads {
@@ -137,6 +136,6 @@ impl Workers for Threads {
 /// Room for any answer of a test.
 static ROOM: std::sync::LazyLock<Budget> = std::sync::LazyLock::new(|| Budget::new(usize::MAX / 2));
 
-pub(crate) fn scope<'a>(view: &'a [Segment], shelf: &'a Shelf) -> Scope<'a> {
+pub(crate) fn scope<'a>(view: &'a [Extent], shelf: &'a Shelf) -> Scope<'a> {
     Scope { view, source: shelf, workers: &OneByOne, stop: &|| None, budget: &ROOM, progress: None }
 }

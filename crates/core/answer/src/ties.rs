@@ -2,8 +2,8 @@
 
 use calvex_language::error::Result;
 use calvex_language::model::{Value, decode_value, to_hex};
-use calvex_language::query::{OwnPart, Ties};
-use calvex_storage::columns::{ColumnKey, FieldType, Own, PageRead, Values};
+use calvex_language::query::{Builtin, Ties};
+use calvex_storage::columns::{BuiltinColumn, ColumnKey, FieldType, PageRead, Values};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::hash::BuildHasherDefault;
 use xxhash_rust::xxh3::xxh3_64;
@@ -30,7 +30,7 @@ pub struct Proposal {
     pub example: String,
 }
 
-type Hashes = HashSet<u64, BuildHasherDefault<calvex_storage::chunk::AsIs>>;
+type Hashes = HashSet<u64, BuildHasherDefault<calvex_storage::chunk::IdentityHasher>>;
 
 /// Looks at pages for fields whose values are known ids.
 #[derive(Default)]
@@ -49,9 +49,9 @@ impl Proposer {
     pub fn take(&mut self, page: &dyn PageRead, ties: &Ties) -> Result<()> {
         for (index, key) in page.keys().iter().enumerate() {
             let (path, nested) = match key {
-                ColumnKey::Own(Own::Trace) => {
+                ColumnKey::Builtin(BuiltinColumn::Trace) => {
                     let Some(column) = page.column(index)? else { continue };
-                    let known = self.known.entry(OwnPart::Trace.name().to_owned()).or_default();
+                    let known = self.known.entry(Builtin::Trace.name().to_owned()).or_default();
                     if let Values::Blobs { dictionary, .. } = &column.values {
                         let room = MAX_VALUES.saturating_sub(known.len());
                         known.extend(dictionary.iter().take(room).map(|id| xxh3_64(to_hex(id).as_bytes())));

@@ -2,7 +2,7 @@
 //! nothing beside the storing.
 
 use calvex_language::error::Result;
-use calvex_storage::columns::{Column, Own, PageRead, Rows, Values};
+use calvex_storage::columns::{BuiltinColumn, Column, PageRead, Rows, Values};
 use std::collections::BTreeMap;
 
 /// What a page holds of one service and host.
@@ -39,11 +39,11 @@ pub fn tally(page: &dyn PageRead) -> Result<Vec<Tally>> {
 /// Where a column cannot be read.
 pub fn tally_of(page: &dyn PageRead, rows: &Rows) -> Result<Vec<Tally>> {
     let [service, host, time, arrived, sent] = [
-        page.own(Own::Service)?,
-        page.own(Own::Host)?,
-        page.own(Own::Time)?,
-        page.own(Own::Arrived)?,
-        page.own(Own::SentTime)?,
+        page.builtin(BuiltinColumn::Service)?,
+        page.builtin(BuiltinColumn::Host)?,
+        page.builtin(BuiltinColumn::Time)?,
+        page.builtin(BuiltinColumn::Arrived)?,
+        page.builtin(BuiltinColumn::SentTime)?,
     ];
     let each = page.weight_bytes() / page.rows().max(1);
     let mut by_codes: BTreeMap<(Option<u32>, Option<u32>), Tally> = BTreeMap::new();

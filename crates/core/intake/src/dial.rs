@@ -9,8 +9,8 @@
 
 use calvex_language::error::Result;
 use calvex_language::model::Severity;
-use calvex_language::query::{Field, Filter, OwnPart, Test};
-use calvex_storage::columns::{Own, PageRead, Rows, Values, select};
+use calvex_language::query::{Builtin, Field, Filter, Test};
+use calvex_storage::columns::{BuiltinColumn, PageRead, Rows, Values, select};
 use serde::{Deserialize, Serialize};
 
 /// One dial.
@@ -54,7 +54,7 @@ pub fn set_aside(dials: &[Dial], page: &dyn PageRead, now_ns: i64) -> Result<Vec
     if dials.is_empty() {
         return Ok(out);
     }
-    let severity = page.own(Own::Severity)?;
+    let severity = page.builtin(BuiltinColumn::Severity)?;
     let Some(Values::Ints(severities)) = severity.as_deref().map(|c| &c.values) else { return Ok(out) };
     let mut free = Rows::all(page.rows());
     for dial in ranked(dials, now_ns) {
@@ -142,24 +142,24 @@ pub fn published(dials: &[Dial], asker: &Asker, now_ns: i64) -> Level {
     level
 }
 
-/// What is left of a filter once the asker's own parts are known: [`Filter::All`] where it holds for all its events, an
+/// What is left of a filter once the asker's builtins are known: [`Filter::All`] where it holds for all its events, an
 /// empty `or` where it holds for none.
 fn reduced(filter: &Filter, asker: &Asker) -> Filter {
     let never = || Filter::Or(Vec::new());
     let is_never = |f: &Filter| matches!(f, Filter::Or(list) if list.is_empty());
-    let known = |part: OwnPart| match part {
-        OwnPart::Service => asker.service.as_deref(),
-        OwnPart::Host => asker.host.as_deref(),
-        OwnPart::Sender => Some(asker.sender.as_str()),
+    let known = |part: Builtin| match part {
+        Builtin::Service => asker.service.as_deref(),
+        Builtin::Host => asker.host.as_deref(),
+        Builtin::Sender => Some(asker.sender.as_str()),
         _ => None,
     };
     let decided = |holds: bool| if holds { Filter::All } else { never() };
     match filter {
-        Filter::Compare(Field::Own(part), test) if known(*part).is_some() => {
+        Filter::Compare(Field::Builtin(part), test) if known(*part).is_some() => {
             let value = known(*part).unwrap_or("");
             decided(!value.is_empty() && passes(test, value))
         }
-        Filter::Has(Field::Own(part)) if known(*part).is_some() => decided(!known(*part).unwrap_or("").is_empty()),
+        Filter::Has(Field::Builtin(part)) if known(*part).is_some() => decided(!known(*part).unwrap_or("").is_empty()),
         Filter::And(list) => {
             let mut left: Vec<Filter> =
                 list.iter().map(|f| reduced(f, asker)).filter(|f| !matches!(f, Filter::All)).collect();

@@ -2,8 +2,8 @@
 #![allow(clippy::unwrap_used, reason = "a test that fails should stop")]
 
 use crate::chunk::{
-    BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, WholeFilter, build_chunks_of, build_rollup,
-    whole_filter, without_filter,
+    BuiltChunk, ChunkBloom, ChunkPage, ChunkSource, Directory, VerifiedSegment, build_bloom_set, build_chunks_of,
+    chunk_bloom, without_blooms,
 };
 use crate::columns::{Page, PageRead, build_page};
 use calvex_language::error::{CoreError, Result};
@@ -28,17 +28,17 @@ pub struct Shelved {
 /// Chunks in memory, stored bytes and all.
 #[derive(Default)]
 pub struct Shelf {
-    /// Bytes by chunk and part.
-    pub parts: HashMap<(u64, u16), Vec<u8>>,
-    whole: HashMap<u64, Arc<WholeFilter>>,
+    /// Bytes by chunk and segment.
+    pub segments: HashMap<(u64, u16), Vec<u8>>,
+    whole: HashMap<u64, Arc<ChunkBloom>>,
     serial: u64,
 }
 
 impl Shelf {
     /// Takes a chunk.
     pub fn put(&mut self, chunk: &BuiltChunk) -> Shelved {
-        for (n, part) in chunk.parts.iter().enumerate() {
-            self.parts.insert((chunk.id, n as u16), part.clone());
+        for (n, segment) in chunk.segments.iter().enumerate() {
+            self.segments.insert((chunk.id, n as u16), segment.clone());
         }
         Shelved { id: chunk.id, time_min: chunk.time_min, time_max: chunk.time_max, rows: chunk.rows }
     }
@@ -66,7 +66,7 @@ impl Shelf {
             let directory = self.directory(*id).unwrap();
             pages.extend((0..directory.pages.len()).map(|p| (directory.clone(), p)));
         }
-        let shelf = Shelf { parts: self.parts.clone(), ..Shelf::default() };
+        let shelf = Shelf { segments: self.segments.clone(), ..Shelf::default() };
         let sources: Vec<ChunkPage> = pages.into_iter().map(|(d, p)| ChunkPage::passing(d, p, &shelf)).collect();
         let sources: Vec<&dyn PageRead> = sources.iter().map(|p| p as &dyn PageRead).collect();
         self.build(&sources, page_rows)
@@ -75,22 +75,22 @@ impl Shelf {
     /// The same chunk under another id and without blooms: nothing is pruned by them.
     pub fn unpruned(&mut self, chunk: u64) -> u64 {
         self.serial += 1;
-        let parts = (0u16..).map_while(|n| self.parts.get(&(chunk, n)).cloned());
-        let parts: Vec<Vec<u8>> = without_filter(parts.collect(), chunk, self.serial);
-        for (n, part) in parts.into_iter().enumerate() {
-            self.parts.insert((self.serial, n as u16), part);
+        let segments = (0u16..).map_while(|n| self.segments.get(&(chunk, n)).cloned());
+        let segments: Vec<Vec<u8>> = without_blooms(segments.collect(), chunk, self.serial);
+        for (n, segment) in segments.into_iter().enumerate() {
+            self.segments.insert((self.serial, n as u16), segment);
         }
         self.serial
     }
 
-    /// The id of a roll-up of these chunks. Of every third the bloom as a whole is at hand.
-    pub fn roll_up(&mut self, chunks: &[u64]) -> u64 {
-        let filters: Vec<_> = chunks.iter().map(|c| (*c, Arc::new(whole_filter(*c, self).unwrap()))).collect();
+    /// The id of a bloom set of these chunks. Of every third the bloom as a whole is at hand.
+    pub fn bloom_set(&mut self, chunks: &[u64]) -> u64 {
+        let filters: Vec<_> = chunks.iter().map(|c| (*c, Arc::new(chunk_bloom(*c, self).unwrap()))).collect();
         self.serial += 1;
-        let parts = build_rollup(self.serial, &filters);
+        let segments = build_bloom_set(self.serial, &filters);
         self.whole.extend(filters.into_iter().step_by(3));
-        for (n, part) in parts.into_iter().enumerate() {
-            self.parts.insert((self.serial, n as u16), part);
+        for (n, segment) in segments.into_iter().enumerate() {
+            self.segments.insert((self.serial, n as u16), segment);
         }
         self.serial
     }
@@ -98,13 +98,13 @@ impl Shelf {
 
 impl ChunkSource for Shelf {
     fn directory(&self, chunk: u64) -> Result<Arc<Directory>> {
-        Ok(Arc::new(Directory::read(chunk, &self.part(chunk, 0)?)?))
+        Ok(Arc::new(Directory::read(chunk, &self.segment(chunk, 0)?)?))
     }
-    fn part(&self, chunk: u64, part: u16) -> Result<VerifiedPart> {
-        let bytes = self.parts.get(&(chunk, part)).cloned();
-        VerifiedPart::check(bytes.ok_or_else(|| CoreError::Unavailable("gone".into()))?, chunk, part)
+    fn segment(&self, chunk: u64, segment: u16) -> Result<VerifiedSegment> {
+        let bytes = self.segments.get(&(chunk, segment)).cloned();
+        VerifiedSegment::check(bytes.ok_or_else(|| CoreError::Unavailable("gone".into()))?, chunk, segment)
     }
-    fn whole(&self, chunk: u64) -> Option<Arc<WholeFilter>> {
+    fn chunk_bloom(&self, chunk: u64) -> Option<Arc<ChunkBloom>> {
         self.whole.get(&chunk).cloned()
     }
 }

@@ -172,20 +172,20 @@ pub async fn chunks(State(app): State<Shared>, _admin: Admin) -> Json<Vec<ChunkS
         to: format_utc(c.time_max, 9),
         rows: c.rows,
         bytes: c.bytes,
-        parts: c.parts,
+        segments: c.segments,
         late: c.late,
     };
     Json(rows.into_iter().map(summary).collect())
 }
 
-/// `GET /api/chunks/{id}`: a chunk's parts, columns, sizes and encodings.
+/// `GET /api/chunks/{id}`: a chunk's segments, columns, sizes and encodings.
 pub async fn chunk(State(app): State<Shared>, _admin: Admin, Path(id): Path<String>) -> Result<Json<ChunkDescription>> {
     let row = u64::from_str_radix(&id, 16).ok().and_then(|id| app.view.chunk(id));
     let row = row.ok_or_else(|| StoreError::Missing(format!("chunk `{id}`; GET /api/chunks lists them")))?;
     let described = crate::search::run(
         &app,
         |_| false,
-        move |scope| scope.source.directory(row.id).and_then(|d| describe(&d, row.parts, scope.source)),
+        move |scope| scope.source.directory(row.id).and_then(|d| describe(&d, row.segments, scope.source)),
     );
     Ok(Json(described.await?.map_err(StoreError::Core)?))
 }

@@ -14,7 +14,7 @@ use axum::response::{IntoResponse, Response};
 use calvex_intake::dial::{Asker, published};
 use calvex_language::model::Severity;
 use calvex_language::model::time::{format_utc, parse_time};
-use calvex_language::query::{OwnPart, parse_filter};
+use calvex_language::query::{Builtin, parse_filter};
 use calvex_store::StoreError;
 use calvex_store::records::access::{Purpose, SecretKind};
 use calvex_store::records::keys as stored;
@@ -239,7 +239,7 @@ pub async fn dials(State(app): State<Shared>, _reader: Reader) -> Result<Json<Ve
 /// `POST /api/dials`
 pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): Ask<NewDial>) -> Result<Json<Dial>> {
     let filter = parse_filter(&ask.when).map_err(ServiceError::Query)?;
-    if filter.names(OwnPart::Lane) {
+    if filter.names(Builtin::Lane) {
         let told = "a dial cannot ask for a lane: none is known yet when it is asked; name the service or a field";
         return Err(ServiceError::BadRequest(told.into()));
     }

@@ -15,11 +15,11 @@ use calvex_answer::ties::Proposal;
 use calvex_answer::ties::Proposer;
 use calvex_intake::dial::set_aside;
 use calvex_intake::line::{Pattern, cut_by, learn};
-use calvex_intake::normalise::{Arrival, Flattener, Known, Meanings, RawEvent, normalise};
+use calvex_intake::normalise::{Arrival, Flattener, Known, PathRoles, RawEvent, normalise};
 use calvex_intake::transform::{Act, Fate, Rule, RuleMistake};
 use calvex_language::model::time::format_utc;
 use calvex_language::model::{Event, PathTable};
-use calvex_language::query::OwnPart;
+use calvex_language::query::Builtin;
 use calvex_store::StoreError;
 use calvex_wire::api::{
     CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, ShapingRule, TieListed,
@@ -141,7 +141,7 @@ fn read_event(line: &str, arrival: &Arrival) -> std::result::Result<Event, Strin
         Flattener::default().json(&text, &mut paths, &arrival.limits).map_err(|refusal| refusal.to_string())?;
     let raw = RawEvent { fields, known: Known::default() };
     let normalised =
-        normalise(raw, &mut paths, &mut Meanings::default(), arrival).map_err(|refusal| refusal.to_string())?;
+        normalise(raw, &mut paths, &mut PathRoles::default(), arrival).map_err(|refusal| refusal.to_string())?;
     Ok(normalised.draft.into_event(&paths))
 }
 
@@ -238,8 +238,8 @@ pub async fn put_tie(
     Ask(ask): Ask<TieListed>,
 ) -> Result<StatusCode> {
     check_name(&name)?;
-    if OwnPart::from_name(&name).is_some_and(|part| part != OwnPart::Trace) {
-        return Err(ServiceError::BadRequest(format!("`{name}` is an event's own part; give the tie another name")));
+    if Builtin::from_name(&name).is_some_and(|part| part != Builtin::Trace) {
+        return Err(ServiceError::BadRequest(format!("`{name}` is an event's builtin; give the tie another name")));
     }
     let config = app.catalogue.get();
     if ask.spellings.len() > MAX_TRIED {

@@ -75,7 +75,7 @@ pub async fn reread_chunks(app: &Shared) -> Result<()> {
     let chunks = app.store.chunks().await?;
     let ids: Vec<u64> = known.iter().map(|c| c.id).collect();
     for gone in known.iter().filter(|k| !chunks.iter().any(|c| c.id == k.id)) {
-        app.cache.forget(gone.id, gone.checksum, gone.parts);
+        app.cache.forget(gone.id, gone.checksum, gone.segments);
     }
     app.view.replace_chunks(chunks, &ids);
     Ok(())

@@ -79,9 +79,9 @@ async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow
     let now_ns = (app.clock)();
     let bucket = bucket_day(visible, day_of(now_ns));
     let rows: Vec<ChunkRow> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();
-    let parts: Vec<(ChunkRow, &[Vec<u8>])> =
-        rows.iter().cloned().zip(built.iter().map(|c| c.parts.as_slice())).collect();
-    app.store.write_chunks(&parts).await?;
+    let segments: Vec<(ChunkRow, &[Vec<u8>])> =
+        rows.iter().cloned().zip(built.iter().map(|c| c.segments.as_slice())).collect();
+    app.store.write_chunks(&segments).await?;
     // From here to the view, no one may take the catalogue's word for all chunks.
     let _upkeep = app.upkeep.lock().await;
     let merge = Merge { chunks: rows.clone(), replaces: replaces.to_vec() };
@@ -104,15 +104,15 @@ async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow
     Ok(())
 }
 
-/// Removes the parts of chunks that were merged before any search still running began.
+/// Removes the segments of chunks that were merged before any search still running began.
 ///
 /// # Errors
 /// Where the database fails; a start sweeps what is left.
 pub async fn remove_retired(app: &Shared) -> Result<()> {
     let longest_ns = app.settings.number("search.timeout_s") as i64 * SECOND_NS + RETIRED_MARGIN_NS;
     for chunk in app.view.take_retired((app.clock)() - longest_ns) {
-        app.cache.forget(chunk.id, chunk.checksum, chunk.parts);
-        app.store.remove_parts(chunk.bucket, chunk.id).await?;
+        app.cache.forget(chunk.id, chunk.checksum, chunk.segments);
+        app.store.remove_segments(chunk.bucket, chunk.id).await?;
     }
     Ok(())
 }

@@ -3,12 +3,12 @@
 
 mod expiry;
 mod merge;
-mod rollup;
+mod bloom_sets;
 mod rules;
 
 pub use expiry::{expire, reread_chunks};
 pub use merge::{merge_once, remove_retired};
-pub use rollup::{make_filter_once, roll_up_once};
+pub use bloom_sets::{make_bloom_once, roll_up_once};
 
 use crate::arrivals;
 use crate::error::{Result, ServiceError};
@@ -63,7 +63,7 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
         async move {
             while merge_once(&app, &sealer, false).await? > 0 {}
             while roll_up_once(&app, &sealer).await? > 0 {}
-            while make_filter_once(&app).await? {}
+            while make_bloom_once(&app).await? {}
             remove_retired(&app).await
         }
     }));

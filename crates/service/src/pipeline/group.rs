@@ -2,7 +2,9 @@
 
 use calvex_intake::batch::HeadKey;
 use calvex_storage::chunk::journal::encode_batch;
-use calvex_storage::columns::{Own, PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead, Placed, Values, arrange};
+use calvex_storage::columns::{
+    BuiltinColumn, PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead, SourceRow, Values, permute,
+};
 use std::collections::BTreeMap;
 
 /// Pages of fewer rows wait to be joined with others of their head before they are encoded.
@@ -70,16 +72,16 @@ pub fn join(pages: &[Page]) -> calvex_language::error::Result<Page> {
     }
     let mut order = Vec::with_capacity(pages.iter().map(PageRead::rows).sum());
     for (source, page) in pages.iter().enumerate() {
-        let time = page.own(Own::Time)?;
+        let time = page.builtin(BuiltinColumn::Time)?;
         if let Some(Values::Ints(times)) = time.as_deref().map(|c| &c.values) {
-            let placed = |row: usize| Placed { source: source as u32, row: row as u32 };
+            let placed = |row: usize| SourceRow { source: source as u32, row: row as u32 };
             order.extend(times.iter().enumerate().map(|(row, t)| (*t, placed(row))));
         }
     }
     order.sort_by_key(|(time, _)| *time);
-    let order: Vec<Placed> = order.into_iter().map(|(_, placed)| placed).collect();
+    let order: Vec<SourceRow> = order.into_iter().map(|(_, placed)| placed).collect();
     let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
-    arrange(&sources, &order)
+    permute(&sources, &order)
 }
 
 #[cfg(test)]

@@ -26,7 +26,7 @@ pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_
         time_max: chunk.time_max,
         rows: chunk.rows as u32,
         bytes: chunk.bytes() as u64,
-        parts: chunk.parts.len() as u16,
+        segments: chunk.segments.len() as u16,
         late: key.late,
         checksum: chunk.checksum(),
         rollup: None,
@@ -170,9 +170,9 @@ impl Sealer {
 
     async fn store(&self, built: &[BuiltChunk], rows: &[ChunkRow], head: &Head) -> std::result::Result<(), StoreError> {
         let app = &self.app;
-        let parts: Vec<(ChunkRow, &[Vec<u8>])> =
-            rows.iter().cloned().zip(built.iter().map(|c| c.parts.as_slice())).collect();
-        app.store.write_chunks(&parts).await?;
+        let segments: Vec<(ChunkRow, &[Vec<u8>])> =
+            rows.iter().cloned().zip(built.iter().map(|c| c.segments.as_slice())).collect();
+        app.store.write_chunks(&segments).await?;
         app.store.seal(&app.claim, &Seal { chunks: rows.to_vec(), covers: head.rows.clone() }).await
     }
 

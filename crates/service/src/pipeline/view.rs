@@ -2,10 +2,10 @@
 
 use crate::catalogue::Config;
 use calvex_answer::retention::visible_until_ns;
-use calvex_answer::scan::{Place, RolledUp, Segment};
+use calvex_answer::scan::{Extent, InBloomSet, Place};
 use calvex_intake::batch::HeadKey;
 use calvex_storage::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
-use calvex_store::{ChunkRow, JournalRowRef, Location, RollupPlace};
+use calvex_store::{BloomSetMember, ChunkRow, JournalRowRef, Location};
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -30,7 +30,7 @@ struct Inner {
     heads: HashMap<HeadKey, Head>,
     sealing: HashMap<HeadKey, Vec<Head>>,
     chunks: HashMap<u64, ChunkRow>,
-    /// Where roll-ups stand.
+    /// Where bloom sets stand.
     rollups: HashMap<u64, Location>,
     /// Chunks that were merged, and when, for searches that began before.
     retired: HashMap<u64, (ChunkRow, i64)>,
@@ -57,7 +57,7 @@ pub struct View {
 impl View {
     /// Starts with the chunks of the catalogue.
     pub fn new(chunks: Vec<ChunkRow>) -> Self {
-        let rollups = rollups_of(&chunks);
+        let rollups = bloom_sets_of(&chunks);
         let chunks = chunks.into_iter().map(|c| (c.id, c)).collect();
         View {
             inner: RwLock::new(Inner { chunks, rollups, ..Inner::default() }),
@@ -161,7 +161,7 @@ impl View {
         of_lane.fold((0, 0), |(events, bytes), c| (events + u64::from(c.rows), bytes + c.bytes))
     }
 
-    /// Where the parts of a chunk or roll-up stand.
+    /// Where the segments of a chunk or bloom set stand.
     pub fn location_of(&self, id: u64) -> Option<Location> {
         let inner = self.inner.read();
         let chunk = inner.chunks.get(&id).or_else(|| inner.retired.get(&id).map(|(c, _)| c));
@@ -169,14 +169,14 @@ impl View {
         chunk.map(location).or_else(|| inner.rollups.get(&id).copied())
     }
 
-    /// Notes that chunks stand in a roll-up.
-    pub fn finish_rollup(&self, id: u64, location: Location, chunks: &[u64]) {
+    /// Notes that chunks stand in a bloom set.
+    pub fn finish_bloom_set(&self, id: u64, location: Location, chunks: &[u64]) {
         let Location { bucket, checksum } = location;
         let mut inner = self.inner.write();
         inner.rollups.insert(id, location);
         for (place, chunk) in (0u16..).zip(chunks) {
             if let Some(row) = inner.chunks.get_mut(chunk) {
-                row.rollup = Some(RollupPlace { id, place, bucket, checksum });
+                row.rollup = Some(BloomSetMember { id, place, bucket, checksum });
             }
         }
     }
@@ -220,13 +220,13 @@ impl View {
     pub fn replace_chunks(&self, chunks: Vec<ChunkRow>, known_before: &[u64]) {
         let mut inner = self.inner.write();
         inner.chunks.retain(|id, _| !known_before.contains(id));
-        // A search that began before may still ask a roll-up that is gone; it is told so, and asks the chunks.
-        inner.rollups = rollups_of(&chunks);
+        // A search that began before may still ask a bloom set that is gone; it is told so, and asks the chunks.
+        inner.rollups = bloom_sets_of(&chunks);
         inner.chunks.extend(chunks.into_iter().map(|c| (c.id, c)));
     }
 
     /// The segments of the lanes that `may_read`, as they stand now, without what has expired.
-    pub fn segments(&self, config: &Config, now_ns: i64, may_read: impl Fn(u32) -> bool) -> Vec<Segment> {
+    pub fn segments(&self, config: &Config, now_ns: i64, may_read: impl Fn(u32) -> bool) -> Vec<Extent> {
         let inner = self.inner.read();
         let mut segments = Vec::new();
         let sealing = inner.sealing.iter().flat_map(|(k, list)| list.iter().map(move |h| (k, h)));
@@ -237,7 +237,7 @@ impl View {
             }
             segments.extend(head.pages.iter().map(|page| {
                 let (time_min, time_max) = page.time_span();
-                Segment {
+                Extent {
                     lane: config.name(key.lane),
                     time_min,
                     time_max,
@@ -249,13 +249,13 @@ impl View {
         }
         for chunk in inner.chunks.values() {
             if chunk.visible_until_ns > now_ns && may_read(chunk.lane) {
-                segments.push(Segment {
+                segments.push(Extent {
                     lane: config.name(chunk.lane),
                     time_min: chunk.time_min,
                     time_max: chunk.time_max,
                     rows: chunk.rows as usize,
                     place: Place::Chunk(chunk.id),
-                    rollup: chunk.rollup.map(|r| RolledUp { id: r.id, place: usize::from(r.place) }),
+                    rollup: chunk.rollup.map(|r| InBloomSet { id: r.id, place: usize::from(r.place) }),
                 });
             }
         }
@@ -263,8 +263,8 @@ impl View {
     }
 }
 
-fn rollups_of(chunks: &[ChunkRow]) -> HashMap<u64, Location> {
-    let location = |r: RollupPlace| (r.id, Location { bucket: r.bucket, checksum: r.checksum });
+fn bloom_sets_of(chunks: &[ChunkRow]) -> HashMap<u64, Location> {
+    let location = |r: BloomSetMember| (r.id, Location { bucket: r.bucket, checksum: r.checksum });
     chunks.iter().filter_map(|c| c.rollup).map(location).collect()
 }
 

@@ -1,13 +1,15 @@
 //! Faults between all steps of a seal and of a merge: after each, and after a restart, every acknowledged event stands
-//! in exactly one place, and the work can be done again. And the cache of parts, damaged and cold.
+//! in exactly one place, and the work can be done again. And the cache of segments, damaged and cold.
 
 use super::{claimed, run, store};
 use crate::fault::Step;
 use crate::*;
 use calvex_language::model::{Event, EventId};
 use calvex_storage::chunk::journal::{decode_batch, encode_batch};
-use calvex_storage::chunk::{BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedPart, build_chunks, build_rollup};
-use calvex_storage::columns::{Page, PageRead, build_page, gather_all};
+use calvex_storage::chunk::{
+    BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedSegment, build_bloom_set, build_chunks,
+};
+use calvex_storage::columns::{Page, PageRead, build_page, materialise_all};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -44,11 +46,11 @@ struct Direct<'a>(&'a Store, tokio::runtime::Handle);
 
 impl ChunkSource for Direct<'_> {
     fn directory(&self, chunk: u64) -> calvex_language::error::Result<Arc<Directory>> {
-        Ok(Arc::new(Directory::read(chunk, &self.part(chunk, 0)?)?))
+        Ok(Arc::new(Directory::read(chunk, &self.segment(chunk, 0)?)?))
     }
-    fn part(&self, chunk: u64, part: u16) -> calvex_language::error::Result<VerifiedPart> {
-        let bytes = self.1.block_on(self.0.read_part(BUCKET, chunk, part));
-        VerifiedPart::check(bytes.map_err(|e| calvex_language::CoreError::Unavailable(e.to_string()))?, chunk, part)
+    fn segment(&self, chunk: u64, segment: u16) -> calvex_language::error::Result<VerifiedSegment> {
+        let bytes = self.1.block_on(self.0.read_segment(BUCKET, chunk, segment));
+        VerifiedSegment::check(bytes.map_err(|e| calvex_language::CoreError::Unavailable(e.to_string()))?, chunk, segment)
     }
 }
 
@@ -60,7 +62,7 @@ async fn pages_of(store: &Store, chunks: Vec<u64>) -> Vec<Vec<Event>> {
         for chunk in chunks {
             let directory = source.directory(chunk).unwrap();
             for page in 0..directory.pages.len() {
-                pages.push(gather_all(&ChunkPage::new(directory.clone(), page, &source)).unwrap());
+                pages.push(materialise_all(&ChunkPage::new(directory.clone(), page, &source)).unwrap());
             }
         }
         pages
@@ -81,7 +83,7 @@ async fn kept(store: &Store, claim: &Claim) -> BTreeMap<EventId, (usize, String)
     store.replay(claim, each).await.unwrap();
     for b in rows {
         let page = decode_batch(&b.batch, "x").unwrap().with_origin(b.at.slot, b.at.epoch, b.at.seq);
-        gather_all(&page).unwrap().into_iter().for_each(&mut add);
+        materialise_all(&page).unwrap().into_iter().for_each(&mut add);
     }
     let chunks = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
     pages_of(store, chunks).await.into_iter().flatten().for_each(&mut add);
@@ -109,7 +111,7 @@ fn catalogued(chunk: &BuiltChunk) -> ChunkRow {
         time_max: chunk.time_max,
         rows: chunk.rows as u32,
         bytes: chunk.bytes() as u64,
-        parts: chunk.parts.len() as u16,
+        segments: chunk.segments.len() as u16,
         late: false,
         checksum: chunk.checksum(),
         rollup: None,
@@ -123,13 +125,13 @@ fn built(claim: &Claim, number: u64, pages: &[Page]) -> BuiltChunk {
 
 async fn seal(store: &Store, claim: &Claim, chunk: &BuiltChunk, covers: Vec<JournalRowRef>) -> Result<()> {
     let row = catalogued(chunk);
-    store.write_chunks(&[(row.clone(), chunk.parts.as_slice())]).await?;
+    store.write_chunks(&[(row.clone(), chunk.segments.as_slice())]).await?;
     store.seal(claim, &Seal { chunks: vec![row], covers }).await
 }
 
 async fn merge(store: &Store, claim: &Claim, chunk: &BuiltChunk, replaces: Vec<ChunkRow>) -> Result<()> {
     let row = catalogued(chunk);
-    store.write_chunks(&[(row.clone(), chunk.parts.as_slice())]).await?;
+    store.write_chunks(&[(row.clone(), chunk.segments.as_slice())]).await?;
     store.merge(claim, &Merge { chunks: vec![row], replaces }).await
 }
 
@@ -143,16 +145,16 @@ async fn two_chunks(store: &Store) -> (Claim, Vec<Page>, BuiltChunk, BuiltChunk)
     (claim, pages, a, b)
 }
 
-/// Writes the parts of a roll-up of `chunks`.
-async fn rolled_up(store: &Store, claim: &Claim, number: u64, chunks: &[&BuiltChunk]) -> RollupRow {
+/// Writes the segments of a bloom set of `chunks`.
+async fn in_bloom_sets(store: &Store, claim: &Claim, number: u64, chunks: &[&BuiltChunk]) -> BloomSetRow {
     let id = claim.first_chunk + number;
-    let filters: Vec<_> = chunks.iter().map(|c| (c.id, Arc::new(c.whole.clone()))).collect();
-    let (parts, chunks) = (build_rollup(id, &filters), chunks.iter().map(|c| c.id).collect());
-    store.write_rollup_parts(BUCKET, id, &parts).await.unwrap();
-    RollupRow { id, lane: 1, bucket: BUCKET, parts: parts.len() as u16, checksum: 0, chunks }
+    let filters: Vec<_> = chunks.iter().map(|c| (c.id, Arc::new(c.bloom.clone()))).collect();
+    let (segments, chunks) = (build_bloom_set(id, &filters), chunks.iter().map(|c| c.id).collect());
+    store.write_bloom_set_segments(BUCKET, id, &segments).await.unwrap();
+    BloomSetRow { id, lane: 1, bucket: BUCKET, segments: segments.len() as u16, checksum: 0, chunks }
 }
 
-async fn parts_of(store: &Store) -> Vec<u64> {
+async fn segments_of(store: &Store) -> Vec<u64> {
     let select = format!("SELECT DISTINCT chunk FROM parts_{BUCKET} ORDER BY chunk");
     sqlx::query_scalar(sql::safe(select)).fetch_all(&store.pool).await.unwrap()
 }
@@ -179,8 +181,8 @@ fn a_seal_is_whole_after_a_fault_at_any_step() {
             store.sweep_orphans(&again).await.unwrap();
             assert_whole(&store, &again, 15, &format!("{step:?}, restarted")).await;
             let named: Vec<u64> = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
-            if step != Step::PartsBegin {
-                assert_eq!(parts_of(&store).await, named, "{step:?}: parts without a name are swept");
+            if step != Step::SegmentsBegin {
+                assert_eq!(segments_of(&store).await, named, "{step:?}: segments without a name are swept");
             }
             if named.is_empty() {
                 let chunk = built(&again, 1, &pages);
@@ -231,12 +233,12 @@ fn a_merge_is_whole_after_a_fault_at_any_step() {
             assert_whole(&store, &claim, 30, &format!("{step:?}, again")).await;
             let named: Vec<u64> = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
             assert_eq!(named, [both.id], "{step:?}");
-            store.remove_parts(BUCKET, a.id).await.unwrap();
-            store.remove_parts(BUCKET, both.id).await.unwrap();
-            assert_eq!(parts_of(&store).await, [b.id, both.id], "{step:?}: only what nothing names goes");
+            store.remove_segments(BUCKET, a.id).await.unwrap();
+            store.remove_segments(BUCKET, both.id).await.unwrap();
+            assert_eq!(segments_of(&store).await, [b.id, both.id], "{step:?}: only what nothing names goes");
             let again = claimed(&store, "n").await;
             store.sweep_orphans(&again).await.unwrap();
-            assert_eq!(parts_of(&store).await, [both.id], "{step:?}");
+            assert_eq!(segments_of(&store).await, [both.id], "{step:?}");
             assert_whole(&store, &again, 30, &format!("{step:?}, restarted")).await;
         }
     });
@@ -262,14 +264,14 @@ fn a_merge_gives_way_to_whoever_changed_its_chunks() {
 }
 
 #[test]
-fn a_rollup_is_whole_after_a_fault_at_any_step() {
+fn a_bloom_set_is_whole_after_a_fault_at_any_step() {
     run(async {
         for step in [Step::Fenced, Step::Added, Step::BeforeCommit, Step::AfterCommit] {
             let store = store().await;
             let (claim, _, a, b) = two_chunks(&store).await;
-            let row = rolled_up(&store, &claim, 3, &[&a, &b]).await;
+            let row = in_bloom_sets(&store, &claim, 3, &[&a, &b]).await;
             store.faults.arm(step);
-            let failed = store.roll_up(&claim, &row).await;
+            let failed = store.bloom_set(&claim, &row).await;
             assert!(matches!(failed, Err(StoreError::Injected(s)) if s == step), "{step:?}: {failed:?}");
             let done = step == Step::AfterCommit;
             let places = |chunks: Vec<ChunkRow>| chunks.iter().filter_map(|c| c.rollup).collect::<Vec<_>>();
@@ -278,11 +280,11 @@ fn a_rollup_is_whole_after_a_fault_at_any_step() {
             // Parts that no record names go; the work is done again by the new epoch.
             let again = claimed(&store, "n").await;
             store.sweep_orphans(&again).await.unwrap();
-            assert_eq!(parts_of(&store).await.contains(&row.id), done, "{step:?}");
+            assert_eq!(segments_of(&store).await.contains(&row.id), done, "{step:?}");
             if !done {
-                let row = rolled_up(&store, &again, 1, &[&a, &b]).await;
-                store.roll_up(&again, &row).await.unwrap();
-                store.roll_up(&again, &row).await.unwrap();
+                let row = in_bloom_sets(&store, &again, 1, &[&a, &b]).await;
+                store.bloom_set(&again, &row).await.unwrap();
+                store.bloom_set(&again, &row).await.unwrap();
             }
             let mut placed = places(store.chunks().await.unwrap());
             placed.sort_by_key(|p| p.place);
@@ -293,19 +295,19 @@ fn a_rollup_is_whole_after_a_fault_at_any_step() {
 }
 
 #[test]
-fn a_rollup_gives_way_and_goes_with_its_bucket() {
+fn a_bloom_set_gives_way_and_goes_with_its_bucket() {
     run(async {
         let store = store().await;
         let (claim, _, a, b) = two_chunks(&store).await;
-        let row = rolled_up(&store, &claim, 3, &[&a, &b]).await;
+        let row = in_bloom_sets(&store, &claim, 3, &[&a, &b]).await;
         // A chunk moved to another bucket meanwhile.
         store.open_bucket(BUCKET + 1).await.unwrap();
         store.move_chunk(&claim, b.id, BUCKET, BUCKET + 1).await.unwrap();
-        assert!(matches!(store.roll_up(&claim, &row).await, Err(StoreError::Missing(_))));
+        assert!(matches!(store.bloom_set(&claim, &row).await, Err(StoreError::Missing(_))));
         assert!(store.chunks().await.unwrap().iter().all(|c| c.rollup.is_none()), "nothing was done");
         store.move_chunk(&claim, b.id, BUCKET + 1, BUCKET).await.unwrap();
-        store.roll_up(&claim, &row).await.unwrap();
-        // One whose term was lengthened leaves; it is in no roll-up once the bucket is gone.
+        store.bloom_set(&claim, &row).await.unwrap();
+        // One whose term was lengthened leaves; it is in no bloom set once the bucket is gone.
         store.move_chunk(&claim, b.id, BUCKET, BUCKET + 1).await.unwrap();
         sqlx::query("UPDATE chunk SET visible_until_ns = 5 WHERE bucket = ?")
             .bind(BUCKET)
@@ -317,7 +319,7 @@ fn a_rollup_gives_way_and_goes_with_its_bucket() {
         assert_eq!(left.iter().map(|c| (c.id, c.rollup)).collect::<Vec<_>>(), [(b.id, None)]);
         let old = claim.clone();
         claimed(&store, "n").await;
-        assert!(matches!(store.roll_up(&old, &row).await, Err(StoreError::Fenced(_))));
+        assert!(matches!(store.bloom_set(&old, &row).await, Err(StoreError::Fenced(_))));
     });
 }
 
@@ -332,7 +334,7 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
         let folder = tempfile::tempdir().unwrap();
         let disk = || Some((folder.path().join("cache"), 1 << 20));
         let checksum = chunk.checksum();
-        let read = |cache: PartCache| {
+        let read = |cache: SegmentCache| {
             let (store, id) = (store.clone(), chunk.id);
             async move {
                 let handle = tokio::runtime::Handle::current();
@@ -341,18 +343,18 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
                     let reader = cache.reader(&store, handle, &location_of);
                     let directory = reader.directory(id).unwrap();
                     let page = ChunkPage::new(directory, 0, &reader);
-                    (gather_all(&page).unwrap().len(), reader.reads().1)
+                    (materialise_all(&page).unwrap().len(), reader.reads().1)
                 });
                 reading.await.unwrap()
             }
         };
-        let cache = PartCache::new(1 << 20, "ours", disk());
+        let cache = SegmentCache::new(1 << 20, "ours", disk());
         let (rows, fetched) = read(cache.clone()).await;
         assert!(rows == 15 && fetched > 0, "cold");
         assert_eq!(read(cache.clone()).await, (15, 0), "from memory");
         cache.clear(false);
         assert_eq!(read(cache).await, (15, 0), "from disk");
-        // A new process finds the files; one is damaged, one cut short, one is no part at all.
+        // A new process finds the files; one is damaged, one cut short, one is no segment at all.
         let names = || {
             let entries = std::fs::read_dir(folder.path().join("cache/ours")).unwrap().flatten();
             let mut paths: Vec<_> = entries.map(|e| e.path()).collect();
@@ -367,16 +369,16 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
         let bytes = std::fs::read(&paths[1]).unwrap();
         std::fs::write(&paths[1], &bytes[..bytes.len() / 2]).unwrap();
         std::fs::write(folder.path().join("cache/ours/half.new"), b"x").unwrap();
-        let cache = PartCache::new(1 << 20, "ours", disk());
+        let cache = SegmentCache::new(1 << 20, "ours", disk());
         let (rows, fetched) = read(cache.clone()).await;
         assert!(rows == 15 && fetched > 0, "damaged files are fetched again");
         assert_eq!(names(), paths);
-        let cache = PartCache::new(1 << 20, "ours", disk());
+        let cache = SegmentCache::new(1 << 20, "ours", disk());
         assert_eq!(read(cache.clone()).await, (15, 0), "and are whole then");
-        cache.forget(chunk.id, checksum, chunk.parts.len() as u16);
+        cache.forget(chunk.id, checksum, chunk.segments.len() as u16);
         while !names().is_empty() {
             cache.clear(true);
         }
-        assert_eq!(read(PartCache::new(1 << 20, "ours", None)).await.0, 15, "without a disk");
+        assert_eq!(read(SegmentCache::new(1 << 20, "ours", None)).await.0, 15, "without a disk");
     });
 }

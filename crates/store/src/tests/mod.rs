@@ -172,7 +172,7 @@ fn chunk(id: u64, bucket: i32, until: i64) -> ChunkRow {
         time_max: 2,
         rows: 3,
         bytes: 4,
-        parts: 1,
+        segments: 1,
         late: false,
         checksum: 0,
         rollup: None,
@@ -208,7 +208,7 @@ fn a_bucket_is_dropped_only_when_nothing_live_names_it() {
         store.open_bucket(200).await.unwrap();
         let (a, b) = ((claim.first_chunk + 1), (claim.first_chunk + 2));
         for id in [a, b] {
-            store.write_parts(100, id, 0, &[b"part".to_vec()]).await.unwrap();
+            store.write_segments(100, id, 0, &[b"segment".to_vec()]).await.unwrap();
         }
         store.seal(&claim, &Seal { chunks: vec![chunk(a, 100, 10), chunk(b, 100, 50)], covers: vec![] }).await.unwrap();
         assert!(!store.drop_bucket(&claim, 100, 20).await.unwrap(), "b is still to be seen");
@@ -216,8 +216,8 @@ fn a_bucket_is_dropped_only_when_nothing_live_names_it() {
         store.move_chunk(&claim, b, 100, 200).await.unwrap();
         assert!(store.drop_bucket(&claim, 100, 20).await.unwrap());
         assert_eq!(store.buckets().await.unwrap(), [200]);
-        assert_eq!(store.read_part(200, b, 0).await.unwrap(), b"part");
-        assert!(store.read_part(100, a, 0).await.is_err());
+        assert_eq!(store.read_segment(200, b, 0).await.unwrap(), b"segment");
+        assert!(store.read_segment(100, a, 0).await.is_err());
         store.close_bucket(200).await.unwrap();
         let late = Seal { chunks: vec![chunk(claim.first_chunk + 9, 200, 50)], covers: vec![] };
         assert!(store.seal(&claim, &late).await.is_err(), "a closing bucket takes no chunk");
@@ -231,14 +231,14 @@ fn parts_without_a_catalogue_row_are_swept_by_a_later_epoch() {
         let first = claimed(&store, "n").await;
         store.open_bucket(100).await.unwrap();
         let (kept, orphan) = ((first.first_chunk + 1), (first.first_chunk + 2));
-        store.write_parts(100, kept, 0, &[b"kept".to_vec()]).await.unwrap();
-        store.write_parts(100, orphan, 0, &[b"orphan".to_vec()]).await.unwrap();
+        store.write_segments(100, kept, 0, &[b"kept".to_vec()]).await.unwrap();
+        store.write_segments(100, orphan, 0, &[b"orphan".to_vec()]).await.unwrap();
         store.seal(&first, &Seal { chunks: vec![chunk(kept, 100, 10)], covers: vec![] }).await.unwrap();
         assert_eq!(store.sweep_orphans(&first).await.unwrap(), 0, "its own epoch may still be writing");
         let second = claimed(&store, "n").await;
         assert_eq!(store.sweep_orphans(&second).await.unwrap(), 1);
-        assert!(store.read_part(100, orphan, 0).await.is_err());
-        assert_eq!(store.read_part(100, kept, 0).await.unwrap(), b"kept");
+        assert!(store.read_segment(100, orphan, 0).await.is_err());
+        assert_eq!(store.read_segment(100, kept, 0).await.unwrap(), b"kept");
     });
 }
 

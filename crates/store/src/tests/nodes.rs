@@ -128,10 +128,10 @@ fn ids_of_chunks_go_on_behind_every_one_that_was_given() {
         let next = claimed(&store, "n").await;
         assert_eq!(next.first_chunk, far + 1);
         // A chunk under an id that is taken is refused; what stands there stays.
-        store.write_parts(100, far, 0, &[b"kept".to_vec()]).await.unwrap();
+        store.write_segments(100, far, 0, &[b"kept".to_vec()]).await.unwrap();
         let other = ChunkRow { rows: 99, checksum: 7, ..row };
         assert!(store.write_chunks(&[(other, &[b"other".to_vec()][..])]).await.is_err());
-        assert_eq!(store.read_part(100, far, 0).await.unwrap(), b"kept");
+        assert_eq!(store.read_segment(100, far, 0).await.unwrap(), b"kept");
     });
 }
 
@@ -155,16 +155,16 @@ fn a_cache_of_another_database_answers_nothing() {
             let chunk = built(message);
             store.open_bucket(100).await.unwrap();
             let row = ChunkRow { checksum: chunk.checksum(), ..super::chunk(chunk.id, 100, i64::MAX) };
-            store.write_chunks(&[(row, chunk.parts.as_slice())]).await.unwrap();
+            store.write_chunks(&[(row, chunk.segments.as_slice())]).await.unwrap();
             // Even where both claim to be one installation, as after a restore by hand, the checksum tells them apart.
-            let cache = PartCache::new(1 << 20, installation, Some((folder.path().to_owned(), 1 << 20)));
+            let cache = SegmentCache::new(1 << 20, installation, Some((folder.path().to_owned(), 1 << 20)));
             let (store, handle, id) = (store.clone(), tokio::runtime::Handle::current(), chunk.id);
             let read = tokio::task::spawn_blocking(move || {
                 let location = Location { bucket: 100, checksum: chunk.checksum() };
                 let reader_of = |_| Some(location);
                 let reader = cache.reader(&store, handle, &reader_of);
-                let last = chunk.parts.len() as u16 - 1;
-                (0..=last).map(|n| reader.part(id, n).unwrap().bytes().to_vec()).collect::<Vec<_>>() == chunk.parts
+                let last = chunk.segments.len() as u16 - 1;
+                (0..=last).map(|n| reader.segment(id, n).unwrap().bytes().to_vec()).collect::<Vec<_>>() == chunk.segments
             });
             assert!(read.await.unwrap(), "{message}");
         }

@@ -65,7 +65,7 @@ async fn reset(store: &Store) {
         connection.execute(sql::safe(statement)).await.unwrap();
     };
     let made = "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE()
-                AND (TABLE_NAME LIKE 'parts\\_%' OR TABLE_NAME REGEXP '^journal_[0-9_]+$')";
+                AND (TABLE_NAME LIKE 'segments\\_%' OR TABLE_NAME REGEXP '^journal_[0-9_]+$')";
     let made: Vec<String> = sqlx::query_scalar(made).fetch_all(&mut *connection).await.unwrap();
     run(&mut connection, "SET SESSION foreign_key_checks = 0".into()).await;
     for table in made {
@@ -146,13 +146,13 @@ async fn to_seal(store: &Store) -> (Claim, Seal) {
     let claim = claimed(store, "n").await;
     store.commit(&claim, &commit(0, 3, vec![])).await.unwrap();
     let covers = replayed(store, &claim).await;
-    let row = ChunkRow { parts: 2, ..super::chunk(claim.first_chunk, 100, 50) };
+    let row = ChunkRow { segments: 2, ..super::chunk(claim.first_chunk, 100, 50) };
     (claim, Seal { chunks: vec![row], covers })
 }
 
 async fn write_and_seal(store: &Store, claim: &Claim, seal: &Seal) -> Result<()> {
-    let parts = [b"directory".to_vec(), b"columns".to_vec()];
-    store.write_chunks(&[(seal.chunks[0].clone(), &parts[..])]).await?;
+    let segments = [b"directory".to_vec(), b"columns".to_vec()];
+    store.write_chunks(&[(seal.chunks[0].clone(), &segments[..])]).await?;
     store.seal(claim, seal).await
 }
 
@@ -171,8 +171,8 @@ fn a_seal_moves_its_rows_once_or_not_at_all() {
         at_every_statement("seal", act, |store| async move {
             assert_once(&store, 3).await;
             assert_eq!(store.chunks().await.unwrap().len(), 1);
-            let parts: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM parts_100").fetch_one(&store.pool).await.unwrap();
-            assert_eq!(parts, 2, "its parts are whole");
+            let segments: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM parts_100").fetch_one(&store.pool).await.unwrap();
+            assert_eq!(segments, 2, "its segments are whole");
             let changes: i64 =
                 sqlx::query_scalar("SELECT COUNT(*) FROM catalogue_change").fetch_one(&store.pool).await.unwrap();
             assert_eq!(changes, 1);
@@ -209,16 +209,16 @@ fn a_merge_swaps_its_chunks_once_or_not_at_all() {
 }
 
 #[test]
-fn a_rollup_names_its_chunks_once_or_not_at_all() {
+fn a_bloom_set_names_its_chunks_once_or_not_at_all() {
     run(async {
         let act = |plain: Store, through: Store| async move {
             let (claim, seal) = to_seal(&plain).await;
             write_and_seal(&plain, &claim, &seal).await.unwrap();
             let (id, chunks) = (claim.first_chunk + 1, vec![seal.chunks[0].id]);
-            let row = RollupRow { id, lane: 1, bucket: 100, parts: 1, checksum: 7, chunks };
+            let row = BloomSetRow { id, lane: 1, bucket: 100, segments: 1, checksum: 7, chunks };
             let rolled = async |store: &Store| {
-                store.write_rollup_parts(100, id, &[b"blooms".to_vec()]).await?;
-                store.roll_up(&claim, &row).await
+                store.write_bloom_set_segments(100, id, &[b"blooms".to_vec()]).await?;
+                store.bloom_set(&claim, &row).await
             };
             let done = rolled(&through).await;
             if done.is_err() && plain.chunks().await.unwrap()[0].rollup.is_none() {
@@ -226,9 +226,9 @@ fn a_rollup_names_its_chunks_once_or_not_at_all() {
             }
             done
         };
-        at_every_statement("roll-up", act, |store| async move {
+        at_every_statement("bloom set", act, |store| async move {
             let rollup = store.chunks().await.unwrap()[0].rollup.unwrap();
-            assert_eq!(store.read_part(100, rollup.id, 0).await.unwrap(), b"blooms");
+            assert_eq!(store.read_segment(100, rollup.id, 0).await.unwrap(), b"blooms");
         })
         .await;
     });
@@ -248,7 +248,11 @@ fn moving_and_dropping_keep_what_is_live() {
             };
             let done = expired(&through).await;
             let bucket = plain.chunks().await.unwrap()[0].bucket;
-            assert_eq!(plain.read_part(bucket, id, 1).await.unwrap(), b"columns", "it can be read where it is named");
+            assert_eq!(
+                plain.read_segment(bucket, id, 1).await.unwrap(),
+                b"columns",
+                "it can be read where it is named"
+            );
             if done.is_err() {
                 if bucket == 100 {
                     plain.move_chunk(&claim, id, 100, 200).await.unwrap();

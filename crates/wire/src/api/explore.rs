@@ -169,12 +169,12 @@ pub struct ShapeAnswer {
     /// Messages looked at.
     pub events: usize,
     /// The parts of a message that vary, in order.
-    pub places: Vec<VaryingPart>,
+    pub places: Vec<TemplateVariable>,
 }
 
 /// A part of a message that varies.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct VaryingPart {
+pub struct TemplateVariable {
     /// The word that stands before it.
     pub before: String,
     /// Distinct values among the messages looked at.

@@ -57,10 +57,10 @@ pub struct ChunkSummary {
     pub to: String,
     /// Events.
     pub rows: u32,
-    /// Bytes of all parts.
+    /// Bytes of all segments.
     pub bytes: u64,
-    /// How many parts.
-    pub parts: u16,
+    /// How many segments.
+    pub segments: u16,
     /// Whether its events came late.
     pub late: bool,
 }

@@ -15,7 +15,7 @@ pub use alerts::{Alert, MadeRule, NewRule, Notified, Rule};
 pub use arrivals::{Arrival, ArrivalsAnswer, Probed, Refused, SetAside, WayIn};
 pub use explore::{
     CheckAnswer, CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SavedSearch,
-    ShapeAnswer, ShapeRequest, SpokenRange, VaryingPart,
+    ShapeAnswer, ShapeRequest, SpokenRange, TemplateVariable,
 };
 pub use lanes::{ChunkSummary, Lane, NodeListed, Route};
 pub use measure::{

@@ -14,7 +14,7 @@ pub(super) fn answer(refused: i64, message: &str) -> ExportLogsServiceResponse {
     ExportLogsServiceResponse { partial_success: (refused > 0 || !message.is_empty()).then_some(partial) }
 }
 
-/// What the protocol has of a log record beside the event's own parts.
+/// What the protocol has of a log record beside the event's builtins.
 const OWN: &[&str] = &[
     "resource",
     "scope",

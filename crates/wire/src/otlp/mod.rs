@@ -2,7 +2,7 @@
 //!
 //! | what the protocol has | where it stands |
 //! | --- | --- |
-//! | time, severity, ids, a text body; `service.name` and `host.name` of the resource | the event's own parts |
+//! | time, severity, ids, a text body; `service.name` and `host.name` of the resource | the event's builtins |
 //! | attributes of the record | fields under their own names |
 //! | the resource | `resource`: its attributes, `schema_url`, `dropped_attributes_count` |
 //! | the scope | `scope`: `name`, `version`, its attributes, `schema_url`, `dropped_attributes_count` |

@@ -28,7 +28,7 @@ pub(super) fn answer(refused: i64, message: &str) -> ExportTraceServiceResponse 
     ExportTraceServiceResponse { partial_success: (refused > 0 || !message.is_empty()).then_some(partial) }
 }
 
-/// What the protocol has of a span beside the event's own parts.
+/// What the protocol has of a span beside the event's builtins.
 const OWN: &[&str] = &["resource", "scope", "otlp", "span"];
 const OWN_OF_EVENT: &[&str] = &["name", "time", DROPPED];
 const OWN_OF_LINK: &[&str] = &["trace", "span", "trace_state", "flags", DROPPED];

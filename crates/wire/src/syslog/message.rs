@@ -19,7 +19,7 @@
 
 use super::old::old_header;
 use calvex_intake::normalise::{Known, traceparent};
-use calvex_language::json::parse_value;
+use calvex_language::model::parse_value;
 use calvex_language::model::time::parse_time;
 use calvex_language::model::{Severity, SpanId, TraceId, Value, parse_span, parse_trace};
 use std::borrow::Cow;

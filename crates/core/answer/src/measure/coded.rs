@@ -3,9 +3,9 @@
 use super::GroupValue;
 use calvex_language::error::Result;
 use calvex_language::model::{Kind, Path, Severity, Status, Value, decode_value, to_hex};
-use calvex_language::query::{Field, Num, OwnPart, SentName, matching};
+use calvex_language::query::{Builtin, Field, Num, SentName, matching};
 use calvex_storage::columns::{
-    Column, FieldType, PageRead, SentColumn, Values, columns_of, each_value_overflowing, field_value, own_column,
+    Column, FieldType, PageRead, SentColumn, Values, builtin_column, columns_of, each_value_overflowing, field_value,
 };
 use std::collections::HashMap;
 
@@ -119,39 +119,39 @@ impl Coded {
 pub(crate) fn code(field: &Field, page: &dyn PageRead, lane: &str) -> Result<Coded> {
     let mut coded = Coded::new(page.rows());
     match field {
-        Field::Own(part) => own(*part, page, lane, &mut coded)?,
+        Field::Builtin(part) => own(*part, page, lane, &mut coded)?,
         Field::Sent(name) => sent(name, page, &mut coded)?,
     }
     Ok(coded)
 }
 
-fn own(part: OwnPart, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Result<()> {
-    let Some(own) = own_column(part) else {
-        if part == OwnPart::Lane && !lane.is_empty() {
+fn own(part: Builtin, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Result<()> {
+    let Some(own) = builtin_column(part) else {
+        if part == Builtin::Lane && !lane.is_empty() {
             coded.values.push(GroupValue::Text(lane.to_owned()));
             coded.first.fill(1);
         }
         return Ok(());
     };
-    let Some(column) = page.own(own)? else { return Ok(()) };
+    let Some(column) = page.builtin(own)? else { return Ok(()) };
     match (&column.values, part) {
-        (Values::Ints(v), OwnPart::Severity) => {
+        (Values::Ints(v), Builtin::Severity) => {
             let level = |s: &i64| (s.clamp(&1, &24) - 1) as u32 / 4;
             let codes: Vec<u32> = v.iter().map(level).collect();
             coded.take_codes(&column, &codes, 6, |c| GroupValue::Text(Severity(c as u8 * 4 + 1).name().to_owned()));
         }
-        (Values::Ints(v), OwnPart::Kind) => {
+        (Values::Ints(v), Builtin::Kind) => {
             let codes: Vec<u32> = v.iter().map(|n| *n as u32).collect();
             let name = |c: usize| u8::try_from(c).ok().and_then(Kind::from_byte).map_or("", Kind::name);
             coded.take_codes(&column, &codes, 256, |c| GroupValue::Text(name(c).to_owned()));
         }
-        (Values::Ints(v), OwnPart::Status) => {
+        (Values::Ints(v), Builtin::Status) => {
             let codes: Vec<u32> = v.iter().map(|n| *n as u32).collect();
             let name = |c: usize| u8::try_from(c).ok().and_then(Status::from_byte).map_or("", Status::name);
             coded.take_codes(&column, &codes, 256, |c| GroupValue::Text(name(c).to_owned()));
         }
         (Values::Ints(v), _) => ints(coded, &column, v, |n| Num::int(i128::from(n))),
-        (Values::Texts { dictionary, codes }, OwnPart::Shaped) => {
+        (Values::Texts { dictionary, codes }, Builtin::Shaped) => {
             let mut known = HashMap::new();
             for (place, text) in codes.iter().enumerate() {
                 for rule in calvex_language::model::rules_of(dictionary.get(*text as usize)) {
@@ -166,7 +166,7 @@ fn own(part: OwnPart, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Res
         (Values::Blobs { dictionary, codes }, _) => {
             coded.take_codes(&column, codes, dictionary.len(), |c| GroupValue::Text(to_hex(dictionary.get(c))));
         }
-        (Values::Messages(m), OwnPart::Shape) => {
+        (Values::Messages(m), Builtin::Shape) => {
             coded
                 .take_codes(&column, &m.codes, m.templates.len(), |c| GroupValue::Shape(m.templates.get(c).to_owned()));
         }

@@ -14,7 +14,7 @@ const RUNS: usize = 64 - REGISTER_BITS as usize;
 /// How far an estimate may lie from the truth, relative to it: two and a half standard errors.
 pub const ERROR: f64 = 0.01;
 
-type Hashes = HashSet<u64, BuildHasherDefault<calvex_storage::chunk::AsIs>>;
+type Hashes = HashSet<u64, BuildHasherDefault<calvex_storage::chunk::IdentityHasher>>;
 
 /// Distinct hashes.
 #[derive(Debug, Clone, PartialEq)]

@@ -7,10 +7,10 @@ use super::{GroupValue, MeasureAsk};
 use crate::scan::Cursor;
 use calvex_language::error::Result;
 use calvex_language::model::{Value, decode_value};
-use calvex_language::query::{Field, Function, Num, OwnPart, matching};
+use calvex_language::query::{Builtin, Field, Function, Num, matching};
 use calvex_storage::columns::{
-    Column, FieldType, OrderKeys, Own, PageRead, Rows, SentColumn, Values, columns_of, each_value_overflowing,
-    field_value, select,
+    BuiltinColumn, Column, FieldType, OrderKeys, PageRead, Rows, SentColumn, Values, columns_of,
+    each_value_overflowing, field_value, select,
 };
 use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
@@ -165,7 +165,7 @@ impl Partial {
         let clamp = |t: i64| t.clamp(ask.range.from_ns, ask.range.to_ns.saturating_sub(1));
         let (first_step, last_step) = (ask.steps.of(clamp(lo)), ask.steps.of(clamp(hi)));
         let steps = last_step - first_step + 1;
-        let time = if steps > 1 { page.own(Own::Time)? } else { None };
+        let time = if steps > 1 { page.builtin(BuiltinColumn::Time)? } else { None };
         let times = match time.as_deref() {
             Some(Column { values: Values::Ints(times), .. }) => Some(times),
             _ => None,
@@ -288,7 +288,7 @@ fn valued(coded: &Coded, rows: &Rows, mut f: impl FnMut(usize, u32)) {
 fn plain_ints(field: &Field, page: &dyn PageRead) -> Result<Option<Arc<Column>>> {
     let Field::Sent(name) = field else { return Ok(None) };
     let mut only = None;
-    if page.own(Own::Overflow)?.is_some() {
+    if page.builtin(BuiltinColumn::Overflow)?.is_some() {
         return Ok(None);
     }
     for SentColumn { index, kind, .. } in columns_of(page.keys(), name) {
@@ -304,15 +304,15 @@ fn plain_ints(field: &Field, page: &dyn PageRead) -> Result<Option<Arc<Column>>>
 fn numbers(field: &Field, page: &dyn PageRead, mut f: impl FnMut(usize, Num)) -> Result<()> {
     let name = match field {
         Field::Sent(name) => name,
-        Field::Own(part) => {
+        Field::Builtin(part) => {
             let own = match part {
-                OwnPart::Time => Own::Time,
-                OwnPart::Arrived => Own::Arrived,
-                OwnPart::Severity => Own::Severity,
-                OwnPart::Took => Own::Took,
+                Builtin::Time => BuiltinColumn::Time,
+                Builtin::Arrived => BuiltinColumn::Arrived,
+                Builtin::Severity => BuiltinColumn::Severity,
+                Builtin::Took => BuiltinColumn::Took,
                 _ => return Ok(()),
             };
-            if let Some(column) = page.own(own)?
+            if let Some(column) = page.builtin(own)?
                 && let Values::Ints(v) = &column.values
             {
                 v.iter().enumerate().for_each(|(place, n)| f(column.row(place), Num::int(i128::from(*n))));

@@ -2,36 +2,36 @@
 
 use super::*;
 use calvex_language::model::{Event, to_hex};
-use calvex_language::query::{Field, Function, Num, OwnPart, matches};
+use calvex_language::query::{Builtin, Field, Function, Num, matches};
 use std::collections::BTreeMap;
 
 /// Every value an event has of a field, each once.
 fn values_of(event: &Event, field: &Field) -> Vec<GroupValue> {
     let text = |t: &str| if t.is_empty() { vec![] } else { vec![GroupValue::Text(t.to_owned())] };
     let mut out = match field {
-        Field::Own(OwnPart::Service) => text(&event.service),
-        Field::Own(OwnPart::Severity) => text(event.severity.name()),
-        Field::Own(OwnPart::Lane) => text("main"),
-        Field::Own(OwnPart::Message) => text(&event.message),
-        Field::Own(OwnPart::Shape) if event.message.is_empty() => vec![],
-        Field::Own(OwnPart::Shape) => {
+        Field::Builtin(Builtin::Service) => text(&event.service),
+        Field::Builtin(Builtin::Severity) => text(event.severity.name()),
+        Field::Builtin(Builtin::Lane) => text("main"),
+        Field::Builtin(Builtin::Message) => text(&event.message),
+        Field::Builtin(Builtin::Shape) if event.message.is_empty() => vec![],
+        Field::Builtin(Builtin::Shape) => {
             let mut template = String::new();
             calvex_language::model::template::split(&event.message, &mut template, |_| {});
             vec![GroupValue::Shape(template)]
         }
-        Field::Own(OwnPart::Kind) => text(event.kind.name()),
-        Field::Own(OwnPart::Status) => {
+        Field::Builtin(Builtin::Kind) => text(event.kind.name()),
+        Field::Builtin(Builtin::Status) => {
             event.status.map(|s| GroupValue::Text(s.name().to_owned())).into_iter().collect()
         }
-        Field::Own(OwnPart::Trace) => event.trace.map(|id| GroupValue::Text(to_hex(&id))).into_iter().collect(),
-        Field::Own(OwnPart::Span) => event.span.map(|id| GroupValue::Text(to_hex(&id))).into_iter().collect(),
-        Field::Own(OwnPart::Parent) => event.parent.map(|id| GroupValue::Text(to_hex(&id))).into_iter().collect(),
-        Field::Own(OwnPart::Host) => text(&event.host),
-        Field::Own(OwnPart::Sender) => text(&event.sender),
-        Field::Own(OwnPart::Shaped) => {
+        Field::Builtin(Builtin::Trace) => event.trace.map(|id| GroupValue::Text(to_hex(&id))).into_iter().collect(),
+        Field::Builtin(Builtin::Span) => event.span.map(|id| GroupValue::Text(to_hex(&id))).into_iter().collect(),
+        Field::Builtin(Builtin::Parent) => event.parent.map(|id| GroupValue::Text(to_hex(&id))).into_iter().collect(),
+        Field::Builtin(Builtin::Host) => text(&event.host),
+        Field::Builtin(Builtin::Sender) => text(&event.sender),
+        Field::Builtin(Builtin::Shaped) => {
             calvex_language::model::rules_of(&event.shaped).map(|rule| GroupValue::Text(rule.to_owned())).collect()
         }
-        Field::Own(part) => own_number(event, *part).map(GroupValue::number).into_iter().collect(),
+        Field::Builtin(part) => own_number(event, *part).map(GroupValue::number).into_iter().collect(),
         Field::Sent(name) => {
             let mut out = Vec::new();
             for (path, value) in &event.fields {
@@ -47,13 +47,13 @@ fn values_of(event: &Event, field: &Field) -> Vec<GroupValue> {
     out
 }
 
-/// An own part as a number, where it is one.
-fn own_number(event: &Event, part: OwnPart) -> Option<Num> {
+/// A builtin as a number, where it is one.
+fn own_number(event: &Event, part: Builtin) -> Option<Num> {
     let number = match part {
-        OwnPart::Time => event.time_ns,
-        OwnPart::Arrived => event.arrived_ns,
-        OwnPart::Severity => i64::from(event.severity.0),
-        OwnPart::Took => event.took_ns?,
+        Builtin::Time => event.time_ns,
+        Builtin::Arrived => event.arrived_ns,
+        Builtin::Severity => i64::from(event.severity.0),
+        Builtin::Took => event.took_ns?,
         _ => return None,
     };
     Some(Num::int(i128::from(number)))
@@ -61,7 +61,7 @@ fn own_number(event: &Event, part: OwnPart) -> Option<Num> {
 
 fn numbers_of(event: &Event, field: &Field) -> Vec<Num> {
     let mut out = Vec::new();
-    if let Field::Own(part) = field {
+    if let Field::Builtin(part) = field {
         out.extend(own_number(event, *part));
     }
     if let Field::Sent(name) = field {

@@ -11,10 +11,10 @@ pub struct Explanation {
     /// Of these, left alone because their times lie outside.
     pub skipped_by_time: usize,
     /// Left alone because their filter or columns cannot hold a match.
-    pub skipped_by_filter: usize,
+    pub skipped_by_bloom: usize,
     /// Of these, told by a roll-up, so that nothing of the chunk was read.
     #[serde(default)]
-    pub skipped_by_rollup: usize,
+    pub skipped_by_bloom_set: usize,
     /// Left alone because enough was found before their turn.
     pub skipped_by_order: usize,
     /// Chunks looked into.
@@ -30,7 +30,7 @@ pub struct Explanation {
     pub head_rows: u64,
     /// Parts of chunks that were read, from wherever they stood.
     #[serde(default)]
-    pub parts_read: u64,
+    pub segments_read: u64,
     /// Bytes of the parts that came from the database, because no cache held them.
     #[serde(default)]
     pub fetched_bytes: u64,
@@ -47,15 +47,15 @@ impl Explanation {
     pub fn add(&mut self, other: Explanation) {
         self.chunks += other.chunks;
         self.skipped_by_time += other.skipped_by_time;
-        self.skipped_by_filter += other.skipped_by_filter;
-        self.skipped_by_rollup += other.skipped_by_rollup;
+        self.skipped_by_bloom += other.skipped_by_bloom;
+        self.skipped_by_bloom_set += other.skipped_by_bloom_set;
         self.skipped_by_order += other.skipped_by_order;
         self.chunks_read += other.chunks_read;
         self.pages_skipped += other.pages_skipped;
         self.pages_scanned += other.pages_scanned;
         self.rows_looked_at += other.rows_looked_at;
         self.head_rows += other.head_rows;
-        self.parts_read += other.parts_read;
+        self.segments_read += other.segments_read;
         self.fetched_bytes += other.fetched_bytes;
         // A chunk that is damaged is met on each of its pages, and told once.
         for what in other.left_out {

@@ -31,7 +31,7 @@ pub enum Place {
 
 /// One head page or chunk of a view.
 #[derive(Debug, Clone)]
-pub struct Segment {
+pub struct Extent {
     /// The name of its lane.
     pub lane: Arc<str>,
     /// The earliest time in it.
@@ -43,10 +43,10 @@ pub struct Segment {
     /// Where it is read.
     pub place: Place,
     /// The roll-up that can tell what a chunk lacks, and the chunk's place in it.
-    pub rollup: Option<RolledUp>,
+    pub rollup: Option<InBloomSet>,
 }
 
-impl Segment {
+impl Extent {
     /// The chunk it is, if it is one.
     pub fn chunk(&self) -> Option<u64> {
         match self.place {
@@ -58,7 +58,7 @@ impl Segment {
 
 /// Where a chunk stands in a roll-up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct RolledUp {
+pub struct InBloomSet {
     /// The roll-up.
     pub id: u64,
     /// The place of the chunk in it.
@@ -94,7 +94,7 @@ impl Workers for OneByOne {
 #[derive(Clone, Copy)]
 pub struct Scope<'a> {
     /// The segments of the lanes the reader may see, as they stood at one moment.
-    pub view: &'a [Segment],
+    pub view: &'a [Extent],
     /// Where chunks are read from.
     pub source: &'a dyn ChunkSource,
     /// Who scans.
@@ -132,14 +132,14 @@ pub enum Progress {
 
 impl<'a> Scope<'a> {
     /// The segments that touch `range`.
-    pub(crate) fn touching(&self, range: &TimeRange) -> impl Iterator<Item = &'a Segment> + use<'a> {
+    pub(crate) fn touching(&self, range: &TimeRange) -> impl Iterator<Item = &'a Extent> + use<'a> {
         let range = *range;
         self.view.iter().filter(move |s| range.touches(s.time_min, s.time_max))
     }
 
     /// An explanation that counts the chunks and those whose times lie outside.
     pub(crate) fn explain(&self, range: &TimeRange) -> Explanation {
-        let is_chunk = |s: &&Segment| matches!(s.place, Place::Chunk(_));
+        let is_chunk = |s: &&Extent| matches!(s.place, Place::Chunk(_));
         let chunks = self.view.iter().filter(is_chunk).count();
         let skipped_by_time = chunks - self.touching(range).filter(is_chunk).count();
         Explanation { chunks, skipped_by_time, ..Explanation::default() }

@@ -1,10 +1,10 @@
 //! Going through the pages of a view.
 
-use super::{Explanation, Place, Scope, Segment};
+use super::{Explanation, Extent, Place, Scope};
 use calvex_language::error::Result;
 use calvex_language::query::{Filter, TimeRange};
 use calvex_storage::chunk::{
-    ChunkPage, ChunkSource, Directory, asks_for_keys, chunks_that_may_match, pages_that_may_match, whole_may_match,
+    ChunkPage, ChunkSource, Directory, asks_for_keys, chunk_may_match, chunks_that_may_match, pages_that_may_match,
 };
 use calvex_storage::columns::{PageRead, Rows, select_in_range};
 use std::collections::BTreeMap;
@@ -50,45 +50,45 @@ impl PageAt {
 /// What a search begins with: a segment, or the chunks of a roll-up, to be sifted before they are opened.
 #[derive(Clone)]
 pub(crate) enum Reach<'a> {
-    Segment(&'a Segment),
-    Rollup(u64, Vec<&'a Segment>),
+    Extent(&'a Extent),
+    BloomSet(u64, Vec<&'a Extent>),
 }
 
 /// The segments that touch `range`; chunks of one roll-up together, where it can tell something of `filter`.
 pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -> Vec<Reach<'a>> {
     let sifted = asks_for_keys(filter);
-    let mut rollups: BTreeMap<u64, Vec<&Segment>> = BTreeMap::new();
+    let mut rollups: BTreeMap<u64, Vec<&Extent>> = BTreeMap::new();
     let mut reached = Vec::new();
     for segment in scope.touching(range) {
         match segment.rollup.filter(|_| sifted) {
             Some(rollup) => rollups.entry(rollup.id).or_default().push(segment),
-            None => reached.push(Reach::Segment(segment)),
+            None => reached.push(Reach::Extent(segment)),
         }
     }
-    reached.extend(rollups.into_iter().map(|(id, chunks)| Reach::Rollup(id, chunks)));
+    reached.extend(rollups.into_iter().map(|(id, chunks)| Reach::BloomSet(id, chunks)));
     reached
 }
 
 /// The chunks of a roll-up that may hold a match. One that cannot be read tells nothing, and nothing is lost by it.
 pub(crate) fn sift<'a>(
     id: u64,
-    chunks: &[&'a Segment],
+    chunks: &[&'a Extent],
     filter: &Filter,
     source: &dyn ChunkSource,
-) -> (Vec<&'a Segment>, Explanation) {
+) -> (Vec<&'a Extent>, Explanation) {
     let told = chunks_that_may_match(filter, id, source).ok();
-    let may_match = |s: &&Segment| match (s.rollup, &told) {
+    let may_match = |s: &&Extent| match (s.rollup, &told) {
         (Some(rollup), Some(may)) if rollup.place < may.len() => may.has(rollup.place),
         _ => true,
     };
-    let left: Vec<&Segment> = chunks.iter().copied().filter(|s| may_match(s)).collect();
+    let left: Vec<&Extent> = chunks.iter().copied().filter(|s| may_match(s)).collect();
     let skipped = chunks.len() - left.len();
-    (left, Explanation { skipped_by_filter: skipped, skipped_by_rollup: skipped, ..Explanation::default() })
+    (left, Explanation { skipped_by_bloom: skipped, skipped_by_bloom_set: skipped, ..Explanation::default() })
 }
 
 /// The pages of a segment that may hold a match in `range`, and what was skipped or cannot be read.
 pub(crate) fn open(
-    segment: &Segment,
+    segment: &Extent,
     filter: &Filter,
     range: &TimeRange,
     source: &dyn ChunkSource,
@@ -99,8 +99,8 @@ pub(crate) fn open(
         Place::Chunk(id) => *id,
     };
     // Of a chunk in no roll-up, the filter of the whole may be at hand.
-    if source.whole(id).is_some_and(|whole| !whole_may_match(filter, &whole)) {
-        explain.skipped_by_filter = 1;
+    if source.chunk_bloom(id).is_some_and(|whole| !chunk_may_match(filter, &whole)) {
+        explain.skipped_by_bloom = 1;
         return (Vec::new(), explain);
     }
     let opened = source.directory(id).and_then(|d| Ok((pages_that_may_match(filter, &d, source)?, d)));
@@ -117,7 +117,7 @@ pub(crate) fn open(
         may_match.iter().filter(|p| within(*p)).map(|p| PageAt::Chunk(directory.clone(), p)).collect();
     explain.pages_skipped = in_range - pages.len();
     if pages.is_empty() {
-        explain.skipped_by_filter = 1;
+        explain.skipped_by_bloom = 1;
     } else {
         explain.chunks_read = 1;
     }
@@ -133,10 +133,10 @@ pub(crate) fn open_all(
 ) -> Vec<(Arc<str>, PageAt)> {
     let reached = reach(scope, filter, range);
     let sifted = scope.map(reached.len(), explain, |n| match &reached[n] {
-        Reach::Segment(segment) => (vec![*segment], Explanation::default()),
-        Reach::Rollup(id, chunks) => sift(*id, chunks, filter, scope.source),
+        Reach::Extent(segment) => (vec![*segment], Explanation::default()),
+        Reach::BloomSet(id, chunks) => sift(*id, chunks, filter, scope.source),
     });
-    let mut segments: Vec<&Segment> = Vec::new();
+    let mut segments: Vec<&Extent> = Vec::new();
     for (left, part) in sifted.into_iter().flatten() {
         explain.add(part);
         segments.extend(left);

@@ -6,14 +6,14 @@
 use super::*;
 use crate::measure::slow::slowly;
 use crate::measure::{Group, MeasureAsk, Steps, measure};
-use crate::scan::{Budget, Cursor, Scope, Segment};
+use crate::scan::{Budget, Cursor, Extent, Scope};
 use crate::testing::{Shelf, Threads, numbered, scope};
-use calvex_intake::normalise::{Arrival, Flattener, Known, Limits, Meanings, RawEvent, normalise};
+use calvex_intake::normalise::{Arrival, Flattener, Known, Limits, PathRoles, RawEvent, normalise};
 use calvex_language::error::Result;
 use calvex_language::model::time::parse_time;
 use calvex_language::model::{Event, PathTable, Value};
 use calvex_language::query::{Context, Filter, Query, TimeRange, matches, parse};
-use calvex_storage::chunk::{ChunkSource, Directory, VerifiedPart};
+use calvex_storage::chunk::{ChunkSource, Directory, VerifiedSegment};
 use jiff::tz::TimeZone;
 use parking_lot::Mutex;
 use proptest::prelude::*;
@@ -32,7 +32,7 @@ fn night() -> Vec<Event> {
     let arrived_ns = parse_time("2026-10-04T03:15:00Z").unwrap();
     let ties = calvex_language::query::Ties::default();
     let arrival = Arrival { arrived_ns, sender: "night", fixed: &[], limits: Limits::default(), ties: &ties };
-    let (mut paths, mut meanings, mut flattener) = (PathTable::default(), Meanings::default(), Flattener::default());
+    let (mut paths, mut meanings, mut flattener) = (PathTable::default(), PathRoles::default(), Flattener::default());
     let mut event = |line: &str| {
         let fields = flattener.json(line, &mut paths, &arrival.limits).unwrap();
         let raw = RawEvent { fields: unborrowed(fields), known: Known::default() };
@@ -53,7 +53,7 @@ fn unborrowed(
 struct Stage {
     events: Vec<Event>,
     shelf: Shelf,
-    views: Vec<(&'static str, Vec<Segment>)>,
+    views: Vec<(&'static str, Vec<Extent>)>,
 }
 
 static STAGE: LazyLock<Stage> = LazyLock::new(|| {
@@ -78,8 +78,8 @@ impl ChunkSource for Kept<'_> {
         self.directories.lock().insert(chunk, read.clone());
         Ok(read)
     }
-    fn part(&self, chunk: u64, part: u16) -> Result<VerifiedPart> {
-        self.shelf.part(chunk, part)
+    fn segment(&self, chunk: u64, segment: u16) -> Result<VerifiedSegment> {
+        self.shelf.segment(chunk, segment)
     }
 }
 

@@ -12,7 +12,7 @@ use calvex_language::model::Path;
 use calvex_language::model::mask::mask;
 use calvex_language::query::TimeRange;
 use calvex_storage::chunk::ChunkPage;
-use calvex_storage::columns::{ColumnKey, FieldType, Own, PageRead, Values, overflow_fields};
+use calvex_storage::columns::{BuiltinColumn, ColumnKey, FieldType, PageRead, Values, overflow_fields};
 use std::collections::BTreeMap;
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -182,7 +182,7 @@ fn values(page: &dyn PageRead, fields: &mut BTreeMap<String, FieldSeen>) -> Resu
     for (index, key) in page.keys().iter().enumerate() {
         let (path, kind) = match key {
             ColumnKey::Field(path, kind) => (path, *kind),
-            ColumnKey::Own(Own::Overflow) => {
+            ColumnKey::Builtin(BuiltinColumn::Overflow) => {
                 let Some(column) = page.column(index)? else { continue };
                 for place in 0..column.values.len().unwrap_or(0) {
                     for (path, value) in overflow_fields(&column.values, place)? {
@@ -195,7 +195,7 @@ fn values(page: &dyn PageRead, fields: &mut BTreeMap<String, FieldSeen>) -> Resu
                 }
                 continue;
             }
-            ColumnKey::Own(_) => continue,
+            ColumnKey::Builtin(_) => continue,
         };
         let Some(column) = page.column(index)? else { continue };
         let Some(field) = slot(fields, path.dotted()) else { continue };

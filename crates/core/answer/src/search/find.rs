@@ -6,7 +6,7 @@ use crate::scan::{PageAt, read_or_leave_out};
 use calvex_language::error::Result;
 use calvex_language::model::{Event, EventId};
 use calvex_language::query::{Filter, TimeRange};
-use calvex_storage::columns::{OrderKeys, PageRead, Rows, gather};
+use calvex_storage::columns::{OrderKeys, PageRead, Rows, materialise};
 use std::collections::{BTreeMap, BinaryHeap};
 use std::sync::Arc;
 
@@ -269,7 +269,7 @@ fn read_events(
     let read = scope.map(wanted.len(), explain, |n| {
         let (page, rows) = &wanted[n];
         let rows: Vec<usize> = rows.iter().map(|(row, _)| *row).collect();
-        pages[*page].1.with(scope.source, |p| gather(p, &rows))
+        pages[*page].1.with(scope.source, |p| materialise(p, &rows))
     });
     let mut slots: Vec<Option<(Event, Arc<str>)>> = winners.iter().map(|_| None).collect();
     for ((page, rows), events) in wanted.into_iter().zip(read) {

@@ -2,7 +2,7 @@
 //! segments to be opened, pages to be read. `find` and `export` take from its front, a wave at a time.
 
 use super::find::Rank;
-use crate::scan::{Explanation, Place, Scope, Segment};
+use crate::scan::{Explanation, Extent, Place, Scope};
 use crate::scan::{PageAt, Reach, open, reach, sift};
 use calvex_language::query::{Filter, TimeRange};
 use std::collections::BTreeMap;
@@ -10,8 +10,8 @@ use std::sync::Arc;
 
 /// A piece of work.
 pub(super) enum Work<'a> {
-    Rollup(u64, Vec<&'a Segment>),
-    Segment(&'a Segment),
+    BloomSet(u64, Vec<&'a Extent>),
+    Extent(&'a Extent),
     Page(Arc<str>, PageAt),
     /// A page that was read once, from the row of this rank on.
     Rest(Arc<str>, PageAt, Rank),
@@ -19,7 +19,7 @@ pub(super) enum Work<'a> {
 
 /// What a piece of work gave; `T` is what is made of a page.
 pub(super) enum Done<'a, T> {
-    Sifted(Vec<&'a Segment>, Explanation),
+    Sifted(Vec<&'a Extent>, Explanation),
     Opened(Vec<PageAt>, Explanation),
     Read(T, Explanation),
 }
@@ -34,11 +34,11 @@ impl<'a> Work<'a> {
         read: impl FnOnce(&Arc<str>, &PageAt, Option<Rank>) -> (T, Explanation),
     ) -> Done<'a, T> {
         match self {
-            Work::Rollup(id, chunks) => {
+            Work::BloomSet(id, chunks) => {
                 let (left, explain) = sift(*id, chunks, filter, scope.source);
                 Done::Sifted(left, explain)
             }
-            Work::Segment(segment) => {
+            Work::Extent(segment) => {
                 let (pages, explain) = open(segment, filter, range, scope.source);
                 Done::Opened(pages, explain)
             }
@@ -67,8 +67,8 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
         let mut frontier = Frontier { queue: BTreeMap::new(), serial: 0, near };
         for reached in reach(scope, filter, range) {
             let work = match reached {
-                Reach::Segment(segment) => Work::Segment(segment),
-                Reach::Rollup(id, chunks) => Work::Rollup(id, chunks),
+                Reach::Extent(segment) => Work::Extent(segment),
+                Reach::BloomSet(id, chunks) => Work::BloomSet(id, chunks),
             };
             frontier.push(work);
         }
@@ -76,10 +76,10 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
     }
 
     fn push(&mut self, work: Work<'a>) {
-        let span = |s: &Segment| (self.near)((s.time_min, s.time_max));
+        let span = |s: &Extent| (self.near)((s.time_min, s.time_max));
         let bound = match &work {
-            Work::Rollup(_, chunks) => chunks.iter().map(|s| span(s)).min().unwrap_or(i128::MAX),
-            Work::Segment(segment) => span(segment),
+            Work::BloomSet(_, chunks) => chunks.iter().map(|s| span(s)).min().unwrap_or(i128::MAX),
+            Work::Extent(segment) => span(segment),
             Work::Page(_, page) => (self.near)(page.time_span()),
             Work::Rest(_, _, from) => from.time(),
         };
@@ -109,10 +109,10 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
         match (work, done) {
             (_, Some(Done::Sifted(left, part))) => {
                 explain.add(part);
-                left.into_iter().for_each(|segment| self.push(Work::Segment(segment)));
+                left.into_iter().for_each(|segment| self.push(Work::Extent(segment)));
                 Added::Nothing
             }
-            (Work::Segment(segment), Some(Done::Opened(pages, part))) => {
+            (Work::Extent(segment), Some(Done::Opened(pages, part))) => {
                 explain.add(part);
                 let any = !pages.is_empty();
                 pages.into_iter().for_each(|page| self.push(Work::Page(segment.lane.clone(), page)));
@@ -139,8 +139,8 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
     /// How many chunks are left that were not opened.
     pub(super) fn chunks(&self) -> usize {
         let of = |work: &Work| match work {
-            Work::Rollup(_, chunks) => chunks.len(),
-            Work::Segment(s) => usize::from(matches!(s.place, Place::Chunk(_))),
+            Work::BloomSet(_, chunks) => chunks.len(),
+            Work::Extent(s) => usize::from(matches!(s.place, Place::Chunk(_))),
             Work::Page(..) | Work::Rest(..) => 0,
         };
         self.queue.values().map(of).sum()

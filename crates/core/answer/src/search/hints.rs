@@ -2,9 +2,9 @@
 
 use crate::scan::{Place, Scope};
 use calvex_language::model::Path;
-use calvex_language::query::{OwnPart, TimeRange};
+use calvex_language::query::{Builtin, TimeRange};
 use calvex_storage::chunk::ChunkPage;
-use calvex_storage::columns::{ColumnKey, Own, PageRead, overflow_fields};
+use calvex_storage::columns::{BuiltinColumn, ColumnKey, PageRead, overflow_fields};
 use std::collections::BTreeSet;
 
 /// A field that nothing in range has.
@@ -29,7 +29,7 @@ pub fn field_names(scope: &Scope, range: &TimeRange) -> BTreeSet<String> {
             Place::Chunk(id) => {
                 let Ok(directory) = scope.source.directory(*id) else { continue };
                 columns(&directory.keys, &mut names);
-                if directory.keys.contains(&ColumnKey::Own(Own::Overflow)) {
+                if directory.keys.contains(&ColumnKey::Builtin(BuiltinColumn::Overflow)) {
                     for page in 0..directory.pages.len() {
                         beyond(&ChunkPage::new(directory.clone(), page, scope.source), &mut names);
                     }
@@ -50,7 +50,7 @@ fn columns(keys: &[ColumnKey], names: &mut BTreeSet<String>) {
 
 /// Fields that have no column of their own; a page that cannot be read adds none.
 fn beyond(page: &dyn PageRead, names: &mut BTreeSet<String>) {
-    let Ok(Some(column)) = page.own(Own::Overflow) else { return };
+    let Ok(Some(column)) = page.builtin(BuiltinColumn::Overflow) else { return };
     for place in 0..column.values.len().unwrap_or(0) {
         let fields = overflow_fields(&column.values, place).unwrap_or_default();
         names.extend(fields.into_iter().map(|(path, _)| Path::from_stored(&path).dotted()));
@@ -71,7 +71,7 @@ pub fn unknown_fields(mut asked: Vec<&str>, names: &BTreeSet<String>) -> Vec<Fie
 }
 
 fn near(field: &str, names: &BTreeSet<String>) -> Vec<String> {
-    let own = OwnPart::ALL.iter().map(|(_, name)| (*name).to_owned());
+    let own = Builtin::ALL.iter().map(|(_, name)| (*name).to_owned());
     let mut scored: Vec<(usize, String)> = names
         .iter()
         .cloned()

@@ -4,7 +4,7 @@ use crate::scan::{Explanation, Progress, Scope};
 use crate::scan::{open_all, read_or_leave_out};
 use calvex_language::error::Result;
 use calvex_language::query::{Filter, TimeRange};
-use calvex_storage::columns::{Own, PageRead, Rows, Values};
+use calvex_storage::columns::{BuiltinColumn, PageRead, Rows, Values};
 
 /// Buckets at most.
 const MAX_BUCKETS: usize = 100_000;
@@ -85,7 +85,7 @@ fn count_rows(page: &dyn PageRead, rows: &Rows, grid: &Grid) -> Result<(usize, V
     if rows.is_empty() || grid.count == 0 {
         return Ok((0, Vec::new()));
     }
-    let Some(severity) = page.own(Own::Severity)? else { return Ok((0, Vec::new())) };
+    let Some(severity) = page.builtin(BuiltinColumn::Severity)? else { return Ok((0, Vec::new())) };
     let Values::Ints(severities) = &severity.values else { return Ok((0, Vec::new())) };
     let level = |s: i64| (s.clamp(1, 24) as usize - 1) / 4;
     let (lo, hi) = page.time_span();
@@ -98,7 +98,7 @@ fn count_rows(page: &dyn PageRead, rows: &Rows, grid: &Grid) -> Result<(usize, V
         rows.iter().filter_map(|row| severities.get(row)).for_each(|s| counts[0][level(*s)] += 1);
         return Ok((first, counts));
     }
-    let Some(time) = page.own(Own::Time)? else { return Ok((0, Vec::new())) };
+    let Some(time) = page.builtin(BuiltinColumn::Time)? else { return Ok((0, Vec::new())) };
     let Values::Ints(times) = &time.values else { return Ok((0, Vec::new())) };
     for row in rows.iter() {
         let (Some(t), Some(s)) = (times.get(row), severities.get(row)) else { continue };

@@ -5,7 +5,9 @@ use calvex_language::error::{CoreError, Result};
 use calvex_language::model::rules_of;
 use calvex_language::model::time::format_utc;
 use calvex_language::model::{EventId, Kind, Severity, Status, answer_json, answer_with_sent};
-use calvex_storage::columns::{Column, ColumnKey, FieldType, Own, PageRead, Values, field_value, gather};
+use calvex_storage::columns::{
+    BuiltinColumn, Column, ColumnKey, FieldType, PageRead, Values, field_value, materialise,
+};
 use std::sync::Arc;
 
 /// Lines of some rows: all bytes, and where each line ends. Lines end with LF.
@@ -68,31 +70,35 @@ struct FieldCursor {
 /// # Errors
 /// Where a column cannot be read.
 pub(super) fn write_lines(page: &dyn PageRead, rows: &[usize], lane: &str, sent: bool) -> Result<Lines> {
-    let overflows = page.keys().contains(&ColumnKey::Own(Own::Overflow));
-    if sent || overflows && page.own(Own::Overflow)?.is_some() {
+    let overflows = page.keys().contains(&ColumnKey::Builtin(BuiltinColumn::Overflow));
+    if sent || overflows && page.builtin(BuiltinColumn::Overflow)?.is_some() {
         return write_slowly(page, rows, lane, sent);
     }
-    let own = |own| Ok::<_, CoreError>(page.own(own)?.map(|column| Cursor { column, at: 0 }));
+    let own = |own| Ok::<_, CoreError>(page.builtin(own)?.map(|column| Cursor { column, at: 0 }));
     let mut writer = Writer {
         out: Vec::with_capacity(rows.len() * 512),
         second: None,
         lane: json_text(lane),
-        time: own(Own::Time)?,
-        arrived: own(Own::Arrived)?,
-        sent_time: own(Own::SentTime)?,
-        origin: own(Own::IdOrigin)?,
-        seq: own(Own::IdSeq)?,
-        place: own(Own::IdPlace)?,
-        severity: own(Own::Severity)?,
-        kind: own(Own::Kind)?,
-        took: own(Own::Took)?,
-        status: own(Own::Status)?,
-        sender: own(Own::Sender)?,
-        service: own(Own::Service)?,
-        host: own(Own::Host)?,
-        message: own(Own::Message)?,
-        ids: [(own(Own::Trace)?, "trace"), (own(Own::Span)?, "span"), (own(Own::Parent)?, "parent")],
-        shaped: own(Own::Shaped)?,
+        time: own(BuiltinColumn::Time)?,
+        arrived: own(BuiltinColumn::Arrived)?,
+        sent_time: own(BuiltinColumn::SentTime)?,
+        origin: own(BuiltinColumn::IdOrigin)?,
+        seq: own(BuiltinColumn::IdSeq)?,
+        place: own(BuiltinColumn::IdOrdinal)?,
+        severity: own(BuiltinColumn::Severity)?,
+        kind: own(BuiltinColumn::Kind)?,
+        took: own(BuiltinColumn::Took)?,
+        status: own(BuiltinColumn::Status)?,
+        sender: own(BuiltinColumn::Sender)?,
+        service: own(BuiltinColumn::Service)?,
+        host: own(BuiltinColumn::Host)?,
+        message: own(BuiltinColumn::Message)?,
+        ids: [
+            (own(BuiltinColumn::Trace)?, "trace"),
+            (own(BuiltinColumn::Span)?, "span"),
+            (own(BuiltinColumn::Parent)?, "parent"),
+        ],
+        shaped: own(BuiltinColumn::Shaped)?,
         fields: Vec::new(),
     };
     for (index, key) in page.keys().iter().enumerate() {
@@ -115,7 +121,7 @@ pub(super) fn write_lines(page: &dyn PageRead, rows: &[usize], lane: &str, sent:
 fn write_slowly(page: &dyn PageRead, rows: &[usize], lane: &str, sent: bool) -> Result<Lines> {
     let form = if sent { answer_with_sent } else { answer_json };
     let mut lines = Lines::default();
-    for event in gather(page, rows)? {
+    for event in materialise(page, rows)? {
         write_json(&mut lines.bytes, &form(&event, lane));
         lines.bytes.push(b'\n');
         lines.ends.push(lines.bytes.len() as u32);
@@ -358,7 +364,7 @@ mod tests {
     use super::*;
     use crate::testing::any_event;
     use calvex_language::model::{Event, Path, Value};
-    use calvex_storage::columns::{build_page, gather_all};
+    use calvex_storage::columns::{build_page, materialise_all};
     use proptest::prelude::*;
 
     fn slowly(events: &[Event]) -> String {
@@ -378,7 +384,7 @@ mod tests {
         ];
         let page = build_page(&events).unwrap();
         let lines = write_lines(&page, &[0, 1, 2], "main \"1\"", false).unwrap();
-        assert_eq!(String::from_utf8(lines.bytes).unwrap(), slowly(&gather_all(&page).unwrap()));
+        assert_eq!(String::from_utf8(lines.bytes).unwrap(), slowly(&materialise_all(&page).unwrap()));
     }
 
     proptest! {
@@ -388,7 +394,7 @@ mod tests {
             let rows: Vec<usize> = (0..page.rows()).skip(from).step_by(2).collect();
             let lines = write_lines(&page, &rows, "main \"1\"", false).unwrap();
             prop_assert_eq!(lines.ends.len(), rows.len());
-            prop_assert_eq!(String::from_utf8(lines.bytes).unwrap(), slowly(&gather(&page, &rows).unwrap()));
+            prop_assert_eq!(String::from_utf8(lines.bytes).unwrap(), slowly(&materialise(&page, &rows).unwrap()));
         }
     }
 }

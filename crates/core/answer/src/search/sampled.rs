@@ -6,7 +6,7 @@ use crate::scan::{PageAt, open_all, read_or_leave_out};
 use calvex_language::error::Result;
 use calvex_language::model::Path;
 use calvex_language::query::{Filter, TimeRange};
-use calvex_storage::columns::{ColumnKey, FieldType, Own, PageRead, Rows, overflow_fields};
+use calvex_storage::columns::{BuiltinColumn, ColumnKey, FieldType, PageRead, Rows, overflow_fields};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -103,7 +103,7 @@ fn fields_of(page: &dyn PageRead, rows: &Rows) -> Result<BTreeMap<String, Sample
                     field.having += having as u64;
                 }
             }
-            ColumnKey::Own(Own::Overflow) => {
+            ColumnKey::Builtin(BuiltinColumn::Overflow) => {
                 let Some(column) = page.column(index)? else { continue };
                 for row in rows.iter() {
                     let Some(place) = column.place(row) else { continue };
@@ -114,7 +114,7 @@ fn fields_of(page: &dyn PageRead, rows: &Rows) -> Result<BTreeMap<String, Sample
                     }
                 }
             }
-            ColumnKey::Own(_) => {}
+            ColumnKey::Builtin(_) => {}
         }
     }
     Ok(out)

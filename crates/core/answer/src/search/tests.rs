@@ -1,10 +1,10 @@
 //! One answer from everywhere: head, chunk, both, merged, pruned or not, against the plain meaning of a filter.
 
 use super::*;
-use crate::scan::{Cursor, OneByOne, Progress, Scope, Segment};
+use crate::scan::{Cursor, Extent, OneByOne, Progress, Scope};
 use crate::testing::{Shelf, Threads, any_event, any_query, numbered, scope};
 use calvex_language::model::{Event, EventId};
-use calvex_language::query::{Context, Field, Filter, OwnPart, TimeRange, matches, parse};
+use calvex_language::query::{Builtin, Context, Field, Filter, TimeRange, matches, parse};
 use proptest::prelude::*;
 
 fn ids_of(found: &Found) -> Vec<EventId> {
@@ -74,7 +74,7 @@ proptest! {
                 let in_bucket = |e: &&&Event| (lo..lo + 7).contains(&e.time_ns) && e.severity.name() == "error";
                 prop_assert_eq!(bucket[4] as usize, expected.iter().filter(in_bucket).count());
             }
-            let services = breakdown(&scope, &filter, range, &[Field::Own(OwnPart::Service)], 10);
+            let services = breakdown(&scope, &filter, range, &[Field::Builtin(Builtin::Service)], 10);
             let slots = expected.iter().filter(|e| e.service == "slots").count() as u64;
             let told = services.fields[0].top.iter().find(|(v, _)| v.to_string() == "slots").map_or(0, |(_, n)| *n);
             prop_assert_eq!((services.events as usize, told), (expected_ids.len(), slots));
@@ -106,7 +106,7 @@ fn stops_early_and_says_what_it_skipped() {
     );
     let rare = run("hour3", TimeRange::ALL, 1000);
     assert_eq!((rare.events.len(), rare.explain.chunks_read), (100, 1));
-    assert!(rare.explain.skipped_by_filter >= 8);
+    assert!(rare.explain.skipped_by_bloom >= 8);
     let ranged = run("door", TimeRange { from_ns: 2000, to_ns: 3000 }, 1000);
     assert_eq!((ranged.events.len(), ranged.explain.skipped_by_time), (100, 9));
     let late = Scope { stop: &|| Some("time is up".into()), ..scope(&view, &shelf) };
@@ -118,10 +118,10 @@ fn stops_early_and_says_what_it_skipped() {
 fn a_damaged_chunk_is_left_out_and_named() {
     let mut shelf = Shelf::default();
     let event = |n: u64| Event { time_ns: n as i64, id: EventId { seq: n, ..EventId::default() }, ..Event::default() };
-    let view: Vec<Segment> = (1..=3u64).flat_map(|n| shelf.seal(&[event(n)], 100)).collect();
-    shelf.chunks.parts.get_mut(&(2, 1)).unwrap()[25] ^= 1;
+    let view: Vec<Extent> = (1..=3u64).flat_map(|n| shelf.seal(&[event(n)], 100)).collect();
+    shelf.chunks.segments.get_mut(&(2, 1)).unwrap()[25] ^= 1;
     let found = find(&scope(&view, &shelf), &ask(&Filter::All, TimeRange::ALL, Order::Newest, 10));
     assert_eq!(found.events.iter().map(|(e, _)| e.time_ns).collect::<Vec<_>>(), [3, 1]);
     assert_eq!(found.explain.left_out.len(), 1);
-    assert!(found.explain.left_out[0].contains("chunk 2 part 1"), "{:?}", found.explain.left_out);
+    assert!(found.explain.left_out[0].contains("chunk 2 segment 1"), "{:?}", found.explain.left_out);
 }

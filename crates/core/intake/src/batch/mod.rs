@@ -7,7 +7,7 @@ mod refused;
 pub use part::{Admitted, Aside, Cause, Policy};
 pub use refused::{MAX_KEPT, Refused, RefusedEvents};
 
-use crate::normalise::{Arrival, Flattener, Limits, Meanings, RawEvent, normalise};
+use crate::normalise::{Arrival, Flattener, Limits, PathRoles, RawEvent, normalise};
 use calvex_language::error::Result;
 use calvex_language::model::PathTable;
 use calvex_language::model::Refusal;
@@ -75,7 +75,7 @@ struct OpenPage {
 /// Takes the events of a request one by one.
 pub struct BatchBuilder<'a> {
     arrival: Arrival<'a>,
-    meanings: Meanings,
+    meanings: PathRoles,
     /// A page for each day, late events apart: what would have to be parted later is never put together.
     open: HashMap<(i32, bool), OpenPage>,
     full: Vec<OpenPage>,
@@ -89,7 +89,7 @@ impl<'a> BatchBuilder<'a> {
     pub fn new(arrival: Arrival<'a>) -> Self {
         BatchBuilder {
             arrival,
-            meanings: Meanings::default(),
+            meanings: PathRoles::default(),
             open: HashMap::new(),
             full: Vec::new(),
             weight: 0,
@@ -208,7 +208,7 @@ mod tests {
     use crate::route::{Route, RouteTable};
     use crate::transform::Shaping;
     use calvex_language::query::parse_filter;
-    use calvex_storage::columns::{PageRead, gather_all};
+    use calvex_storage::columns::{PageRead, materialise_all};
 
     const DAY_NS: i64 = 86_400 * SECOND_NS;
 
@@ -254,7 +254,7 @@ mod tests {
         assert_eq!(refused, [(5, "too-old"), (6, "not-an-object")]);
         assert_eq!((batch.stored, batch.timed), (4, true));
         let page = batch.pages[1].1.clone().with_origin(1, 1, 1);
-        let told: Vec<_> = gather_all(&page).unwrap().iter().map(|e| (e.time_ns % DAY_NS, e.id.place)).collect();
+        let told: Vec<_> = materialise_all(&page).unwrap().iter().map(|e| (e.time_ns % DAY_NS, e.id.place)).collect();
         assert_eq!(told, [(5, 0), (9, 1)], "in order of time, places by row");
     }
 

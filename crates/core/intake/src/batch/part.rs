@@ -10,7 +10,9 @@ use calvex_language::error::Result;
 use calvex_language::model::Refusal;
 use calvex_language::model::time::day_of;
 use calvex_language::model::{Event, PathTable};
-use calvex_storage::columns::{Own, Page, PageBuilder, PageRead, Placed, Rows, Values, arrange, gather};
+use calvex_storage::columns::{
+    BuiltinColumn, Page, PageBuilder, PageRead, Rows, SourceRow, Values, materialise, permute,
+};
 use std::collections::BTreeMap;
 
 /// What daily quotas still take of some events.
@@ -126,7 +128,7 @@ pub(super) fn shaped(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut
     }
     let line = |row: usize| sheet.lines.get(row).copied().unwrap_or(0);
     let rows: Vec<usize> = touched.iter().collect();
-    let mut events = gather(&sheet.page, &rows)?;
+    let mut events = materialise(&sheet.page, &rows)?;
     let mut by_head: BTreeMap<(i32, bool), Kept> = BTreeMap::new();
     let mut asides: BTreeMap<usize, Rows> = BTreeMap::new();
     for (n, (event, row)) in events.iter_mut().zip(&rows).enumerate() {
@@ -155,8 +157,8 @@ pub(super) fn shaped(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut
     let mut others = touched;
     others.invert();
     if !others.is_empty() {
-        let order: Vec<Placed> = others.iter().map(|row| Placed { source: 0, row: row as u32 }).collect();
-        let page = arrange(&[&sheet.page], &order)?.with_places();
+        let order: Vec<SourceRow> = others.iter().map(|row| SourceRow { source: 0, row: row as u32 }).collect();
+        let page = permute(&[&sheet.page], &order)?.with_places();
         sheets.push(Sheet { page, lines: others.iter().map(line).collect(), ..sheet });
     }
     Ok(sheets)
@@ -195,7 +197,7 @@ pub(super) fn part(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut B
             left.clear(row);
         }
     }
-    let time = page.own(Own::Time)?;
+    let time = page.builtin(BuiltinColumn::Time)?;
     let Some(Values::Ints(times)) = time.as_deref().map(|c| &c.values) else { return Ok(()) };
     let mut by_lane: BTreeMap<u32, Vec<(i64, u32)>> = BTreeMap::new();
     for row in left.iter() {
@@ -231,8 +233,8 @@ pub(super) fn part(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut B
             continue;
         }
         rows.sort_unstable();
-        let order: Vec<Placed> = rows.into_iter().map(|(_, row)| Placed { source: 0, row }).collect();
-        batch.pages.push((key, arrange(&[&page], &order)?.with_places()));
+        let order: Vec<SourceRow> = rows.into_iter().map(|(_, row)| SourceRow { source: 0, row }).collect();
+        batch.pages.push((key, permute(&[&page], &order)?.with_places()));
     }
     Ok(())
 }
@@ -245,7 +247,8 @@ fn without(rows: &mut Rows, mut taken: Rows) {
 /// The service of each row.
 fn services_of(page: &Page) -> Vec<&str> {
     let mut services = vec![""; page.rows()];
-    let column = page.parts().find(|(key, _)| **key == calvex_storage::columns::ColumnKey::Own(Own::Service));
+    let column =
+        page.keyed_columns().find(|(key, _)| **key == calvex_storage::columns::ColumnKey::Builtin(BuiltinColumn::Service));
     if let Some((_, column)) = column
         && let Values::Texts { dictionary, codes } = &column.values
     {

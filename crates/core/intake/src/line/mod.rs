@@ -20,7 +20,7 @@
 //! | `text` | any characters, as few as fit, perhaps none | text |
 //! | `rest` | all that is left, further lines too | text |
 //!
-//! A hole named like an own part (`time`, `severity`, `service`, `host`, `message`, `trace`, `span`, `parent`) sets it;
+//! A hole named like a builtin (`time`, `severity`, `service`, `host`, `message`, `trace`, `span`, `parent`) sets it;
 //! any other name is a field's dotted path.
 
 mod learn;
@@ -135,7 +135,7 @@ pub fn cut_by<'p>(patterns: &'p [Pattern], line: &str, arrived_ns: i64) -> Resul
 
 /// What a number hole gives for digits it took.
 fn number_of(text: &str) -> Value {
-    calvex_language::json::parse_value(text.strip_prefix('+').unwrap_or(text))
+    calvex_language::model::parse_value(text.strip_prefix('+').unwrap_or(text))
         .unwrap_or_else(|_| Value::Text(text.to_owned()))
 }
 

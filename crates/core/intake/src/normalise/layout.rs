@@ -30,7 +30,7 @@ const TRACE_BY_TIE: &[(Part, usize)] = &[(Part::Trace, usize::MAX)];
 
 /// What the paths of one table may mean, looked up once each.
 #[derive(Default)]
-pub struct Meanings {
+pub struct PathRoles {
     of_path: Vec<&'static [(Part, usize)]>,
     /// The paths of the last event, and what among them may be a part: senders repeat themselves.
     paths: Vec<PathId>,
@@ -48,7 +48,7 @@ struct Candidate {
     at: usize,
 }
 
-impl Meanings {
+impl PathRoles {
     fn of(&mut self, path: PathId, paths: &PathTable, ties: &Ties) -> &'static [(Part, usize)] {
         for id in self.of_path.len()..paths.len() {
             let stored = paths.path(PathId(id as u32));
@@ -80,7 +80,7 @@ impl Meanings {
     }
 }
 
-impl Meanings {
+impl PathRoles {
     /// Whether a field that may be the severity holds a word for one.
     fn has_word(&self, fields: &[(PathId, Leaf)]) -> bool {
         let mut words = self.candidates.iter().filter(|c| c.part == Part::Severity).filter_map(|c| fields.get(c.at));
@@ -128,12 +128,12 @@ fn traceparent_of(spelling: &str, leaf: &Leaf) -> Option<(TraceId, SpanId)> {
     }
 }
 
-/// Moves own parts out of the draft's fields, writes the layout, and tells whether a time was found.
-pub(super) fn take_parts<'a>(
+/// Moves builtins out of the draft's fields, writes the layout, and tells whether a time was found.
+pub(super) fn take_segments<'a>(
     draft: &mut Draft<'a>,
     known: Known<'a>,
     paths: &PathTable,
-    meanings: &mut Meanings,
+    meanings: &mut PathRoles,
     arrival: &Arrival<'_>,
 ) -> bool {
     meanings.candidates(&draft.fields, paths, arrival.ties);
@@ -335,7 +335,7 @@ fn read_time(leaf: &Leaf, layout: &mut String, arrived_ns: i64) -> Option<(i64, 
 }
 
 /// Takes the entries of a part out of a layout: what stood there is no longer what was sent.
-pub fn forget_part(layout: &mut String, part: Part) {
+pub fn forget_builtin(layout: &mut String, part: Part) {
     if layout.contains(part as u8 as char) {
         let kept: Vec<&str> = layout.split(ENTRY_END).filter(|e| !e.starts_with(part as u8 as char)).collect();
         *layout = kept.join("\u{1e}");

@@ -9,7 +9,7 @@ use calvex_language::model::Refusal;
 use calvex_language::model::time::{DAY_NS, SECOND_NS};
 use calvex_language::model::{Draft, PathTable, Value};
 use calvex_language::query::Ties;
-pub use layout::{Meanings, forget_part, traceparent};
+pub use layout::{PathRoles, forget_builtin, traceparent};
 pub use raw::{Flattener, Known, Limits, RawEvent};
 pub use stamp::stamp;
 pub(crate) use stamp::stamp_event;
@@ -48,7 +48,7 @@ pub struct Normalised<'a> {
 pub fn normalise<'a>(
     raw: RawEvent<'a>,
     paths: &mut PathTable,
-    meanings: &mut Meanings,
+    meanings: &mut PathRoles,
     arrival: &Arrival<'a>,
 ) -> Result<Normalised<'a>, Refusal> {
     let text_bytes = raw.known.message.as_ref().map_or(0, |m| m.len())
@@ -65,7 +65,7 @@ pub fn normalise<'a>(
         fields: raw.fields,
         ..Draft::default()
     };
-    let timed = layout::take_parts(&mut draft, raw.known, paths, meanings, arrival);
+    let timed = layout::take_segments(&mut draft, raw.known, paths, meanings, arrival);
     crate::normalise::stamp(&mut draft, paths, arrival.fixed);
     if draft.time_ns > arrival.arrived_ns.saturating_add(AHEAD_LIMIT_NS) {
         draft.sent_time_ns = Some(draft.time_ns);
@@ -111,7 +111,7 @@ mod tests {
         let mut paths = PathTable::default();
         let fields = Flattener::default().json(json, &mut paths, &arrival.limits)?;
         let raw = RawEvent { fields, known: Known::default() };
-        let n = normalise(raw, &mut paths, &mut Meanings::default(), &arrival)?;
+        let n = normalise(raw, &mut paths, &mut PathRoles::default(), &arrival)?;
         Ok(Taken { timed: n.timed, event: n.draft.into_event(&paths) })
     }
 
@@ -147,7 +147,7 @@ mod tests {
         let mut paths = PathTable::default();
         let fields = Flattener::default().json(&json, &mut paths, &arrival.limits).unwrap();
         let raw = RawEvent { fields, known: Known::default() };
-        let draft = normalise(raw, &mut paths, &mut Meanings::default(), &arrival).unwrap().draft;
+        let draft = normalise(raw, &mut paths, &mut PathRoles::default(), &arrival).unwrap().draft;
         let event = draft.into_event(&paths);
         assert_eq!((event.trace, event.fields.len()), (parse_trace(id), 0));
         assert_eq!(serde_json::to_string(&sent_json(&event)).unwrap().len(), json.len(), "given back as it came");
@@ -196,7 +196,7 @@ mod tests {
         let message = |n: usize| {
             let known = Known { message: Some("m".repeat(n).into()), ..Known::default() };
             let raw = RawEvent { known, ..RawEvent::default() };
-            normalise(raw, &mut PathTable::default(), &mut Meanings::default(), &arrival).err().map(|r| r.reason())
+            normalise(raw, &mut PathTable::default(), &mut PathRoles::default(), &arrival).err().map(|r| r.reason())
         };
         assert_eq!((message(100), message(101)), (None, Some("too-large")));
     }
@@ -237,7 +237,7 @@ mod tests {
             ];
             assert_eq!(parts.into_iter().flatten().collect::<Vec<_>>().join(", "), others, "{row}");
             let mut sent: Vec<(String, Value)> =
-                match calvex_language::json::parse_value(json.trim_matches('`')).unwrap() {
+                match calvex_language::model::parse_value(json.trim_matches('`')).unwrap() {
                     Value::Object(o) => o,
                     _ => unreachable!(),
                 };

@@ -104,7 +104,7 @@ impl Flattener {
         reader.end()?;
         if self.twice {
             // Two equal names: the last wins, with all that stands below. Rare enough for a tree.
-            let Value::Object(entries) = calvex_language::json::parse_value(text)? else {
+            let Value::Object(entries) = calvex_language::model::parse_value(text)? else {
                 return Err(Refusal::NotObject("value"));
             };
             return self.entries(entries, paths, limits);

@@ -3,10 +3,10 @@
 use super::rule::dotted_path;
 use super::{Doing, masking};
 use crate::line::{HoleKind, cut_by};
-use crate::normalise::{AHEAD_LIMIT_NS, forget_part, stamp_event};
+use crate::normalise::{AHEAD_LIMIT_NS, forget_builtin, stamp_event};
 use calvex_language::model::{Event, Path, Value, parse_span, parse_trace};
 use calvex_language::model::{Part, severity_from_text};
-use calvex_language::query::OwnPart;
+use calvex_language::query::Builtin;
 
 impl Doing {
     /// Does it; false where that changed nothing.
@@ -49,13 +49,13 @@ pub(super) fn text_of(event: &Event, name: &str) -> Option<String> {
     value.as_text().map(str::to_owned)
 }
 
-/// Empties an own part that is text.
+/// Empties a builtin that is text.
 fn clear(event: &mut Event, name: &str) -> bool {
     match masking::own_text_mut(event, name) {
         Some(text) if !text.is_empty() => {
             text.clear();
             if let Some(part) = part_of(name) {
-                forget_part(&mut event.layout, part);
+                forget_builtin(&mut event.layout, part);
             }
             true
         }
@@ -64,21 +64,21 @@ fn clear(event: &mut Event, name: &str) -> bool {
 }
 
 fn part_of(name: &str) -> Option<Part> {
-    Some(match OwnPart::from_name(name)? {
-        OwnPart::Time => Part::Time,
-        OwnPart::Severity => Part::Severity,
-        OwnPart::Service => Part::Service,
-        OwnPart::Host => Part::Host,
-        OwnPart::Message => Part::Message,
-        OwnPart::Trace => Part::Trace,
-        OwnPart::Span => Part::Span,
-        OwnPart::Parent => Part::Parent,
+    Some(match Builtin::from_name(name)? {
+        Builtin::Time => Part::Time,
+        Builtin::Severity => Part::Severity,
+        Builtin::Service => Part::Service,
+        Builtin::Host => Part::Host,
+        Builtin::Message => Part::Message,
+        Builtin::Trace => Part::Trace,
+        Builtin::Span => Part::Span,
+        Builtin::Parent => Part::Parent,
         _ => return None,
     })
 }
 
 fn rename(event: &mut Event, from: &str, to: &str) -> bool {
-    if let Some(text) = text_of(event, from).filter(|_| OwnPart::from_name(from).is_some()) {
+    if let Some(text) = text_of(event, from).filter(|_| Builtin::from_name(from).is_some()) {
         clear(event, from);
         set(event, to, Value::Text(text), HoleKind::Text);
         return true;
@@ -127,7 +127,7 @@ fn set(event: &mut Event, name: &str, value: Value, kind: HoleKind) {
         Part::Parent => parse_span(&text).map(|id| event.parent = Some(id)),
     };
     match done {
-        Some(()) => forget_part(&mut event.layout, part),
+        Some(()) => forget_builtin(&mut event.layout, part),
         None => set_field(event, name, as_field(value, kind)),
     }
 }

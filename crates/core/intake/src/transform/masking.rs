@@ -1,10 +1,10 @@
-//! The act of masking: what is found in an event's texts is covered, in own parts, fields and lists alike.
+//! The act of masking: what is found in an event's texts is covered, in builtins, fields and lists alike.
 
 use super::rule::Masking;
 use calvex_language::error::Result;
 use calvex_language::model::mask::{COVER, Detector, cover, cover_matches};
 use calvex_language::model::{Event, Value, decode_value};
-use calvex_storage::columns::{ColumnKey, FieldType, Own, PageRead, Rows, Values};
+use calvex_storage::columns::{BuiltinColumn, ColumnKey, FieldType, PageRead, Rows, Values};
 use regex::Regex;
 
 /// What stands before a keyed hash; with it, the hash is one word to search for.
@@ -23,7 +23,7 @@ pub(super) struct Mask {
     named: Vec<Regex>,
 }
 
-/// The text of an own part that is text.
+/// The text of a builtin that is text.
 pub(super) fn own_text<'e>(event: &'e Event, name: &str) -> Option<&'e String> {
     match name {
         "message" => Some(&event.message),
@@ -190,9 +190,11 @@ impl Mask {
         let mut rows = Rows::none(page.rows());
         for (index, key) in page.keys().iter().enumerate() {
             let looked_at = match key {
-                ColumnKey::Own(own @ (Own::Message | Own::Service | Own::Host)) => self.looks_at(own.name()),
-                ColumnKey::Own(Own::Overflow) => true,
-                ColumnKey::Own(_) => false,
+                ColumnKey::Builtin(own @ (BuiltinColumn::Message | BuiltinColumn::Service | BuiltinColumn::Host)) => {
+                    self.looks_at(own.name())
+                }
+                ColumnKey::Builtin(BuiltinColumn::Overflow) => true,
+                ColumnKey::Builtin(_) => false,
                 ColumnKey::Field(path, kind) => {
                     let dotted = path.dotted();
                     let below = |f: &String| calvex_language::query::matching::at_or_below(f, &dotted);

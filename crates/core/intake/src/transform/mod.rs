@@ -2,7 +2,7 @@
 //!
 //! First a key's fixed fields ([`stamp`]), then the shaping rules in their order. A rule holds for events by a filter and
 //! does one thing to them; the next rule sees what it left. An event that a rule changed carries the rule's name in its
-//! own part `shaped`.
+//! builtin `shaped`.
 //!
 //! Events come as pages of columns. Most of them are touched by no rule: rules are asked of the page first, and only
 //! rows for which one holds (and, for masks, in which something is found) become events, are changed, and go into pages

@@ -10,7 +10,7 @@ use super::{Doing, Ready, expression};
 use crate::line::Pattern;
 use calvex_language::model::mask::Detector;
 use calvex_language::model::{Path, Value};
-use calvex_language::query::{OwnPart, parse_filter};
+use calvex_language::query::{Builtin, parse_filter};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -38,7 +38,7 @@ pub struct Rule {
 pub enum Act {
     /// Sets fields; a differing value that was sent is kept under `displaced`.
     Stamp(BTreeMap<String, serde_json::Value>),
-    /// Gives a field another name, or makes it an own part.
+    /// Gives a field another name, or makes it a builtin.
     Rename(Renaming),
     /// Removes fields, with all below them.
     Drop(Vec<String>),
@@ -177,7 +177,7 @@ impl Rule {
                 calvex_language::query::Filter::All
             }
         };
-        if filter.names(OwnPart::Lane) {
+        if filter.names(Builtin::Lane) {
             wrong(
                 "when",
                 "no lane is known yet, for routes are asked after the rules; ask for what leads there".into(),
@@ -210,13 +210,13 @@ impl Act {
                 listed(fields.len(), "stamp", wrong);
                 let mut stamped = Vec::new();
                 for (name, value) in fields {
-                    if OwnPart::from_name(name).is_some() {
+                    if Builtin::from_name(name).is_some() {
                         wrong(
                             "stamp",
-                            format!("`{name}` is an event's own part; rename a field to it, or cut it out of text"),
+                            format!("`{name}` is an event's builtin; rename a field to it, or cut it out of text"),
                         );
                     }
-                    let value = calvex_language::json::parse_value(&value.to_string()).unwrap_or(Value::Null);
+                    let value = calvex_language::model::parse_value(&value.to_string()).unwrap_or(Value::Null);
                     if matches!(value, Value::Object(_)) {
                         wrong("stamp", format!("`{name}` is an object; name the fields below it one by one"));
                     }
@@ -288,8 +288,8 @@ impl Act {
 const SETTABLE: &str = "rules set time, severity, service, host, message, trace, span, parent, and fields";
 
 fn unsettable(name: &str) -> bool {
-    use OwnPart::*;
-    OwnPart::from_name(name)
+    use Builtin::*;
+    Builtin::from_name(name)
         .is_some_and(|part| !matches!(part, Time | Severity | Service | Host | Message | Trace | Span | Parent))
 }
 

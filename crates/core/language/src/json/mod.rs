@@ -6,10 +6,8 @@
 
 mod elements;
 mod number;
-mod tree;
 
 pub use elements::elements;
-pub use tree::{parse_value, write_number};
 
 use std::borrow::Cow;
 
@@ -86,7 +84,7 @@ impl<'a> Reader<'a> {
         Reader { text, at: 0 }
     }
 
-    fn error<T>(&self, what: &'static str) -> Result<T, JsonError> {
+    pub(crate) fn error<T>(&self, what: &'static str) -> Result<T, JsonError> {
         Err(JsonError { column: self.at + 1, what })
     }
 
@@ -327,7 +325,7 @@ pub fn without_half_pairs(text: &str) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::model::Value;
+    use crate::model::{Value, parse_value};
     use proptest::prelude::*;
 
     #[test]

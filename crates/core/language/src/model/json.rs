@@ -13,7 +13,7 @@ pub fn sent_json(event: &Event) -> Value {
     Value::Object(root)
 }
 
-/// The form in which an event is answered: its own parts under their names, and all else nested under `fields`.
+/// The form in which an event is answered: its builtins under their names, and all else nested under `fields`.
 pub fn answer_json(event: &Event, lane: &str) -> Value {
     let text = |t: &str| Value::Text(t.to_owned());
     let mut out = vec![

@@ -1,4 +1,4 @@
-//! Where the own parts stood in what was sent, so that it can be given back exactly.
+//! Where the builtins stood in what was sent, so that it can be given back exactly.
 //!
 //! A layout is text: entries joined by U+001E; an entry is the part's letter, the form's letter with its data, U+001D
 //! and the stored path. Few layouts occur, so the text costs almost nothing in a dictionary column. A sent value that

@@ -1,4 +1,4 @@
-//! One log event: its own parts, its fields as typed dotted paths, and how it came.
+//! One log event: its builtins, its fields as typed dotted paths, and how it came.
 
 mod codec;
 mod draft;
@@ -12,6 +12,7 @@ mod severity;
 mod spellings;
 pub mod template;
 pub mod time;
+mod tree;
 mod value;
 
 pub use codec::{decode_value, encode_value, put_varint, take_varint, unzigzag, zigzag};
@@ -24,6 +25,7 @@ pub use refusal::Refusal;
 pub use severity::{SEVERITY_COUNT, SEVERITY_NAMES, Severity};
 pub use spellings::severity_from_number;
 pub use spellings::{Part, SPELLINGS, severity_from_text};
+pub use tree::{parse_value, write_number};
 pub use value::Value;
 
 /// What sort of record an event is.
@@ -128,7 +130,7 @@ pub struct Event {
     pub took_ns: Option<i64>,
     /// How a span ended.
     pub status: Option<Status>,
-    /// Where the own parts stood in what was sent (see `normalise::layout`).
+    /// Where the builtins stood in what was sent (see `normalise::layout`).
     pub layout: String,
     /// The names of the shaping rules that changed it, joined by commas; empty where none did.
     pub shaped: String,
@@ -152,7 +154,7 @@ impl Event {
     }
 }
 
-/// The names of rules in an event's own part `shaped`.
+/// The names of rules in an event's builtin `shaped`.
 pub fn rules_of(shaped: &str) -> impl Iterator<Item = &str> {
     shaped.split(',').filter(|name| !name.is_empty())
 }

@@ -2,7 +2,7 @@
 
 use super::Severity;
 
-/// An own part of an event that has spellings.
+/// A builtin of an event that has spellings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[repr(u8)]
 #[allow(missing_docs)]

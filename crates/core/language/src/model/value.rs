@@ -106,7 +106,7 @@ impl Value {
 impl<'de> Deserialize<'de> for Value {
     fn deserialize<D: Deserializer<'de>>(de: D) -> Result<Self, D::Error> {
         let raw = Box::<serde_json::value::RawValue>::deserialize(de)?;
-        crate::json::parse_value(raw.get()).map_err(serde::de::Error::custom)
+        crate::model::parse_value(raw.get()).map_err(serde::de::Error::custom)
     }
 }
 
@@ -121,7 +121,7 @@ impl Serialize for Value {
             // JSON has no such numbers; the names are those of the OTLP JSON mapping.
             Value::Float(v) if v.is_nan() => ser.serialize_str("NaN"),
             Value::Float(v) => ser.serialize_str(if *v > 0.0 { "Infinity" } else { "-Infinity" }),
-            Value::Decimal(v) => match crate::json::write_number(v) {
+            Value::Decimal(v) => match crate::model::write_number(v) {
                 Some(number) => number.serialize(ser),
                 None => ser.serialize_str(v),
             },

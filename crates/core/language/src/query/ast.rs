@@ -7,10 +7,10 @@ use crate::model::Value;
 use crate::query::{Tie, Ties};
 use std::sync::Arc;
 
-/// An event's own parts, by the bare names the language gives them.
+/// An event's builtins, by the bare names the language gives them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[allow(missing_docs)]
-pub enum OwnPart {
+pub enum Builtin {
     Time,
     Arrived,
     Severity,
@@ -29,25 +29,25 @@ pub enum OwnPart {
     Shaped,
 }
 
-impl OwnPart {
+impl Builtin {
     /// Every part with its name.
-    pub const ALL: [(OwnPart, &'static str); 16] = [
-        (OwnPart::Time, "time"),
-        (OwnPart::Arrived, "arrived"),
-        (OwnPart::Severity, "severity"),
-        (OwnPart::Service, "service"),
-        (OwnPart::Host, "host"),
-        (OwnPart::Message, "message"),
-        (OwnPart::Shape, "shape"),
-        (OwnPart::Trace, "trace"),
-        (OwnPart::Span, "span"),
-        (OwnPart::Parent, "parent"),
-        (OwnPart::Kind, "kind"),
-        (OwnPart::Lane, "lane"),
-        (OwnPart::Took, "took"),
-        (OwnPart::Status, "status"),
-        (OwnPart::Sender, "sender"),
-        (OwnPart::Shaped, "shaped"),
+    pub const ALL: [(Builtin, &'static str); 16] = [
+        (Builtin::Time, "time"),
+        (Builtin::Arrived, "arrived"),
+        (Builtin::Severity, "severity"),
+        (Builtin::Service, "service"),
+        (Builtin::Host, "host"),
+        (Builtin::Message, "message"),
+        (Builtin::Shape, "shape"),
+        (Builtin::Trace, "trace"),
+        (Builtin::Span, "span"),
+        (Builtin::Parent, "parent"),
+        (Builtin::Kind, "kind"),
+        (Builtin::Lane, "lane"),
+        (Builtin::Took, "took"),
+        (Builtin::Status, "status"),
+        (Builtin::Sender, "sender"),
+        (Builtin::Shaped, "shaped"),
     ];
 
     /// Its bare name.
@@ -64,8 +64,8 @@ impl OwnPart {
 /// What a comparison looks at.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Field {
-    /// An own part.
-    Own(OwnPart),
+    /// A builtin.
+    Builtin(Builtin),
     /// A sent field.
     Sent(SentName),
 }
@@ -311,11 +311,11 @@ impl Filter {
         out
     }
 
-    /// Whether it asks for an own part.
-    pub fn names(&self, part: OwnPart) -> bool {
+    /// Whether it asks for a builtin.
+    pub fn names(&self, part: Builtin) -> bool {
         let mut named = false;
         self.walk(&mut |f| {
-            if let Filter::Compare(Field::Own(own), _) | Filter::Has(Field::Own(own)) = f {
+            if let Filter::Compare(Field::Builtin(own), _) | Filter::Has(Field::Builtin(own)) = f {
                 named |= *own == part;
             }
         });

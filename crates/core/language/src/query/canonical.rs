@@ -1,6 +1,6 @@
 //! The one text of a tree. Parsing it gives the same tree.
 
-use super::{Field, Filter, Literal, OwnPart, Test, WordsTest, parse_filter};
+use super::{Builtin, Field, Filter, Literal, Test, WordsTest, parse_filter};
 
 impl std::fmt::Display for Filter {
     fn fmt(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
@@ -65,14 +65,14 @@ fn literal(l: &Literal) -> String {
 /// A field as the language writes it.
 pub(super) fn field(name: &Field) -> String {
     match name {
-        Field::Own(part) => part.name().to_owned(),
+        Field::Builtin(part) => part.name().to_owned(),
         Field::Sent(name) => {
             let path = name.as_str();
             let plain = !path.is_empty()
                 && !path.starts_with('.')
                 && path.chars().all(|c| c.is_alphanumeric() || "._-@/:".contains(c))
                 && !super::parser::is_reserved(path);
-            match (plain, OwnPart::from_name(path)) {
+            match (plain, Builtin::from_name(path)) {
                 (true, None) => path.to_owned(),
                 (true, Some(_)) => format!(".{path}"),
                 (false, _) => format!("`{path}`"),
@@ -89,7 +89,7 @@ pub(super) fn name(alias: &str) -> String {
 
 /// The path of a sent field as the language writes it: so that it is read as that field and no other.
 pub fn written_path(path: &str) -> String {
-    let bare = if OwnPart::from_name(path).is_some() { format!(".{path}") } else { path.to_owned() };
+    let bare = if Builtin::from_name(path).is_some() { format!(".{path}") } else { path.to_owned() };
     match parse_filter(&format!("has {bare}")) {
         Ok(Filter::Has(read)) if field(&read) == bare => bare,
         _ => format!("`{path}`"),

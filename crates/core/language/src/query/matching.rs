@@ -1,6 +1,6 @@
 //! A filter against one event: what routes use, and the plain meaning that the columnar search must equal.
 
-use super::{Field, Filter, Num, OwnPart, SentName, WordsTest, contains_words};
+use super::{Builtin, Field, Filter, Num, SentName, WordsTest, contains_words};
 use crate::model::template::shape_of;
 use crate::model::{Event, Path, Value, to_hex};
 
@@ -12,12 +12,12 @@ pub fn matches(filter: &Filter, event: &Event, lane: &str) -> bool {
         Filter::Or(list) => list.iter().any(|f| matches(f, event, lane)),
         Filter::Not(inner) => !matches(inner, event, lane),
         Filter::Words(words) => words_match(words, event),
-        Filter::Has(Field::Own(part)) => own_value(*part, event, lane).is_some(),
+        Filter::Has(Field::Builtin(part)) => own_value(*part, event, lane).is_some(),
         Filter::Has(Field::Sent(name)) => has_sent(event, name),
-        Filter::Compare(Field::Own(OwnPart::Severity), test) => {
+        Filter::Compare(Field::Builtin(Builtin::Severity), test) => {
             (test.severities() >> event.severity.0 & 1 == 1) != test.is_ne()
         }
-        Filter::Compare(Field::Own(part), test) => {
+        Filter::Compare(Field::Builtin(part), test) => {
             own_value(*part, event, lane).is_some_and(|v| test.value(&v) != test.is_ne())
         }
         Filter::Compare(Field::Sent(name), test) => {
@@ -31,29 +31,29 @@ pub fn matches(filter: &Filter, event: &Event, lane: &str) -> bool {
     }
 }
 
-/// The value an own part compares as; `None` where the event lacks it.
-fn own_value(part: OwnPart, event: &Event, lane: &str) -> Option<Value> {
+/// The value a builtin compares as; `None` where the event lacks it.
+fn own_value(part: Builtin, event: &Event, lane: &str) -> Option<Value> {
     let text = |t: &str| (!t.is_empty()).then(|| Value::Text(t.to_owned()));
     match part {
-        OwnPart::Time => Some(Value::Int(event.time_ns)),
-        OwnPart::Arrived => Some(Value::Int(event.arrived_ns)),
-        OwnPart::Severity => Some(Value::Int(i64::from(event.severity.0))),
-        OwnPart::Service => text(&event.service),
-        OwnPart::Host => text(&event.host),
-        OwnPart::Message => text(&event.message),
-        OwnPart::Sender => text(&event.sender),
-        OwnPart::Lane => text(lane),
-        OwnPart::Kind => text(event.kind.name()),
-        OwnPart::Trace => event.trace.map(|id| Value::Text(to_hex(&id))),
-        OwnPart::Span => event.span.map(|id| Value::Text(to_hex(&id))),
-        OwnPart::Parent => event.parent.map(|id| Value::Text(to_hex(&id))),
-        OwnPart::Shape => (!event.message.is_empty()).then(|| Value::Text(shape_of(&event.message))),
-        OwnPart::Took => event.took_ns.map(Value::Int),
-        OwnPart::Shaped => {
+        Builtin::Time => Some(Value::Int(event.time_ns)),
+        Builtin::Arrived => Some(Value::Int(event.arrived_ns)),
+        Builtin::Severity => Some(Value::Int(i64::from(event.severity.0))),
+        Builtin::Service => text(&event.service),
+        Builtin::Host => text(&event.host),
+        Builtin::Message => text(&event.message),
+        Builtin::Sender => text(&event.sender),
+        Builtin::Lane => text(lane),
+        Builtin::Kind => text(event.kind.name()),
+        Builtin::Trace => event.trace.map(|id| Value::Text(to_hex(&id))),
+        Builtin::Span => event.span.map(|id| Value::Text(to_hex(&id))),
+        Builtin::Parent => event.parent.map(|id| Value::Text(to_hex(&id))),
+        Builtin::Shape => (!event.message.is_empty()).then(|| Value::Text(shape_of(&event.message))),
+        Builtin::Took => event.took_ns.map(Value::Int),
+        Builtin::Shaped => {
             let rules: Vec<Value> = crate::model::rules_of(&event.shaped).map(|r| Value::Text(r.to_owned())).collect();
             (!rules.is_empty()).then_some(Value::List(rules))
         }
-        OwnPart::Status => event.status.map(|s| Value::Text(s.name().to_owned())),
+        Builtin::Status => event.status.map(|s| Value::Text(s.name().to_owned())),
     }
 }
 

@@ -1,7 +1,7 @@
 //! The tree of `measure`: what is counted, over which groups, in which steps.
 
 use super::literal::{FieldUnit, unit_of_field};
-use super::{Field, Filter, Op, OwnPart, canonical};
+use super::{Builtin, Field, Filter, Op, canonical};
 use crate::query::Ties;
 
 /// One aggregate.
@@ -49,8 +49,8 @@ impl Function {
             Function::Rate => Some("per second"),
             Function::Count(_) | Function::Share(_) | Function::Distinct(_) => None,
             _ => match self.field()? {
-                Field::Own(OwnPart::Took) => Some("ns"),
-                Field::Own(_) => None,
+                Field::Builtin(Builtin::Took) => Some("ns"),
+                Field::Builtin(_) => None,
                 Field::Sent(name) => unit_of_field(name.as_str()).map(FieldUnit::name),
             },
         }
@@ -206,6 +206,6 @@ impl Measure {
 fn sent(field: &Field) -> Option<&str> {
     match field {
         Field::Sent(name) => (!name.is_tie()).then_some(name.as_str()),
-        Field::Own(_) => None,
+        Field::Builtin(_) => None,
     }
 }

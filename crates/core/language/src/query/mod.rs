@@ -19,7 +19,7 @@ mod syntax;
 mod tie;
 mod words;
 
-pub use ast::{Field, Filter, Op, OwnPart, SentName, Test, TextOp, WordsTest};
+pub use ast::{Builtin, Field, Filter, Op, SentName, Test, TextOp, WordsTest};
 pub use canonical::{written_path, written_value};
 pub use complete::{Place, Wanted, place};
 pub use literal::{FieldUnit, Literal, Num, unit_of_field};

@@ -3,7 +3,7 @@
 
 use super::literal::{Num, parse_duration_ns, parse_size_bytes};
 use super::parser::is_aggregate;
-use super::{Mistake, OwnPart, Syntax, SyntaxKind as Kind, spoken, unit_of_field};
+use super::{Builtin, Mistake, Syntax, SyntaxKind as Kind, spoken, unit_of_field};
 use crate::model::{SPELLINGS, Status};
 
 /// Clause words that do nothing in capitals.
@@ -79,7 +79,7 @@ pub(super) fn slips(text: &str, syntax: &Syntax) -> Vec<Mistake> {
 
 /// Whether a word looks like the name of a field.
 fn is_named(word: &str) -> bool {
-    OwnPart::from_name(word).is_some() || (word.contains(['.', '_']) && word.starts_with(|c: char| c.is_alphabetic()))
+    Builtin::from_name(word).is_some() || (word.contains(['.', '_']) && word.starts_with(|c: char| c.is_alphabetic()))
 }
 
 /// A word that is searched, with what stands behind it.
@@ -105,7 +105,7 @@ fn word(word: &str, at: usize, end: usize, behind: &[Token]) -> Option<Told> {
     let colon = word.split_once(':').filter(|(name, _)| is_named(name) || name.chars().all(|c| c.is_ascii_lowercase()));
     if let Some((name, value)) = colon.filter(|(name, value)| name.len() > 1 && !value.starts_with(['/', ':'])) {
         let value = match (value, next_word) {
-            ("", Some(next)) if OwnPart::from_name(name).is_some() => next,
+            ("", Some(next)) if Builtin::from_name(name).is_some() => next,
             (value, _) => value,
         };
         if !value.is_empty() {
@@ -188,10 +188,10 @@ fn field(name: &str, sign: &str, value: &str) -> Option<Told> {
     }
     let lower = name.to_lowercase();
     let own = |part: &str, message: String| Some((message, format!("write {part}{sign}{value}")));
-    if name != lower && OwnPart::from_name(&lower).is_some() {
+    if name != lower && Builtin::from_name(&lower).is_some() {
         return own(&lower, format!("`{name}` is no part of an event: names are written in small letters"));
     }
-    if name.starts_with(['.', '`']) || OwnPart::from_name(name).is_some() {
+    if name.starts_with(['.', '`']) || Builtin::from_name(name).is_some() {
         return None;
     }
     let (part, _) = SPELLINGS.iter().find(|(part, names)| {
@@ -202,7 +202,7 @@ fn field(name: &str, sign: &str, value: &str) -> Option<Told> {
 }
 
 fn own_is_message(name: &str) -> bool {
-    OwnPart::from_name(name) == Some(OwnPart::Message)
+    Builtin::from_name(name) == Some(Builtin::Message)
 }
 
 /// What a field is compared with.
@@ -245,14 +245,14 @@ fn compared(name: &str, sign: &str, value: &Token) -> Option<Told> {
         let cure = if sign == "!=" { format!("write has {name}") } else { format!("write not has {name}") };
         return literal(format!("for events without the field {cure}"));
     }
-    let own = OwnPart::from_name(name);
-    if own == Some(OwnPart::Status) && Status::from_name(text).is_none() {
+    let own = Builtin::from_name(name);
+    if own == Some(Builtin::Status) && Status::from_name(text).is_none() {
         let cure = format!("`status` is how a span ended: unset, ok or error; a sent field is .status{sign}{text}");
         return literal(cure);
     }
     let id_digits = match own {
-        Some(OwnPart::Trace) => 32,
-        Some(OwnPart::Span | OwnPart::Parent) => 16,
+        Some(Builtin::Trace) => 32,
+        Some(Builtin::Span | Builtin::Parent) => 16,
         _ => 0,
     };
     if id_digits > 0 && equals && (text.len() != id_digits || !text.bytes().all(|b| b.is_ascii_hexdigit())) {

@@ -8,9 +8,9 @@
 //! Two spellings are one where they differ only in case, in `.`, `-` and `_`, in an `x-` before them, or in standing among
 //! headers (`http.request.header.x-request-id`, the attribute of the OpenTelemetry conventions, is `request_id`).
 //!
-//! The tie `trace` is an event's own part; spellings added to it are read as trace ids when events come.
+//! The tie `trace` is an event's builtin; spellings added to it are read as trace ids when events come.
 
-use super::OwnPart;
+use super::Builtin;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -53,9 +53,9 @@ impl Ties {
         Ties { ties: ties.into_iter().map(|t| (t.name.clone(), Arc::new(t))).collect() }
     }
 
-    /// The tie of a name; not those that are an event's own part, which need no looking up.
+    /// The tie of a name; not those that are an event's builtin, which need no looking up.
     pub fn get(&self, name: &str) -> Option<Arc<Tie>> {
-        self.ties.get(name).filter(|_| OwnPart::from_name(name).is_none()).cloned()
+        self.ties.get(name).filter(|_| Builtin::from_name(name).is_none()).cloned()
     }
 
     /// All of them.
@@ -70,7 +70,7 @@ impl Ties {
 
     /// Whether a field is an added spelling of the trace id.
     pub fn is_trace(&self, dotted: &str) -> bool {
-        self.ties.get(OwnPart::Trace.name()).is_some_and(|t| t.spells(dotted))
+        self.ties.get(Builtin::Trace.name()).is_some_and(|t| t.spells(dotted))
     }
 }
 

@@ -1,4 +1,4 @@
-//! A chunk told to people: its parts, columns, sizes and encodings.
+//! A chunk told to people: its segments, columns, sizes and encodings.
 
 use super::reader::{ChunkPage, ChunkSource, Directory};
 use crate::columns::{ColumnKey, PageRead, Values};
@@ -23,12 +23,12 @@ pub struct ChunkDescription {
     pub to: String,
     /// How many pages.
     pub pages: usize,
-    /// Bytes of each part, header included.
-    pub parts_bytes: Vec<usize>,
-    /// Bytes of directory and membership filter.
+    /// Bytes of each segment, header included.
+    pub segments_bytes: Vec<usize>,
+    /// Bytes of directory and bloom.
     pub directory_bytes: usize,
     /// See `directory_bytes`.
-    pub filter_bytes: usize,
+    pub bloom_bytes: usize,
     /// Largest first.
     pub columns: Vec<ColumnDescription>,
 }
@@ -37,7 +37,7 @@ pub struct ChunkDescription {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ColumnDescription {
-    /// The own part, or the field's path.
+    /// The builtin, or the field's path.
     pub name: String,
     /// The type of its values.
     pub kind: String,
@@ -63,8 +63,8 @@ pub struct ColumnDescription {
 pub struct BlockDescription {
     /// Which page.
     pub page: usize,
-    /// Which part it stands in.
-    pub part: u16,
+    /// Which segment it stands in.
+    pub segment: u16,
     /// Its bytes.
     pub bytes: usize,
     /// How many rows have a value.
@@ -73,12 +73,12 @@ pub struct BlockDescription {
     pub distinct: Option<usize>,
 }
 
-/// Describes a chunk of `parts` parts.
+/// Describes a chunk of `segments` segments.
 ///
 /// # Errors
-/// Where a part cannot be read or is damaged.
-pub fn describe(directory: &Arc<Directory>, parts: u16, source: &dyn ChunkSource) -> Result<ChunkDescription> {
-    let sizes = (0..parts).map(|n| Ok(source.part(directory.chunk, n)?.len())).collect::<Result<Vec<_>>>()?;
+/// Where a segment cannot be read or is damaged.
+pub fn describe(directory: &Arc<Directory>, segments: u16, source: &dyn ChunkSource) -> Result<ChunkDescription> {
+    let sizes = (0..segments).map(|n| Ok(source.segment(directory.chunk, n)?.len())).collect::<Result<Vec<_>>>()?;
     let mut columns = Vec::with_capacity(directory.keys.len());
     let pages: Vec<ChunkPage> =
         (0..directory.pages.len()).map(|p| ChunkPage::new(directory.clone(), p, source)).collect();
@@ -95,8 +95,8 @@ pub fn describe(directory: &Arc<Directory>, parts: u16, source: &dyn ChunkSource
         to: format_utc(times(|p| p.time_max).max().unwrap_or(0), 9),
         pages: directory.pages.len(),
         directory_bytes: sizes.first().copied().unwrap_or(0),
-        filter_bytes: directory.filter_parts().filter_map(|n| sizes.get(usize::from(n))).sum(),
-        parts_bytes: sizes,
+        bloom_bytes: directory.bloom_segments().filter_map(|n| sizes.get(usize::from(n))).sum(),
+        segments_bytes: sizes,
         columns,
     })
 }
@@ -114,13 +114,13 @@ fn column(directory: &Directory, pages: &[ChunkPage], index: usize, key: &Column
             Values::Messages(m) => Some(m.templates.len() - m.templates.shared_len()),
             _ => None,
         };
-        blocks.push(BlockDescription { page, part: block.part, bytes: block.length, values, distinct });
+        blocks.push(BlockDescription { page, segment: block.segment, bytes: block.length, values, distinct });
         if let Some((lo, hi)) = block.zone {
             zone = Some(zone.map_or((lo, hi), |(a, b)| (a.min(lo), b.max(hi))));
         }
     }
     let (name, kind) = match key {
-        ColumnKey::Own(own) => (own.name().to_owned(), "own part".to_owned()),
+        ColumnKey::Builtin(own) => (own.name().to_owned(), "builtin".to_owned()),
         ColumnKey::Field(path, kind) => (path.dotted(), kind.name().to_owned()),
     };
     Ok(ColumnDescription {

@@ -16,8 +16,8 @@
 
 use crate::chunk::v1;
 use crate::columns::{
-    Column, ColumnKey, Effort, FieldType, MAX_FIELD_COLUMNS, Own, PAGE_ROWS, Page, PageRead, Presences, Shared,
-    decode_block, encode_block,
+    BuiltinColumn, Column, ColumnKey, Effort, FieldType, MAX_FIELD_COLUMNS, PAGE_ROWS, Page, PageRead, Presences,
+    Shared, decode_block, encode_block,
 };
 use crate::compress::{compress, decompress};
 use calvex_language::error::{CoreError, Result};
@@ -35,13 +35,14 @@ const LEVEL: i32 = 1;
 const MAX_RAW_BYTES: usize = 256 << 20;
 
 /// Columns that the row's own place tells.
-const ROW_COLUMNS: [ColumnKey; 2] = [ColumnKey::Own(Own::IdOrigin), ColumnKey::Own(Own::IdSeq)];
+const ROW_COLUMNS: [ColumnKey; 2] =
+    [ColumnKey::Builtin(BuiltinColumn::IdOrigin), ColumnKey::Builtin(BuiltinColumn::IdSeq)];
 
 /// The bytes of one page.
 pub fn encode_batch(page: &Page) -> Vec<u8> {
     let mut raw = Vec::with_capacity(page.weight_bytes() / 2);
     raw.extend_from_slice(&(page.rows() as u32).to_le_bytes());
-    let kept = || page.parts().filter(|(key, _)| !ROW_COLUMNS.contains(key));
+    let kept = || page.keyed_columns().filter(|(key, _)| !ROW_COLUMNS.contains(key));
     put_varint(&mut raw, kept().count() as u64);
     let mut block = Vec::new();
     let mut presences = Presences::default();
@@ -101,28 +102,28 @@ fn read_columns(content: &[u8], version: u16) -> Option<Page> {
         return None;
     }
     let mut at = 4;
-    let columns =
-        take_varint(content, &mut at).filter(|n| version == 1 || *n <= (MAX_FIELD_COLUMNS + Own::ALL.len()) as u64)?;
-    let mut parts: Vec<(ColumnKey, Column)> = Vec::new();
-    for _ in 0..columns {
+    let count = take_varint(content, &mut at)
+        .filter(|n| version == 1 || *n <= (MAX_FIELD_COLUMNS + BuiltinColumn::ALL.len()) as u64)?;
+    let mut columns: Vec<(ColumnKey, Column)> = Vec::new();
+    for _ in 0..count {
         let key = take_key(content, &mut at)?;
         let length = usize::try_from(take_varint(content, &mut at)?).ok()?;
         let block = content.get(at..at.checked_add(length)?)?;
         at += length;
-        let earlier = |n: u32| -> Option<Arc<[u32]>> { parts.get(n as usize)?.1.present.clone() };
+        let earlier = |n: u32| -> Option<Arc<[u32]>> { columns.get(n as usize)?.1.present.clone() };
         let column = match version {
             1 => v1::column(&key, block, rows)?,
             _ => decode_block(block, rows, &Shared::None, &earlier).ok()?,
         };
-        parts.push((key, column));
+        columns.push((key, column));
     }
-    (at == content.len()).then(|| Page::new(rows, parts).ok()).flatten()
+    (at == content.len()).then(|| Page::new(rows, columns).ok()).flatten()
 }
 
 /// Appends a column's key.
 pub(crate) fn put_key(out: &mut Vec<u8>, key: &ColumnKey) {
     match key {
-        ColumnKey::Own(own) => out.extend_from_slice(&[0, *own as u8]),
+        ColumnKey::Builtin(own) => out.extend_from_slice(&[0, *own as u8]),
         ColumnKey::Field(path, kind) => {
             out.extend_from_slice(&[1, *kind as u8]);
             put_varint(out, path.as_str().len() as u64);
@@ -136,7 +137,7 @@ pub(crate) fn take_key(bytes: &[u8], at: &mut usize) -> Option<ColumnKey> {
     let (form, number) = (*bytes.get(*at)?, *bytes.get(*at + 1)? as usize);
     *at += 2;
     match form {
-        0 => Own::ALL.get(number).map(|own| ColumnKey::Own(*own)),
+        0 => BuiltinColumn::ALL.get(number).map(|own| ColumnKey::Builtin(*own)),
         1 => {
             let kind = *FieldType::ALL.get(number)?;
             let length = usize::try_from(take_varint(bytes, at)?).ok()?;
@@ -151,7 +152,7 @@ pub(crate) fn take_key(bytes: &[u8], at: &mut usize) -> Option<ColumnKey> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::columns::{build_page, gather_all};
+    use crate::columns::{build_page, materialise_all};
     use calvex_language::model::Event;
 
     #[test]
@@ -164,7 +165,7 @@ mod tests {
         };
         let events: Vec<Event> = (1..20).map(event).collect();
         let bytes = encode_batch(&build_page(&events).unwrap());
-        assert_eq!(gather_all(&decode_batch(&bytes, "1-1-1").unwrap().with_origin(0, 0, 0)).unwrap(), events);
+        assert_eq!(materialise_all(&decode_batch(&bytes, "1-1-1").unwrap().with_origin(0, 0, 0)).unwrap(), events);
         for cut in 0..bytes.len() {
             assert!(decode_batch(&bytes[..cut], "1-1-1").is_err());
         }

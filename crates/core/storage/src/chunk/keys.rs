@@ -1,4 +1,4 @@
-//! What goes into a page's membership filter, and under which hash. Stable for ever: part of the format.
+//! What goes into a page's bloom, and under which hash. Stable for ever: segment of the format.
 //!
 //! | domain | what | of |
 //! | --- | --- | --- |
@@ -11,10 +11,10 @@
 //!
 //! A text field with an exact value is found by the words of that value. Only where all of these are so short that they
 //! are likely to be common, such as those of `SL-3` or `10.0.3.17`, the value has a key of its own. Integers that fill a
-//! good part of the span between the least and the largest of their page are told by that span nearly as well as by a
-//! filter, so they stand in the filter of the whole chunk only (see [`dense_numbers`]).
+//! good segment of the span between the least and the largest of their page are told by that span nearly as well as by a
+//! bloom, so they stand in the bloom of the whole chunk only (see [`dense_numbers`]).
 
-use crate::columns::{Column, ColumnKey, FieldType, Own, Values, overflow_fields};
+use crate::columns::{BuiltinColumn, Column, ColumnKey, FieldType, Values, overflow_fields};
 use calvex_language::error::Result;
 use calvex_language::model::{Value, decode_value};
 use calvex_language::query::{Num, words_of};
@@ -23,13 +23,13 @@ use std::hash::{BuildHasherDefault, Hasher};
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
 /// Keys are hashes already; hashing them once more would only cost time.
-pub type KeySet = HashSet<u64, BuildHasherDefault<AsIs>>;
+pub type KeySet = HashSet<u64, BuildHasherDefault<IdentityHasher>>;
 
 /// Takes a `u64` for its own hash.
 #[derive(Default)]
-pub struct AsIs(u64);
+pub struct IdentityHasher(u64);
 
-impl Hasher for AsIs {
+impl Hasher for IdentityHasher {
     fn finish(&self) -> u64 {
         self.0
     }
@@ -56,8 +56,8 @@ pub fn id(bytes: &[u8]) -> u64 {
     xxh3_64_with_seed(bytes, 5)
 }
 
-/// An own text part with exactly this text.
-pub fn own_text(own: Own, text: &str) -> u64 {
+/// An own text segment with exactly this text.
+pub fn own_text(own: BuiltinColumn, text: &str) -> u64 {
     xxh3_64_with_seed(text.as_bytes(), 6 | (own as u64) << 8)
 }
 
@@ -90,7 +90,7 @@ const SHORT_WORDED: usize = 24;
 pub fn dense_numbers(key: &ColumnKey, column: &Column) -> Option<Vec<i64>> {
     let (ColumnKey::Field(_, FieldType::Int), Values::Ints(numbers)) = (key, &column.values) else { return None };
     let (least, largest) = (*numbers.iter().min()?, *numbers.iter().max()?);
-    // The zone that stands in for the filter holds doubles.
+    // The zone that stands in for the bloom holds doubles.
     let exact = -EXACT_IN_DOUBLE..=EXACT_IN_DOUBLE;
     if !exact.contains(&least) || !exact.contains(&largest) {
         return None;
@@ -124,21 +124,27 @@ pub fn collect(key: &ColumnKey, column: &Column, keys: &mut KeySet) -> Result<()
             let variables = m.variables()?;
             (0..m.codes.len()).flat_map(|place| variables.of(place)).for_each(|v| add_words(v, keys));
         }
-        (ColumnKey::Own(own @ (Own::Service | Own::Host | Own::Sender)), Values::Texts { dictionary, .. }) => {
+        (
+            ColumnKey::Builtin(own @ (BuiltinColumn::Service | BuiltinColumn::Host | BuiltinColumn::Sender)),
+            Values::Texts { dictionary, .. },
+        ) => {
             for text in dictionary.iter() {
                 keys.insert(own_text(*own, text));
                 add_words(text, keys);
             }
         }
-        (ColumnKey::Own(Own::Trace | Own::Span | Own::Parent), Values::Blobs { dictionary, .. }) => {
+        (
+            ColumnKey::Builtin(BuiltinColumn::Trace | BuiltinColumn::Span | BuiltinColumn::Parent),
+            Values::Blobs { dictionary, .. },
+        ) => {
             keys.extend(dictionary.iter().map(id));
         }
-        (ColumnKey::Own(Own::Overflow), values) => {
+        (ColumnKey::Builtin(BuiltinColumn::Overflow), values) => {
             for place in 0..values.len().unwrap_or(0) {
                 overflow_fields(values, place)?.iter().for_each(|(_, value)| add_value(value, keys));
             }
         }
-        (ColumnKey::Own(_), _) => {}
+        (ColumnKey::Builtin(_), _) => {}
         (ColumnKey::Field(_, kind), values) => collect_field(*kind, values, keys),
     }
     Ok(())

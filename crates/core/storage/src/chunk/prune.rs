@@ -1,14 +1,14 @@
-//! Which pages of a chunk, or which chunks of a roll-up, can hold an event that a filter asks for, told from directories
-//! and membership filters alone. "No" is certain.
+//! Which pages of a chunk, or which chunks of a bloom set, can hold an event that a filter asks for, told from directories
+//! and blooms alone. "No" is certain.
 
-use super::reader::{ChunkSource, Directory, Filters};
-use super::rollup::Rollup;
-use super::{WholeFilter, filter, keys};
-use crate::columns::{ColumnKey, FieldType, Own, Rows, columns_at_or_below, columns_of, zone_excludes};
+use super::bloom_set::BloomSet;
+use super::reader::{ChunkSource, Directory, PageBlooms};
+use super::{ChunkBloom, keys, page_bloom};
+use crate::columns::{BuiltinColumn, ColumnKey, FieldType, Rows, columns_at_or_below, columns_of, zone_excludes};
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::{parse_span, parse_trace};
 use calvex_language::query::{
-    Field, Filter, Literal, Num, Op, OwnPart, RegexTest, SentName, Test, WordsTest, fold, words_of,
+    Builtin, Field, Filter, Literal, Num, Op, RegexTest, SentName, Test, WordsTest, fold, words_of,
 };
 use std::cell::RefCell;
 
@@ -20,27 +20,27 @@ pub fn pages_that_may_match(filter: &Filter, directory: &Directory, source: &dyn
     units_that_may_match(filter, &Pages { directory, source })
 }
 
-/// The places of the chunks of roll-up `id` that may hold a match.
+/// The places of the chunks of bloom set `id` that may hold a match.
 ///
 /// # Errors
-/// Where the roll-up cannot be read.
+/// Where the bloom set cannot be read.
 pub fn chunks_that_may_match(filter: &Filter, id: u64, source: &dyn ChunkSource) -> Result<Rows> {
-    let rollup = Rollup::read(id, &source.part(id, 0)?)?;
-    units_that_may_match(filter, &Chunks { rollup: &rollup, source })
+    let bloom_set = BloomSet::read(id, &source.segment(id, 0)?)?;
+    units_that_may_match(filter, &Chunks { bloom_set: &bloom_set, source })
 }
 
 /// Whether a chunk may hold a match, by its filter as a whole.
-pub fn whole_may_match(filter: &Filter, whole: &WholeFilter) -> bool {
+pub fn chunk_may_match(filter: &Filter, whole: &ChunkBloom) -> bool {
     units_that_may_match(filter, &Whole(whole)).is_ok_and(|rows| !rows.is_empty())
 }
 
-/// Whether a membership filter can rule anything out: whether the question asks for a key.
+/// Whether a bloom can rule anything out: whether the question asks for a key.
 pub fn asks_for_keys(filter: &Filter) -> bool {
     units_that_may_match(filter, &NoKeys).is_ok_and(|rows| rows.is_empty())
 }
 
 /// What is asked whether it may hold a match: pages, or chunks.
-trait Ground {
+trait PruneUnits {
     /// How many units.
     fn units(&self) -> usize;
     /// Those that may hold a key.
@@ -70,25 +70,25 @@ struct Pages<'a> {
     source: &'a dyn ChunkSource,
 }
 
-impl Ground for Pages<'_> {
+impl PruneUnits for Pages<'_> {
     fn units(&self) -> usize {
         self.directory.pages.len()
     }
 
     fn probe(&self, key: u64) -> Result<Rows> {
         let pages = self.units();
-        let (part, place) = match self.directory.filters {
-            Filters::None => return Ok(Rows::all(pages)),
-            Filters::Whole(part) => (part, None),
-            Filters::Cut { first, blocks } => {
-                let (part, at) = filter::place(key, blocks, pages);
-                (first.saturating_add(u16::try_from(part).unwrap_or(u16::MAX)), Some(at))
+        let (segment, place) = match self.directory.blooms {
+            PageBlooms::None => return Ok(Rows::all(pages)),
+            PageBlooms::Whole(segment) => (segment, None),
+            PageBlooms::Cut { first, blocks } => {
+                let (segment, at) = page_bloom::location(key, blocks, pages);
+                (first.saturating_add(u16::try_from(segment).unwrap_or(u16::MAX)), Some(at))
             }
         };
-        let read = self.source.part(self.directory.chunk, part)?;
+        let read = self.source.segment(self.directory.chunk, segment)?;
         let bytes = read.payload();
-        let in_whole = || Some(filter::place_in_whole(key, filter::blocks_of_whole(bytes, pages)?, pages));
-        Ok(place.or_else(in_whole).map_or_else(|| Rows::all(pages), |at| filter::probe(bytes, at, pages, key)))
+        let in_whole = || Some(page_bloom::location_in_whole(key, page_bloom::blocks_of_whole(bytes, pages)?, pages));
+        Ok(place.or_else(in_whole).map_or_else(|| Rows::all(pages), |at| page_bloom::probe(bytes, at, pages, key)))
     }
 
     fn having(&self, name: &SentName, test: Option<&Test>) -> Rows {
@@ -109,7 +109,9 @@ impl Ground for Pages<'_> {
             }
             None => columns_at_or_below(&directory.keys, name).for_each(|c| with_column(c.index, None)),
         }
-        if let Some(overflow) = directory.keys.iter().position(|key| *key == ColumnKey::Own(Own::Overflow)) {
+        if let Some(overflow) =
+            directory.keys.iter().position(|key| *key == ColumnKey::Builtin(BuiltinColumn::Overflow))
+        {
             with_column(overflow, None);
         }
         pages
@@ -142,26 +144,26 @@ impl Ground for Pages<'_> {
     }
 }
 
-/// The chunks of a roll-up.
+/// The chunks of a bloom set.
 struct Chunks<'a> {
-    rollup: &'a Rollup,
+    bloom_set: &'a BloomSet,
     source: &'a dyn ChunkSource,
 }
 
-impl Ground for Chunks<'_> {
+impl PruneUnits for Chunks<'_> {
     fn units(&self) -> usize {
-        self.rollup.chunks().len()
+        self.bloom_set.chunks().len()
     }
 
     fn probe(&self, key: u64) -> Result<Rows> {
-        self.rollup.probe(key, self.source)
+        self.bloom_set.probe(key, self.source)
     }
 }
 
 /// One chunk as a whole.
-struct Whole<'a>(&'a WholeFilter);
+struct Whole<'a>(&'a ChunkBloom);
 
-impl Ground for Whole<'_> {
+impl PruneUnits for Whole<'_> {
     fn units(&self) -> usize {
         1
     }
@@ -174,7 +176,7 @@ impl Ground for Whole<'_> {
 /// One unit that holds no key.
 struct NoKeys;
 
-impl Ground for NoKeys {
+impl PruneUnits for NoKeys {
     fn units(&self) -> usize {
         1
     }
@@ -184,7 +186,7 @@ impl Ground for NoKeys {
     }
 }
 
-fn units_that_may_match(filter: &Filter, ground: &dyn Ground) -> Result<Rows> {
+fn units_that_may_match(filter: &Filter, ground: &dyn PruneUnits) -> Result<Rows> {
     let pruner = Pruner { ground, failed: RefCell::new(None) };
     let units = pruner.units(filter);
     match pruner.failed.into_inner() {
@@ -203,7 +205,7 @@ fn wanted(test: &Test) -> Option<&[Literal]> {
 }
 
 struct Pruner<'a> {
-    ground: &'a dyn Ground,
+    ground: &'a dyn PruneUnits,
     /// The first filter that could not be read.
     failed: RefCell<Option<CoreError>>,
 }
@@ -240,7 +242,7 @@ impl Pruner<'_> {
 
     fn units(&self, filter: &Filter) -> Rows {
         match filter {
-            Filter::All | Filter::Not(_) | Filter::Has(Field::Own(_)) => self.all(),
+            Filter::All | Filter::Not(_) | Filter::Has(Field::Builtin(_)) => self.all(),
             Filter::And(list) => list.iter().fold(self.all(), |mut all, f| {
                 if !all.is_empty() {
                     all.and(&self.units(f));
@@ -250,7 +252,7 @@ impl Pruner<'_> {
             Filter::Or(list) => self.any(list.iter().map(|f| self.units(f))),
             Filter::Words(test) => self.words(test),
             Filter::Has(Field::Sent(name)) => self.ground.having(name, None),
-            Filter::Compare(Field::Own(part), test) => self.own(*part, test),
+            Filter::Compare(Field::Builtin(builtin), test) => self.builtin(*builtin, test),
             Filter::Compare(Field::Sent(name), test) => {
                 let mut units = self.ground.having(name, Some(test));
                 if units.is_empty() {
@@ -318,21 +320,21 @@ impl Pruner<'_> {
         self.any(lists.iter().map(|words| self.all_words(words.iter().map(|w| w.as_str().into()))))
     }
 
-    fn own(&self, part: OwnPart, test: &Test) -> Rows {
-        if let (OwnPart::Message | OwnPart::Service | OwnPart::Host, Test::Regex(regex)) = (part, test) {
+    fn builtin(&self, builtin: Builtin, test: &Test) -> Rows {
+        if let (Builtin::Message | Builtin::Service | Builtin::Host, Test::Regex(regex)) = (builtin, test) {
             return self.regex(regex);
         }
-        if part == OwnPart::Severity && !test.is_ne() {
+        if builtin == Builtin::Severity && !test.is_ne() {
             return if self.ground.severities() & test.severities() != 0 { self.all() } else { self.none() };
         }
         let Some(literals) = wanted(test) else { return self.all() };
         let text = |own| self.any(literals.iter().map(|l| self.probe(keys::own_text(own, &l.text))));
-        match part {
-            OwnPart::Service => text(Own::Service),
-            OwnPart::Host => text(Own::Host),
-            OwnPart::Sender => text(Own::Sender),
-            OwnPart::Message => self.any(literals.iter().map(|l| self.all_words(words_of(&l.text).map(fold)))),
-            OwnPart::Trace | OwnPart::Span | OwnPart::Parent => {
+        match builtin {
+            Builtin::Service => text(BuiltinColumn::Service),
+            Builtin::Host => text(BuiltinColumn::Host),
+            Builtin::Sender => text(BuiltinColumn::Sender),
+            Builtin::Message => self.any(literals.iter().map(|l| self.all_words(words_of(&l.text).map(fold)))),
+            Builtin::Trace | Builtin::Span | Builtin::Parent => {
                 let id = |l: &Literal| hex_id(&l.text).map_or_else(|| self.none(), |id| self.probe(keys::id(&id)));
                 self.any(literals.iter().map(id))
             }

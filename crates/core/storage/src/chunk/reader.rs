@@ -1,10 +1,10 @@
 //! Chunks read back: the directory once, then column by column of one page, as search asks.
 
-use super::part::VerifiedPart;
-use super::{WholeFilter, filter, places, v1};
+use super::segment::VerifiedSegment;
+use super::{ChunkBloom, ordinals, page_bloom, v1};
 use crate::chunk::journal::take_key;
 use crate::columns::{
-    Column, ColumnKey, FieldType, MAX_FIELD_COLUMNS, Own, PAGE_ROWS, PageRead, Shared, Values, decode_blobs,
+    BuiltinColumn, Column, ColumnKey, FieldType, MAX_FIELD_COLUMNS, PAGE_ROWS, PageRead, Shared, Values, decode_blobs,
     decode_block, decode_texts,
 };
 use crate::compress::decompress;
@@ -27,13 +27,13 @@ pub trait ChunkSource: Sync {
     /// # Errors
     /// Where it cannot be fetched or is damaged.
     fn directory(&self, chunk: u64) -> Result<Arc<Directory>>;
-    /// A part of a chunk.
+    /// A segment of a chunk.
     ///
     /// # Errors
     /// Where it cannot be fetched or is damaged.
-    fn part(&self, chunk: u64, part: u16) -> Result<VerifiedPart>;
-    /// The filter of a whole chunk, where it is at hand because no roll-up holds it yet.
-    fn whole(&self, _chunk: u64) -> Option<Arc<WholeFilter>> {
+    fn segment(&self, chunk: u64, segment: u16) -> Result<VerifiedSegment>;
+    /// The bloom of a whole chunk, where it is at hand because no bloom set holds it yet.
+    fn chunk_bloom(&self, _chunk: u64) -> Option<Arc<ChunkBloom>> {
         None
     }
 }
@@ -54,26 +54,26 @@ pub struct PageSpan {
 /// Where a block stands.
 #[derive(Debug, Clone, Copy)]
 pub struct BlockRef {
-    /// The part it begins in.
-    pub part: u16,
-    /// Where in the part's payload.
+    /// The segment it begins in.
+    pub segment: u16,
+    /// Where in the segment's payload.
     pub offset: usize,
-    /// Its bytes; it goes on in the next part where this one ends.
+    /// Its bytes; it goes on in the next segment where this one ends.
     pub length: usize,
     /// Smallest and largest number in it.
     pub zone: Option<(f64, f64)>,
-    /// Whether only the zone tells of its numbers, because the page's filter does not hold them.
+    /// Whether only the zone tells of its numbers, because the page's bloom does not hold them.
     pub dense: bool,
 }
 
-/// Where the membership filters of a chunk's pages stand.
+/// Where the blooms of a chunk's pages stand.
 #[derive(Debug, Clone, Copy)]
-pub(super) enum Filters {
+pub(super) enum PageBlooms {
     /// One for the whole chunk, which is not probed (version 1).
     None,
-    /// In this part, which tells its size itself (version 2).
+    /// In this segment, which tells its size itself (version 2).
     Whole(u16),
-    /// Cut into parts, from `first`; every page has `blocks` blocks.
+    /// Cut into segments, from `first`; every page has `blocks` blocks.
     Cut { first: u16, blocks: usize },
 }
 
@@ -91,7 +91,7 @@ pub struct Directory {
     pub pages: Vec<PageSpan>,
     /// The columns.
     pub keys: Vec<ColumnKey>,
-    pub(super) filters: Filters,
+    pub(super) blooms: PageBlooms,
     /// Column by column, page by page.
     pub(super) blocks: Vec<Option<BlockRef>>,
     /// By column: how many values its pages share, and where these stand.
@@ -100,16 +100,16 @@ pub struct Directory {
 }
 
 impl Directory {
-    /// Reads the directory from part 0.
+    /// Reads the directory from segment 0.
     ///
     /// # Errors
     /// [`CoreError::Damaged`].
-    pub fn read(chunk: u64, first: &VerifiedPart) -> Result<Self> {
+    pub fn read(chunk: u64, first: &VerifiedSegment) -> Result<Self> {
         let parsed = if first.version() == 1 { v1::parse(chunk, first.payload()) } else { Self::parse(chunk, first) };
-        parsed.ok_or_else(|| CoreError::damaged(format!("chunk {chunk:x} part 0"), "its directory does not decode"))
+        parsed.ok_or_else(|| CoreError::damaged(format!("chunk {chunk:x} segment 0"), "its directory does not decode"))
     }
 
-    fn parse(chunk: u64, first: &VerifiedPart) -> Option<Self> {
+    fn parse(chunk: u64, first: &VerifiedSegment) -> Option<Self> {
         let payload = first.payload();
         let raw_len = u32::from_le_bytes(payload.get(..4)?.try_into().ok()?) as usize;
         let raw_len = Some(raw_len).filter(|n| *n <= MAX_DIRECTORY_BYTES)?;
@@ -120,11 +120,11 @@ impl Directory {
         let count = |at: &mut usize| number(at).filter(|n| *n <= raw.len());
         let rows = number(&mut at)?;
         let severities = u32::try_from(take_varint(&raw, &mut at)?).ok()?;
-        let filters = if first.version() == 2 {
-            Filters::Whole(1)
+        let blooms = if first.version() == 2 {
+            PageBlooms::Whole(1)
         } else {
             let first = u16::try_from(take_varint(&raw, &mut at)?).ok()?;
-            Filters::Cut { first, blocks: number(&mut at).filter(|n| (1..=filter::MAX_BYTES).contains(n))? }
+            PageBlooms::Cut { first, blocks: number(&mut at).filter(|n| (1..=page_bloom::MAX_BYTES).contains(n))? }
         };
         let page_count = count(&mut at)?;
         let mut pages = Vec::with_capacity(page_count);
@@ -137,7 +137,7 @@ impl Directory {
         if pages.iter().map(|p| p.rows).sum::<usize>() != rows {
             return None;
         }
-        let key_count = count(&mut at).filter(|n| *n <= MAX_FIELD_COLUMNS + Own::ALL.len())?;
+        let key_count = count(&mut at).filter(|n| *n <= MAX_FIELD_COLUMNS + BuiltinColumn::ALL.len())?;
         let mut keys = Vec::with_capacity(key_count);
         let mut shared = Vec::with_capacity(key_count);
         let mut blocks = Vec::with_capacity(key_count.checked_mul(page_count).filter(|n| *n <= raw.len())?);
@@ -172,7 +172,7 @@ impl Directory {
             chunk,
             version: first.version(),
             rows,
-            filters,
+            blooms,
             severities,
             pages,
             keys,
@@ -187,14 +187,14 @@ impl Directory {
         self.blocks.get(column * self.pages.len() + page).copied().flatten()
     }
 
-    /// The parts that hold membership filters.
-    pub fn filter_parts(&self) -> std::ops::Range<u16> {
-        match self.filters {
-            Filters::None => 0..0,
-            Filters::Whole(part) => part..part + 1,
-            Filters::Cut { first, blocks } => {
-                let parts = u16::try_from(filter::parts(blocks, self.pages.len())).unwrap_or(u16::MAX);
-                first..first.saturating_add(parts)
+    /// The segments that hold blooms.
+    pub fn bloom_segments(&self) -> std::ops::Range<u16> {
+        match self.blooms {
+            PageBlooms::None => 0..0,
+            PageBlooms::Whole(segment) => segment..segment + 1,
+            PageBlooms::Cut { first, blocks } => {
+                let segments = u16::try_from(page_bloom::segments(blocks, self.pages.len())).unwrap_or(u16::MAX);
+                first..first.saturating_add(segments)
             }
         }
     }
@@ -213,18 +213,18 @@ impl Directory {
     /// The bytes of a block.
     fn bytes<T>(&self, block: BlockRef, source: &dyn ChunkSource, read: impl FnOnce(&[u8]) -> Option<T>) -> Result<T> {
         let chunk = self.chunk;
-        let damaged = |what: &str| CoreError::damaged(format!("chunk {chunk:x} part {}", block.part), what);
-        let first = source.part(chunk, block.part)?;
+        let damaged = |what: &str| CoreError::damaged(format!("chunk {chunk:x} segment {}", block.segment), what);
+        let first = source.segment(chunk, block.segment)?;
         let payload = first.payload();
         let end = block.offset.checked_add(block.length).ok_or_else(|| damaged("a block lies outside it"))?;
         let bytes: Cow<[u8]> = match payload.get(block.offset..end) {
             Some(bytes) => bytes.into(),
             None => {
                 let mut whole = payload.get(block.offset..).unwrap_or(&[]).to_vec();
-                let mut part = block.part;
+                let mut segment = block.segment;
                 while whole.len() < block.length {
-                    part = part.checked_add(1).ok_or_else(|| damaged("a block lies outside it"))?;
-                    let next = source.part(chunk, part)?;
+                    segment = segment.checked_add(1).ok_or_else(|| damaged("a block lies outside it"))?;
+                    let next = source.segment(chunk, segment)?;
                     let piece = &next.payload()[..next.payload().len().min(block.length - whole.len())];
                     if piece.is_empty() {
                         return Err(damaged("a block lies outside it"));
@@ -247,8 +247,9 @@ impl Directory {
         let blobs = matches!(
             self.keys.get(column),
             Some(
-                ColumnKey::Own(Own::Trace | Own::Span | Own::Parent | Own::Overflow)
-                    | ColumnKey::Field(_, FieldType::Nested)
+                ColumnKey::Builtin(
+                    BuiltinColumn::Trace | BuiltinColumn::Span | BuiltinColumn::Parent | BuiltinColumn::Overflow
+                ) | ColumnKey::Field(_, FieldType::Nested)
             )
         );
         let shared = self.bytes(block, source, |bytes| {
@@ -271,9 +272,9 @@ fn take_byte(raw: &[u8], at: &mut usize) -> Option<u8> {
 }
 
 fn take_place(raw: &[u8], at: &mut usize) -> Option<BlockRef> {
-    let part = u16::try_from(take_varint(raw, at)?).ok()?;
+    let segment = u16::try_from(take_varint(raw, at)?).ok()?;
     let mut number = || usize::try_from(take_varint(raw, at)?).ok();
-    Some(BlockRef { part, offset: number()?, length: number().filter(|n| *n <= 1 << 30)?, zone: None, dense: false })
+    Some(BlockRef { segment, offset: number()?, length: number().filter(|n| *n <= 1 << 30)?, zone: None, dense: false })
 }
 
 fn take_float(raw: &[u8], at: &mut usize) -> Option<f64> {
@@ -317,17 +318,17 @@ impl<'a> ChunkPage<'a> {
         };
         let column =
             directory.bytes(block, self.source, |bytes| decode_block(bytes, self.rows(), &shared, &earlier).ok())?;
-        let column = if directory.version > 2 && directory.keys[index] == ColumnKey::Own(Own::IdPlace) {
-            self.by_place(column, block.part)?
+        let column = if directory.version > 2 && directory.keys[index] == ColumnKey::Builtin(BuiltinColumn::IdOrdinal) {
+            self.by_place(column, block.segment)?
         } else {
             column
         };
         let fits = match &directory.keys[index] {
-            ColumnKey::Own(own) => own_fits(*own, &column.values),
+            ColumnKey::Builtin(own) => own_fits(*own, &column.values),
             ColumnKey::Field(_, kind) => field_fits(*kind, &column.values),
         };
         if !fits {
-            let place = format!("chunk {:x} part {}", directory.chunk, block.part);
+            let place = format!("chunk {:x} segment {}", directory.chunk, block.segment);
             return Err(CoreError::damaged(place, "a column is of another type than the directory says"));
         }
         Ok(Some(Arc::new(column)))
@@ -336,23 +337,29 @@ impl<'a> ChunkPage<'a> {
 
 impl ChunkPage<'_> {
     /// Turns distances into places.
-    fn by_place(&self, column: Column, part: u16) -> Result<Column> {
-        let seqs = self.own(Own::IdSeq)?;
+    fn by_place(&self, column: Column, segment: u16) -> Result<Column> {
+        let seqs = self.builtin(BuiltinColumn::IdSeq)?;
         let turned = match (&column.values, seqs.as_deref().map(|c| &c.values)) {
-            (Values::Ints(distances), Some(Values::Ints(seqs))) => places::places(distances, seqs),
+            (Values::Ints(distances), Some(Values::Ints(seqs))) => ordinals::ordinals(distances, seqs),
             _ => None,
         };
-        let place = || format!("chunk {:x} part {part}", self.directory.chunk);
+        let place = || format!("chunk {:x} segment {segment}", self.directory.chunk);
         let turned = turned.ok_or_else(|| CoreError::damaged(place(), "places without journal rows"))?;
         Ok(Column { values: Values::Ints(turned), ..column })
     }
 }
 
-fn own_fits(own: Own, values: &Values) -> bool {
+fn own_fits(own: BuiltinColumn, values: &Values) -> bool {
     match own {
-        Own::Service | Own::Host | Own::Sender | Own::Layout | Own::Shaped => matches!(values, Values::Texts { .. }),
-        Own::Message => matches!(values, Values::Messages(_)),
-        Own::Trace | Own::Span | Own::Parent | Own::Overflow => matches!(values, Values::Blobs { .. }),
+        BuiltinColumn::Service
+        | BuiltinColumn::Host
+        | BuiltinColumn::Sender
+        | BuiltinColumn::Layout
+        | BuiltinColumn::Shaped => matches!(values, Values::Texts { .. }),
+        BuiltinColumn::Message => matches!(values, Values::Messages(_)),
+        BuiltinColumn::Trace | BuiltinColumn::Span | BuiltinColumn::Parent | BuiltinColumn::Overflow => {
+            matches!(values, Values::Blobs { .. })
+        }
         _ => matches!(values, Values::Ints(_)),
     }
 }

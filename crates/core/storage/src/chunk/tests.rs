@@ -1,7 +1,7 @@
-//! The format: every part by truncation and flips, large pages, and many columns.
+//! The format: every segment by truncation and flips, large pages, and many columns.
 
 use super::*;
-use crate::columns::{PageRead, build_page, gather_all};
+use crate::columns::{PageRead, build_page, materialise_all};
 use calvex_language::model::{Event, EventId, Kind, Path, Status, Value};
 use proptest::prelude::*;
 use std::sync::Arc;
@@ -10,11 +10,11 @@ struct Shelf(Vec<Vec<u8>>);
 
 impl ChunkSource for Shelf {
     fn directory(&self, chunk: u64) -> calvex_language::error::Result<Arc<Directory>> {
-        Ok(Arc::new(Directory::read(chunk, &self.part(chunk, 0)?)?))
+        Ok(Arc::new(Directory::read(chunk, &self.segment(chunk, 0)?)?))
     }
-    fn part(&self, chunk: u64, part: u16) -> calvex_language::error::Result<VerifiedPart> {
-        let bytes = self.0.get(part as usize).cloned();
-        VerifiedPart::check(bytes.unwrap_or_default(), chunk, part)
+    fn segment(&self, chunk: u64, segment: u16) -> calvex_language::error::Result<VerifiedSegment> {
+        let bytes = self.0.get(segment as usize).cloned();
+        VerifiedSegment::check(bytes.unwrap_or_default(), chunk, segment)
     }
 }
 
@@ -39,9 +39,9 @@ fn build(events: &[Event], page_rows: usize, next_id: impl FnMut() -> u64) -> Ve
 }
 
 fn read_all(chunk: &BuiltChunk) -> Vec<Event> {
-    let shelf = Shelf(chunk.parts.clone());
+    let shelf = Shelf(chunk.segments.clone());
     let directory = shelf.directory(chunk.id).unwrap();
-    let page = |p| gather_all(&ChunkPage::new(directory.clone(), p, &shelf)).unwrap();
+    let page = |p| materialise_all(&ChunkPage::new(directory.clone(), p, &shelf)).unwrap();
     (0..directory.pages.len()).flat_map(page).collect()
 }
 
@@ -54,7 +54,7 @@ fn large_chunks_come_back_exactly_in_time_order() {
     let mut back = read_all(&chunks[0]);
     back.iter_mut().for_each(|e| e.fields.reverse());
     assert!(back == events, "events differ");
-    assert!(chunks[0].parts[1..].iter().all(|p| p.len() <= PART_BYTES + 20));
+    assert!(chunks[0].segments[1..].iter().all(|p| p.len() <= SEGMENT_BYTES + 20));
 }
 
 /// Numbers that fill their span are asked of zones; the filter of the whole has them, made at once or made again.
@@ -62,16 +62,16 @@ fn large_chunks_come_back_exactly_in_time_order() {
 fn dense_numbers_are_found_by_their_span() {
     let events: Vec<Event> = (0..3000).map(event).collect();
     let chunk = &build(&events, 500, || 7)[0];
-    let shelf = Shelf(chunk.parts.clone());
+    let shelf = Shelf(chunk.segments.clone());
     let directory = shelf.directory(7).unwrap();
     let late =
         directory.keys.iter().position(|k| matches!(k, crate::columns::ColumnKey::Field(p, _) if p.is("late_by_ms")));
     assert!((0..6).all(|page| directory.block(late.unwrap(), page).unwrap().dense));
-    assert_eq!(whole_filter(7, &shelf).unwrap(), chunk.whole);
+    assert_eq!(chunk_bloom(7, &shelf).unwrap(), chunk.bloom);
     let may = |query: &str| {
         let filter = calvex_language::query::parse_filter(query).unwrap();
         let pages = pages_that_may_match(&filter, &directory, &shelf).unwrap();
-        (whole_may_match(&filter, &chunk.whole), pages.iter().collect::<Vec<_>>())
+        (chunk_may_match(&filter, &chunk.bloom), pages.iter().collect::<Vec<_>>())
     };
     // 977 numbers over and over: the first page has those below 500, the third 23 to 522, others wrap around.
     assert_eq!(may("late_by_ms=530"), (true, vec![1, 3, 4, 5]));
@@ -98,7 +98,7 @@ fn texts_of_short_words_are_found_by_their_own_key() {
         })
         .collect();
     let chunk = &build(&events, 500, || 7)[0];
-    let shelf = Shelf(chunk.parts.clone());
+    let shelf = Shelf(chunk.segments.clone());
     let directory = shelf.directory(7).unwrap();
     let may = |query: &str, directory: &Directory| {
         let filter = calvex_language::query::parse_filter(query).unwrap();
@@ -106,7 +106,7 @@ fn texts_of_short_words_are_found_by_their_own_key() {
         pages.iter().collect::<Vec<_>>()
     };
     let holds = |query: &str, wanted: &[usize]| {
-        assert!(whole_may_match(&calvex_language::query::parse_filter(query).unwrap(), &chunk.whole), "{query}");
+        assert!(chunk_may_match(&calvex_language::query::parse_filter(query).unwrap(), &chunk.bloom), "{query}");
         let pages = may(query, &directory);
         assert!(wanted.iter().all(|page| pages.contains(page)) && pages.len() < 6, "{query}: {pages:?}");
     };
@@ -117,7 +117,7 @@ fn texts_of_short_words_are_found_by_their_own_key() {
     assert!(absent < 60, "one of ten pages at most: {absent}");
     // As words, it stands wherever they do; and without keys of whole texts, these are all there is to ask for.
     assert_eq!(may("sl", &directory).len(), 6);
-    let mut earlier = Directory::read(7, &shelf.part(7, 0).unwrap()).unwrap();
+    let mut earlier = Directory::read(7, &shelf.segment(7, 0).unwrap()).unwrap();
     earlier.version = 3;
     assert_eq!(may("seal=SL-1", &earlier).len(), 6);
 }
@@ -132,7 +132,7 @@ fn beginnings_of_words_are_found_by_four_letters() {
     };
     let events: Vec<Event> = (0..3000).map(|n| Event { message: message(n), ..event(n) }).collect();
     let chunk = &build(&events, 500, || 7)[0];
-    let shelf = Shelf(chunk.parts.clone());
+    let shelf = Shelf(chunk.segments.clone());
     let directory = shelf.directory(7).unwrap();
     let may = |query: &str| {
         let filter = calvex_language::query::parse_filter(query).unwrap();
@@ -140,7 +140,7 @@ fn beginnings_of_words_are_found_by_four_letters() {
         pages.iter().collect::<Vec<_>>()
     };
     let holds = |query: &str, wanted: &[usize]| {
-        assert!(whole_may_match(&calvex_language::query::parse_filter(query).unwrap(), &chunk.whole), "{query}");
+        assert!(chunk_may_match(&calvex_language::query::parse_filter(query).unwrap(), &chunk.bloom), "{query}");
         let pages = may(query);
         assert!(wanted.iter().all(|page| pages.contains(page)) && pages.len() < 6, "{query}: {pages:?}");
     };
@@ -168,8 +168,8 @@ fn incompressible_text_is_spread_over_parts() {
     };
     let events: Vec<Event> = (0..200).map(|n| Event { message: noise(n), ..event(n) }).collect();
     let chunks = build(&events, 8192, || 1);
-    assert!(chunks[0].parts.len() > 2);
-    assert!(chunks[0].parts[1..].iter().all(|p| p.len() <= PART_BYTES + 20));
+    assert!(chunks[0].segments.len() > 2);
+    assert!(chunks[0].segments[1..].iter().all(|p| p.len() <= SEGMENT_BYTES + 20));
     assert_eq!(read_all(&chunks[0]).len(), events.len());
 }
 
@@ -183,8 +183,8 @@ fn very_many_paths_overflow() {
     let mut events: Vec<Event> = (0..100).map(wide).collect();
     events.iter_mut().for_each(|e| e.fields.push((Path::root("usual"), Value::Text("here".into()))));
     let chunks = build(&events, 16, || 1);
-    let directory = Directory::read(1, &VerifiedPart::check(chunks[0].parts[0].clone(), 1, 0).unwrap()).unwrap();
-    assert!(directory.keys.len() <= crate::columns::MAX_FIELD_COLUMNS + crate::columns::Own::ALL.len());
+    let directory = Directory::read(1, &VerifiedSegment::check(chunks[0].segments[0].clone(), 1, 0).unwrap()).unwrap();
+    assert!(directory.keys.len() <= crate::columns::MAX_FIELD_COLUMNS + crate::columns::BuiltinColumn::ALL.len());
     let mut back = read_all(&chunks[0]);
     for (a, b) in back.iter_mut().zip(&mut events) {
         a.fields.sort_by(|(a, _), (b, _)| a.cmp(b));
@@ -208,7 +208,7 @@ proptest! {
             for chunk in chunks {
                 let directory = shelf.directory(*chunk).unwrap();
                 for page in 0..directory.pages.len() {
-                    found.extend(gather_all(&ChunkPage::new(directory.clone(), page, &shelf)).unwrap());
+                    found.extend(materialise_all(&ChunkPage::new(directory.clone(), page, &shelf)).unwrap());
                 }
             }
             // A chunk is in order; pieces of a time overlap.
@@ -285,16 +285,16 @@ fn exact_event() -> impl Strategy<Value = Event> {
 #[test]
 fn each_truncation_and_flip_is_an_error_that_names_the_part() {
     let chunk = &build(&(0..50).map(event).collect::<Vec<_>>(), 20, || 0xa1)[0];
-    for (n, part) in chunk.parts.iter().enumerate() {
-        let place = format!("chunk a1 part {n}");
-        for cut in 0..part.len() {
-            let error = VerifiedPart::check(part[..cut].to_vec(), 0xa1, n as u16).unwrap_err().to_string();
+    for (n, segment) in chunk.segments.iter().enumerate() {
+        let place = format!("chunk a1 segment {n}");
+        for cut in 0..segment.len() {
+            let error = VerifiedSegment::check(segment[..cut].to_vec(), 0xa1, n as u16).unwrap_err().to_string();
             assert!(error.contains(&place), "{error}");
         }
-        for at in 0..part.len() {
-            let mut damaged = part.clone();
+        for at in 0..segment.len() {
+            let mut damaged = segment.clone();
             damaged[at] ^= 1 << (at % 8);
-            let error = VerifiedPart::check(damaged, 0xa1, n as u16).unwrap_err().to_string();
+            let error = VerifiedSegment::check(damaged, 0xa1, n as u16).unwrap_err().to_string();
             assert!(error.contains(&place), "{error}");
         }
     }
@@ -303,17 +303,17 @@ fn each_truncation_and_flip_is_an_error_that_names_the_part() {
 #[test]
 fn bytes_that_a_checksum_lets_through_never_panic() {
     let chunk = &build(&(0..50).map(event).collect::<Vec<_>>(), 20, || 1)[0];
-    let payload = VerifiedPart::check(chunk.parts[0].clone(), 1, 0).unwrap().payload().to_vec();
+    let payload = VerifiedSegment::check(chunk.segments[0].clone(), 1, 0).unwrap().payload().to_vec();
     for at in 0..payload.len().min(2000) {
         let mut forged = payload.clone();
         forged[at] ^= 0x55;
-        let part = part::seal_part(1, 0, &forged);
-        if let Ok(directory) = Directory::read(1, &VerifiedPart::check(part, 1, 0).unwrap()) {
-            let shelf = Shelf(chunk.parts.clone());
+        let segment = segment::seal_segment(1, 0, &forged);
+        if let Ok(directory) = Directory::read(1, &VerifiedSegment::check(segment, 1, 0).unwrap()) {
+            let shelf = Shelf(chunk.segments.clone());
             let directory = Arc::new(directory);
             for page in 0..directory.pages.len() {
                 let page = ChunkPage::new(directory.clone(), page, &shelf);
-                let _ = gather_all(&page);
+                let _ = materialise_all(&page);
                 let _ = page.time_span();
             }
         }
@@ -328,22 +328,22 @@ fn golden_chunks() {
     if std::env::var_os("CALVEX_BLESS").is_some() {
         let chunk = &build(&(0..20).map(event).collect::<Vec<_>>(), 8, || 1)[0];
         let mut out = Vec::new();
-        for part in &chunk.parts {
-            out.extend_from_slice(&(part.len() as u32).to_le_bytes());
-            out.extend_from_slice(part);
+        for segment in &chunk.segments {
+            out.extend_from_slice(&(segment.len() as u32).to_le_bytes());
+            out.extend_from_slice(segment);
         }
         std::fs::write(path(VERSION), out).unwrap();
     }
     for version in 1..=VERSION {
         let bytes = std::fs::read(path(version)).unwrap();
-        let (mut at, mut parts) = (0, Vec::new());
+        let (mut at, mut segments) = (0, Vec::new());
         while at < bytes.len() {
             let length = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap()) as usize;
-            parts.push(bytes[at + 4..at + 4 + length].to_vec());
+            segments.push(bytes[at + 4..at + 4 + length].to_vec());
             at += 4 + length;
         }
         let mut back =
-            read_all(&BuiltChunk { id: 1, parts, whole: WholeFilter::default(), rows: 20, time_min: 0, time_max: 0 });
+            read_all(&BuiltChunk { id: 1, segments, bloom: ChunkBloom::default(), rows: 20, time_min: 0, time_max: 0 });
         back.iter_mut().for_each(|e| e.fields.reverse());
         assert_eq!(back, (0..20).map(event).collect::<Vec<_>>(), "format {version}");
     }

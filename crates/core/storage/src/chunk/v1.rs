@@ -1,7 +1,7 @@
 //! Format version 1, read only: what early chunks are still kept in until they are merged or expire.
 //!
 //! ```text
-//! part 0    := packed_len:u32 LE  raw_len:u32 LE  directory (one zstd frame of raw_len)  filter
+//! segment 0    := packed_len:u32 LE  raw_len:u32 LE  directory (one zstd frame of raw_len)  bloom
 //! directory := rows:varint  severities:varint  pages:varint  page*  columns:varint  column*
 //! page      := rows:varint  earliest:zigzag varint  latest:zigzag varint
 //! column    := key  block for each page (0 | 1 place | 2 place least:f64 largest:f64), as in version 2
@@ -12,11 +12,11 @@
 //!              4 texts, 5 blobs: distinct:varint  length:varint*  bytes  codes (0 | 1 varint*)
 //! ```
 //!
-//! Its filter is one for the whole chunk under other keys; it is not used. Messages are whole texts, cut when read.
+//! Its bloom is one for the whole chunk under other keys; it is not used. Messages are whole texts, cut when read.
 
-use super::reader::{BlockRef, Directory, Filters, PageSpan};
+use super::reader::{BlockRef, Directory, PageBlooms, PageSpan};
 use crate::chunk::journal::take_key;
-use crate::columns::{Blobs, Column, ColumnKey, Messages, Own, PAGE_ROWS, Shared, Texts, Values, Variables};
+use crate::columns::{Blobs, BuiltinColumn, Column, ColumnKey, Messages, PAGE_ROWS, Shared, Texts, Values, Variables};
 use crate::compress::decompress;
 use calvex_language::model::{take_varint, template, unzigzag};
 use std::sync::OnceLock;
@@ -49,11 +49,11 @@ pub(super) fn parse(chunk: u64, payload: &[u8]) -> Option<Directory> {
             blocks.push(match r.byte()? {
                 0 => None,
                 form @ (1 | 2) => {
-                    let part = u16::try_from(r.varint()?).ok()?;
+                    let segment = u16::try_from(r.varint()?).ok()?;
                     let (offset, length) = (r.number()?, r.number()?);
                     let mut float = || Some(f64::from_le_bytes(r.take(8)?.try_into().ok()?));
                     let zone = if form == 2 { Some((float()?, float()?)) } else { None };
-                    Some(BlockRef { part, offset, length, zone, dense: false })
+                    Some(BlockRef { segment, offset, length, zone, dense: false })
                 }
                 _ => return None,
             });
@@ -68,7 +68,7 @@ pub(super) fn parse(chunk: u64, payload: &[u8]) -> Option<Directory> {
         version: 1,
         rows,
         severities,
-        filters: Filters::None,
+        blooms: PageBlooms::None,
         pages,
         keys,
         blocks,
@@ -91,9 +91,10 @@ pub(crate) fn column(key: &ColumnKey, bytes: &[u8], rows: usize) -> Option<Colum
     let mut reader = Reader { bytes: &raw, at: 0 };
     let column = reader.column(rows).filter(|_| raw.len() == raw_len && reader.at == raw.len())?;
     match (key, column) {
-        (ColumnKey::Own(Own::Message), Column { present, values: Values::Texts { dictionary, codes } }) => {
-            Some(Column { present, values: Values::Messages(cut(&dictionary, &codes)) })
-        }
+        (
+            ColumnKey::Builtin(BuiltinColumn::Message),
+            Column { present, values: Values::Texts { dictionary, codes } },
+        ) => Some(Column { present, values: Values::Messages(cut(&dictionary, &codes)) }),
         (_, column) => Some(column),
     }
 }

@@ -1,11 +1,12 @@
 //! Rows of pages to chunks, a column at a time: what seals a head and what merges chunks.
 
-use super::part::seal_part;
-use super::{PART_BYTES, WholeFilter, filter, keys, places};
+use super::segment::seal_segment;
+use super::{ChunkBloom, SEGMENT_BYTES, keys, ordinals, page_bloom};
 use crate::chunk::journal::put_key;
 use crate::columns::{
-    Blobs, Column, ColumnKey, Dictionary, Effort, Interner, Joined, Loaded, MAX_FIELD_COLUMNS, OrderKeys, Own,
-    PAGE_ROWS, PageRead, Placed, Presences, Spill, Texts, Values, encode_blobs, encode_block, encode_texts,
+    Blobs, BuiltinColumn, Column, ColumnKey, Dictionary, Effort, Interner, Joined, Loaded, MAX_FIELD_COLUMNS,
+    OrderKeys, PAGE_ROWS, PageRead, Presences, SourceRow, Spill, Texts, Values, encode_blobs, encode_block,
+    encode_texts,
 };
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::{put_varint, zigzag};
@@ -27,10 +28,10 @@ const LEVEL: i32 = 3;
 pub struct BuiltChunk {
     /// Its id.
     pub id: u64,
-    /// Part 0 is the directory, then come those of columns, and last those of the filters.
-    pub parts: Vec<Vec<u8>>,
-    /// Its filter as a whole, for a roll-up.
-    pub whole: WholeFilter,
+    /// Segment 0 is the directory, then come those of columns, and last those of the blooms.
+    pub segments: Vec<Vec<u8>>,
+    /// Its bloom as a whole, for a bloom set.
+    pub bloom: ChunkBloom,
     /// How many events.
     pub rows: usize,
     /// The earliest time, nanoseconds.
@@ -40,21 +41,21 @@ pub struct BuiltChunk {
 }
 
 impl BuiltChunk {
-    /// All parts together.
+    /// All segments together.
     pub fn bytes(&self) -> usize {
-        self.parts.iter().map(Vec::len).sum()
+        self.segments.iter().map(Vec::len).sum()
     }
 
-    /// A checksum of all parts; see [`checksum_of`].
+    /// A checksum of all segments; see [`checksum_of`].
     pub fn checksum(&self) -> u32 {
-        checksum_of(&self.parts)
+        checksum_of(&self.segments)
     }
 }
 
-/// A checksum (CRC-32) of all bytes of parts, by which those of one chunk are known from those of another with its id.
-pub fn checksum_of(parts: &[Vec<u8>]) -> u32 {
+/// A checksum (CRC-32) of all bytes of segments, by which those of one chunk are known from those of another with its id.
+pub fn checksum_of(segments: &[Vec<u8>]) -> u32 {
     let mut hasher = crc32fast::Hasher::new();
-    parts.iter().for_each(|part| hasher.update(part));
+    segments.iter().for_each(|segment| hasher.update(segment));
     hasher.finalize()
 }
 
@@ -86,12 +87,12 @@ pub fn build_chunks_of(
 }
 
 /// All rows of all sources by (time, id).
-fn time_order(sources: &[&dyn PageRead]) -> Result<Vec<Placed>> {
+fn time_order(sources: &[&dyn PageRead]) -> Result<Vec<SourceRow>> {
     let mut keyed = Vec::with_capacity(sources.iter().map(|s| s.rows()).sum());
     for (source, page) in sources.iter().enumerate() {
         let keys = OrderKeys::of(*page)?;
         for row in 0..page.rows() {
-            keyed.push((keys.get(row)?, Placed { source: source as u32, row: row as u32 }));
+            keyed.push((keys.get(row)?, SourceRow { source: source as u32, row: row as u32 }));
         }
     }
     // Stable, for that goes along the runs that pages in order are.
@@ -100,7 +101,7 @@ fn time_order(sources: &[&dyn PageRead]) -> Result<Vec<Placed>> {
 }
 
 /// The pages of the next chunk, from the start of `order`.
-fn cut<'a>(order: &'a [Placed], sources: &[&dyn PageRead], page_rows: usize) -> Vec<&'a [Placed]> {
+fn cut<'a>(order: &'a [SourceRow], sources: &[&dyn PageRead], page_rows: usize) -> Vec<&'a [SourceRow]> {
     let each: Vec<usize> = sources.iter().map(|s| s.weight_bytes() / s.rows().max(1)).collect();
     let mut pages = Vec::new();
     let (mut rows, mut weight, mut from) = (0, 0, 0);
@@ -118,45 +119,45 @@ fn cut<'a>(order: &'a [Placed], sources: &[&dyn PageRead], page_rows: usize) -> 
     pages
 }
 
-/// The blocks of all columns, one behind another, to be cut into parts.
+/// The blocks of all columns, one behind another, to be cut into segments.
 #[derive(Default)]
-struct Parts {
+struct Segments {
     bytes: Vec<u8>,
 }
 
-impl Parts {
-    /// Parts before the first of columns.
+impl Segments {
+    /// Segments before the first of columns.
     const FIRST: usize = 1;
 
-    /// Puts a block and its place in `directory`. A block goes on in the next part where one ends.
+    /// Puts a block and its place in `directory`. A block goes on in the next segment where one ends.
     fn put(&mut self, block: &[u8], directory: &mut Vec<u8>) {
-        put_varint(directory, (Self::FIRST + self.bytes.len() / PART_BYTES) as u64);
-        put_varint(directory, (self.bytes.len() % PART_BYTES) as u64);
+        put_varint(directory, (Self::FIRST + self.bytes.len() / SEGMENT_BYTES) as u64);
+        put_varint(directory, (self.bytes.len() % SEGMENT_BYTES) as u64);
         put_varint(directory, block.len() as u64);
         self.bytes.extend_from_slice(block);
     }
 
     fn payloads(&self) -> std::slice::Chunks<'_, u8> {
-        self.bytes.chunks(PART_BYTES)
+        self.bytes.chunks(SEGMENT_BYTES)
     }
 }
 
-fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<BuiltChunk> {
+fn write(sources: &[&dyn PageRead], pages: &[&[SourceRow]], id: u64) -> Result<BuiltChunk> {
     let all = column_keys(sources, pages);
     let kept = kept_fields(&all);
-    let mut parts = Parts::default();
+    let mut segments = Segments::default();
     let mut columns = Vec::new();
     let mut count = 0u32;
     let mut spills: Vec<Spill> = pages.iter().map(|_| Spill::default()).collect();
     let mut presences: Vec<Presences> = pages.iter().map(|_| Presences::default()).collect();
     // About three keys an event; growing the sets costs more than the room.
-    let room = |page: &&[Placed]| keys::KeySet::with_capacity_and_hasher(page.len() * 3, Default::default());
+    let room = |page: &&[SourceRow]| keys::KeySet::with_capacity_and_hasher(page.len() * 3, Default::default());
     let mut membership: Vec<keys::KeySet> = pages.iter().map(room).collect();
-    // Numbers that only the filter of the whole holds.
+    // Numbers that only the bloom of the whole holds.
     let mut dense_keys = keys::KeySet::default();
     let mut spans = vec![(0i64, 0i64); pages.len()];
     let mut severities = 0u32;
-    let overflow = ColumnKey::Own(Own::Overflow);
+    let overflow = ColumnKey::Builtin(BuiltinColumn::Overflow);
     let mut add = |key: &ColumnKey, made: Vec<Option<Column>>| -> Result<()> {
         let mut dense = vec![false; made.len()];
         for (n, column) in made.iter().enumerate() {
@@ -169,16 +170,16 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
                 None => keys::collect(key, column, &mut membership[n])?,
             }
             match (key, &column.values) {
-                (ColumnKey::Own(Own::Time), Values::Ints(v)) => {
+                (ColumnKey::Builtin(BuiltinColumn::Time), Values::Ints(v)) => {
                     spans[n] = (v.iter().min().copied().unwrap_or(0), v.iter().max().copied().unwrap_or(0));
                 }
-                (ColumnKey::Own(Own::Severity), Values::Ints(v)) => {
+                (ColumnKey::Builtin(BuiltinColumn::Severity), Values::Ints(v)) => {
                     severities = v.iter().fold(severities, |m, s| m | 1 << (s & 31));
                 }
                 _ => {}
             }
         }
-        put_column(key, count, made, &dense, pages, &mut presences, &mut parts, &mut columns);
+        put_column(key, count, made, &dense, pages, &mut presences, &mut segments, &mut columns);
         count += 1;
         Ok(())
     };
@@ -188,8 +189,8 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     let column = |key: &ColumnKey| -> Result<Vec<Option<Column>>> {
         let loaded = Loaded::of(sources, key)?;
         let mut made: Vec<Option<Column>> = pages.iter().map(|page| loaded.arranged(page)).collect::<Result<_>>()?;
-        if *key == ColumnKey::Own(Own::IdPlace) {
-            let seqs = Loaded::of(sources, &ColumnKey::Own(Own::IdSeq))?;
+        if *key == ColumnKey::Builtin(BuiltinColumn::IdOrdinal) {
+            let seqs = Loaded::of(sources, &ColumnKey::Builtin(BuiltinColumn::IdSeq))?;
             for (column, page) in made.iter_mut().zip(pages) {
                 by_distance(column.as_mut(), seqs.arranged(page)?.as_ref())?;
             }
@@ -217,17 +218,17 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
         add(key, column(key)?)?;
     }
 
-    let whole = WholeFilter::of(&membership, &dense_keys);
+    let whole = ChunkBloom::of(&membership, &dense_keys);
     let membership: Vec<Vec<u64>> = membership.into_iter().map(|keys| keys.into_iter().collect()).collect();
-    let (blocks, filters) = filter::build(&membership);
+    let (blocks, blooms) = page_bloom::build(&membership);
     let each: Vec<usize> = sources.iter().map(|s| s.weight_bytes() / s.rows().max(1)).collect();
     let weight =
-        |page: &[Placed]| page.iter().map(|p| each.get(p.source as usize).copied().unwrap_or(0)).sum::<usize>();
+        |page: &[SourceRow]| page.iter().map(|p| each.get(p.source as usize).copied().unwrap_or(0)).sum::<usize>();
     let mut directory = Vec::new();
     let rows: usize = pages.iter().map(|p| p.len()).sum();
     put_varint(&mut directory, rows as u64);
     put_varint(&mut directory, u64::from(severities));
-    put_varint(&mut directory, (Parts::FIRST + parts.payloads().len()) as u64);
+    put_varint(&mut directory, (Segments::FIRST + segments.payloads().len()) as u64);
     put_varint(&mut directory, blocks as u64);
     put_varint(&mut directory, pages.len() as u64);
     for (page, span) in pages.iter().zip(&spans) {
@@ -242,18 +243,19 @@ fn write(sources: &[&dyn PageRead], pages: &[&[Placed]], id: u64) -> Result<Buil
     let mut first = (directory.len() as u32).to_le_bytes().to_vec();
     first.extend_from_slice(&compressed);
 
-    let payloads = std::iter::once(first.as_slice()).chain(parts.payloads()).chain(filter::cut(&filters, pages.len()));
-    let sealed = payloads.enumerate().map(|(n, payload)| seal_part(id, n as u16, payload)).collect();
+    let payloads =
+        std::iter::once(first.as_slice()).chain(segments.payloads()).chain(page_bloom::cut(&blooms, pages.len()));
+    let sealed = payloads.enumerate().map(|(n, payload)| seal_segment(id, n as u16, payload)).collect();
     let time_min = spans.iter().map(|s| s.0).min().unwrap_or(0);
     let time_max = spans.iter().map(|s| s.1).max().unwrap_or(0);
-    Ok(BuiltChunk { id, parts: sealed, whole, rows, time_min, time_max })
+    Ok(BuiltChunk { id, segments: sealed, bloom: whole, rows, time_min, time_max })
 }
 
 /// Turns the places of a page into distances.
 fn by_distance(column: Option<&mut Column>, seqs: Option<&Column>) -> Result<()> {
     let turned = match (&column, seqs) {
         (Some(Column { values: Values::Ints(numbers), .. }), Some(Column { values: Values::Ints(seqs), .. })) => {
-            places::distances(numbers, seqs)
+            ordinals::distances(numbers, seqs)
         }
         _ => None,
     };
@@ -265,7 +267,7 @@ fn by_distance(column: Option<&mut Column>, seqs: Option<&Column>) -> Result<()>
 }
 
 /// Every column of the sources that the pages draw from, and in how many of them it stands.
-fn column_keys<'a>(sources: &[&'a dyn PageRead], pages: &[&[Placed]]) -> BTreeMap<&'a ColumnKey, usize> {
+fn column_keys<'a>(sources: &[&'a dyn PageRead], pages: &[&[SourceRow]]) -> BTreeMap<&'a ColumnKey, usize> {
     let mut used = vec![false; sources.len()];
     pages.iter().flat_map(|p| p.iter()).for_each(|p| used[p.source as usize] = true);
     let mut all: BTreeMap<&ColumnKey, usize> = BTreeMap::new();
@@ -292,9 +294,9 @@ fn put_column(
     number: u32,
     mut made: Vec<Option<Column>>,
     dense: &[bool],
-    pages: &[&[Placed]],
+    pages: &[&[SourceRow]],
     presences: &mut [Presences],
-    parts: &mut Parts,
+    segments: &mut Segments,
     directory: &mut Vec<u8>,
 ) {
     put_key(directory, key);
@@ -312,7 +314,7 @@ fn put_column(
         Some((count, block)) => {
             directory.push(1);
             put_varint(directory, count as u64);
-            parts.put(&block, directory);
+            segments.put(&block, directory);
         }
     }
     for ((column, block), dense) in made.iter().zip(blocks).zip(dense) {
@@ -326,7 +328,7 @@ fn put_column(
             (Some(_), false) => 2,
             (Some(_), true) => 3,
         });
-        parts.put(&block, directory);
+        segments.put(&block, directory);
         if let Some((lo, hi)) = zone {
             directory.extend_from_slice(&lo.to_le_bytes());
             directory.extend_from_slice(&hi.to_le_bytes());

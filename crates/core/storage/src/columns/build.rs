@@ -2,7 +2,7 @@
 
 use super::column::{Column, Values};
 use super::dictionary::{Interner, Joined};
-use super::key::{ColumnKey, FieldType, Own};
+use super::key::{BuiltinColumn, ColumnKey, FieldType};
 use super::messages::{Messages, Variables};
 use super::{MAX_FIELD_COLUMNS, Page};
 use calvex_language::error::Result;
@@ -26,8 +26,9 @@ pub fn build_page(events: &[Event]) -> Result<Page> {
         ids[2].push(i64::from(event.id.place));
     }
     let mut parts = builder.parts(&paths);
-    for (own, numbers) in [Own::IdOrigin, Own::IdSeq, Own::IdPlace].into_iter().zip(ids) {
-        parts.push((ColumnKey::Own(own), Column { present: None, values: Values::Ints(numbers) }));
+    for (own, numbers) in [BuiltinColumn::IdOrigin, BuiltinColumn::IdSeq, BuiltinColumn::IdOrdinal].into_iter().zip(ids)
+    {
+        parts.push((ColumnKey::Builtin(own), Column { present: None, values: Values::Ints(numbers) }));
     }
     parts.sort_by(|(a, _), (b, _)| a.cmp(b));
     Page::new(events.len(), parts)
@@ -55,14 +56,16 @@ pub struct PageBuilder {
     scratch: Vec<u8>,
 }
 
-/// Own number columns in the order of `PageBuilder::numbers`.
-const NUMBERS: [Own; 4] = [Own::Time, Own::Arrived, Own::Severity, Own::Kind];
-/// Own number columns that few rows have, in the order of `PageBuilder::sparse`.
-const SPARSE: [Own; 3] = [Own::SentTime, Own::Took, Own::Status];
-/// Own text columns in the order of `PageBuilder::texts`.
-const TEXTS: [Own; 5] = [Own::Service, Own::Host, Own::Sender, Own::Layout, Own::Shaped];
-/// Own id columns in the order of `PageBuilder::ids`.
-const IDS: [Own; 3] = [Own::Trace, Own::Span, Own::Parent];
+/// BuiltinColumn number columns in the order of `PageBuilder::numbers`.
+const NUMBERS: [BuiltinColumn; 4] =
+    [BuiltinColumn::Time, BuiltinColumn::Arrived, BuiltinColumn::Severity, BuiltinColumn::Kind];
+/// BuiltinColumn number columns that few rows have, in the order of `PageBuilder::sparse`.
+const SPARSE: [BuiltinColumn; 3] = [BuiltinColumn::SentTime, BuiltinColumn::Took, BuiltinColumn::Status];
+/// BuiltinColumn text columns in the order of `PageBuilder::texts`.
+const TEXTS: [BuiltinColumn; 5] =
+    [BuiltinColumn::Service, BuiltinColumn::Host, BuiltinColumn::Sender, BuiltinColumn::Layout, BuiltinColumn::Shaped];
+/// BuiltinColumn id columns in the order of `PageBuilder::ids`.
+const IDS: [BuiltinColumn; 3] = [BuiltinColumn::Trace, BuiltinColumn::Span, BuiltinColumn::Parent];
 
 impl PageBuilder {
     /// How many rows so far.
@@ -144,7 +147,8 @@ impl PageBuilder {
     fn parts(self, paths: &PathTable) -> Vec<(ColumnKey, Column)> {
         let rows = self.rows;
         let mut parts = Vec::with_capacity(16 + self.fields.len());
-        let mut own = |own: Own, column: Option<Column>| parts.extend(column.map(|c| (ColumnKey::Own(own), c)));
+        let mut own =
+            |own: BuiltinColumn, column: Option<Column>| parts.extend(column.map(|c| (ColumnKey::Builtin(own), c)));
         for (key, numbers) in NUMBERS.into_iter().zip(self.numbers) {
             own(key, Some(Column { present: None, values: Values::Ints(numbers) }));
         }
@@ -158,8 +162,8 @@ impl PageBuilder {
         for (key, ids) in IDS.into_iter().zip(self.ids) {
             own(key, ids.column(rows));
         }
-        own(Own::Message, self.messages.column(rows));
-        own(Own::Overflow, self.overflow.column(rows));
+        own(BuiltinColumn::Message, self.messages.column(rows));
+        own(BuiltinColumn::Overflow, self.overflow.column(rows));
         for (path, kind, builder) in self.fields {
             let path: &Path = paths.path(calvex_language::model::PathId(path));
             parts.push((ColumnKey::Field(path.clone(), kind), builder.column(rows)));

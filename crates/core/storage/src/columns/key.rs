@@ -1,19 +1,19 @@
-//! What a column holds: an own part, or the values of one type under one path.
+//! What a column holds: a builtin, or the values of one type under one path.
 
 use calvex_language::model::{Path, Value};
 
-/// Own parts as stored columns. The numbers are part of the chunk and journal formats.
+/// BuiltinColumn parts as stored columns. The numbers are part of the chunk and journal formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[repr(u8)]
 #[allow(missing_docs)]
-pub enum Own {
+pub enum BuiltinColumn {
     Time = 0,
     Arrived = 1,
     SentTime = 2,
     /// node << 32 | epoch
     IdOrigin = 3,
     IdSeq = 4,
-    IdPlace = 5,
+    IdOrdinal = 5,
     Severity = 6,
     Kind = 7,
     Service = 8,
@@ -34,54 +34,54 @@ pub enum Own {
     Shaped = 19,
 }
 
-impl Own {
+impl BuiltinColumn {
     /// Every own column in stored order.
-    pub const ALL: [Own; 20] = [
-        Own::Time,
-        Own::Arrived,
-        Own::SentTime,
-        Own::IdOrigin,
-        Own::IdSeq,
-        Own::IdPlace,
-        Own::Severity,
-        Own::Kind,
-        Own::Service,
-        Own::Host,
-        Own::Sender,
-        Own::Layout,
-        Own::Message,
-        Own::Trace,
-        Own::Span,
-        Own::Parent,
-        Own::Overflow,
-        Own::Took,
-        Own::Status,
-        Own::Shaped,
+    pub const ALL: [BuiltinColumn; 20] = [
+        BuiltinColumn::Time,
+        BuiltinColumn::Arrived,
+        BuiltinColumn::SentTime,
+        BuiltinColumn::IdOrigin,
+        BuiltinColumn::IdSeq,
+        BuiltinColumn::IdOrdinal,
+        BuiltinColumn::Severity,
+        BuiltinColumn::Kind,
+        BuiltinColumn::Service,
+        BuiltinColumn::Host,
+        BuiltinColumn::Sender,
+        BuiltinColumn::Layout,
+        BuiltinColumn::Message,
+        BuiltinColumn::Trace,
+        BuiltinColumn::Span,
+        BuiltinColumn::Parent,
+        BuiltinColumn::Overflow,
+        BuiltinColumn::Took,
+        BuiltinColumn::Status,
+        BuiltinColumn::Shaped,
     ];
 
     /// As shown to people.
     pub fn name(self) -> &'static str {
         match self {
-            Own::Time => "time",
-            Own::Arrived => "arrived",
-            Own::SentTime => "sent time",
-            Own::IdOrigin => "id: node and epoch",
-            Own::IdSeq => "id: journal row",
-            Own::IdPlace => "id: place",
-            Own::Severity => "severity",
-            Own::Kind => "kind",
-            Own::Service => "service",
-            Own::Host => "host",
-            Own::Sender => "sender",
-            Own::Layout => "layout",
-            Own::Message => "message",
-            Own::Trace => "trace",
-            Own::Span => "span",
-            Own::Parent => "parent",
-            Own::Overflow => "overflow",
-            Own::Took => "took",
-            Own::Status => "status",
-            Own::Shaped => "shaped",
+            BuiltinColumn::Time => "time",
+            BuiltinColumn::Arrived => "arrived",
+            BuiltinColumn::SentTime => "sent time",
+            BuiltinColumn::IdOrigin => "id: node and epoch",
+            BuiltinColumn::IdSeq => "id: journal row",
+            BuiltinColumn::IdOrdinal => "id: place",
+            BuiltinColumn::Severity => "severity",
+            BuiltinColumn::Kind => "kind",
+            BuiltinColumn::Service => "service",
+            BuiltinColumn::Host => "host",
+            BuiltinColumn::Sender => "sender",
+            BuiltinColumn::Layout => "layout",
+            BuiltinColumn::Message => "message",
+            BuiltinColumn::Trace => "trace",
+            BuiltinColumn::Span => "span",
+            BuiltinColumn::Parent => "parent",
+            BuiltinColumn::Overflow => "overflow",
+            BuiltinColumn::Took => "took",
+            BuiltinColumn::Status => "status",
+            BuiltinColumn::Shaped => "shaped",
         }
     }
 }
@@ -147,8 +147,8 @@ impl FieldType {
 /// What a column holds.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum ColumnKey {
-    /// An own part.
-    Own(Own),
+    /// A builtin.
+    Builtin(BuiltinColumn),
     /// A field of one type.
     Field(Path, FieldType),
 }

@@ -1,53 +1,53 @@
 //! Events as columns: the one form in which the head holds them, the journal and chunks keep them, and search scans
-//! them. A page is up to [`PAGE_ROWS`] events; a column is one own part, or one field path and type.
+//! them. A page is up to [`PAGE_ROWS`] events; a column is one builtin, or one field path and type.
 //!
 //! ```text
-//! drafts ── build ──> Page ── arrange (order, part, join) ──> Page
+//! drafts ── build ──> Page ── permute (order, part, join) ──> Page
 //!                      │ ▲                                     
 //!           block ─────┘ └───── block          one column as bytes: ints, texts, streams
 //! ```
 
-mod arrange;
 mod block;
 mod build;
 mod column;
 mod dictionary;
 mod floats;
-mod gather;
 mod ints;
 mod key;
+mod materialise;
 mod messages;
 mod order;
 mod page;
+mod permute;
 mod rows;
 mod select;
 mod sent;
 mod streams;
 mod texts;
 
-pub use arrange::{Loaded, Placed, Spill, arrange};
 pub use block::{
     Presences, Shared, decode_blobs, decode_block, decode_texts, encode_blobs, encode_block, encode_texts,
 };
 pub use build::{PageBuilder, build_page};
 pub use column::{Column, Values};
 pub use dictionary::{Blobs, Dictionary, Interner, Joined, Texts};
-pub use gather::{gather, gather_all};
-pub use key::{ColumnKey, FieldType, Own};
+pub use key::{BuiltinColumn, ColumnKey, FieldType};
+pub use materialise::{materialise, materialise_all};
 pub use messages::{Messages, Variables};
 pub use page::{Page, PageRead};
+pub use permute::{Loaded, SourceRow, Spill, permute};
 pub use rows::Rows;
 pub use select::{select, select_in_range};
 pub use texts::Effort;
 
-pub use gather::{field_value, overflow_fields};
+pub use materialise::{field_value, overflow_fields};
 pub use order::OrderKeys;
-pub use select::{own_column, zone_excludes};
+pub use select::{builtin_column, zone_excludes};
 pub use sent::{SentColumn, columns_at_or_below, columns_of, each_value_overflowing};
 
 /// Most rows of a page.
 pub const PAGE_ROWS: usize = 8192;
 /// A page is closed when its events weigh this much, so that no column block outgrows a chunk part.
 pub const PAGE_WEIGHT_BYTES: usize = 2 << 20;
-/// Field columns of a page or chunk at most; values of further paths stand together in [`Own::Overflow`].
+/// Field columns of a page or chunk at most; values of further paths stand together in [`BuiltinColumn::Overflow`].
 pub const MAX_FIELD_COLUMNS: usize = 1024;

@@ -1,6 +1,6 @@
 //! The order of events, which answers and chunks go by: time, then id.
 
-use super::{Column, Own, PageRead};
+use super::{BuiltinColumn, Column, PageRead};
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::EventId;
 use std::sync::Arc;
@@ -23,12 +23,12 @@ impl OrderKeys {
     /// # Errors
     /// Where the page lacks one of the columns, or one cannot be read.
     pub fn of(page: &dyn PageRead) -> Result<Self> {
-        let column = |own| page.own(own)?.ok_or_else(missing);
+        let column = |own| page.builtin(own)?.ok_or_else(missing);
         Ok(OrderKeys {
-            time: column(Own::Time)?,
-            origin: column(Own::IdOrigin)?,
-            seq: column(Own::IdSeq)?,
-            ordinal: column(Own::IdPlace)?,
+            time: column(BuiltinColumn::Time)?,
+            origin: column(BuiltinColumn::IdOrigin)?,
+            seq: column(BuiltinColumn::IdSeq)?,
+            ordinal: column(BuiltinColumn::IdOrdinal)?,
         })
     }
 

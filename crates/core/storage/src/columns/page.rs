@@ -1,7 +1,7 @@
 //! A page in memory, and what search asks of a page wherever it stands.
 
 use super::column::{Column, Values};
-use super::key::{ColumnKey, Own};
+use super::key::{BuiltinColumn, ColumnKey};
 use calvex_language::error::{CoreError, Result};
 use std::sync::Arc;
 
@@ -27,12 +27,12 @@ pub trait PageRead {
     ///
     /// # Errors
     /// As [`PageRead::column`].
-    fn own(&self, own: Own) -> Result<Option<Arc<Column>>> {
-        // Own columns stand first and in order.
+    fn builtin(&self, builtin: BuiltinColumn) -> Result<Option<Arc<Column>>> {
+        // BuiltinColumn columns stand first and in order.
         let keys = self.keys();
-        let owned = keys.partition_point(|k| matches!(k, ColumnKey::Own(o) if *o < own));
+        let owned = keys.partition_point(|k| matches!(k, ColumnKey::Builtin(o) if *o < builtin));
         match keys.get(owned) {
-            Some(ColumnKey::Own(found)) if *found == own => self.column(owned),
+            Some(ColumnKey::Builtin(found)) if *found == builtin => self.column(owned),
             _ => Ok(None),
         }
     }
@@ -59,7 +59,7 @@ impl Page {
         let weight = columns.iter().map(|c| c.weight_bytes()).sum();
         let mut page = Page { rows, span: (0, 0), weight, keys, columns };
         let ordered = page.keys.windows(2).all(|pair| pair[0] < pair[1]);
-        let time = page.own(Own::Time)?;
+        let time = page.builtin(BuiltinColumn::Time)?;
         match time.as_deref() {
             Some(Column { present: None, values: Values::Ints(times) })
                 if ordered && times.len() == rows && rows > 0 =>
@@ -74,20 +74,20 @@ impl Page {
 
     /// The same page with its events' ids in journal row `seq` of `node` and `epoch`; places are kept.
     pub fn with_origin(mut self, node: u16, epoch: u32, seq: u64) -> Self {
-        self.put(Own::IdOrigin, Values::Ints(vec![i64::from(node) << 32 | i64::from(epoch); self.rows]));
-        self.put(Own::IdSeq, Values::Ints(vec![seq as i64; self.rows]));
+        self.put(BuiltinColumn::IdOrigin, Values::Ints(vec![i64::from(node) << 32 | i64::from(epoch); self.rows]));
+        self.put(BuiltinColumn::IdSeq, Values::Ints(vec![seq as i64; self.rows]));
         self
     }
 
     /// The same page with each event's place that of its row.
     pub fn with_places(mut self) -> Self {
-        self.put(Own::IdPlace, Values::Ints((0..self.rows as i64).collect()));
+        self.put(BuiltinColumn::IdOrdinal, Values::Ints((0..self.rows as i64).collect()));
         self
     }
 
     /// Sets an own column that every row has.
-    fn put(&mut self, own: Own, values: Values) {
-        let key = ColumnKey::Own(own);
+    fn put(&mut self, own: BuiltinColumn, values: Values) {
+        let key = ColumnKey::Builtin(own);
         let column = Arc::new(Column { present: None, values });
         self.weight += column.weight_bytes();
         match self.keys.binary_search(&key) {
@@ -103,7 +103,7 @@ impl Page {
     }
 
     /// Each column with its key.
-    pub fn parts(&self) -> impl Iterator<Item = (&ColumnKey, &Arc<Column>)> {
+    pub fn keyed_columns(&self) -> impl Iterator<Item = (&ColumnKey, &Arc<Column>)> {
         self.keys.iter().zip(&self.columns)
     }
 }

@@ -1,7 +1,7 @@
 //! Where a sent field can stand in a page: in columns of its own, one for each type; in a list of objects above it; in the
 //! overflow of what had no room for a column.
 
-use super::{ColumnKey, FieldType, Own, PageRead, overflow_fields};
+use super::{BuiltinColumn, ColumnKey, FieldType, PageRead, overflow_fields};
 use calvex_language::error::Result;
 use calvex_language::model::{Path, Value};
 use calvex_language::query::{SentName, matching};
@@ -47,7 +47,7 @@ fn columns_where<'a>(
 /// # Errors
 /// Where the column cannot be read.
 pub fn each_overflowing(page: &dyn PageRead, mut each: impl FnMut(usize, &Path, &Value)) -> Result<bool> {
-    let Some(column) = page.own(Own::Overflow)? else { return Ok(false) };
+    let Some(column) = page.builtin(BuiltinColumn::Overflow)? else { return Ok(false) };
     for value_index in 0..column.values.len().unwrap_or(0) {
         for (path, value) in overflow_fields(&column.values, value_index)? {
             each(column.row(value_index), &Path::from_stored(&path), &value);

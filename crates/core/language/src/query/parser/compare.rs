@@ -4,7 +4,7 @@ use super::{MAX_IN, MAX_REGEX_BYTES, MAX_REGEXES, Parser, severity_span};
 use crate::model::time::{civil_time, parse_plain_utc, to_ns};
 use crate::query::literal::{FieldUnit, parse_duration_ns, parse_size_bytes, unit_of_field};
 use crate::query::syntax::Kind;
-use crate::query::{Field, Filter, Literal, Num, Op, OwnPart, RegexTest, Test, TextOp, canonical};
+use crate::query::{Builtin, Field, Filter, Literal, Num, Op, RegexTest, Test, TextOp, canonical};
 
 impl Parser<'_> {
     /// A comparison whose field begins at `from` and was just taken.
@@ -200,9 +200,9 @@ impl Parser<'_> {
         if text.is_empty() {
             let name = canonical::field(field);
             let example = match field {
-                Field::Own(OwnPart::Severity) => "warn",
-                Field::Own(OwnPart::Service) => "slots",
-                Field::Own(OwnPart::Time | OwnPart::Arrived) => "now-15m",
+                Field::Builtin(Builtin::Severity) => "warn",
+                Field::Builtin(Builtin::Service) => "slots",
+                Field::Builtin(Builtin::Time | Builtin::Arrived) => "now-15m",
                 _ => "12",
             };
             let sample = match after {
@@ -226,7 +226,7 @@ impl Parser<'_> {
         };
         let plain = |number| Some(Literal { text: text.clone(), quoted, number });
         match field {
-            Field::Own(OwnPart::Severity) => match severity_span(&text) {
+            Field::Builtin(Builtin::Severity) => match severity_span(&text) {
                 Some(_) => plain(None),
                 None => fail(
                     self,
@@ -234,7 +234,7 @@ impl Parser<'_> {
                     "use trace, debug, info, warn, error, fatal or 1 to 24".into(),
                 ),
             },
-            Field::Own(part @ (OwnPart::Time | OwnPart::Arrived)) => match self.time(&text) {
+            Field::Builtin(part @ (Builtin::Time | Builtin::Arrived)) => match self.time(&text) {
                 Some(ns) => plain(Some(Num::int(i128::from(ns)))),
                 None => fail(
                     self,
@@ -242,14 +242,14 @@ impl Parser<'_> {
                     format!("try {}>=2026-10-04T02:10:00Z, or now-15m", part.name()),
                 ),
             },
-            Field::Own(OwnPart::Took) => match parse_duration_ns(&text) {
+            Field::Builtin(Builtin::Took) => match parse_duration_ns(&text) {
                 Some(ns) => plain(Some(Num::float(ns))),
                 None => fail(self, format!("`{text}` is no duration"), "try took>=250ms".into()),
             },
-            Field::Own(OwnPart::Trace | OwnPart::Span | OwnPart::Parent) => {
+            Field::Builtin(Builtin::Trace | Builtin::Span | Builtin::Parent) => {
                 Some(Literal { text: text.to_ascii_lowercase(), quoted, number: None })
             }
-            Field::Own(_) => plain(None),
+            Field::Builtin(_) => plain(None),
             Field::Sent(_) if quoted => plain(None),
             Field::Sent(name) => {
                 let name = name.as_str();

@@ -3,7 +3,7 @@
 use super::{Parser, field_named, is_reserved};
 use crate::query::literal::{FieldUnit, parse_duration_ns, parse_size_bytes, unit_of_field};
 use crate::query::syntax::Kind;
-use crate::query::{Aggregate, Every, Field, Filter, Function, Having, Measure, Num, Op, OwnPart, Top};
+use crate::query::{Aggregate, Builtin, Every, Field, Filter, Function, Having, Measure, Num, Op, Top};
 
 /// Aggregates of one `measure` at most.
 const MAX_AGGREGATES: usize = 16;
@@ -377,8 +377,8 @@ fn in_unit_of(field: Option<&Field>, text: &str) -> Option<f64> {
         return Some(n.float);
     }
     let unit = match field? {
-        Field::Own(OwnPart::Took) => Some(FieldUnit::Duration(1.0)),
-        Field::Own(_) => None,
+        Field::Builtin(Builtin::Took) => Some(FieldUnit::Duration(1.0)),
+        Field::Builtin(_) => None,
         Field::Sent(name) => unit_of_field(name.as_str()),
     };
     match unit? {

@@ -8,7 +8,7 @@ mod range;
 use super::scan::Scan;
 use super::slips;
 use super::syntax::{Builder, Kind, Syntax};
-use super::{Field, Filter, Literal, Measure, Op, Over, OwnPart, Test, TimeRange};
+use super::{Builtin, Field, Filter, Literal, Measure, Op, Over, Test, TimeRange};
 use crate::model::time::start_of_day;
 use crate::model::{Severity, severity_from_text};
 use jiff::tz::TimeZone;
@@ -199,7 +199,7 @@ impl Parser<'_> {
 pub(super) fn field_named(name: &str) -> Field {
     match name.strip_prefix('.') {
         Some(sent) if !sent.is_empty() => Field::Sent(sent.into()),
-        _ => OwnPart::from_name(name).map_or_else(|| Field::Sent(name.into()), Field::Own),
+        _ => Builtin::from_name(name).map_or_else(|| Field::Sent(name.into()), Field::Builtin),
     }
 }
 

@@ -11,11 +11,11 @@ pub use sent::zone_excludes;
 use pattern::Judge;
 use words::Verdict;
 
-use super::{Column, Own, PageRead, Rows, Values};
+use super::{BuiltinColumn, Column, PageRead, Rows, Values};
 use calvex_language::error::Result;
 use calvex_language::model::template::shape_id;
 use calvex_language::model::{parse_span, parse_trace, to_hex};
-use calvex_language::query::{Field, Filter, Num, Op, OwnPart, Test, TimeRange};
+use calvex_language::query::{Builtin, Field, Filter, Num, Op, Test, TimeRange};
 
 /// The rows within `range` for which `filter` holds.
 ///
@@ -28,7 +28,7 @@ pub fn select_in_range(filter: &Filter, range: &TimeRange, page: &dyn PageRead, 
     }
     let mut rows = Rows::all(page.rows());
     if !(range.contains(lo) && range.contains(hi)) {
-        let time = page.own(Own::Time)?;
+        let time = page.builtin(BuiltinColumn::Time)?;
         rows = marked(time.as_deref(), page.rows(), |n| range.contains(n));
     }
     if !rows.is_empty() {
@@ -71,9 +71,9 @@ pub fn select(filter: &Filter, page: &dyn PageRead, lane: &str) -> Result<Rows> 
             Ok(rows)
         }
         Filter::Words(test) => words::select(test, page),
-        Filter::Has(Field::Own(part)) => own_present(*part, page, lane),
+        Filter::Has(Field::Builtin(part)) => own_present(*part, page, lane),
         Filter::Has(Field::Sent(name)) => sent::has(name, page),
-        Filter::Compare(Field::Own(part), test) => own_compare(*part, test, page, lane),
+        Filter::Compare(Field::Builtin(part), test) => own_compare(*part, test, page, lane),
         Filter::Compare(Field::Sent(name), test) => sent::compare(name, test, page),
     }
 }
@@ -83,8 +83,8 @@ fn by_cost(list: &[Filter]) -> Vec<&Filter> {
     let mut ordered: Vec<&Filter> = list.iter().collect();
     ordered.sort_by_key(|f| match f {
         Filter::All => 0,
-        Filter::Compare(Field::Own(OwnPart::Message), _) => 4,
-        Filter::Compare(Field::Own(_), _) | Filter::Has(Field::Own(_)) => 1,
+        Filter::Compare(Field::Builtin(Builtin::Message), _) => 4,
+        Filter::Compare(Field::Builtin(_), _) | Filter::Has(Field::Builtin(_)) => 1,
         Filter::Compare(..) | Filter::Has(_) => 2,
         Filter::And(_) | Filter::Or(_) | Filter::Not(_) => 3,
         Filter::Words(_) => 5,
@@ -127,24 +127,24 @@ fn by_code(rows: &mut Rows, column: &Column, distinct: usize, codes: &[u32], pas
     }
 }
 
-/// The column that an own part is kept in, if in one.
-pub fn own_column(part: OwnPart) -> Option<Own> {
+/// The column that a builtin is kept in, if in one.
+pub fn builtin_column(part: Builtin) -> Option<BuiltinColumn> {
     Some(match part {
-        OwnPart::Time => Own::Time,
-        OwnPart::Arrived => Own::Arrived,
-        OwnPart::Severity => Own::Severity,
-        OwnPart::Service => Own::Service,
-        OwnPart::Host => Own::Host,
-        OwnPart::Message | OwnPart::Shape => Own::Message,
-        OwnPart::Sender => Own::Sender,
-        OwnPart::Trace => Own::Trace,
-        OwnPart::Span => Own::Span,
-        OwnPart::Parent => Own::Parent,
-        OwnPart::Kind => Own::Kind,
-        OwnPart::Took => Own::Took,
-        OwnPart::Status => Own::Status,
-        OwnPart::Shaped => Own::Shaped,
-        OwnPart::Lane => return None,
+        Builtin::Time => BuiltinColumn::Time,
+        Builtin::Arrived => BuiltinColumn::Arrived,
+        Builtin::Severity => BuiltinColumn::Severity,
+        Builtin::Service => BuiltinColumn::Service,
+        Builtin::Host => BuiltinColumn::Host,
+        Builtin::Message | Builtin::Shape => BuiltinColumn::Message,
+        Builtin::Sender => BuiltinColumn::Sender,
+        Builtin::Trace => BuiltinColumn::Trace,
+        Builtin::Span => BuiltinColumn::Span,
+        Builtin::Parent => BuiltinColumn::Parent,
+        Builtin::Kind => BuiltinColumn::Kind,
+        Builtin::Took => BuiltinColumn::Took,
+        Builtin::Status => BuiltinColumn::Status,
+        Builtin::Shaped => BuiltinColumn::Shaped,
+        Builtin::Lane => return None,
     })
 }
 
@@ -163,30 +163,30 @@ fn exact_ids(test: &Test) -> Option<Vec<Vec<u8>>> {
     literals.iter().map(|l| id(&l.text)).collect()
 }
 
-fn own_present(part: OwnPart, page: &dyn PageRead, lane: &str) -> Result<Rows> {
+fn own_present(part: Builtin, page: &dyn PageRead, lane: &str) -> Result<Rows> {
     let len = page.rows();
-    match own_column(part) {
-        Some(own) => Ok(present(page.own(own)?.as_deref(), len)),
-        None if part == OwnPart::Lane && !lane.is_empty() => Ok(Rows::all(len)),
+    match builtin_column(part) {
+        Some(own) => Ok(present(page.builtin(own)?.as_deref(), len)),
+        None if part == Builtin::Lane && !lane.is_empty() => Ok(Rows::all(len)),
         None => Ok(Rows::none(len)),
     }
 }
 
-fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> Result<Rows> {
+fn own_compare(part: Builtin, test: &Test, page: &dyn PageRead, lane: &str) -> Result<Rows> {
     let len = page.rows();
     let mut rows = Rows::none(len);
-    let Some(own) = own_column(part) else {
-        let holds = part == OwnPart::Lane && !lane.is_empty() && test.text(lane) != test.is_ne();
+    let Some(own) = builtin_column(part) else {
+        let holds = part == Builtin::Lane && !lane.is_empty() && test.text(lane) != test.is_ne();
         return Ok(if holds { Rows::all(len) } else { rows });
     };
-    let column = page.own(own)?;
+    let column = page.builtin(own)?;
     let Some(column) = column.as_deref() else { return Ok(rows) };
     match (&column.values, part) {
-        (Values::Ints(_), OwnPart::Severity) => {
+        (Values::Ints(_), Builtin::Severity) => {
             let mask = test.severities();
             rows = marked(Some(column), len, |n| (0..32).contains(&n) && mask >> n & 1 == 1);
         }
-        (Values::Ints(_), OwnPart::Kind) => {
+        (Values::Ints(_), Builtin::Kind) => {
             rows = marked(Some(column), len, |n| {
                 u8::try_from(n)
                     .ok()
@@ -194,7 +194,7 @@ fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> R
                     .is_some_and(|k| test.text(k.name()))
             });
         }
-        (Values::Ints(_), OwnPart::Status) => {
+        (Values::Ints(_), Builtin::Status) => {
             rows = marked(Some(column), len, |n| {
                 u8::try_from(n)
                     .ok()
@@ -203,14 +203,14 @@ fn own_compare(part: OwnPart, test: &Test, page: &dyn PageRead, lane: &str) -> R
             });
         }
         (Values::Ints(_), _) => rows = marked(Some(column), len, |n| test.number(Num::int(i128::from(n)))),
-        (Values::Texts { dictionary, codes }, OwnPart::Shaped) => {
+        (Values::Texts { dictionary, codes }, Builtin::Shaped) => {
             let passes = |c| calvex_language::model::rules_of(dictionary.get(c)).any(|rule| test.text(rule));
             by_code(&mut rows, column, dictionary.len(), codes, passes);
         }
         (Values::Texts { dictionary, codes }, _) => {
             by_code(&mut rows, column, dictionary.len(), codes, |c| test.text(dictionary.get(c)));
         }
-        (Values::Messages(m), OwnPart::Shape) => {
+        (Values::Messages(m), Builtin::Shape) => {
             by_code(&mut rows, column, m.templates.len(), &m.codes, |c| test.text(&shape_id(m.templates.get(c))));
         }
         (Values::Messages(m), _) => {

@@ -136,12 +136,12 @@ fn hidden_forms(text: &str) -> Option<Vec<String>> {
 mod tests {
     use super::*;
     use calvex_language::model::template::split;
-    use calvex_language::query::{Field, Filter, OwnPart, parse_filter};
+    use calvex_language::query::{Builtin, Field, Filter, parse_filter};
     use proptest::prelude::*;
 
     fn test_of(query: &str) -> Test {
         match parse_filter(query) {
-            Ok(Filter::Compare(Field::Own(OwnPart::Message), test)) => test,
+            Ok(Filter::Compare(Field::Builtin(Builtin::Message), test)) => test,
             other => panic!("{query}: {other:?}"),
         }
     }

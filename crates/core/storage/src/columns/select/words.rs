@@ -1,7 +1,7 @@
 //! Words in the message and in any text value. Most messages are decided by their template alone.
 
 use super::super::sent::each_overflowing;
-use super::super::{ColumnKey, FieldType, Messages, Own, field_value};
+use super::super::{BuiltinColumn, ColumnKey, FieldType, Messages, field_value};
 use super::sent::nested;
 use super::{Column, PageRead, Rows, Values, by_code};
 use calvex_language::error::Result;
@@ -13,8 +13,16 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
     let mut rows = Rows::none(page.rows());
     for (index, key) in page.keys().iter().enumerate() {
         let searched = match key {
-            ColumnKey::Own(own) => {
-                matches!(own, Own::Message | Own::Service | Own::Host | Own::Trace | Own::Span | Own::Parent)
+            ColumnKey::Builtin(own) => {
+                matches!(
+                    own,
+                    BuiltinColumn::Message
+                        | BuiltinColumn::Service
+                        | BuiltinColumn::Host
+                        | BuiltinColumn::Trace
+                        | BuiltinColumn::Span
+                        | BuiltinColumn::Parent
+                )
             }
             ColumnKey::Field(_, FieldType::Null | FieldType::Bool) => false,
             ColumnKey::Field(_, FieldType::Int | FieldType::UInt | FieldType::Float) => {
@@ -23,7 +31,10 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
             ColumnKey::Field(_, FieldType::Decimal) => test.number.is_some(),
             ColumnKey::Field(..) => true,
         };
-        if !searched || matches!(key, ColumnKey::Own(Own::Trace | Own::Span | Own::Parent)) && !test.may_be_id() {
+        if !searched
+            || matches!(key, ColumnKey::Builtin(BuiltinColumn::Trace | BuiltinColumn::Span | BuiltinColumn::Parent))
+                && !test.may_be_id()
+        {
             continue;
         }
         let Some(column) = page.column(index)? else { continue };
@@ -35,7 +46,7 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
             (_, Values::Texts { dictionary, codes }) => by_code(&mut rows, &column, dictionary.len(), codes, |c| {
                 contains_words(dictionary.get(c), &test.words, test.prefix)
             }),
-            (ColumnKey::Own(_), Values::Blobs { dictionary, codes }) => {
+            (ColumnKey::Builtin(_), Values::Blobs { dictionary, codes }) => {
                 by_code(&mut rows, &column, dictionary.len(), codes, |c| matching::hex_is(test, dictionary.get(c)));
             }
             (ColumnKey::Field(..), Values::Blobs { .. }) => {

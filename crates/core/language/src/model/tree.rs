@@ -1,7 +1,7 @@
 //! A JSON text as a [`Value`], and numbers back as text.
 
-use super::{JsonError, MAX_DEPTH, Next, Reader, Scalar};
-use crate::model::Value;
+use super::Value;
+use crate::json::{JsonError, MAX_DEPTH, Next, Reader, Scalar};
 use std::collections::HashMap;
 
 /// Reads one value that is the whole of `text`.

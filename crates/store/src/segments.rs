@@ -1,15 +1,15 @@
 //! Parts and directories near at hand: in memory within one budget, on the node's disk within another, read through to
 //! MariaDB when missing. Forgetting any of them changes no answer.
 //!
-//! On disk a part is one file, `CHUNK-CHECKSUM-PART`, with the part's bytes as stored, in a folder named after the
+//! On disk a segment is one file, `CHUNK-CHECKSUM-PART`, with the segment's bytes as stored, in a folder named after the
 //! installation. The checksum is that of the whole chunk as the catalogue has it, so that a file of another database, or
-//! of the same one before a restore, is never taken for a part of a chunk that got the same id. A file's own checksum is
+//! of the same one before a restore, is never taken for a segment of a chunk that got the same id. A file's own checksum is
 //! verified whenever it is read, and one that does not hold is removed and fetched again. Files are read, not mapped: a mapped file that
 //! is cut short under a reader ends the process, and what is read often is in memory anyway.
 
-use crate::{Filters, Store};
+use crate::{ChunkBlooms, Store};
 use calvex_language::CoreError;
-use calvex_storage::chunk::{ChunkSource, Directory, VerifiedPart, WholeFilter};
+use calvex_storage::chunk::{ChunkBloom, ChunkSource, Directory, VerifiedSegment};
 use moka::notification::RemovalCause;
 use moka::sync::Cache;
 use std::path::{Path, PathBuf};
@@ -17,11 +17,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-/// How often a part is asked for again while the database is away, and the pause between.
+/// How often a segment is asked for again while the database is away, and the pause between.
 const AWAY_TRIES: u32 = 10;
 const AWAY_PAUSE: Duration = Duration::from_millis(200);
 
-/// The part of memory that directories get.
+/// The segment of memory that directories get.
 const DIRECTORY_SHARE: u64 = 4;
 
 fn weigh(n: usize) -> u32 {
@@ -30,23 +30,23 @@ fn weigh(n: usize) -> u32 {
 
 /// The shared caches.
 #[derive(Clone)]
-pub struct PartCache {
-    parts: Cache<(u64, u16), VerifiedPart>,
+pub struct SegmentCache {
+    segments: Cache<(u64, u16), VerifiedSegment>,
     directories: Cache<u64, Arc<Directory>>,
     disk: Option<Disk>,
-    /// Filters of whole chunks.
-    pub filters: Arc<Filters>,
+    /// ChunkBlooms of whole chunks.
+    pub filters: Arc<ChunkBlooms>,
 }
 
-impl PartCache {
+impl SegmentCache {
     /// With `bytes` of memory, and in `disk` a folder and how many bytes it may hold. Files of this `installation` that
     /// are already there are kept, those of any other are removed.
     pub fn new(bytes: u64, installation: &str, disk: Option<(PathBuf, u64)>) -> Self {
         let directories = bytes / DIRECTORY_SHARE;
-        PartCache {
-            parts: Cache::builder()
+        SegmentCache {
+            segments: Cache::builder()
                 .max_capacity(bytes - directories)
-                .weigher(|_, p: &VerifiedPart| weigh(p.len()))
+                .weigher(|_, p: &VerifiedSegment| weigh(p.len()))
                 .build(),
             directories: Cache::builder()
                 .max_capacity(directories)
@@ -57,31 +57,31 @@ impl PartCache {
         }
     }
 
-    /// A reader for one search; `location_of` returns where a chunk's parts stand now.
+    /// A reader for one search; `location_of` returns where a chunk's segments stand now.
     pub fn reader<'a>(
         &'a self,
         store: &'a Store,
         runtime: tokio::runtime::Handle,
         location_of: &'a (dyn Fn(u64) -> Option<Location> + Sync),
-    ) -> PartReader<'a> {
-        PartReader {
+    ) -> SegmentReader<'a> {
+        SegmentReader {
             cache: self,
             store,
             runtime,
             location_of,
-            parts_read: AtomicU64::new(0),
+            segments_read: AtomicU64::new(0),
             fetched_bytes: AtomicU64::new(0),
         }
     }
 
-    /// Forgets a chunk of so many parts, on disk too: it expired or was merged.
-    pub fn forget(&self, chunk: u64, checksum: u32, parts: u16) {
+    /// Forgets a chunk of so many segments, on disk too: it expired or was merged.
+    pub fn forget(&self, chunk: u64, checksum: u32, segments: u16) {
         self.directories.invalidate(&chunk);
         self.filters.forget([chunk]);
-        for part in 0..parts {
-            self.parts.invalidate(&(chunk, part));
+        for segment in 0..segments {
+            self.segments.invalidate(&(chunk, segment));
             if let Some(disk) = &self.disk {
-                disk.files.invalidate(&(chunk, checksum, part));
+                disk.files.invalidate(&(chunk, checksum, segment));
             }
         }
     }
@@ -89,7 +89,7 @@ impl PartCache {
     /// Forgets what is in memory; with `disk`, the files too. For measuring what a search costs after a restart.
     pub fn clear(&self, disk: bool) {
         self.filters.clear();
-        self.parts.invalidate_all();
+        self.segments.invalidate_all();
         self.directories.invalidate_all();
         if let Some(files) = self.disk.as_ref().filter(|_| disk) {
             files.files.invalidate_all();
@@ -106,7 +106,7 @@ struct Disk {
     files: Cache<FileKey, u32>,
 }
 
-/// Where the parts of a chunk or roll-up stand, and what they are.
+/// Where the segments of a chunk or bloom set stand, and what they are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Location {
     /// The bucket of their table.
@@ -115,17 +115,17 @@ pub struct Location {
     pub checksum: u32,
 }
 
-/// What a file holds: chunk, checksum of the chunk, part.
+/// What a file holds: chunk, checksum of the chunk, segment.
 type FileKey = (u64, u32, u16);
 
-fn file_of(folder: &Path, (chunk, checksum, part): FileKey) -> PathBuf {
-    folder.join(format!("{chunk:016x}-{checksum:08x}-{part}"))
+fn file_of(folder: &Path, (chunk, checksum, segment): FileKey) -> PathBuf {
+    folder.join(format!("{chunk:016x}-{checksum:08x}-{segment}"))
 }
 
 fn key_of(name: &str) -> Option<FileKey> {
     let mut pieces = name.split('-');
-    let (chunk, checksum, part) = (pieces.next()?, pieces.next()?, pieces.next()?);
-    let key = (u64::from_str_radix(chunk, 16).ok()?, u32::from_str_radix(checksum, 16).ok()?, part.parse().ok()?);
+    let (chunk, checksum, segment) = (pieces.next()?, pieces.next()?, pieces.next()?);
+    let key = (u64::from_str_radix(chunk, 16).ok()?, u32::from_str_radix(checksum, 16).ok()?, segment.parse().ok()?);
     pieces.next().is_none().then_some(key)
 }
 
@@ -172,12 +172,12 @@ impl Disk {
         Some(Disk { folder, files })
     }
 
-    /// A part whose file is there and whole.
-    fn read(&self, key: FileKey) -> Option<VerifiedPart> {
+    /// A segment whose file is there and whole.
+    fn read(&self, key: FileKey) -> Option<VerifiedSegment> {
         self.files.get(&key)?;
         let read = std::fs::read(file_of(&self.folder, key)).ok();
-        match read.map(|bytes| VerifiedPart::check(bytes, key.0, key.2)) {
-            Some(Ok(part)) => Some(part),
+        match read.map(|bytes| VerifiedSegment::check(bytes, key.0, key.2)) {
+            Some(Ok(segment)) => Some(segment),
             damaged => {
                 if let Some(Err(e)) = damaged {
                     tracing::warn!("a file of the cache is fetched again: {e}");
@@ -188,39 +188,39 @@ impl Disk {
         }
     }
 
-    /// Writes a part beside and moves it in place, so that a file is whole or not there.
-    fn write(&self, key: FileKey, part: &VerifiedPart) {
+    /// Writes a segment beside and moves it in place, so that a file is whole or not there.
+    fn write(&self, key: FileKey, segment: &VerifiedSegment) {
         let path = file_of(&self.folder, key);
         let beside = path.with_extension("new");
-        let written = std::fs::write(&beside, part.bytes()).and_then(|()| std::fs::rename(&beside, &path));
+        let written = std::fs::write(&beside, segment.bytes()).and_then(|()| std::fs::rename(&beside, &path));
         match written {
-            Ok(()) => self.files.insert(key, weigh(part.len())),
-            Err(e) => tracing::debug!("a part was not cached on disk: {e}"),
+            Ok(()) => self.files.insert(key, weigh(segment.len())),
+            Err(e) => tracing::debug!("a segment was not cached on disk: {e}"),
         }
     }
 }
 
-/// Gets chunks for one search. Must be used off the async threads: a missing part blocks until it is fetched.
-pub struct PartReader<'a> {
-    cache: &'a PartCache,
+/// Gets chunks for one search. Must be used off the async threads: a missing segment blocks until it is fetched.
+pub struct SegmentReader<'a> {
+    cache: &'a SegmentCache,
     store: &'a Store,
     runtime: tokio::runtime::Handle,
     location_of: &'a (dyn Fn(u64) -> Option<Location> + Sync),
-    parts_read: AtomicU64,
+    segments_read: AtomicU64,
     fetched_bytes: AtomicU64,
 }
 
-impl PartReader<'_> {
+impl SegmentReader<'_> {
     /// Parts read so far, and bytes of those that came from the database.
     pub fn reads(&self) -> (u64, u64) {
-        (self.parts_read.load(Ordering::Relaxed), self.fetched_bytes.load(Ordering::Relaxed))
+        (self.segments_read.load(Ordering::Relaxed), self.fetched_bytes.load(Ordering::Relaxed))
     }
 
-    /// Reads a part; a database that is just coming back is waited for a little, so that an answer is whole.
-    async fn read(&self, bucket: i32, chunk: u64, part: u16) -> crate::Result<Vec<u8>> {
+    /// Reads a segment; a database that is just coming back is waited for a little, so that an answer is whole.
+    async fn read(&self, bucket: i32, chunk: u64, segment: u16) -> crate::Result<Vec<u8>> {
         let mut tries = 0;
         loop {
-            match self.store.read_part(bucket, chunk, part).await {
+            match self.store.read_segment(bucket, chunk, segment).await {
                 Err(e) if e.is_passing() && tries < AWAY_TRIES => tries += 1,
                 read => return read,
             }
@@ -228,17 +228,17 @@ impl PartReader<'_> {
         }
     }
 
-    fn fetch(&self, bucket: i32, chunk: u64, part: u16) -> calvex_language::error::Result<VerifiedPart> {
-        let read = self.runtime.block_on(self.read(bucket, chunk, part));
+    fn fetch(&self, bucket: i32, chunk: u64, segment: u16) -> calvex_language::error::Result<VerifiedSegment> {
+        let read = self.runtime.block_on(self.read(bucket, chunk, segment));
         let bytes =
-            read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} part {part} could not be read: {e}")))?;
+            read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} segment {segment} could not be read: {e}")))?;
         self.fetched_bytes.fetch_add(bytes.len() as u64, Ordering::Relaxed);
-        VerifiedPart::check(bytes, chunk, part)
+        VerifiedSegment::check(bytes, chunk, segment)
     }
 }
 
-impl ChunkSource for PartReader<'_> {
-    fn whole(&self, chunk: u64) -> Option<Arc<WholeFilter>> {
+impl ChunkSource for SegmentReader<'_> {
+    fn chunk_bloom(&self, chunk: u64) -> Option<Arc<ChunkBloom>> {
         self.cache.filters.get(chunk)
     }
 
@@ -246,33 +246,33 @@ impl ChunkSource for PartReader<'_> {
         if let Some(directory) = self.cache.directories.get(&chunk) {
             return Ok(directory);
         }
-        let directory = Arc::new(Directory::read(chunk, &self.part(chunk, 0)?)?);
+        let directory = Arc::new(Directory::read(chunk, &self.segment(chunk, 0)?)?);
         self.cache.directories.insert(chunk, directory.clone());
-        // The directory is kept decoded; its part would take the room of one that is read again.
-        self.cache.parts.invalidate(&(chunk, 0));
+        // The directory is kept decoded; its segment would take the room of one that is read again.
+        self.cache.segments.invalidate(&(chunk, 0));
         Ok(directory)
     }
 
-    fn part(&self, chunk: u64, part: u16) -> calvex_language::error::Result<VerifiedPart> {
-        let key = (chunk, part);
-        self.parts_read.fetch_add(1, Ordering::Relaxed);
-        if let Some(part) = self.cache.parts.get(&key) {
-            return Ok(part);
+    fn segment(&self, chunk: u64, segment: u16) -> calvex_language::error::Result<VerifiedSegment> {
+        let key = (chunk, segment);
+        self.segments_read.fetch_add(1, Ordering::Relaxed);
+        if let Some(segment) = self.cache.segments.get(&key) {
+            return Ok(segment);
         }
         let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
         let Location { bucket, checksum } = (self.location_of)(chunk).ok_or_else(gone)?;
-        let file = (chunk, checksum, part);
+        let file = (chunk, checksum, segment);
         let verified = match self.cache.disk.as_ref().and_then(|d| d.read(file)) {
-            Some(part) => part,
+            Some(segment) => segment,
             None => {
-                let fetched = self.fetch(bucket, chunk, part)?;
+                let fetched = self.fetch(bucket, chunk, segment)?;
                 if let Some(disk) = &self.cache.disk {
                     disk.write(file, &fetched);
                 }
                 fetched
             }
         };
-        self.cache.parts.insert(key, verified.clone());
+        self.cache.segments.insert(key, verified.clone());
         Ok(verified)
     }
 }

@@ -4,8 +4,8 @@
 use super::build::{Coded, MessageBuilder, presence};
 use super::column::{Column, Values};
 use super::dictionary::{Dictionary, Interner, Joined};
-use super::gather::{field_value, overflow_fields};
-use super::key::{ColumnKey, Own};
+use super::key::{BuiltinColumn, ColumnKey};
+use super::materialise::{field_value, overflow_fields};
 use super::{MAX_FIELD_COLUMNS, Page, PageRead};
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::{Value, encode_value};
@@ -14,7 +14,7 @@ use std::sync::Arc;
 
 /// A row of one of several pages.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Placed {
+pub struct SourceRow {
     /// Which page.
     pub source: u32,
     /// Which row of it.
@@ -25,7 +25,7 @@ pub struct Placed {
 ///
 /// # Errors
 /// Where a source cannot be read, or `order` is empty.
-pub fn arrange(sources: &[&dyn PageRead], order: &[Placed]) -> Result<Page> {
+pub fn permute(sources: &[&dyn PageRead], order: &[SourceRow]) -> Result<Page> {
     let mut used = vec![false; sources.len()];
     order.iter().for_each(|p| used[p.source as usize] = true);
     let mut by_key: BTreeMap<&ColumnKey, Vec<(usize, usize)>> = BTreeMap::new();
@@ -40,7 +40,7 @@ pub fn arrange(sources: &[&dyn PageRead], order: &[Placed]) -> Result<Page> {
     for (key, places) in by_key {
         let loaded = Loaded::at(sources, &places)?;
         let beyond = matches!(key, ColumnKey::Field(..)) && fields >= MAX_FIELD_COLUMNS;
-        if beyond || *key == ColumnKey::Own(Own::Overflow) {
+        if beyond || *key == ColumnKey::Builtin(BuiltinColumn::Overflow) {
             spilled.take(key, &loaded, order)?;
         } else if let Some(column) = loaded.arranged(order)? {
             fields += usize::from(matches!(key, ColumnKey::Field(..)));
@@ -48,7 +48,7 @@ pub fn arrange(sources: &[&dyn PageRead], order: &[Placed]) -> Result<Page> {
         }
     }
     if let Some(column) = spilled.column(order.len()) {
-        let key = ColumnKey::Own(Own::Overflow);
+        let key = ColumnKey::Builtin(BuiltinColumn::Overflow);
         let at = parts.partition_point(|(k, _)| *k < key);
         parts.insert(at, (key, column));
     }
@@ -83,7 +83,7 @@ impl Loaded {
     ///
     /// # Errors
     /// Where a column does not hold what its type says.
-    pub fn arranged(&self, order: &[Placed]) -> Result<Option<Column>> {
+    pub fn arranged(&self, order: &[SourceRow]) -> Result<Option<Column>> {
         rearranged(&self.columns, order)
     }
 }
@@ -118,7 +118,7 @@ impl Source {
 }
 
 /// The rows of `order` that have a value: new row, source, its place there.
-fn valued<'a>(columns: &'a [Option<Source>], order: &'a [Placed]) -> impl Iterator<Item = (u32, usize, usize)> + 'a {
+fn valued<'a>(columns: &'a [Option<Source>], order: &'a [SourceRow]) -> impl Iterator<Item = (u32, usize, usize)> + 'a {
     order.iter().enumerate().filter_map(|(row, placed)| {
         let source = columns.get(placed.source as usize)?.as_ref()?;
         Some((row as u32, placed.source as usize, source.place(placed.row)?))
@@ -129,7 +129,7 @@ fn mixed() -> CoreError {
     CoreError::damaged("a page", "columns of one key are of two types")
 }
 
-fn rearranged(columns: &[Option<Source>], order: &[Placed]) -> Result<Option<Column>> {
+fn rearranged(columns: &[Option<Source>], order: &[SourceRow]) -> Result<Option<Column>> {
     let Some(first) = columns.iter().flatten().next() else { return Ok(None) };
     let of = order.len();
     match &first.column.values {
@@ -162,7 +162,7 @@ fn rearranged(columns: &[Option<Source>], order: &[Placed]) -> Result<Option<Col
     }
 }
 
-fn messages(columns: &[Option<Source>], order: &[Placed]) -> Result<Option<Column>> {
+fn messages(columns: &[Option<Source>], order: &[SourceRow]) -> Result<Option<Column>> {
     let mut sources = Vec::with_capacity(columns.len());
     for source in columns {
         sources.push(match source.as_ref().map(|s| &s.column.values) {
@@ -188,7 +188,7 @@ fn messages(columns: &[Option<Source>], order: &[Placed]) -> Result<Option<Colum
 
 fn copied<T: Copy>(
     columns: &[Option<Source>],
-    order: &[Placed],
+    order: &[SourceRow],
     list: impl Fn(&Values) -> Option<&Vec<T>>,
     values: impl Fn(Vec<T>) -> Values,
 ) -> Result<Option<Column>> {
@@ -203,7 +203,7 @@ fn copied<T: Copy>(
 
 fn recoded<T: Joined>(
     columns: &[Option<Source>],
-    order: &[Placed],
+    order: &[SourceRow],
     coded: impl Fn(&Values) -> Option<(&Dictionary<T>, &Vec<u32>)>,
     values: impl Fn(Dictionary<T>, Vec<u32>) -> Values,
 ) -> Result<Option<Column>> {
@@ -237,7 +237,7 @@ impl Spill {
     ///
     /// # Errors
     /// Where a column does not hold what its type says.
-    pub fn take(&mut self, key: &ColumnKey, loaded: &Loaded, order: &[Placed]) -> Result<()> {
+    pub fn take(&mut self, key: &ColumnKey, loaded: &Loaded, order: &[SourceRow]) -> Result<()> {
         for (row, source, place) in valued(&loaded.columns, order) {
             let Some(Source { column, .. }) = &loaded.columns[source] else { continue };
             let fields = self.by_row.entry(row).or_default();
@@ -245,7 +245,7 @@ impl Spill {
                 ColumnKey::Field(path, kind) => {
                     fields.push((path.as_str().to_owned(), field_value(*kind, &column.values, place)?));
                 }
-                ColumnKey::Own(_) => fields.extend(overflow_fields(&column.values, place)?),
+                ColumnKey::Builtin(_) => fields.extend(overflow_fields(&column.values, place)?),
             }
         }
         Ok(())

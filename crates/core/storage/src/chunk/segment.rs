@@ -1,4 +1,4 @@
-//! The envelope of every part: what it belongs to, and a checksum over its payload.
+//! The envelope of every segment: what it belongs to, and a checksum over its payload.
 
 use super::VERSION;
 use calvex_language::error::{CoreError, Result};
@@ -9,42 +9,42 @@ const MAGIC: &[u8; 4] = b"CvxP";
 pub(super) const HEADER_BYTES: usize = 20;
 
 /// Wraps a payload.
-pub(crate) fn seal_part(chunk: u64, part: u16, payload: &[u8]) -> Vec<u8> {
+pub(crate) fn seal_segment(chunk: u64, segment: u16, payload: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(HEADER_BYTES + payload.len());
     out.extend_from_slice(MAGIC);
     out.extend_from_slice(&VERSION.to_le_bytes());
-    out.extend_from_slice(&part.to_le_bytes());
+    out.extend_from_slice(&segment.to_le_bytes());
     out.extend_from_slice(&chunk.to_le_bytes());
     out.extend_from_slice(&crc32fast::hash(payload).to_le_bytes());
     out.extend_from_slice(payload);
     out
 }
 
-/// Bytes that a part may be held in: on the heap, or mapped from a file of the cache.
-pub trait PartBytes: AsRef<[u8]> + Send + Sync {}
+/// Bytes that a segment may be held in: on the heap, or mapped from a file of the cache.
+pub trait SegmentBytes: AsRef<[u8]> + Send + Sync {}
 
-impl<T: AsRef<[u8]> + Send + Sync> PartBytes for T {}
+impl<T: AsRef<[u8]> + Send + Sync> SegmentBytes for T {}
 
-/// A part whose header and checksum held. Only these are read.
+/// A segment whose header and checksum held. Only these are read.
 #[derive(Clone)]
-pub struct VerifiedPart {
-    bytes: Arc<dyn PartBytes>,
+pub struct VerifiedSegment {
+    bytes: Arc<dyn SegmentBytes>,
     version: u16,
 }
 
-impl std::fmt::Debug for VerifiedPart {
+impl std::fmt::Debug for VerifiedSegment {
     fn fmt(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
-        write!(f, "VerifiedPart({} bytes, version {})", self.len(), self.version)
+        write!(f, "VerifiedSegment({} bytes, version {})", self.len(), self.version)
     }
 }
 
-impl VerifiedPart {
-    /// Checks that `bytes` are part `part` of `chunk`.
+impl VerifiedSegment {
+    /// Checks that `bytes` are segment `segment` of `chunk`.
     ///
     /// # Errors
-    /// [`CoreError::Damaged`] or [`CoreError::Version`], naming the part.
-    pub fn check(bytes: impl PartBytes + 'static, chunk: u64, part: u16) -> Result<Self> {
-        let place = || format!("chunk {chunk:x} part {part}");
+    /// [`CoreError::Damaged`] or [`CoreError::Version`], naming the segment.
+    pub fn check(bytes: impl SegmentBytes + 'static, chunk: u64, segment: u16) -> Result<Self> {
+        let place = || format!("chunk {chunk:x} segment {segment}");
         let damaged = |what: &str| CoreError::damaged(place(), what);
         let all = bytes.as_ref();
         let header = all.get(..HEADER_BYTES).ok_or_else(|| damaged("it is cut short"))?;
@@ -55,13 +55,13 @@ impl VerifiedPart {
         if !(1..=VERSION).contains(&version) {
             return Err(CoreError::Version { place: place(), found: version, known: VERSION });
         }
-        if header[6..8] != part.to_le_bytes() || header[8..16] != chunk.to_le_bytes() {
-            return Err(damaged("it names another chunk or part"));
+        if header[6..8] != segment.to_le_bytes() || header[8..16] != chunk.to_le_bytes() {
+            return Err(damaged("it names another chunk or segment"));
         }
         if header[16..20] != crc32fast::hash(&all[HEADER_BYTES..]).to_le_bytes() {
             return Err(damaged("its checksum does not hold"));
         }
-        Ok(VerifiedPart { bytes: Arc::new(bytes), version })
+        Ok(VerifiedSegment { bytes: Arc::new(bytes), version })
     }
 
     /// What the checksum covers.
@@ -84,7 +84,7 @@ impl VerifiedPart {
         self.bytes().len()
     }
 
-    /// Never, for a checked part; here because `len` is.
+    /// Never, for a checked segment; here because `len` is.
     pub fn is_empty(&self) -> bool {
         self.bytes().is_empty()
     }

@@ -1,8 +1,8 @@
-//! The filter of a whole chunk: a blocked Bloom filter (Putze, Sanders, Singler: "Cache-, Hash- and Space-Efficient
-//! Bloom Filters", 2007). A key sets one bit in each of the four 64-bit words of one block of 32 bytes.
+//! The bloom of a whole chunk: a blocked Bloom filter (Putze, Sanders, Singler: "Cache-, Hash- and Space-Efficient
+//! Bloom PageBlooms", 2007). A key sets one bit in each of the four 64-bit words of one block of 32 bytes.
 //!
-//! It tells less than the filters of the pages and is a fraction of their size, for a key counts once a chunk. It is
-//! not a part of the chunk: it is kept at hand until a roll-up (see [`super::rollup`]) holds it beside those of others,
+//! It tells less than the blooms of the pages and is a fraction of their size, for a key counts once a chunk. It is
+//! not a segment of the chunk: it is kept at hand until a bloom set (see [`super::bloom_set`]) holds it beside those of others,
 //! and made again from the columns where it was lost before.
 //!
 //! At 6 bits a key about one absent key in fifteen is let through, and then asked of the chunk's pages.
@@ -16,18 +16,18 @@ use std::ops::Range;
 /// Bytes of a block.
 pub(super) const BLOCK_BYTES: usize = 32;
 const BITS_PER_KEY: usize = 6;
-/// A filter never outgrows this; with more keys it only lets more through.
+/// A bloom never outgrows this; with more keys it only lets more through.
 const MAX_BLOCKS: usize = (8 << 20) / BLOCK_BYTES;
 /// Odd multipliers, one a word, that choose the bits.
 const SALT: [u64; 4] = [0x9e37_79b9_7f4a_7c15, 0xc2b2_ae3d_27d4_eb4f, 0x1656_67b1_9e37_79f9, 0xd6e8_feb8_6659_fd93];
 
 /// Which keys a chunk may hold. Without blocks it may hold any.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct WholeFilter {
+pub struct ChunkBloom {
     bytes: Vec<u8>,
 }
 
-impl WholeFilter {
+impl ChunkBloom {
     /// Of the keys of a chunk's pages (hashes), and others.
     pub(super) fn of(pages: &[KeySet], others: &KeySet) -> Self {
         let most = pages.iter().map(|keys| keys.len()).sum::<usize>() + others.len();
@@ -40,7 +40,7 @@ impl WholeFilter {
                 block.iter_mut().zip(masks(key)).for_each(|(word, mask)| *word |= mask);
             }
         }
-        WholeFilter { bytes: words.iter().flatten().flat_map(|word| word.to_le_bytes()).collect() }
+        ChunkBloom { bytes: words.iter().flatten().flat_map(|word| word.to_le_bytes()).collect() }
     }
 
     /// How many blocks.
@@ -70,11 +70,11 @@ impl WholeFilter {
     }
 }
 
-/// Makes the filter of a chunk from its columns.
+/// Makes the bloom of a chunk from its columns.
 ///
 /// # Errors
-/// Where a part cannot be read or is damaged.
-pub fn whole_filter(chunk: u64, source: &dyn ChunkSource) -> Result<WholeFilter> {
+/// Where a segment cannot be read or is damaged.
+pub fn chunk_bloom(chunk: u64, source: &dyn ChunkSource) -> Result<ChunkBloom> {
     let directory = source.directory(chunk)?;
     let mut pages = Vec::with_capacity(directory.pages.len());
     for page in 0..directory.pages.len() {
@@ -87,10 +87,10 @@ pub fn whole_filter(chunk: u64, source: &dyn ChunkSource) -> Result<WholeFilter>
         }
         pages.push(keys);
     }
-    Ok(WholeFilter::of(&pages, &KeySet::default()))
+    Ok(ChunkBloom::of(&pages, &KeySet::default()))
 }
 
-/// Whether a filter can have so many blocks.
+/// Whether a bloom can have so many blocks.
 pub(super) fn can_have(blocks: usize) -> bool {
     (1..=MAX_BLOCKS).contains(&blocks)
 }
@@ -101,7 +101,7 @@ pub(super) fn lets_through(block: &[u8], key: u64) -> bool {
     words.zip(masks(key)).all(|(word, mask)| word & mask == mask)
 }
 
-/// The block of `key` in a filter of `blocks`: they divide the hashes evenly, in order.
+/// The block of `key` in a bloom of `blocks`: they divide the hashes evenly, in order.
 pub(super) fn block_of(key: u64, blocks: usize) -> usize {
     (((key >> 32) * blocks as u64) >> 32) as usize
 }
@@ -121,11 +121,11 @@ mod tests {
         let key = |n: u32| xxh3_64(&n.to_le_bytes());
         let page = |from: u32| (from..from + 30_000).map(key).collect::<KeySet>();
         // Keys of several pages count once.
-        let filter = WholeFilter::of(&[page(0), page(20_000), page(40_000)], &page(70_000));
-        assert!(filter.len() < 100_000 * 7 / 8, "{}", filter.len());
-        assert!((0..100_000).all(|n| filter.lets_through(key(n))));
-        let let_through = (100_000..140_000).filter(|n| filter.lets_through(key(*n))).count();
+        let bloom = ChunkBloom::of(&[page(0), page(20_000), page(40_000)], &page(70_000));
+        assert!(bloom.len() < 100_000 * 7 / 8, "{}", bloom.len());
+        assert!((0..100_000).all(|n| bloom.lets_through(key(n))));
+        let let_through = (100_000..140_000).filter(|n| bloom.lets_through(key(*n))).count();
         assert!(let_through < 40_000 / 12, "{let_through} of 40000 absent keys were let through");
-        assert!(WholeFilter::default().lets_through(1), "nothing is known");
+        assert!(ChunkBloom::default().lets_through(1), "nothing is known");
     }
 }

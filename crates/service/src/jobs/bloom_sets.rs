@@ -7,15 +7,15 @@ use crate::state::Shared;
 use calvex_answer::merge::is_large;
 use calvex_language::CoreError;
 use calvex_language::model::time::day_of;
-use calvex_storage::chunk::{ChunkSource, WholeFilter, build_rollup, checksum_of, plan_rollup, whole_filter};
-use calvex_store::{Location, RollupRow, StoreError};
+use calvex_storage::chunk::{ChunkBloom, ChunkSource, build_bloom_set, checksum_of, chunk_bloom, plan_bloom_set};
+use calvex_store::{BloomSetRow, Location, StoreError};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// Rolls up once where enough chunks have gathered; how many were.
 ///
 /// # Errors
-/// Where the database fails; the chunks are then asked without a roll-up, as before.
+/// Where the database fails; the chunks are then asked without a bloom set, as before.
 pub async fn roll_up_once(app: &Shared, sealer: &Sealer) -> Result<usize> {
     let _merging = app.merging.lock().await;
     let max_rows = app.settings.number("merge.rows") as usize;
@@ -29,20 +29,20 @@ pub async fn roll_up_once(app: &Shared, sealer: &Sealer) -> Result<usize> {
         }
     }
     for ((lane, bucket, settled), chunks) in groups {
-        if let Some(chunks) = plan_rollup(chunks, settled) {
-            roll_up(app, sealer, lane, bucket, &chunks).await?;
+        if let Some(chunks) = plan_bloom_set(chunks, settled) {
+            bloom_set(app, sealer, lane, bucket, &chunks).await?;
             return Ok(chunks.len());
         }
     }
     Ok(0)
 }
 
-/// Makes the filter of one chunk that lacks it: it is in no roll-up yet, and a restart lost what was at hand. Whether
+/// Makes the filter of one chunk that lacks it: it is in no bloom set yet, and a restart lost what was at hand. Whether
 /// one was made.
 ///
 /// # Errors
 /// Where the database fails; the chunk is asked by its pages until the next turn.
-pub async fn make_filter_once(app: &Shared) -> Result<bool> {
+pub async fn make_bloom_once(app: &Shared) -> Result<bool> {
     let max_rows = app.settings.number("merge.rows") as usize;
     let lacking =
         app.view.chunks().into_iter().find(|c| {
@@ -60,14 +60,14 @@ pub async fn make_filter_once(app: &Shared) -> Result<bool> {
 }
 
 /// The filter of a chunk, at hand or made again. What is damaged may hold anything, and is left out when it is read.
-fn filter_of(chunk: u64, source: &dyn ChunkSource) -> calvex_language::error::Result<Arc<WholeFilter>> {
-    match source.whole(chunk).map_or_else(|| whole_filter(chunk, source).map(Arc::new), Ok) {
+fn filter_of(chunk: u64, source: &dyn ChunkSource) -> calvex_language::error::Result<Arc<ChunkBloom>> {
+    match source.chunk_bloom(chunk).map_or_else(|| chunk_bloom(chunk, source).map(Arc::new), Ok) {
         Err(CoreError::Damaged { .. }) => Ok(Arc::default()),
         read => read,
     }
 }
 
-async fn roll_up(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: &[u64]) -> Result<()> {
+async fn bloom_set(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: &[u64]) -> Result<()> {
     let id = sealer.numbers().next().unwrap_or(0);
     let (own, ids, runtime) = (app.clone(), chunks.to_vec(), tokio::runtime::Handle::current());
     let building = tokio::task::spawn_blocking(move || {
@@ -75,22 +75,22 @@ async fn roll_up(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: 
         let source = own.cache.reader(&own.store, runtime, &location_of);
         let filter = |chunk: u64| Ok((chunk, filter_of(chunk, &source)?));
         let filters = ids.into_iter().map(filter).collect::<calvex_language::error::Result<Vec<_>>>()?;
-        Ok(build_rollup(id, &filters))
+        Ok(build_bloom_set(id, &filters))
     });
-    let built = building.await.map_err(|e| StoreError::Server(format!("a roll-up could not be built: {e}")))?;
-    let parts = built.map_err(StoreError::Core)?;
-    app.store.write_rollup_parts(bucket, id, &parts).await?;
+    let built = building.await.map_err(|e| StoreError::Server(format!("a bloom set could not be built: {e}")))?;
+    let segments = built.map_err(StoreError::Core)?;
+    app.store.write_bloom_set_segments(bucket, id, &segments).await?;
     // From here to the view, no one may take the catalogue's word for all chunks.
     let _upkeep = app.upkeep.lock().await;
-    let checksum = checksum_of(&parts);
-    let row = RollupRow { id, lane, bucket, parts: parts.len() as u16, checksum, chunks: chunks.to_vec() };
-    let mut done = app.store.roll_up(&app.claim, &row).await;
+    let checksum = checksum_of(&segments);
+    let row = BloomSetRow { id, lane, bucket, segments: segments.len() as u16, checksum, chunks: chunks.to_vec() };
+    let mut done = app.store.bloom_set(&app.claim, &row).await;
     if done.as_ref().is_err_and(StoreError::is_passing) {
         // Whether it was committed is not known; asking again finds out.
-        done = app.store.roll_up(&app.claim, &row).await;
+        done = app.store.bloom_set(&app.claim, &row).await;
     }
     done?;
-    app.view.finish_rollup(id, Location { bucket, checksum }, chunks);
+    app.view.finish_bloom_set(id, Location { bucket, checksum }, chunks);
     app.cache.filters.forget(row.chunks);
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! Rows of a page back to events, exactly.
 
-use super::{ColumnKey, FieldType, Own, PageRead, Values};
+use super::{BuiltinColumn, ColumnKey, FieldType, PageRead, Values};
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::Path;
 use calvex_language::model::{Event, EventId, Kind, Severity, Status, Value, decode_value};
@@ -13,15 +13,15 @@ fn damaged(what: &str) -> CoreError {
 ///
 /// # Errors
 /// Where a column cannot be read.
-pub fn gather_all(page: &dyn PageRead) -> Result<Vec<Event>> {
-    gather(page, &(0..page.rows()).collect::<Vec<_>>())
+pub fn materialise_all(page: &dyn PageRead) -> Result<Vec<Event>> {
+    materialise(page, &(0..page.rows()).collect::<Vec<_>>())
 }
 
 /// The events of `rows` (ascending), in that order.
 ///
 /// # Errors
 /// Where a column cannot be read.
-pub fn gather(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
+pub fn materialise(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
     let mut events = vec![Event::default(); rows.len()];
     for (index, key) in page.keys().iter().enumerate() {
         let Some(column) = page.column(index)? else { continue };
@@ -34,45 +34,45 @@ pub fn gather(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
             Ok(())
         };
         match (key, &column.values) {
-            (ColumnKey::Own(own), Values::Ints(v)) => take(&mut |e, place| {
+            (ColumnKey::Builtin(own), Values::Ints(v)) => take(&mut |e, place| {
                 let n = *v.get(place).ok_or_else(|| damaged("too few numbers"))?;
                 set_int(e, *own, n)
             })?,
-            (ColumnKey::Own(own), Values::Texts { dictionary, codes }) => take(&mut |e, place| {
+            (ColumnKey::Builtin(own), Values::Texts { dictionary, codes }) => take(&mut |e, place| {
                 let code = *codes.get(place).ok_or_else(|| damaged("too few codes"))?;
                 let slot = match own {
-                    Own::Service => &mut e.service,
-                    Own::Host => &mut e.host,
-                    Own::Sender => &mut e.sender,
-                    Own::Layout => &mut e.layout,
-                    Own::Shaped => &mut e.shaped,
+                    BuiltinColumn::Service => &mut e.service,
+                    BuiltinColumn::Host => &mut e.host,
+                    BuiltinColumn::Sender => &mut e.sender,
+                    BuiltinColumn::Layout => &mut e.layout,
+                    BuiltinColumn::Shaped => &mut e.shaped,
                     _ => return Err(damaged("text in a column of another type")),
                 };
                 dictionary.get(code as usize).clone_into(slot);
                 Ok(())
             })?,
-            (ColumnKey::Own(Own::Message), Values::Messages(messages)) => take(&mut |e, place| {
+            (ColumnKey::Builtin(BuiltinColumn::Message), Values::Messages(messages)) => take(&mut |e, place| {
                 e.message = messages.text(place)?;
                 Ok(())
             })?,
-            (ColumnKey::Own(Own::Overflow), values) => take(&mut |e, place| {
+            (ColumnKey::Builtin(BuiltinColumn::Overflow), values) => take(&mut |e, place| {
                 let fields = overflow_fields(values, place)?;
                 e.fields.extend(fields.into_iter().map(|(path, value)| (Path::from_stored(&path), value)));
                 Ok(())
             })?,
-            (ColumnKey::Own(own), Values::Blobs { dictionary, codes }) => take(&mut |e, place| {
+            (ColumnKey::Builtin(own), Values::Blobs { dictionary, codes }) => take(&mut |e, place| {
                 let code = *codes.get(place).ok_or_else(|| damaged("too few codes"))?;
                 let bytes = dictionary.get(code as usize);
                 let short = || damaged("an id of the wrong length");
                 match own {
-                    Own::Trace => e.trace = Some(bytes.try_into().map_err(|_| short())?),
-                    Own::Span => e.span = Some(bytes.try_into().map_err(|_| short())?),
-                    Own::Parent => e.parent = Some(bytes.try_into().map_err(|_| short())?),
+                    BuiltinColumn::Trace => e.trace = Some(bytes.try_into().map_err(|_| short())?),
+                    BuiltinColumn::Span => e.span = Some(bytes.try_into().map_err(|_| short())?),
+                    BuiltinColumn::Parent => e.parent = Some(bytes.try_into().map_err(|_| short())?),
                     _ => return Err(damaged("bytes in a column of another type")),
                 }
                 Ok(())
             })?,
-            (ColumnKey::Own(_), _) => return Err(damaged("an own column of an unknown type")),
+            (ColumnKey::Builtin(_), _) => return Err(damaged("an own column of an unknown type")),
             (ColumnKey::Field(path, kind), values) => take(&mut |e, place| {
                 e.fields.push((path.clone(), field_value(*kind, values, place)?));
                 Ok(())
@@ -82,23 +82,25 @@ pub fn gather(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
     Ok(events)
 }
 
-fn set_int(event: &mut Event, own: Own, n: i64) -> Result<()> {
+fn set_int(event: &mut Event, own: BuiltinColumn, n: i64) -> Result<()> {
     match own {
-        Own::Time => event.time_ns = n,
-        Own::Arrived => event.arrived_ns = n,
-        Own::SentTime => event.sent_time_ns = Some(n),
-        Own::IdOrigin => {
+        BuiltinColumn::Time => event.time_ns = n,
+        BuiltinColumn::Arrived => event.arrived_ns = n,
+        BuiltinColumn::SentTime => event.sent_time_ns = Some(n),
+        BuiltinColumn::IdOrigin => {
             let origin = EventId { node: (n >> 32) as u16, epoch: n as u32, ..event.id };
             event.id = origin;
         }
-        Own::IdSeq => event.id.seq = n as u64,
-        Own::IdPlace => event.id.place = n as u32,
-        Own::Severity => event.severity = Severity::from_number(n).ok_or_else(|| damaged("a severity out of range"))?,
-        Own::Kind => {
+        BuiltinColumn::IdSeq => event.id.seq = n as u64,
+        BuiltinColumn::IdOrdinal => event.id.place = n as u32,
+        BuiltinColumn::Severity => {
+            event.severity = Severity::from_number(n).ok_or_else(|| damaged("a severity out of range"))?
+        }
+        BuiltinColumn::Kind => {
             event.kind = u8::try_from(n).ok().and_then(Kind::from_byte).ok_or_else(|| damaged("an unknown kind"))?;
         }
-        Own::Took => event.took_ns = Some(n),
-        Own::Status => {
+        BuiltinColumn::Took => event.took_ns = Some(n),
+        BuiltinColumn::Status => {
             let status = u8::try_from(n).ok().and_then(Status::from_byte);
             event.status = Some(status.ok_or_else(|| damaged("an unknown status"))?);
         }

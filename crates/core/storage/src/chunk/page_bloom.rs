@@ -1,28 +1,28 @@
-//! Membership filters of a chunk's pages, one beside the other: split block Bloom filters (Putze, Sanders, Singler:
-//! "Cache-, Hash- and Space-Efficient Bloom Filters", 2007). A key sets one bit in each of the eight 32-bit words of
+//! Membership blooms of a chunk's pages, one beside the other: split block Bloom filters (Putze, Sanders, Singler:
+//! "Cache-, Hash- and Space-Efficient Bloom PageBlooms", 2007). A key sets one bit in each of the eight 32-bit words of
 //! one block.
 //!
 //! ```text
-//! filter := block 0 of page 0, block 0 of page 1 …, block 1 of page 0 …        32 bytes each
+//! bloom := block 0 of page 0, block 0 of page 1 …, block 1 of page 0 …        32 bytes each
 //! ```
 //!
 //! All pages of a chunk have the same number of blocks, so a key has the same block in each, and one probe of the whole
-//! chunk reads one run of bytes. The runs are cut into parts, so that a probe fetches one of them and
+//! chunk reads one run of bytes. The runs are cut into segments, so that a probe fetches one of them and
 //! not the whole. At 9 bits a key about one absent key in fifty is let through; most that are absent from a whole chunk
-//! were told so by its roll-up before.
+//! were told so by its bloom set before.
 
-use super::PART_BYTES;
+use super::SEGMENT_BYTES;
 use crate::columns::Rows;
 
 const BLOCK_BYTES: usize = 32;
 const BITS_PER_KEY: usize = 9;
-/// A filter never outgrows this; with more keys it only lets more through.
+/// A bloom never outgrows this; with more keys it only lets more through.
 pub(super) const MAX_BYTES: usize = 16 << 20;
 /// Odd multipliers, one a word, that choose the bits.
 const SALT: [u32; 8] =
     [0x47b6_137b, 0x4497_4d91, 0x8824_ad5b, 0xa2b7_289d, 0x7054_95c7, 0x2df1_424b, 0x9efc_4947, 0x5c6b_fb31];
 
-/// The filters of the pages whose keys (hashes, each once) are given: how many blocks a page has, and all bytes.
+/// The blooms of the pages whose keys (hashes, each once) are given: how many blocks a page has, and all bytes.
 pub(super) fn build(pages: &[Vec<u64>]) -> (usize, Vec<u8>) {
     let most = pages.iter().map(Vec::len).max().unwrap_or(0);
     let blocks = (most * BITS_PER_KEY / 8).div_ceil(BLOCK_BYTES).clamp(1, (MAX_BYTES / run_bytes(pages.len())).max(1));
@@ -45,35 +45,35 @@ fn run_bytes(pages: usize) -> usize {
     pages.max(1) * BLOCK_BYTES
 }
 
-/// Runs of one part.
+/// Runs of one segment.
 fn runs_of_part(pages: usize) -> usize {
-    (PART_BYTES / run_bytes(pages)).max(1)
+    (SEGMENT_BYTES / run_bytes(pages)).max(1)
 }
 
-/// The payloads of the parts that a filter is cut into.
+/// The payloads of the segments that a bloom is cut into.
 pub(super) fn cut(bytes: &[u8], pages: usize) -> impl Iterator<Item = &[u8]> {
     bytes.chunks(runs_of_part(pages) * run_bytes(pages))
 }
 
-/// How many parts a filter of so many blocks a page has.
-pub(super) fn parts(blocks: usize, pages: usize) -> usize {
+/// How many segments a bloom of so many blocks a page has.
+pub(super) fn segments(blocks: usize, pages: usize) -> usize {
     blocks.div_ceil(runs_of_part(pages))
 }
 
-/// The part in which `key` is probed, and where in its payload.
-pub(super) fn place(key: u64, blocks: usize, pages: usize) -> (usize, usize) {
+/// The segment in which `key` is probed, and where in its payload.
+pub(super) fn location(key: u64, blocks: usize, pages: usize) -> (usize, usize) {
     let block = block_of(key, blocks);
     (block / runs_of_part(pages), block % runs_of_part(pages) * run_bytes(pages))
 }
 
-/// How many blocks a page has in a filter that is one part, if `bytes` can be one.
+/// How many blocks a page has in a bloom that is one segment, if `bytes` can be one.
 pub(super) fn blocks_of_whole(bytes: &[u8], pages: usize) -> Option<usize> {
     let fits = pages > 0 && !bytes.is_empty() && bytes.len().is_multiple_of(run_bytes(pages));
     fits.then(|| bytes.len() / run_bytes(pages))
 }
 
-/// Where `key` stands in a filter that is one part.
-pub(super) fn place_in_whole(key: u64, blocks: usize, pages: usize) -> usize {
+/// Where `key` stands in a bloom that is one segment.
+pub(super) fn location_in_whole(key: u64, blocks: usize, pages: usize) -> usize {
     block_of(key, blocks) * run_bytes(pages)
 }
 
@@ -112,13 +112,13 @@ mod tests {
         let key = |n: u32| xxh3_64(&n.to_le_bytes());
         let pages: Vec<Vec<u64>> = (0..5).map(|p| (p * 20_000..(p + 1) * 20_000).map(key).collect()).collect();
         let (blocks, bytes) = build(&pages);
-        let parts: Vec<&[u8]> = cut(&bytes, 5).collect();
-        assert_eq!(parts.len(), super::parts(blocks, 5));
-        assert!(parts.len() > 1 && parts.iter().all(|p| p.len() <= PART_BYTES));
+        let segments: Vec<&[u8]> = cut(&bytes, 5).collect();
+        assert_eq!(segments.len(), super::segments(blocks, 5));
+        assert!(segments.len() > 1 && segments.iter().all(|p| p.len() <= SEGMENT_BYTES));
         let probed = |key: u64| {
-            let (part, at) = place(key, blocks, 5);
-            let found = probe(parts[part], at, 5, key);
-            let whole = probe(&bytes, place_in_whole(key, blocks_of_whole(&bytes, 5).unwrap(), 5), 5, key);
+            let (segment, at) = location(key, blocks, 5);
+            let found = probe(segments[segment], at, 5, key);
+            let whole = probe(&bytes, location_in_whole(key, blocks_of_whole(&bytes, 5).unwrap(), 5), 5, key);
             assert!(found.iter().eq(whole.iter()), "cut or whole, one answer");
             found
         };
