@@ -1,43 +1,29 @@
-//! The Calvex service: settings, intake, pipeline, search, jobs, and the HTTP surface over them.
+//! The Calvex service. In: requests, bytes on sockets, timers. Out: events in the store, answers, notifications.
+//!
+//! A folder for each concern: [`config`] what a node is set to and knows; `auth` who asks; `listen` the sockets;
+//! `admission` how much of what an outsider asks for is let in, and when; `intake` bytes to batches; `pipeline` batches to
+//! the journal, heads and chunks; `answer` questions; `jobs` timers; [`notify`] what leaves; `http` the handlers, which
+//! parse, call and answer. `run` starts all of it and stops it in order.
 
-mod accept;
-mod access;
-mod arrivals;
-mod behind;
-mod budget;
-mod catalogue;
-mod connections;
+mod admission;
+mod answer;
+mod auth;
+pub mod config;
 mod error;
-mod explore;
-mod export;
-mod figures;
 mod http;
 mod intake;
 mod jobs;
-mod limits;
-mod listen_http;
-mod listeners;
+mod listen;
 mod metrics;
-mod notify;
-mod now;
+pub mod notify;
 mod pipeline;
-mod probe;
 mod run;
-mod search;
-mod searchers;
-mod secrets;
-pub mod settings;
-mod sign_in;
-mod slots;
-pub mod standin;
 mod state;
-mod strangers;
-mod tail;
 
+pub use auth::secrets::{hash_password, new_secret};
+pub use config::settings::Settings;
 pub use error::ServiceError;
-pub use listeners::Addresses;
+pub use intake::probe::{PROBE_SERVICE, probe};
+pub use listen::Addresses;
 pub use notify::sign_webhook;
-pub use probe::{PROBE_SERVICE, probe};
 pub use run::{Running, open_database, start};
-pub use secrets::{hash_password, new_secret};
-pub use settings::Settings;

@@ -1,22 +1,22 @@
 //! Starting and stopping: database, claim, replay, tasks, listeners; and the same backwards.
 
-use crate::access::Lookups;
-use crate::arrivals::{Ledger, write as write_arrivals};
-use crate::behind::Behind;
-use crate::budget::Budget;
-use crate::catalogue::{Catalogue, Config};
-use crate::connections::raise_open_files;
+use crate::admission::behind::Behind;
+use crate::admission::budget::Budget;
+use crate::admission::connections::raise_open_files;
+use crate::admission::slots::Slots;
+use crate::answer::search_pool::Searchers;
+use crate::auth::cache::AuthCache;
+use crate::auth::secrets::hash_password;
+use crate::auth::sign_in::SignIns;
+use crate::config::settings::Settings;
+use crate::config::{Catalogue, Config};
 use crate::error::{Result, ServiceError};
+use crate::intake::ledger::{Ledger, write as write_arrivals};
+use crate::intake::limits::Limits;
 use crate::jobs;
-use crate::limits::Limits;
-use crate::listeners::{Addresses, Listeners};
+use crate::listen::{Addresses, Listeners};
 use crate::metrics::Metrics;
 use crate::pipeline::{CommitFigures, Committer, Sealer, View};
-use crate::searchers::Searchers;
-use crate::secrets::hash_password;
-use crate::settings::Settings;
-use crate::sign_in::SignIns;
-use crate::slots::Slots;
 use crate::state::{App, Clock, Shared, system_clock};
 use calvex_intake::batch::HeadKey;
 use calvex_storage::chunk::journal::decode_batch;
@@ -101,7 +101,7 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
     }
     let (password, generated) = match password {
         Some(p) => (p, false),
-        None => (crate::secrets::new_secret("first", rand::random()).0, true),
+        None => (crate::auth::secrets::new_secret("first", rand::random()).0, true),
     };
     let hashed = password.clone();
     let hash = tokio::task::spawn_blocking(move || hash_password(&hashed)).await;
@@ -184,21 +184,21 @@ async fn start_on(
         ),
         catalogue: Catalogue::new(config),
         installation: installation.clone(),
-        keys: Lookups::new(Duration::from_secs(5)),
-        readers: Lookups::new(Duration::from_secs(2)),
+        keys: AuthCache::new(Duration::from_secs(5)),
+        readers: AuthCache::new(Duration::from_secs(2)),
         addresses: std::sync::OnceLock::new(),
         intake_budget: Budget::new("intake.budget_mib", settings.mib("intake.budget_mib")),
         api_budget: Budget::new("limits.api_budget_mib", settings.mib("limits.api_budget_mib")),
         open_files: raise_open_files(),
         limits: Limits::default(),
         ledger: Ledger::default(),
-        strangers: crate::strangers::Strangers::default(),
+        strangers: crate::auth::strangers::Strangers::default(),
         sign_ins: SignIns::new(cores),
-        proposals: crate::explore::Proposals::default(),
+        proposals: crate::answer::complete::Proposals::default(),
         decode_slots: Slots::new(cores),
         rule_slots: Arc::new(Semaphore::new(2)),
-        export_slots: Arc::new(Semaphore::new(crate::export::AT_ONCE)),
-        tail_slots: Arc::new(Semaphore::new(crate::tail::AT_ONCE)),
+        export_slots: Arc::new(Semaphore::new(crate::answer::export::AT_ONCE)),
+        tail_slots: Arc::new(Semaphore::new(crate::answer::tail::AT_ONCE)),
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         behind: Behind::new(cores)?,
         searchers: Searchers::new(cores)?,

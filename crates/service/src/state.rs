@@ -1,16 +1,17 @@
 //! What the parts of a running service share.
 
-use crate::access::{Lookups, Sender};
-use crate::arrivals::Ledger;
-use crate::budget::Budget;
-use crate::catalogue::Catalogue;
-use crate::limits::Limits;
-use crate::listeners::Addresses;
+use crate::admission::budget::Budget;
+use crate::admission::slots::Slots;
+use crate::auth::cache::AuthCache;
+use crate::auth::sign_in::SignIns;
+use crate::config::Catalogue;
+use crate::config::settings::Settings;
+use crate::intake::ledger::Ledger;
+use crate::intake::limits::Limits;
+use crate::intake::sender::Sender;
+use crate::listen::Addresses;
 use crate::metrics::Metrics;
 use crate::pipeline::{Intake, View};
-use crate::settings::Settings;
-use crate::sign_in::SignIns;
-use crate::slots::Slots;
 use calvex_store::records::access::Principal;
 use calvex_store::{Claim, SegmentCache, Store};
 use std::sync::Arc;
@@ -44,7 +45,7 @@ pub struct App {
     pub open_files: u64,
     pub cache: SegmentCache,
     pub metrics: Metrics,
-    pub keys: Lookups<Sender>,
+    pub keys: AuthCache<Sender>,
     /// Where the ways in are; set once they are served.
     pub addresses: std::sync::OnceLock<Addresses>,
     /// What senders and lanes use up.
@@ -52,13 +53,13 @@ pub struct App {
     /// What came, and what became of it.
     pub ledger: Ledger,
     /// People by session or token.
-    pub readers: Lookups<Principal>,
+    pub readers: AuthCache<Principal>,
     /// Slows those who are refused again and again.
-    pub strangers: crate::strangers::Strangers,
+    pub strangers: crate::auth::strangers::Strangers,
     /// Limits on signing in.
     pub sign_ins: SignIns,
     /// What was proposed lately to those who type.
-    pub proposals: crate::explore::Proposals,
+    pub proposals: crate::answer::complete::Proposals,
     /// Decoding runs beside the async threads, at most this many at once.
     pub decode_slots: Arc<Slots>,
     /// Searching has slots of its own, so that no query can stop intake.
@@ -70,9 +71,9 @@ pub struct App {
     /// Those who follow what comes have places of their own.
     pub tail_slots: Arc<Semaphore>,
     /// The threads for work whose length an outsider decides.
-    pub behind: crate::behind::Behind,
+    pub behind: crate::admission::behind::Behind,
     /// The threads that scan for all searches.
-    pub searchers: crate::searchers::Searchers,
+    pub searchers: crate::answer::search_pool::Searchers,
     /// Set once the journal is replayed.
     pub ready: AtomicBool,
     /// The earliest time admitted since rules looked last.

@@ -77,7 +77,10 @@ impl Store {
             let here = sqlx::query_scalar(sql::CHUNK_IN_BUCKET).bind(chunk).bind(row.bucket);
             let here: i64 = here.fetch_one(&mut *tx).await?;
             if here != 1 {
-                return Err(StoreError::Missing(format!("chunk {chunk:x} in bucket {}; no bloom set made", row.bucket)));
+                return Err(StoreError::Missing(format!(
+                    "chunk {chunk:x} in bucket {}; no bloom set made",
+                    row.bucket
+                )));
             }
             sqlx::query(sql::BLOOM_SET_CHUNK_ADD).bind(chunk).bind(row.id).bind(place).execute(&mut *tx).await?;
         }

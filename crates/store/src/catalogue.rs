@@ -6,11 +6,11 @@
 //! - A merge happened when the catalogue names the new chunk; the old rows went in the same transaction.
 //! - A bucket that is closing takes no chunk; it is dropped only when no catalogue row names it.
 
+use crate::bloom_sets::BloomSetMember;
 use crate::change::{note_change, origins_of};
 use crate::claim::Claim;
 use crate::fault::Step;
 use crate::journal::{JournalRowRef, JournalTable};
-use crate::bloom_sets::BloomSetMember;
 use crate::{Result, Store, StoreError, sql};
 use sqlx::{Executor, MySqlConnection, Row};
 use std::collections::BTreeMap;

@@ -1,30 +1,30 @@
 //! MariaDB: where everything lives. The supervised server, the schema, journal, receipts, catalogue, segments, records.
 
 mod backoff;
+mod bloom_sets;
 mod catalogue;
 mod change;
+mod chunk_blooms;
 mod claim;
 mod error;
 pub mod fault;
-mod chunk_blooms;
 mod journal;
-mod segments;
 mod pool;
 pub mod records;
 mod relay;
-mod bloom_sets;
+mod segments;
 mod server;
 mod sql;
 
 pub use backoff::Backoff;
+pub use bloom_sets::{BloomSetMember, BloomSetRow};
 pub use catalogue::{ChunkRow, LaneRow, Merge, Seal};
+pub use chunk_blooms::ChunkBlooms;
 pub use claim::{Claim, NodeRow, Others};
 pub use error::StoreError;
-pub use chunk_blooms::ChunkBlooms;
 pub use journal::{Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, StoredBatch};
-pub use segments::{Location, SegmentCache, SegmentReader};
 pub use pool::{Store, StoreOptions};
-pub use bloom_sets::{BloomSetMember, BloomSetRow};
+pub use segments::{Location, SegmentCache, SegmentReader};
 pub use server::{Server, ServerSettings};
 
 /// Shorthand used across the crate.

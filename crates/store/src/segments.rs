@@ -230,8 +230,8 @@ impl SegmentReader<'_> {
 
     fn fetch(&self, bucket: i32, chunk: u64, segment: u16) -> calvex_language::error::Result<VerifiedSegment> {
         let read = self.runtime.block_on(self.read(bucket, chunk, segment));
-        let bytes =
-            read.map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} segment {segment} could not be read: {e}")))?;
+        let bytes = read
+            .map_err(|e| CoreError::Unavailable(format!("chunk {chunk:x} segment {segment} could not be read: {e}")))?;
         self.fetched_bytes.fetch_add(bytes.len() as u64, Ordering::Relaxed);
         VerifiedSegment::check(bytes, chunk, segment)
     }

@@ -124,7 +124,7 @@ impl Demo {
         };
         start_log(&settings);
         let password = kept.as_ref().map_or_else(|| "fennmark-night".to_owned(), |k| k.password.clone());
-        let receiver = tokio::spawn(calvex_service::standin::serve(hook, smtp, show));
+        let receiver = tokio::spawn(calvex_service::notify::fake_receiver::serve(hook, smtp, show));
         let running = calvex_service::start(settings, Some(password.clone())).await?;
         let url = format!("http://{}", running.addresses.http);
         let told = tokio::select! {

@@ -2,7 +2,7 @@
 
 use crate::{Ended, output};
 use anyhow::{Context, Result};
-use calvex_service::standin::{Arrived, serve};
+use calvex_service::notify::fake_receiver::{Arrived, serve};
 use clap::Args;
 use tokio::net::TcpListener;
 

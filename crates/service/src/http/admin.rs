@@ -1,10 +1,10 @@
 //! Lanes, routes, people, chunks: what an administrator sets up and looks after.
 
 use super::ask::Ask;
-use crate::access::{Admin, Reader};
+use crate::auth::secrets::hash_password;
+use crate::auth::{Admin, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
-use crate::secrets::hash_password;
 use crate::state::Shared;
 use axum::Json;
 use axum::extract::{Path, State};
@@ -182,7 +182,7 @@ pub async fn chunks(State(app): State<Shared>, _admin: Admin) -> Json<Vec<ChunkS
 pub async fn chunk(State(app): State<Shared>, _admin: Admin, Path(id): Path<String>) -> Result<Json<ChunkDescription>> {
     let row = u64::from_str_radix(&id, 16).ok().and_then(|id| app.view.chunk(id));
     let row = row.ok_or_else(|| StoreError::Missing(format!("chunk `{id}`; GET /api/chunks lists them")))?;
-    let described = crate::search::run(
+    let described = crate::answer::search::run(
         &app,
         |_| false,
         move |scope| scope.source.directory(row.id).and_then(|d| describe(&d, row.segments, scope.source)),

@@ -1,7 +1,7 @@
 //! Rules and alerts.
 
 use super::ask::Ask;
-use crate::access::{Admin, Editor, Reader};
+use crate::auth::{Admin, Editor, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
 use axum::Json;

@@ -1,9 +1,9 @@
 //! The interface's own description (OpenAPI 3.1), made from the same table that routes requests and from the types that
 //! are answered, so that neither can be forgotten. `GET /api/openapi.json` serves it.
 
-use crate::access::{Admin, Editor, Reader};
+use crate::auth::peer::Peer;
+use crate::auth::{Admin, Editor, Reader};
 use crate::error::ServiceError;
-use crate::listen_http::Peer;
 use aide::OperationInput;
 use aide::OperationOutput;
 use aide::generate::GenContext;

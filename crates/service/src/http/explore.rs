@@ -2,10 +2,10 @@
 
 use super::alerts;
 use super::ask::Ask;
-use crate::access::{Editor, Reader};
+use crate::answer::{complete, overview};
+use crate::auth::{Editor, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
-use crate::{explore, now as standing};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -34,12 +34,12 @@ pub async fn complete(
     reader: Reader,
     Ask(ask): Ask<CompleteRequest>,
 ) -> Result<Json<CompleteAnswer>> {
-    Ok(Json(explore::complete(&app, &reader, ask).await?))
+    Ok(Json(complete::complete(&app, &reader, ask).await?))
 }
 
 /// `POST /api/range`: what a range as people say it means.
 pub async fn range(State(app): State<Shared>, _reader: Reader, Ask(ask): Ask<SpokenRange>) -> Result<Json<RangeMeant>> {
-    Ok(Json(explore::range_meant(&app, &ask)?))
+    Ok(Json(complete::range_meant(&app, &ask)?))
 }
 
 /// `POST /api/found-fields`: the fields among the events found.
@@ -48,7 +48,7 @@ pub async fn found_fields(
     reader: Reader,
     Ask(ask): Ask<SearchRequest>,
 ) -> Result<Json<FoundFieldsAnswer>> {
-    Ok(Json(explore::found_fields(&app, &reader, ask).await?))
+    Ok(Json(complete::found_fields(&app, &reader, ask).await?))
 }
 
 /// `POST /api/shape`: a shape, and what its messages hold.
@@ -57,14 +57,14 @@ pub async fn shape(
     reader: Reader,
     Ask(ask): Ask<ShapeRequest>,
 ) -> Result<Json<ShapeAnswer>> {
-    Ok(Json(explore::shape(&app, &reader, ask).await?))
+    Ok(Json(complete::shape(&app, &reader, ask).await?))
 }
 
 /// `GET /api/now`: how things stand.
 pub async fn now(State(app): State<Shared>, reader: Reader) -> Result<Json<NowAnswer>> {
     let Json(raised) = alerts::alerts(State(app.clone()), reader.clone()).await?;
     let Json(rules) = alerts::rules(State(app.clone()), reader.clone()).await?;
-    Ok(Json(standing::now(&app, &reader, raised, &rules).await?))
+    Ok(Json(overview::now(&app, &reader, raised, &rules).await?))
 }
 
 /// `GET /api/saved`: every saved search, by name.

@@ -1,10 +1,10 @@
 //! What every request to the interface passes first. A body is read for those alone who may send one, within a time and
 //! a size, and charged to a budget before it is held; a stranger may send no more than a name and a password.
 
-use crate::access::Reader;
-use crate::budget::Owner;
+use crate::admission::budget::Owner;
+use crate::auth::Reader;
+use crate::auth::peer::Peer;
 use crate::error::{Result, ServiceError};
-use crate::listen_http::Peer;
 use crate::state::Shared;
 use axum::body::Body;
 use axum::extract::{FromRequestParts, Request, State};

@@ -1,6 +1,6 @@
 //! The service's own health.
 
-use crate::access::Reader;
+use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
 use axum::extract::State;

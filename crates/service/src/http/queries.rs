@@ -2,12 +2,12 @@
 //! of searches and figures are streamed: progress, what is found so far, then the answer.
 
 use super::ask::Ask;
-use crate::access::Reader;
-use crate::arrivals::{Asked, arrivals as arrivals_of};
+use crate::answer::search::Listener;
+use crate::answer::{measure, search};
+use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
-use crate::search::Listener;
+use crate::intake::ledger::{Asked, arrivals as arrivals_of};
 use crate::state::Shared;
-use crate::{figures, search};
 use axum::Json;
 use axum::body::{Body, Bytes};
 use axum::extract::{Path, Query, State};
@@ -55,13 +55,13 @@ pub async fn measure(
     headers: HeaderMap,
     Ask(ask): Ask<SearchRequest>,
 ) -> Result<Response> {
-    answer(&headers, move |listener| async move { figures::measure(&app, &reader, ask, listener).await }).await
+    answer(&headers, move |listener| async move { measure::measure(&app, &reader, ask, listener).await }).await
 }
 
 /// `POST /api/tail`: events as they come, as NDJSON, until the client goes.
 pub async fn tail(State(app): State<Shared>, reader: Reader, Ask(ask): Ask<SearchRequest>) -> Result<Response> {
     let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES);
-    let following = crate::tail::Tail::begin(&app, reader, &ask)?;
+    let following = crate::answer::tail::Tail::begin(&app, reader, &ask)?;
     tokio::spawn(following.run(lines));
     let stream = futures_util::stream::poll_fn(move |context| {
         waiting.poll_recv(context).map(|next| next.map(Ok::<_, std::convert::Infallible>))
@@ -72,7 +72,7 @@ pub async fn tail(State(app): State<Shared>, reader: Reader, Ask(ask): Ask<Searc
 /// `POST /api/export`: every event found, the oldest first, as NDJSON; the last line is the account.
 pub async fn export(State(app): State<Shared>, reader: Reader, Ask(ask): Ask<SearchRequest>) -> Result<Response> {
     let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES_EXPORTED);
-    crate::export::begin(&app, &reader, ask, lines).await?;
+    crate::answer::export::begin(&app, &reader, ask, lines).await?;
     let stream = futures_util::stream::poll_fn(move |context| {
         waiting.poll_recv(context).map(|next| next.map(Ok::<_, std::convert::Infallible>))
     });
@@ -85,7 +85,7 @@ pub async fn breakdown(
     reader: Reader,
     Ask(ask): Ask<BreakdownRequest>,
 ) -> Result<Json<BreakdownAnswer>> {
-    Ok(Json(figures::breakdown(&app, &reader, ask).await?))
+    Ok(Json(measure::breakdown(&app, &reader, ask).await?))
 }
 
 /// What `GET /api/arrivals` may be asked for.
@@ -119,7 +119,7 @@ pub async fn arrivals(
 
 /// `GET /api/ways-in`
 pub async fn ways_in(State(app): State<Shared>, _reader: Reader) -> Json<Vec<WayIn>> {
-    Json(app.addresses.get().map(crate::listeners::Addresses::ways_in).unwrap_or_default())
+    Json(app.addresses.get().map(crate::listen::Addresses::ways_in).unwrap_or_default())
 }
 
 /// Answers whole, or line by line where the client asks for that. When the client goes, the work is dropped.

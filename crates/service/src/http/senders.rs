@@ -2,10 +2,11 @@
 
 use super::admin::check_name;
 use super::ask::Ask;
-use crate::access::{Admin, Reader, sender};
+use crate::auth::secrets::new_secret;
+use crate::auth::{Admin, Reader};
 use crate::error::{Result, ServiceError};
-use crate::probe::{PROBE_SERVICE, probe};
-use crate::secrets::new_secret;
+use crate::intake::probe::{PROBE_SERVICE, probe};
+use crate::intake::sender::sender;
 use crate::state::Shared;
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -38,7 +39,7 @@ fn seconds(ns: i64) -> String {
 /// `GET /api/keys`
 pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<Key>>> {
     // What was counted this moment belongs to the answer.
-    crate::arrivals::write(&app).await?;
+    crate::intake::ledger::write(&app).await?;
     let config = app.catalogue.get();
     let now_ns = (app.clock)();
     let told = |k: stored::KeyListed| {
@@ -320,7 +321,7 @@ pub async fn probe_ways(State(app): State<Shared>, Admin(admin): Admin) -> Resul
         let (app, reader) = (app.clone(), admin.clone());
         async move {
             let ask = SearchRequest { query: mark, from: Some("now-1h".to_owned()), ..SearchRequest::default() };
-            let found = crate::search::search(&app, &reader, ask, None).await;
+            let found = crate::answer::search::search(&app, &reader, ask, None).await;
             found.map(|answer| !answer.events.is_empty()).map_err(|e| e.to_string())
         }
     };

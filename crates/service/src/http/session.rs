@@ -1,11 +1,11 @@
 //! Signing in and out of the console.
 
 use super::ask::Ask;
-use crate::access::{Reader, session_secret};
-use crate::arrivals::shortened;
+use crate::auth::peer::Peer;
+use crate::auth::secrets::{hash_secret, new_secret, verify_password};
+use crate::auth::{Reader, session_secret};
 use crate::error::{Result, ServiceError};
-use crate::listen_http::Peer;
-use crate::secrets::{hash_secret, new_secret, verify_password};
+use crate::intake::ledger::shortened;
 use crate::state::Shared;
 use axum::Json;
 use axum::extract::State;

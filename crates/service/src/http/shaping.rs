@@ -2,10 +2,10 @@
 
 use super::admin::check_name;
 use super::ask::Ask;
-use crate::access::{Admin, Reader};
-use crate::catalogue::rule_of;
+use crate::answer::search;
+use crate::auth::{Admin, Reader};
+use crate::config::rule_of;
 use crate::error::{Result, ServiceError};
-use crate::search;
 use crate::state::Shared;
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -43,7 +43,7 @@ fn told(mistakes: &[RuleMistake]) -> ServiceError {
 
 /// `GET /api/shaping`: every rule in order, and how often it was applied.
 pub async fn rules(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<ShapingRule>>> {
-    crate::arrivals::write(&app).await?;
+    crate::intake::ledger::write(&app).await?;
     let now_ns = (app.clock)();
     let rows = app.store.shaping().await?;
     let listed = rows.into_iter().filter_map(|row| {
@@ -99,7 +99,7 @@ pub async fn try_rules(
     let shaping = own.as_ref().unwrap_or(config.shaping());
     let now_ns = (app.clock)();
     let name = ask.sender.unwrap_or_else(|| "try".to_owned());
-    let key = crate::access::named_sender(&app, &name).await?;
+    let key = crate::intake::sender::named_sender(&app, &name).await?;
     let mut out = Vec::new();
     for (n, line) in ask.events.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()).take(MAX_TRIED) {
         let mut tried = TriedEvent { line: n + 1, ..TriedEvent::default() };

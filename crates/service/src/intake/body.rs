@@ -2,9 +2,9 @@
 //! are held. A body is decompressed in a decoding slot, so that no more are unpacked at once than there are cores.
 
 use super::admit;
-use crate::access::Sender;
-use crate::budget::{Charge, Owner};
+use crate::admission::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
+use crate::intake::sender::Sender;
 use crate::state::Shared;
 use axum::body::{Body, BodyDataStream, Bytes};
 use axum::http::{HeaderMap, header};

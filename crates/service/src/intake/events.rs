@@ -1,8 +1,8 @@
 //! `POST /v1/events`: NDJSON, or one JSON array of events.
 
 use super::{body, take};
-use crate::access::sender;
 use crate::error::Result;
+use crate::intake::sender::sender;
 use crate::state::Shared;
 use axum::Json;
 use axum::body::Body;

@@ -22,8 +22,8 @@
 use super::body::{self, Packing, Received};
 use super::otlp::{first_refusal, metrics_not_taken, take_export};
 use super::refuse;
-use crate::access::{Sender, sender};
 use crate::error::{Result, ServiceError};
+use crate::intake::sender::{Sender, sender};
 use crate::state::Shared;
 use axum::Router;
 use axum::body::{Body, Bytes};

@@ -12,11 +12,11 @@
 //! is refused like any other bad line, with its number since the connection began.
 
 use super::streams::take_patiently;
-use crate::accept::accept;
-use crate::access::sender_of;
-use crate::budget::Owner;
-use crate::connections::{Connections, Tracked};
+use crate::admission::accept::accept;
+use crate::admission::budget::Owner;
+use crate::admission::connections::{Connections, Tracked};
 use crate::error::{Result, ServiceError};
+use crate::intake::sender::sender_of;
 use crate::state::Shared;
 use calvex_intake::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;

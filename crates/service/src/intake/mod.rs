@@ -3,8 +3,12 @@
 mod body;
 mod events;
 mod grpc;
+pub mod ledger;
+pub mod limits;
 mod lines;
 mod otlp;
+pub mod probe;
+pub mod sender;
 mod streams;
 mod syslog;
 
@@ -14,10 +18,10 @@ pub use lines::serve as serve_lines;
 pub use otlp::{post_logs, post_metrics, post_traces};
 pub use syslog::{serve_tcp as serve_syslog_tcp, serve_tls as serve_syslog_tls, serve_udp as serve_syslog_udp};
 
-use crate::access::Sender;
-use crate::arrivals::shortened;
-use crate::budget::{Charge, Owner};
+use crate::admission::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
+use crate::intake::ledger::shortened;
+use crate::intake::sender::Sender;
 use crate::metrics::LaneLabel;
 use crate::pipeline::{HeadPage, Receipt, Submission, Wait};
 use crate::state::Shared;

@@ -1,8 +1,8 @@
 //! `POST /v1/logs` and `POST /v1/traces`: OTLP over HTTP, protobuf and JSON.
 
 use super::{body, refuse, take};
-use crate::access::{Sender, sender};
 use crate::error::{Result, ServiceError};
+use crate::intake::sender::{Sender, sender};
 use crate::state::Shared;
 use axum::body::Body;
 use axum::extract::State;

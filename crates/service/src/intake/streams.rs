@@ -1,9 +1,9 @@
 //! What the ways in over sockets share: batches that wait while the service cannot take them.
 
 use super::{Body, take};
-use crate::access::Sender;
-use crate::budget::Owner;
+use crate::admission::budget::Owner;
 use crate::error::{Result, ServiceError};
+use crate::intake::sender::Sender;
 use crate::state::Shared;
 use axum::http::HeaderMap;
 use calvex_intake::batch::{BatchBuilder, Reading};

@@ -5,10 +5,10 @@
 
 use super::refuse;
 use super::streams::take_patiently;
-use crate::accept::accept;
-use crate::access::named_sender;
-use crate::budget::Owner;
-use crate::connections::{Connections, Tracked};
+use crate::admission::accept::accept;
+use crate::admission::budget::Owner;
+use crate::admission::connections::{Connections, Tracked};
+use crate::intake::sender::named_sender;
 use crate::state::Shared;
 use calvex_intake::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;

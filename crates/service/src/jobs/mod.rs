@@ -1,17 +1,17 @@
 //! Steps 9, 10, 12 and 13 on their timers: sealing, merging, rules, the outbox, expiry. Each job is a plain function of the app and
 //! its clock; the timers are here.
 
+mod bloom_sets;
 mod expiry;
 mod merge;
-mod bloom_sets;
 mod rules;
 
+pub use bloom_sets::{make_bloom_once, roll_up_once};
 pub use expiry::{expire, reread_chunks};
 pub use merge::{merge_once, remove_retired};
-pub use bloom_sets::{make_bloom_once, roll_up_once};
 
-use crate::arrivals;
 use crate::error::{Result, ServiceError};
+use crate::intake::ledger;
 use crate::notify;
 use crate::pipeline::Sealer;
 use crate::state::Shared;
@@ -74,7 +74,7 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
     let own = app.clone();
     tasks.spawn(every(ARRIVALS_EVERY, stop.clone(), "arrivals", move || {
         let app = own.clone();
-        async move { arrivals::write(&app).await }
+        async move { ledger::write(&app).await }
     }));
     let own = app.clone();
     tasks.spawn(every(REREAD_EVERY, stop.clone(), "reread", move || {
@@ -131,7 +131,7 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
             app.store.expire_sessions(now_ns).await?;
             app.store.expire_dials(now_ns - DIALS_KEPT_NS).await?;
             let hour = u32::try_from(now_ns / 3_600_000_000_000).unwrap_or(0);
-            app.store.expire_arrivals(hour.saturating_sub(arrivals::KEPT_HOURS)).await?;
+            app.store.expire_arrivals(hour.saturating_sub(ledger::KEPT_HOURS)).await?;
             Ok(())
         }
     }));

@@ -1,7 +1,7 @@
 //! Step 12: rules judged on time, each as its owner, with late events judged again up to the rule's bound.
 
+use crate::answer::search;
 use crate::error::Result;
-use crate::search;
 use crate::state::Shared;
 use calvex_answer::search::histogram;
 use calvex_answer::watch::{Condition, Outcome, Raising, Standing, State, raisings, reconcile, walk};

@@ -1,5 +1,6 @@
 //! Step 12, the outbox: notifications leave at least once, under a stable id, with retries that back off.
 
+pub mod fake_receiver;
 mod mail;
 mod webhook;
 

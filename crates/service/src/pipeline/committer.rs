@@ -3,7 +3,7 @@
 
 use super::View;
 use super::group::{Built, HeadPage, build};
-use crate::budget::Charge;
+use crate::admission::budget::Charge;
 use crate::error::{Result, ServiceError};
 use crate::metrics::Metrics;
 use crate::state::Clock;

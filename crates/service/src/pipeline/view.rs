@@ -1,6 +1,6 @@
 //! What can be found now: heads, heads being sealed, and chunks, each event in exactly one of them at any moment.
 
-use crate::catalogue::Config;
+use crate::config::Config;
 use calvex_answer::retention::visible_until_ns;
 use calvex_answer::scan::{Extent, InBloomSet, Place};
 use calvex_intake::batch::HeadKey;

@@ -50,7 +50,11 @@ impl ChunkSource for Direct<'_> {
     }
     fn segment(&self, chunk: u64, segment: u16) -> calvex_language::error::Result<VerifiedSegment> {
         let bytes = self.1.block_on(self.0.read_segment(BUCKET, chunk, segment));
-        VerifiedSegment::check(bytes.map_err(|e| calvex_language::CoreError::Unavailable(e.to_string()))?, chunk, segment)
+        VerifiedSegment::check(
+            bytes.map_err(|e| calvex_language::CoreError::Unavailable(e.to_string()))?,
+            chunk,
+            segment,
+        )
     }
 }
 

@@ -164,7 +164,8 @@ fn a_cache_of_another_database_answers_nothing() {
                 let reader_of = |_| Some(location);
                 let reader = cache.reader(&store, handle, &reader_of);
                 let last = chunk.segments.len() as u16 - 1;
-                (0..=last).map(|n| reader.segment(id, n).unwrap().bytes().to_vec()).collect::<Vec<_>>() == chunk.segments
+                (0..=last).map(|n| reader.segment(id, n).unwrap().bytes().to_vec()).collect::<Vec<_>>()
+                    == chunk.segments
             });
             assert!(read.await.unwrap(), "{message}");
         }

@@ -171,7 +171,8 @@ fn a_seal_moves_its_rows_once_or_not_at_all() {
         at_every_statement("seal", act, |store| async move {
             assert_once(&store, 3).await;
             assert_eq!(store.chunks().await.unwrap().len(), 1);
-            let segments: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM parts_100").fetch_one(&store.pool).await.unwrap();
+            let segments: i64 =
+                sqlx::query_scalar("SELECT COUNT(*) FROM parts_100").fetch_one(&store.pool).await.unwrap();
             assert_eq!(segments, 2, "its segments are whole");
             let changes: i64 =
                 sqlx::query_scalar("SELECT COUNT(*) FROM catalogue_change").fetch_one(&store.pool).await.unwrap();

@@ -247,8 +247,9 @@ fn without(rows: &mut Rows, mut taken: Rows) {
 /// The service of each row.
 fn services_of(page: &Page) -> Vec<&str> {
     let mut services = vec![""; page.rows()];
-    let column =
-        page.keyed_columns().find(|(key, _)| **key == calvex_storage::columns::ColumnKey::Builtin(BuiltinColumn::Service));
+    let column = page
+        .keyed_columns()
+        .find(|(key, _)| **key == calvex_storage::columns::ColumnKey::Builtin(BuiltinColumn::Service));
     if let Some((_, column)) = column
         && let Values::Texts { dictionary, codes } = &column.values
     {

@@ -1,6 +1,6 @@
 //! The loop that takes connections from a listener.
 
-use crate::connections::{Connections, Tracked};
+use crate::admission::connections::{Connections, Tracked};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;

@@ -1,10 +1,10 @@
 //! Step 11, what helps to ask: proposals while a query is typed, ranges as people say them, the fields among the events
 //! found. Nothing is proposed from a lane the reader may not read: all of it is asked of the reader's own view.
 
-use crate::access::Reader;
+use crate::answer::measure::field_of;
+use crate::answer::search::{context_of, plan, range_answer, run, run_told, timed};
+use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
-use crate::figures::field_of;
-use crate::search::{context_of, plan, range_answer, run, run_told, timed};
 use crate::state::Shared;
 use calvex_answer::search::{Find, Order, find, newest_values, sampled_fields};
 use calvex_language::model::template;

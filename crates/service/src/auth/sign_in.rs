@@ -10,7 +10,7 @@
 //! out. Names count as the database compares them. Passwords are hashed by as many threads as there are cores: each
 //! takes 19 MiB (argon2id, RFC 9106), and guessing must not take more.
 
-use crate::behind::Behind;
+use crate::admission::behind::Behind;
 use crate::error::{Result, ServiceError};
 use moka::sync::Cache;
 use std::net::IpAddr;

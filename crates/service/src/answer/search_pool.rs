@@ -2,7 +2,7 @@
 //! many pages, or one that has run for a while, runs on threads of lower priority, so that it takes what intake and
 //! short questions leave.
 
-use crate::behind::pool;
+use crate::admission::behind::pool;
 use crate::error::Result;
 use calvex_answer::scan::Workers;
 use rayon::prelude::*;

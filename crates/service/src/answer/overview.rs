@@ -1,11 +1,11 @@
 //! How things stand: each service against its own usual, what is raised or building, who fell silent or is refused, and
 //! the marks of the last hours. Where a shift begins.
 
-use crate::access::Reader;
-use crate::arrivals::Asked;
+use crate::answer::measure::measure;
+use crate::answer::search::search;
+use crate::auth::Reader;
 use crate::error::Result;
-use crate::figures::measure;
-use crate::search::search;
+use crate::intake::ledger::Asked;
 use crate::state::Shared;
 use calvex_language::model::Value as Sent;
 use calvex_language::model::time::{SECOND_NS, format_utc};
@@ -109,7 +109,7 @@ pub async fn now(app: &Shared, reader: &Reader, alerts: Vec<Alert>, rules: &[Rul
     }
     silent.sort_by(|a, b| b.last.cmp(&a.last));
 
-    let arrivals = crate::arrivals::arrivals(app, reader, Asked { hours: 1, ..Asked::default() }).await?;
+    let arrivals = crate::intake::ledger::arrivals(app, reader, Asked { hours: 1, ..Asked::default() }).await?;
     Ok(NowAnswer {
         at: format_utc(now_ns, 0),
         window_s: WINDOW_S as u32,

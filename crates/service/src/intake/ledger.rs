@@ -1,7 +1,7 @@
 //! Arrivals: what came, from whom, and what became of it. Counted in memory beside intake, added to the database every
 //! few seconds, told by sender, service and host.
 
-use crate::access::Reader;
+use crate::auth::Reader;
 use crate::error::Result;
 use crate::state::Shared;
 use calvex_intake::arrivals::Tally;

@@ -267,7 +267,7 @@ mod tests {
 
     #[test]
     fn the_sample_in_the_docs_is_read() {
-        let text = include_str!("../../../docs/operating.md");
+        let text = include_str!("../../../../docs/operating.md");
         let sample = text.split("```toml").nth(1).and_then(|t| t.split("```").next()).unwrap();
         let dir = tempfile::tempdir().unwrap();
         let file = dir.path().join("calvex.toml");

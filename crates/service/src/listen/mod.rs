@@ -1,10 +1,11 @@
 //! Step 1, listening: every way in has its socket, bound before anything else is done, so that an address in use does not
 //! cost a database start to find out.
 
+mod http;
+
+use crate::config::settings::Settings;
 use crate::error::{Result, ServiceError};
 use crate::intake::{grpc_router, serve_lines, serve_syslog_tcp, serve_syslog_tls, serve_syslog_udp};
-use crate::listen_http;
-use crate::settings::Settings;
 use crate::state::Shared;
 use calvex_wire::api::WayIn;
 use rustls::pki_types::pem::PemObject;
@@ -180,14 +181,14 @@ impl Listeners {
     pub(crate) fn serve(self, app: &Shared, stopping: &watch::Receiver<bool>) -> JoinSet<()> {
         let mut tasks = JoinSet::new();
         let router = crate::http::router(app.clone());
-        tasks.spawn(listen_http::serve(app.clone(), "HTTP port", self.http, router, stopping.clone()));
+        tasks.spawn(http::serve(app.clone(), "HTTP port", self.http, router, stopping.clone()));
         if let Some(listener) = self.otlp {
             let router = crate::http::otlp_router(app.clone());
-            tasks.spawn(listen_http::serve(app.clone(), "OTLP port", listener, router, stopping.clone()));
+            tasks.spawn(http::serve(app.clone(), "OTLP port", listener, router, stopping.clone()));
         }
         if let Some(listener) = self.grpc {
             let router = grpc_router(app.clone());
-            tasks.spawn(listen_http::serve(app.clone(), "gRPC port", listener, router, stopping.clone()));
+            tasks.spawn(http::serve(app.clone(), "gRPC port", listener, router, stopping.clone()));
         }
         if let Some(listener) = self.lines {
             tasks.spawn(serve_lines(app.clone(), listener, stopping.clone()));

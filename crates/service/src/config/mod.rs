@@ -1,5 +1,7 @@
 //! Lanes, routes, shaping rules, dials and ties as this node knows them now; read by every request, changed by few.
 
+pub mod settings;
+
 use crate::error::Result;
 use calvex_intake::dial::Dial;
 use calvex_intake::route::{Route, RouteTable};

@@ -1,10 +1,10 @@
 //! Step 11, tail: events as they are admitted, to those who follow. Each page is asked for matching rows once it is in its
 //! head; one who cannot keep up, or asks for more than [`MAX_PER_SECOND`], misses some and is told how many.
 
-use crate::access::Reader;
+use crate::answer::search::plan;
+use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::pipeline::Fresh;
-use crate::search::plan;
 use crate::state::Shared;
 use axum::body::Bytes;
 use calvex_language::model::time::format_utc;

@@ -3,7 +3,7 @@
 //! before short work of another. Who takes much of a core while others send works behind them, on threads of lower
 //! priority: how much of whose work is done at full priority is [`Slots::bytes_ahead`].
 
-use crate::budget::Owner;
+use crate::admission::budget::Owner;
 use parking_lot::Mutex;
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;

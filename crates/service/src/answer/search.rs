@@ -1,6 +1,6 @@
 //! Step 11, answers: what a reader asks, planned over the lanes it may read, run off the async threads within limits.
 
-use crate::access::Reader;
+use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::{App, Shared};
 use calvex_answer::scan::{Budget, Cursor, Explanation, Progress, Scope};

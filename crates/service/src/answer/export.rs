@@ -1,9 +1,9 @@
 //! Step 11, export: everything a query finds, the oldest first, as lines of JSON, streamed for as long as the client
 //! takes them. The last line is the account: `{"account": …}`, by which a client knows that it has all.
 
-use crate::access::Reader;
+use crate::answer::search::{plan, range_answer, run_export, timed};
+use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
-use crate::search::{plan, range_answer, run_export, timed};
 use crate::state::Shared;
 use axum::body::Bytes;
 use calvex_answer::search::{Export, export as write_out};

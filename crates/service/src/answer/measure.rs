@@ -1,8 +1,8 @@
 //! Step 11, figures: `measure` and breakdown, as answers of the interface.
 
-use crate::access::Reader;
+use crate::answer::search::{Listener, plan, range_answer, run_told, timed, zone_of};
+use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
-use crate::search::{Listener, plan, range_answer, run_told, timed, zone_of};
 use crate::state::Shared;
 use calvex_answer::measure::{Cell, GroupValue, MeasureAsk, Steps, Table, measure as work_out};
 use calvex_answer::search::breakdown as count_values;

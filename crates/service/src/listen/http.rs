@@ -1,15 +1,13 @@
 //! HTTP connections: bounded in number, in the time to their first byte and to a request's head, and in the requests
 //! under way on one of them. What is no HTTP is recognised.
 
-use crate::accept::accept;
-use crate::connections::{Connections, Tracked};
-use crate::error::{Result, ServiceError};
+use crate::admission::accept::accept;
+use crate::admission::connections::{Connections, Tracked};
+use crate::auth::peer::Peer;
 use crate::intake::refuse;
 use crate::state::Shared;
 use axum::Router;
-use axum::extract::FromRequestParts;
 use axum::http::Request;
-use axum::http::request::Parts;
 use hyper::body::Incoming;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
@@ -88,18 +86,5 @@ async fn connection(
     let served = builder.serve_connection(TokioIo::new(stream), TowerToHyperService::new(router)).into_owned();
     if let Err(e) = watcher.watch(served).await {
         tracing::debug!("the connection of {from} ended: {e}");
-    }
-}
-
-/// The address that a request came from.
-#[derive(Debug, Clone, Copy)]
-pub struct Peer(pub std::net::IpAddr);
-
-impl<S: Send + Sync> FromRequestParts<S> for Peer {
-    type Rejection = ServiceError;
-
-    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self> {
-        let missing = || ServiceError::BadRequest("the address of the request is not known".into());
-        parts.extensions.get::<Peer>().copied().ok_or_else(missing)
     }
 }

@@ -5,9 +5,9 @@
 //! Days are those of UTC. At the start of the service the day's use is read from arrivals; what several nodes take at once
 //! is known to each other only then.
 
-use crate::access::Sender;
-use crate::catalogue::Config;
+use crate::config::Config;
 use crate::error::{Result, ServiceError};
+use crate::intake::sender::Sender;
 use calvex_intake::batch::Admitted;
 use calvex_language::model::time::day_of;
 use calvex_store::Store;

@@ -1,0 +1,47 @@
+//! Who stands behind a secret, for a while: negative results are cached too, so that a wrong secret does not ask the
+//! database each time.
+
+use crate::error::Result;
+use moka::sync::Cache;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+/// Who stands behind secrets looked up lately, nobody included: a sender that goes on with a wrong key asks the database
+/// once in a while only. Any change made here forgets them all at once, what is being looked up
+/// meanwhile included; a change on another node is seen when the entry ends, within seconds.
+pub struct AuthCache<T> {
+    known: Cache<[u8; 32], Option<Arc<T>>>,
+    /// Counts the changes.
+    turn: AtomicU64,
+}
+
+impl<T: Send + Sync + 'static> AuthCache<T> {
+    /// Empty; entries end after `keep`.
+    pub fn new(keep: Duration) -> Self {
+        AuthCache { known: Cache::builder().max_capacity(10_000).time_to_live(keep).build(), turn: AtomicU64::new(0) }
+    }
+
+    /// Forgets all.
+    pub fn clear(&self) {
+        self.turn.fetch_add(1, Ordering::SeqCst);
+        self.known.invalidate_all();
+    }
+
+    /// Who stands behind `hash`, by `look` where it is not known.
+    pub async fn get(&self, hash: [u8; 32], look: impl Future<Output = Result<Option<T>>>) -> Result<Option<Arc<T>>> {
+        if let Some(known) = self.known.get(&hash) {
+            return Ok(known);
+        }
+        let turn = self.turn.load(Ordering::SeqCst);
+        let found = look.await?.map(Arc::new);
+        if self.turn.load(Ordering::SeqCst) == turn {
+            self.known.insert(hash, found.clone());
+            // A change in between did not see this entry.
+            if self.turn.load(Ordering::SeqCst) != turn {
+                self.known.invalidate(&hash);
+            }
+        }
+        Ok(found)
+    }
+}

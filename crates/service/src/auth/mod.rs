@@ -1,0 +1,162 @@
+//! Who may do what: keys for sending, tokens and sessions for reading, and the limits on trying.
+
+pub mod cache;
+pub mod peer;
+pub mod secrets;
+pub mod sign_in;
+pub mod strangers;
+
+use crate::auth::secrets::hash_secret;
+use crate::error::{Result, ServiceError};
+use crate::state::{App, Shared};
+use axum::extract::FromRequestParts;
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, Method, header};
+use calvex_store::records::Act;
+use calvex_store::records::access::Principal;
+use calvex_wire::api::{CONSOLE_HEADER, SESSION_COOKIE};
+use std::sync::Arc;
+
+/// The secret of a request: `Authorization: Bearer …`.
+pub fn bearer(headers: &HeaderMap) -> Option<&str> {
+    let value = headers.get(header::AUTHORIZATION)?.to_str().ok()?;
+    let (scheme, secret) = value.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then_some(secret.trim())
+}
+
+/// How a secret of ours begins, as it is listed; none where it has not the form of one.
+pub fn shown_prefix(secret: &str, sort: &str) -> Option<String> {
+    let random = secret.strip_prefix("calvex-")?.strip_prefix(sort)?.strip_prefix('-')?;
+    let formed = random.len() == 43 && random.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_".contains(&b));
+    formed.then(|| format!("calvex-{sort}-{}", &random[..4]))
+}
+
+/// What a request proved itself by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Proof {
+    Token([u8; 32]),
+    Session([u8; 32]),
+}
+
+/// A person, by session or token.
+#[derive(Debug, Clone)]
+pub struct Reader {
+    /// Who, and which lanes.
+    pub who: Arc<Principal>,
+    proof: Proof,
+}
+
+impl Reader {
+    /// Whether the lane may be read.
+    pub fn may_read(&self, lane: u32) -> bool {
+        self.who.may_read(lane)
+    }
+
+    async fn of(app: &Shared, proof: Proof) -> Result<Option<Self>> {
+        let found = match proof {
+            Proof::Token(hash) => app.readers.get(hash, async { Ok(app.store.token_principal(&hash).await?) }).await?,
+            Proof::Session(hash) => {
+                let now_ns = (app.clock)();
+                app.readers.get(hash, async { Ok(app.store.session_principal(&hash, now_ns).await?) }).await?
+            }
+        };
+        Ok(found.map(|who| Reader { who, proof }))
+    }
+
+    /// The same person as things stand now; none once the session or token is gone. For what lasts longer than a
+    /// request.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn still(&self, app: &Shared) -> Result<Option<Self>> {
+        Reader::of(app, self.proof).await
+    }
+}
+
+/// The session secret of a request's cookie.
+pub fn session_secret(headers: &HeaderMap) -> Option<&str> {
+    let cookies = headers.get_all(header::COOKIE).into_iter().filter_map(|v| v.to_str().ok());
+    cookies.flat_map(|v| v.split(';')).find_map(|c| c.trim().strip_prefix(SESSION_COOKIE)?.strip_prefix('='))
+}
+
+impl FromRequestParts<Shared> for Reader {
+    type Rejection = ServiceError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
+        // Looked up once: a body is read for those alone who may send one.
+        if let Some(known) = parts.extensions.get::<Reader>() {
+            return Ok(known.clone());
+        }
+        let reader = Reader::proven(parts, app).await;
+        if matches!(reader, Err(ServiceError::NotSignedIn(_))) {
+            app.strangers.refused().await;
+        }
+        reader
+    }
+}
+
+impl Reader {
+    /// The person whose token or session a request carries.
+    async fn proven(parts: &Parts, app: &Shared) -> Result<Self> {
+        if let Some(secret) = bearer(&parts.headers) {
+            let found = Reader::of(app, Proof::Token(hash_secret(secret))).await?;
+            let told = "this token is unknown or revoked; `calvex token new` makes one";
+            return found.ok_or_else(|| ServiceError::NotSignedIn(told.into()));
+        }
+        let told = || {
+            ServiceError::NotSignedIn(
+                "sign in, or send `Authorization: Bearer TOKEN`; `calvex token new` makes one".into(),
+            )
+        };
+        let secret = session_secret(&parts.headers).ok_or_else(told)?;
+        // A page of another site can make a browser send the cookie, but not this header (Fetch: no-cors requests).
+        if parts.method != Method::GET && !parts.headers.contains_key(CONSOLE_HEADER) {
+            return Err(ServiceError::NotAllowed(format!(
+                "a session may change something only with the header {CONSOLE_HEADER}"
+            )));
+        }
+        Reader::of(app, Proof::Session(hash_secret(secret))).await?.ok_or_else(told)
+    }
+}
+
+/// A person who may change what is theirs: not by a token that only reads.
+pub struct Editor(pub Reader);
+
+impl FromRequestParts<Shared> for Editor {
+    type Rejection = ServiceError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
+        let reader = Reader::from_request_parts(parts, app).await?;
+        if !reader.who.changes {
+            return Err(ServiceError::NotAllowed(
+                "this token reads and changes nothing; `calvex token new --for administer` makes one that may".into(),
+            ));
+        }
+        Ok(Editor(reader))
+    }
+}
+
+impl Reader {
+    /// What this person does now, for the audit trail.
+    pub fn act<'a>(&'a self, app: &App, act: &'static str, what: impl Into<String>) -> Act<'a> {
+        Act { at_ns: (app.clock)(), by: self.who.actor(), act, what: what.into() }
+    }
+}
+
+/// A person who administers.
+pub struct Admin(pub Reader);
+
+impl FromRequestParts<Shared> for Admin {
+    type Rejection = ServiceError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
+        let Editor(reader) = Editor::from_request_parts(parts, app).await?;
+        if !reader.who.administers {
+            return Err(ServiceError::NotAllowed(format!(
+                "`{}` may read, but not administer; ask an administrator",
+                reader.who.name
+            )));
+        }
+        Ok(Admin(reader))
+    }
+}
