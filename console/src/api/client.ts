@@ -23,7 +23,7 @@ import type {
   SearchAnswer,
   SearchRequest,
   SenderKey,
-  ShapingRule,
+  TransformRule,
   StoryAnswer,
   Tie,
   TieProposal,
@@ -173,10 +173,10 @@ export const api = {
   dials: (signal?: AbortSignal) => call<Dial[]>("GET", "/dials", undefined, signal),
   addDial: (dial: { when: string; least: string; for_s?: number; why: string }) => call<Dial>("POST", "/dials", dial),
   removeDial: (id: number) => call<void>("DELETE", `/dials/${id}`),
-  shaping: (signal?: AbortSignal) => call<ShapingRule[]>("GET", "/shaping", undefined, signal),
-  putShaping: (rules: ShapingRule["rule"][]) => call<void>("PUT", "/shaping", rules),
-  tryShaping: (events: string, rules?: ShapingRule["rule"][]) =>
-    call<TriedEvent[]>("POST", "/shaping/try", { events, ...(rules ? { rules } : {}) }),
+  transforms: (signal?: AbortSignal) => call<TransformRule[]>("GET", "/transforms", undefined, signal),
+  putTransforms: (rules: TransformRule["rule"][]) => call<void>("PUT", "/transforms", rules),
+  tryShaping: (events: string, rules?: TransformRule["rule"][]) =>
+    call<TriedEvent[]>("POST", "/transforms/try", { events, ...(rules ? { rules } : {}) }),
   ties: (signal?: AbortSignal) => call<Tie[]>("GET", "/ties", undefined, signal),
   putTie: (tie: Tie) => call<void>("PUT", `/ties/${encodeURIComponent(tie.name)}`, tie),
   tieProposals: (signal?: AbortSignal) => call<TieProposal[]>("GET", "/ties/proposals", undefined, signal),

@@ -21,8 +21,8 @@ export interface LogEvent {
   took_ns?: number;
   status?: string;
   sent_time?: string;
-  /** The shaping rules that changed it. */
-  shaped?: string[];
+  /** The transform rules that changed it. */
+  transformed?: string[];
   fields: { [name: string]: Json };
 }
 
@@ -207,11 +207,11 @@ export interface Dial {
   in_force: boolean;
 }
 
-/** What a shaping rule does; its forms stand in docs/http-api.md. */
-export type ShapingAct = string | Record<string, unknown>;
+/** What a transform rule does; its forms stand in docs/http-api.md. */
+export type TransformAct = string | Record<string, unknown>;
 
-export interface ShapingRule {
-  rule: { name: string; when: string; act: ShapingAct };
+export interface TransformRule {
+  rule: { name: string; when: string; act: TransformAct };
   told: string;
   held: number;
   last: string | null;

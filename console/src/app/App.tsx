@@ -12,7 +12,7 @@ const TailPage = lazy(() => import("../features/tail/TailPage"));
 const StoryPage = lazy(() => import("../features/story/StoryPage"));
 const IntakePage = lazy(() => import("../features/intake/IntakePage"));
 const KeysPage = lazy(() => import("../features/intake/KeysPage"));
-const ShapingPage = lazy(() => import("../features/intake/ShapingPage"));
+const TransformsPage = lazy(() => import("../features/intake/TransformsPage"));
 const DialsPage = lazy(() => import("../features/intake/DialsPage"));
 const FieldsPage = lazy(() => import("../features/intake/FieldsPage"));
 const AlertsPage = lazy(() => import("../features/alerts/AlertsPage"));
@@ -39,7 +39,7 @@ export function App() {
                   <Route path="/story/:id?" element={<StoryPage />} />
                   <Route path="/intake" element={<IntakePage />} />
                   <Route path="/intake/keys" element={<KeysPage />} />
-                  <Route path="/intake/shaping" element={<ShapingPage />} />
+                  <Route path="/intake/transforms" element={<TransformsPage />} />
                   <Route path="/intake/dials" element={<DialsPage />} />
                   <Route path="/intake/fields" element={<FieldsPage />} />
                   <Route path="/alerts" element={<AlertsPage />} />

@@ -15,7 +15,7 @@ const PLACES: [string, string][] = [
   ["Alerts", "/alerts"],
   ["Intake: arrivals", "/intake"],
   ["Intake: keys", "/intake/keys"],
-  ["Intake: shaping", "/intake/shaping"],
+  ["Intake: transforms", "/intake/transforms"],
   ["Intake: dials", "/intake/dials"],
   ["Intake: fields and ties", "/intake/fields"],
 ];

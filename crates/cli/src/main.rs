@@ -58,8 +58,8 @@ enum Command {
     Lane(commands::lane::Lane),
     /// Routes to lanes
     Route(commands::lane::Route),
-    /// Shaping rules: what is done to events on purpose before they are kept
-    Shaping(commands::shaping::Shaping),
+    /// Transform rules: what is done to events on purpose before they are kept
+    Transform(commands::transform::Transform),
     /// Dials: the least severity kept for some events, for a while
     Dial(commands::dial::Dial),
     /// Ties: ids that tie events together, and the spellings that mean them
@@ -164,7 +164,7 @@ async fn run() -> ExitCode {
         Command::Token(c) => c.run().await,
         Command::Lane(c) => c.run().await,
         Command::Route(c) => c.run().await,
-        Command::Shaping(c) => c.run().await,
+        Command::Transform(c) => c.run().await,
         Command::Dial(c) => c.run().await,
         Command::Tie(c) => c.run().await,
         Command::Pattern(c) => c.run(),

@@ -1,4 +1,4 @@
-//! The pages of Intake in headless Chromium, through the real service: keys, shaping with its try, dials, fields and ties, and
+//! The pages of Intake in headless Chromium, through the real service: keys, transforms with its try, dials, fields and ties, and
 //! the probe's button.
 
 use anyhow::Result;
@@ -16,7 +16,7 @@ async fn fill(browser: &Browser, name: &str, text: &str) -> Result<()> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn keys_shaping_dials_and_ties() -> Result<()> {
+async fn keys_transforms_dials_and_ties() -> Result<()> {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let service = Service::start(&[])?;
     let now = jiff::Timestamp::now();
@@ -72,7 +72,7 @@ async fn keys_shaping_dials_and_ties() -> Result<()> {
     assert_eq!((send(&first)?, send(&second)?), (Some(2), Some(2)));
 
     // A rule is tried before it is there, then added, and shapes what comes.
-    browser.page.goto(format!("{}/intake/shaping", service.url)).await?;
+    browser.page.goto(format!("{}/intake/transforms", service.url)).await?;
     fill(&browser, "name", "belts").await?;
     fill(&browser, "when", "service=sorter").await?;
     fill(&browser, "how", "belt {number belt").await?;
@@ -83,13 +83,13 @@ async fn keys_shaping_dials_and_ties() -> Result<()> {
     browser.saying("section", "stored in lane main").await?;
     browser.saying("section ins", "photo eye dusty, reading 0.61").await?;
     browser.click_saying("button", "add the rule").await?;
-    browser.saying("[aria-label='Shaping rules'] td", "cut message by").await?;
+    browser.saying("[aria-label='Transform rules'] td", "cut message by").await?;
     let line = json!({"time": now.to_string(), "service": "sorter", "msg": "belt 5 runs again"}).to_string();
     service.calvex_with(&["send", "--quiet"], line.as_bytes())?;
-    let shaped = wait_for("the shaped event", || Ok(service.search("shaped=belts", &[])?.pop()))?;
-    assert_eq!((&shaped["fields"]["belt"], &shaped["message"]), (&json!(5), &json!("runs again")));
+    let transformed = wait_for("the transformed event", || Ok(service.search("transformed=belts", &[])?.pop()))?;
+    assert_eq!((&transformed["fields"]["belt"], &transformed["message"]), (&json!(5), &json!("runs again")));
     browser.page.refresh().await?;
-    browser.saying("[aria-label='Shaping rules'] td.number", "1").await?;
+    browser.saying("[aria-label='Transform rules'] td.number", "1").await?;
     browser.click("[aria-label='Remove belts']").await?;
     browser.saying("p", "No rule yet").await?;
 

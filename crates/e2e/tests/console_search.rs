@@ -261,7 +261,7 @@ async fn every_place_and_both_themes() -> Result<()> {
             "alerts",
             "intake",
             "intake/keys",
-            "intake/shaping",
+            "intake/transforms",
             "intake/dials",
             "intake/fields",
         ] {

@@ -39,7 +39,7 @@ async fn all_attacks_at_once_beside_a_steady_sender() -> Result<()> {
     // An ordinary rule that cuts text: it must not hold a decoder on any line.
     let rule = r#"[{"name":"cut","when":"not service=steady","act":{"cut":{"patterns":["{text a} {text b}!","{text a}: {word b} {text c}?"]}}}]"#;
     let answer = client()?
-        .put(format!("{}/api/shaping", service.url))
+        .put(format!("{}/api/transforms", service.url))
         .bearer_auth(&service.token)
         .header("content-type", "application/json")
         .body(rule)

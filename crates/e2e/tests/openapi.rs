@@ -74,9 +74,9 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
         (M::POST, "/api/dials", "", json!({"when": "service=sorter", "least": "warn", "for_s": 60, "why": "storm"})),
         (M::GET, "/api/dials", "", none.clone()),
         (M::DELETE, "/api/dials/{id}", "1", none.clone()),
-        (M::PUT, "/api/shaping", "", json!([{"name": "night", "when": "", "act": {"stamp": {"shift": "night"}}}])),
-        (M::GET, "/api/shaping", "", none.clone()),
-        (M::POST, "/api/shaping/try", "", json!({"events": "{\"msg\": \"door 4 opened\"}\nno json"})),
+        (M::PUT, "/api/transforms", "", json!([{"name": "night", "when": "", "act": {"stamp": {"shift": "night"}}}])),
+        (M::GET, "/api/transforms", "", none.clone()),
+        (M::POST, "/api/transforms/try", "", json!({"events": "{\"msg\": \"door 4 opened\"}\nno json"})),
         (
             M::POST,
             "/api/patterns/try",

@@ -36,7 +36,7 @@ fn body_for(path: &str) -> Value {
         "/lanes/{name}" => json!({ "name": "swept", "retention_days": 7, "told": true }),
         "/keys" | "/tokens" => json!({ "name": "swept" }),
         "/users" => json!({ "name": "swept", "password": "a long enough password", "role": "admin" }),
-        "/routes" | "/shaping" => json!([]),
+        "/routes" | "/transforms" => json!([]),
         _ => json!({}),
     }
 }

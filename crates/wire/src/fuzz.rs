@@ -9,7 +9,7 @@ use bolero::{check, produce};
 use calvex_intake::batch::{Batch, BatchBuilder, Policy, Reading};
 use calvex_intake::normalise::{Arrival, Limits};
 use calvex_intake::route::RouteTable;
-use calvex_intake::transform::Shaping;
+use calvex_intake::transform::Transforms;
 use calvex_language::query::Ties;
 
 const ROUNDS: usize = 3000;
@@ -20,12 +20,12 @@ type Edits = Vec<(u16, u8)>;
 
 /// What a decoder makes of a batch.
 fn taken(decode: impl FnOnce(&mut BatchBuilder, &mut Reading)) -> Batch {
-    let (ties, shaping, routes) = (Ties::default(), Shaping::default(), RouteTable::new(Vec::new(), 1));
+    let (ties, transforms, routes) = (Ties::default(), Transforms::default(), RouteTable::new(Vec::new(), 1));
     let arrival = Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits: Limits::default(), ties: &ties };
     let mut reading = Reading::default();
     let mut builder = BatchBuilder::new(arrival);
     decode(&mut builder, &mut reading);
-    builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", u32::MAX))).unwrap()
+    builder.finish(&reading, &Policy::of_routes(&routes, &transforms, &|_| ("main", u32::MAX))).unwrap()
 }
 
 /// Takes an export request where it is one; every record of it is stored or refused.

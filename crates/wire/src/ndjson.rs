@@ -167,7 +167,7 @@ mod tests {
     use calvex_intake::batch::Policy;
     use calvex_intake::normalise::Arrival;
     use calvex_intake::route::RouteTable;
-    use calvex_intake::transform::Shaping;
+    use calvex_intake::transform::Transforms;
     use proptest::prelude::*;
 
     fn take(body: &[u8], event_bytes: usize) -> Batch {
@@ -176,8 +176,8 @@ mod tests {
         let ties = calvex_language::query::Ties::default();
         let mut builder = BatchBuilder::new(Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits, ties: &ties });
         decode(body, &mut builder, &mut reading).unwrap();
-        let (routes, shaping) = (RouteTable::new(Vec::new(), 1), Shaping::default());
-        builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", 30))).unwrap()
+        let (routes, transforms) = (RouteTable::new(Vec::new(), 1), Transforms::default());
+        builder.finish(&reading, &Policy::of_routes(&routes, &transforms, &|_| ("main", 30))).unwrap()
     }
 
     trait ReplaceLf {

@@ -73,7 +73,7 @@ function folded(arrivals: Arrival[]): Arrival[] {
 /** What set events aside, with the way to where it is set. */
 function Cause({ cause }: { cause: string }) {
   if (cause.startsWith("dial ")) return <Link to="/intake/dials">{cause}</Link>;
-  if (cause.startsWith("rule ")) return <Link to="/intake/shaping">{cause}</Link>;
+  if (cause.startsWith("rule ")) return <Link to="/intake/transforms">{cause}</Link>;
   return cause.endsWith("key") ? <Link to="/intake/keys">{cause}</Link> : cause;
 }
 

@@ -22,7 +22,7 @@ const Row = styled.nav`
 const PLACES = [
   ["/intake", "Arrivals"],
   ["/intake/keys", "Keys"],
-  ["/intake/shaping", "Shaping"],
+  ["/intake/transforms", "Transforms"],
   ["/intake/dials", "Dials"],
   ["/intake/fields", "Fields and ties"],
 ] as const;

@@ -19,7 +19,7 @@ export interface Change {
 /** What differs between two forms of an event; the names of rules that changed it are left out. */
 export function changes(before: unknown, after: unknown): Change[] {
   const [was, is] = [flat(before), flat(after)];
-  const fields = [...new Set([...was.keys(), ...is.keys()])].filter((f) => f !== "shaped");
+  const fields = [...new Set([...was.keys(), ...is.keys()])].filter((f) => f !== "transformed");
   return fields
     .filter((field) => was.get(field) !== is.get(field))
     .map((field) => ({ field, before: was.get(field), after: is.get(field) }));

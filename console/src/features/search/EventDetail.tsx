@@ -94,7 +94,7 @@ export function EventDetail({ event, zone, query, range, acts, onOpen, onClose }
   const [tab, setTab] = useState<(typeof TABS)[number]>("fields");
   const own: [string, Json, string?][] = OWN.filter((name) => event[name]).map((name) => [name, event[name] as string]);
   if (event.took_ns !== undefined) own.push(["took", event.took_ns, span(event.took_ns / 1e9)]);
-  event.shaped?.forEach((rule) => own.push(["shaped", rule]));
+  event.transformed?.forEach((rule) => own.push(["transformed", rule]));
   return (
     <Panel aria-label="Event" data-testid="event">
       <h2>{event.message ? <Message text={event.message.slice(0, 4000)} /> : "(no message)"}</h2>

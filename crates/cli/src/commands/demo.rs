@@ -231,7 +231,7 @@ async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
         "belt {number belt} photo eye {word eye}, reading {number reading}",
         "belt {number belt} at {number speed} m/s",
     ];
-    let shaping = [
+    let transforms = [
         Rule {
             name: "belts".into(),
             when: "service=sorter".into(),
@@ -243,7 +243,7 @@ async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
             act: Does::Mask(Masking { detectors: Detector::ALL.to_vec(), hash: true, ..Masking::default() }),
         },
     ];
-    client.put("/api/shaping", &shaping).await?;
+    client.put("/api/transforms", &transforms).await?;
     let mut webhook_secrets = Vec::new();
     for rule in [
         rule("leases run out", "service=slots \"ran out\"", 300, 20, 60),

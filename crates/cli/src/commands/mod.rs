@@ -21,7 +21,7 @@ pub mod search;
 pub mod send;
 pub mod serve;
 pub mod shapes;
-pub mod shaping;
+pub mod transform;
 pub mod ship;
 pub mod story;
 pub mod tail;

@@ -7,7 +7,7 @@ use calvex_answer::measure::Quantiles;
 use calvex_intake::batch::{BatchBuilder, Policy, Reading};
 use calvex_intake::normalise::{Arrival, Known, Limits, RawEvent};
 use calvex_intake::route::RouteTable;
-use calvex_intake::transform::Shaping;
+use calvex_intake::transform::Transforms;
 use calvex_language::error::Result;
 use calvex_language::model::template;
 use calvex_language::query::parse_filter;
@@ -54,8 +54,8 @@ fn page(lines: &[String]) -> Page {
         let event = fields.map(|fields| RawEvent { fields, known: Known::default() });
         batch.push(n, event, &mut reading).unwrap();
     }
-    let (routes, shaping) = (RouteTable::new(Vec::new(), 1), Shaping::default());
-    let policy = Policy::of_routes(&routes, &shaping, &|_| ("main", 36_500));
+    let (routes, transforms) = (RouteTable::new(Vec::new(), 1), Transforms::default());
+    let policy = Policy::of_routes(&routes, &transforms, &|_| ("main", 36_500));
     batch.finish(&reading, &policy).unwrap().pages.remove(0).1
 }
 

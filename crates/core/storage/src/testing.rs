@@ -184,7 +184,7 @@ pub fn any_event() -> impl Strategy<Value = Event> {
                 kind: if span.is_some() { Kind::Span } else { Kind::Log },
                 took_ns: span.map(|(ns, _)| ns),
                 status: span.and_then(|(_, status)| Status::from_byte(status)),
-                shaped: ["", "cards", "cards,stamp", "stamp"].get(severity as usize % 6).copied().unwrap_or("").into(),
+                transformed: ["", "cards", "cards,stamp", "stamp"].get(severity as usize % 6).copied().unwrap_or("").into(),
                 fields,
                 ..Event::default()
             }
@@ -218,9 +218,9 @@ pub fn any_query() -> impl Strategy<Value = String> {
         "has slot.bank",
         "has n",
         "has trace",
-        "shaped=cards",
-        "shaped!=stamp",
-        "has shaped",
+        "transformed=cards",
+        "transformed!=stamp",
+        "has transformed",
         "severity>=warn",
         "severity!=error",
         "service=slots",

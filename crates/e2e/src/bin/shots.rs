@@ -82,11 +82,11 @@ async fn main() -> Result<()> {
     browser.saying("[aria-label=Keys] td", "sorter-prod").await?;
     browser.saying("button", "limits").await?.click().await?;
     shoot("intake-keys.png").await?;
-    browser.page.goto(format!("{url}/intake/shaping")).await?;
-    browser.saying("[aria-label='Shaping rules'] td", "belts").await?;
+    browser.page.goto(format!("{url}/intake/transforms")).await?;
+    browser.saying("[aria-label='Transform rules'] td", "belts").await?;
     browser.saying("button", "try the rules").await?.click().await?;
     browser.saying("section", "stored in lane").await?;
-    shoot("intake-shaping.png").await?;
+    shoot("intake-transforms.png").await?;
     browser.page.goto(format!("{url}/intake/fields")).await?;
     browser.saying("[aria-label=Fields] td", "parcel").await?;
     shoot("intake-fields.png").await?;

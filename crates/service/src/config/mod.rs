@@ -1,15 +1,15 @@
-//! Lanes, routes, shaping rules, dials and ties as this node knows them now; read by every request, changed by few.
+//! Lanes, routes, transform rules, dials and ties as this node knows them now; read by every request, changed by few.
 
 pub mod settings;
 
 use crate::error::Result;
 use calvex_intake::dial::Dial;
 use calvex_intake::route::{Route, RouteTable};
-use calvex_intake::transform::{Rule, Shaping};
+use calvex_intake::transform::{Rule, Transforms};
 use calvex_language::model::Severity;
 use calvex_language::query::parse_filter;
 use calvex_language::query::{Tie, Ties};
-use calvex_store::records::shaping::{DialRow, ShapingRow};
+use calvex_store::records::transforms::{DialRow, TransformRow};
 use calvex_store::{LaneRow, Store};
 use parking_lot::RwLock;
 use std::collections::HashMap;
@@ -19,7 +19,7 @@ use std::sync::Arc;
 pub struct Config {
     lanes: HashMap<u32, (LaneRow, Arc<str>)>,
     routes: RouteTable<u32>,
-    shaping: Shaping,
+    transforms: Transforms,
     dials: Vec<Dial>,
     ties: Ties,
     /// Keys the hashes that masks write.
@@ -50,34 +50,34 @@ impl Config {
         };
         let mask_secret = store.own_secret("mask", rand::random()).await?;
         let dials = store.dials().await?;
-        let mut shaping = readable(&store.shaping().await?, &lanes, mask_secret);
-        shaping.tie_up(&ties);
+        let mut transforms = readable(&store.transforms().await?, &lanes, mask_secret);
+        transforms.tie_up(&ties);
         Ok(Config {
             lanes: lanes.into_iter().map(named).collect(),
             routes: RouteTable::new(routes, default),
-            shaping,
+            transforms,
             dials: dials.iter().filter_map(|row| dial_of(row, &ties)).collect(),
             ties,
             mask_secret,
         })
     }
 
-    /// The shaping rules in force.
-    pub fn shaping(&self) -> &Shaping {
-        &self.shaping
+    /// The transform rules in force.
+    pub fn transforms(&self) -> &Transforms {
+        &self.transforms
     }
 
     /// Rules as they would be in force here.
     ///
     /// # Errors
     /// Every mistake of every rule.
-    pub fn read_shaping(
+    pub fn read_transforms(
         &self,
         rules: &[Rule],
-    ) -> std::result::Result<Shaping, Vec<calvex_intake::transform::RuleMistake>> {
-        let mut shaping = Shaping::new(rules, |name| self.by_name(name).map(|l| l.id), self.mask_secret)?;
-        shaping.tie_up(&self.ties);
-        Ok(shaping)
+    ) -> std::result::Result<Transforms, Vec<calvex_intake::transform::RuleMistake>> {
+        let mut transforms = Transforms::new(rules, |name| self.by_name(name).map(|l| l.id), self.mask_secret)?;
+        transforms.tie_up(&self.ties);
+        Ok(transforms)
     }
 
     /// Every dial, also those that ended.
@@ -120,28 +120,28 @@ impl Config {
 
 /// Rules as recorded; they are checked when they are put. One that can no longer be read (its lane is gone) is passed over,
 /// so that it does not stop intake, and the others stay.
-fn readable(rows: &[ShapingRow], lanes: &[LaneRow], secret: [u8; 32]) -> Shaping {
+fn readable(rows: &[TransformRow], lanes: &[LaneRow], secret: [u8; 32]) -> Transforms {
     let lane = |name: &str| lanes.iter().find(|l| l.name == name).map(|l| l.id);
     let mut rules: Vec<Rule> = Vec::new();
     for row in rows {
-        let read = rule_of(row).and_then(|rule| match Shaping::new(std::slice::from_ref(&rule), lane, secret) {
+        let read = rule_of(row).and_then(|rule| match Transforms::new(std::slice::from_ref(&rule), lane, secret) {
             Ok(_) => Some(rule),
             Err(mistakes) => {
-                tracing::error!(rule = row.name, ?mistakes, "a shaping rule is passed over");
+                tracing::error!(rule = row.name, ?mistakes, "a transform rule is passed over");
                 None
             }
         });
         rules.extend(read);
     }
-    Shaping::new(&rules, lane, secret).unwrap_or_default()
+    Transforms::new(&rules, lane, secret).unwrap_or_default()
 }
 
 /// A rule as it was written.
-pub fn rule_of(row: &ShapingRow) -> Option<Rule> {
+pub fn rule_of(row: &TransformRow) -> Option<Rule> {
     match serde_json::from_str(&row.act) {
         Ok(act) => Some(Rule { name: row.name.clone(), when: row.filter.clone(), act }),
         Err(e) => {
-            tracing::error!(rule = row.name, "a shaping rule is passed over: {e}");
+            tracing::error!(rule = row.name, "a transform rule is passed over: {e}");
             None
         }
     }

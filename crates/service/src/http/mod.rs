@@ -13,7 +13,7 @@ mod queries;
 mod request_id;
 mod senders;
 mod session;
-mod shaping;
+mod transforms;
 
 use crate::error::ServiceError;
 use crate::intake::{post_events, post_logs, post_metrics, post_traces};
@@ -109,24 +109,24 @@ fn interface() -> ApiRouter<Shared> {
         .api_route("/dials", get_with(senders::dials, says("Dials")).post_with(senders::add_dial, says("Set a dial")))
         .api_route("/dials/{id}", delete_with(senders::remove_dial, says("Remove a dial")))
         .api_route(
-            "/shaping",
-            get_with(shaping::rules, says("Shaping rules, in order"))
-                .put_with(shaping::put_rules, says("Replace the shaping rules")),
+            "/transforms",
+            get_with(transforms::rules, says("Transform rules, in order"))
+                .put_with(transforms::put_rules, says("Replace the transform rules")),
         )
-        .api_route("/shaping/try", post_with(shaping::try_rules, says("Shaping rules tried on events")))
-        .api_route("/patterns/try", post_with(shaping::try_patterns, says("Line patterns tried on lines")))
-        .api_route("/patterns/learn", post_with(shaping::learn_patterns, says("Line patterns proposed from lines")))
-        .api_route("/ties", get_with(shaping::ties, says("Ties and their spellings")))
+        .api_route("/transforms/try", post_with(transforms::try_rules, says("Transform rules tried on events")))
+        .api_route("/patterns/try", post_with(transforms::try_patterns, says("Line patterns tried on lines")))
+        .api_route("/patterns/learn", post_with(transforms::learn_patterns, says("Line patterns proposed from lines")))
+        .api_route("/ties", get_with(transforms::ties, says("Ties and their spellings")))
         .api_route(
             "/ties/proposals",
-            get_with(shaping::tie_proposals, says("Spellings that share the values of a tie")),
+            get_with(transforms::tie_proposals, says("Spellings that share the values of a tie")),
         )
         .api_route(
             "/ties/{name}",
-            put_with(shaping::put_tie, says("Make or change a tie"))
-                .delete_with(shaping::remove_tie, says("Remove a tie")),
+            put_with(transforms::put_tie, says("Make or change a tie"))
+                .delete_with(transforms::remove_tie, says("Remove a tie")),
         )
-        .api_route("/fields", get_with(shaping::fields, says("The catalogue of fields")))
+        .api_route("/fields", get_with(transforms::fields, says("The catalogue of fields")))
         .api_route("/users", post_with(admin::add_user, says("Make a user")))
         .api_route("/nodes", get_with(admin::nodes, says("The nodes of the database, and whether they live")))
         .api_route("/nodes/{name}", delete_with(admin::retire_node, says("Free the name of a node that does not live")))

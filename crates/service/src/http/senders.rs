@@ -19,7 +19,7 @@ use calvex_language::query::{Builtin, parse_filter};
 use calvex_store::StoreError;
 use calvex_store::records::access::{Purpose, SecretKind};
 use calvex_store::records::keys as stored;
-use calvex_store::records::shaping::DialRow;
+use calvex_store::records::transforms::DialRow;
 use calvex_wire::api::{
     Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, NewToken, Probed, Rotation, SearchRequest,
     TokenListed,

@@ -86,7 +86,7 @@ struct Held {
     asides: HashMap<(Account, String), Total<AsideRow>>,
     /// When each key was last used.
     used: HashMap<String, i64>,
-    /// By shaping rule: events, and when last.
+    /// By transform rule: events, and when last.
     rules: HashMap<String, (u64, i64)>,
 }
 
@@ -201,7 +201,7 @@ impl Ledger {
         }
     }
 
-    /// Counts the events that shaping rules were applied to.
+    /// Counts the events that transform rules were applied to.
     pub fn held(&self, now_ns: i64, rules: Vec<(String, u64)>) {
         if rules.is_empty() {
             return;
@@ -271,7 +271,7 @@ pub async fn write(app: &Shared) -> Result<()> {
     // Less than a row's loss hangs on these two: the next use tells them again.
     app.store.touch_keys(&used.into_iter().collect::<Vec<_>>()).await?;
     let rules: Vec<_> = rules.into_iter().map(|(rule, (events, last_ns))| (rule, events, last_ns)).collect();
-    app.store.count_shaping(&rules).await?;
+    app.store.count_transforms(&rules).await?;
     Ok(())
 }
 

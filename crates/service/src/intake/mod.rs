@@ -108,7 +108,7 @@ async fn take(
     let (app2, sender2) = (app.clone(), sender.clone());
     let decoding = move || {
         let _permit = permit;
-        shape(&app2, &sender2, limits, decode)
+        prepare(&app2, &sender2, limits, decode)
     };
     let batch = if bytes <= app.decode_slots.bytes_ahead(Owner::Key(sender.key_id)) {
         let taken = tokio::task::spawn_blocking(decoding).await;
@@ -194,7 +194,7 @@ fn give_back(app: &Shared, sender: &Sender, tallies: &[(u32, bool, Vec<Tally>)])
 /// Counts what was not taken, for the service's own figures and for arrivals.
 pub(crate) fn refuse(app: &Shared, sender: &str, reason: &str, count: u64, sample: &str) {
     app.metrics.refuse(reason, count);
-    let covered = app.catalogue.get().shaping().cover(sample).into_owned();
+    let covered = app.catalogue.get().transforms().cover(sample).into_owned();
     app.ledger.refused((app.clock)(), sender, reason, count, &covered);
 }
 
@@ -263,14 +263,14 @@ fn event_limits(app: &Shared) -> Limits {
     Limits { keep_days, ..app.settings.event_limits() }
 }
 
-/// A batch, normalised, shaped, routed and encoded.
+/// A batch, normalised, transformed, routed and encoded.
 struct Taken {
     pages: Vec<HeadPage>,
     /// Lane, lateness and account of each page.
     tallies: Vec<(u32, bool, Vec<Tally>)>,
     /// What was not stored on purpose, by its cause.
     aside: Vec<(String, Aside)>,
-    /// By shaping rule, the events it was applied to.
+    /// By transform rule, the events it was applied to.
     held: Vec<(String, u64)>,
     /// What was refused: the reason, how many events, and a sample.
     refused: Vec<(&'static str, usize, String)>,
@@ -278,8 +278,8 @@ struct Taken {
     timed: bool,
 }
 
-/// Decodes, normalises, shapes and routes; what is refused is told with its line.
-fn shape(
+/// Decodes, normalises, transforms and routes; what is refused is reported with its line.
+fn prepare(
     app: &Shared,
     sender: &Sender,
     limits: Limits,
@@ -293,7 +293,7 @@ fn shape(
     let mut reading = Reading::default();
     decode(&mut builder, &mut reading)?;
     let policy = Policy {
-        shaping: config.shaping(),
+        transforms: config.transforms(),
         dials: config.dials(),
         routes: config.routes(),
         services: &sender.limits.services,
@@ -324,13 +324,13 @@ fn shape(
     let tallies = tallies.collect::<std::result::Result<Vec<_>, _>>().map_err(StoreError::Core)?;
     let pages = batch.pages.into_iter().map(|(key, page)| HeadPage::new(key, page)).collect();
     let cause = |aside: &Aside| match aside.cause {
-        Cause::Rule(rule) => format!("rule {}", config.shaping().name(rule)),
+        Cause::Rule(rule) => format!("rule {}", config.transforms().name(rule)),
         Cause::Dial(dial) => format!("dial {dial}"),
         Cause::KeyQuota => "daily quota of the key".to_owned(),
         Cause::LaneQuota(lane) => format!("daily quota of lane {}", config.name(lane)),
     };
     let aside = batch.aside.into_iter().map(|a| (cause(&a), a)).collect();
     let held = batch.held.iter().enumerate().filter(|(_, n)| **n > 0);
-    let held = held.map(|(rule, n)| (config.shaping().name(rule).to_owned(), *n)).collect();
+    let held = held.map(|(rule, n)| (config.transforms().name(rule).to_owned(), *n)).collect();
     Ok(Taken { pages, tallies, aside, held, refused, answer, timed: batch.timed })
 }

@@ -120,6 +120,6 @@ pub(super) fn first_refusal(answer: &SendAnswer) -> String {
     match (answer.refusals.first(), answer.set_aside) {
         (Some(r), _) => format!("record {}: {}", r.line, r.message),
         (None, 0) => String::new(),
-        (None, n) => format!("{n} records were set aside by a dial, a shaping rule or a quota"),
+        (None, n) => format!("{n} records were set aside by a dial, a transform rule or a quota"),
     }
 }

@@ -1,6 +1,6 @@
 //! Syslog over UDP, TCP and TLS. It carries no key: the setting `syslog.sender` says whom it counts as.
 //!
-//! Datagrams are read by one task into a bounded queue and shaped by another, so that a flood fills the queue, is counted
+//! Datagrams are read by one task into a bounded queue and transformed by another, so that a flood fills the queue, is counted
 //! as refused (`overflow`), and takes nothing from the other ways in. Streams are read no faster than they are stored.
 
 use super::refuse;
@@ -123,8 +123,8 @@ pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Rece
     let (queue, mut queued) = mpsc::channel::<Message>(QUEUE);
     let queued_bytes = Arc::new(AtomicUsize::new(0));
     let taken_bytes = queued_bytes.clone();
-    let (shaping, until) = (app.clone(), stopping.clone());
-    let shaper = tokio::spawn(async move {
+    let (preparer, until) = (app.clone(), stopping.clone());
+    let preparing = tokio::spawn(async move {
         let mut messages = Vec::with_capacity(BATCH);
         while let Some(first) = queued.recv().await {
             messages.push(first);
@@ -136,7 +136,7 @@ pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Rece
                 }
             }
             let bytes: usize = messages.iter().map(|(frame, _)| frame.bytes()).sum();
-            take(&shaping, &until, std::mem::take(&mut messages)).await;
+            take(&preparer, &until, std::mem::take(&mut messages)).await;
             taken_bytes.fetch_sub(bytes, Ordering::SeqCst);
         }
     });
@@ -164,7 +164,7 @@ pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Rece
         }
     }
     drop(queue);
-    let _ = shaper.await;
+    let _ = preparing.await;
 }
 
 /// Takes streams until stopped.

@@ -1,4 +1,4 @@
-//! Ordinary records: people and secrets, keys, lanes and routes, shaping, arrivals, rules, alerts and the outbox, saved searches, the audit trail.
+//! Ordinary records: people and secrets, keys, lanes and routes, transforms, arrivals, rules, alerts and the outbox, saved searches, the audit trail.
 
 pub mod access;
 pub mod alerts;
@@ -6,7 +6,7 @@ pub mod arrivals;
 pub mod keys;
 pub mod lanes;
 pub mod saved;
-pub mod shaping;
+pub mod transforms;
 
 use crate::{Result, Store};
 use access::Actor;

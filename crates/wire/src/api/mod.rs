@@ -9,7 +9,7 @@ mod now;
 mod people;
 mod search;
 mod senders;
-mod shaping;
+mod transforms;
 
 pub use alerts::{Alert, MadeRule, NewRule, Notified, Rule};
 pub use arrivals::{Arrival, ArrivalsAnswer, Probed, Refused, SetAside, WayIn};
@@ -28,9 +28,9 @@ pub use search::{
     StreamLine, TailLine,
 };
 pub use senders::{Dial, Key, KeyLimits, KeySecret, NewDial, NewKey, Rotation};
-pub use shaping::{
-    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, ShapingRule, TieListed, TriedEvent,
-    TriedLine, TryPatterns, TryShaping,
+pub use transforms::{
+    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, TransformRule, TieListed, TriedEvent,
+    TriedLine, TryPatterns, TryTransforms,
 };
 
 use schemars::JsonSchema;
@@ -50,7 +50,7 @@ pub struct SendAnswer {
     pub stored: usize,
     /// Events refused.
     pub refused: usize,
-    /// Events not stored on purpose: by a shaping rule, a dial or a daily quota.
+    /// Events not stored on purpose: by a transform rule, a dial or a daily quota.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub set_aside: usize,
     /// The first of these, with line and reason.

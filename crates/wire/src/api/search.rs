@@ -206,8 +206,8 @@ struct EventTold {
     /// Of a span, nanoseconds.
     took_ns: Option<i64>,
     status: Option<String>,
-    /// The shaping rules that changed it.
-    shaped: Option<Vec<String>>,
+    /// The transform rules that changed it.
+    transformed: Option<Vec<String>>,
     /// Everything else that was sent, nested as it came.
     fields: BTreeMap<String, Value>,
     /// What was sent, with every name and form as it came; where it was asked for.

@@ -82,12 +82,12 @@ mod tests {
     use prost::Message;
 
     fn taken(request: &Request, limits: Limits) -> Batch {
-        let (ties, shaping) = (calvex_language::query::Ties::default(), calvex_intake::transform::Shaping::default());
+        let (ties, transforms) = (calvex_language::query::Ties::default(), calvex_intake::transform::Transforms::default());
         let routes = calvex_intake::route::RouteTable::new(Vec::new(), 1);
         let mut reading = Reading::default();
         let mut builder = BatchBuilder::new(Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits, ties: &ties });
         request.take(&mut builder, &mut reading).unwrap();
-        builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", u32::MAX))).unwrap()
+        builder.finish(&reading, &Policy::of_routes(&routes, &transforms, &|_| ("main", u32::MAX))).unwrap()
     }
 
     #[test]

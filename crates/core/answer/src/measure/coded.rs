@@ -151,7 +151,7 @@ fn own(part: Builtin, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Res
             coded.take_codes(&column, &codes, 256, |c| GroupValue::Text(name(c).to_owned()));
         }
         (Values::Ints(v), _) => ints(coded, &column, v, |n| Num::int(i128::from(n))),
-        (Values::Texts { dictionary, codes }, Builtin::Shaped) => {
+        (Values::Texts { dictionary, codes }, Builtin::Transformed) => {
             let mut known = HashMap::new();
             for (place, text) in codes.iter().enumerate() {
                 for rule in calvex_language::model::rules_of(dictionary.get(*text as usize)) {

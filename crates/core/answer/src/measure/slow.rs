@@ -28,8 +28,8 @@ fn values_of(event: &Event, field: &Field) -> Vec<GroupValue> {
         Field::Builtin(Builtin::Parent) => event.parent.map(|id| GroupValue::Text(to_hex(&id))).into_iter().collect(),
         Field::Builtin(Builtin::Host) => text(&event.host),
         Field::Builtin(Builtin::Sender) => text(&event.sender),
-        Field::Builtin(Builtin::Shaped) => {
-            calvex_language::model::rules_of(&event.shaped).map(|rule| GroupValue::Text(rule.to_owned())).collect()
+        Field::Builtin(Builtin::Transformed) => {
+            calvex_language::model::rules_of(&event.transformed).map(|rule| GroupValue::Text(rule.to_owned())).collect()
         }
         Field::Builtin(part) => own_number(event, *part).map(GroupValue::number).into_iter().collect(),
         Field::Sent(name) => {

@@ -98,7 +98,7 @@ pub(super) fn write_lines(page: &dyn PageRead, rows: &[usize], lane: &str, sent:
             (own(BuiltinColumn::Span)?, "span"),
             (own(BuiltinColumn::Parent)?, "parent"),
         ],
-        shaped: own(BuiltinColumn::Shaped)?,
+        transformed: own(BuiltinColumn::Transformed)?,
         fields: Vec::new(),
     };
     for (index, key) in page.keys().iter().enumerate() {
@@ -149,7 +149,7 @@ struct Writer {
     host: Option<Cursor>,
     message: Option<Cursor>,
     ids: [(Option<Cursor>, &'static str); 3],
-    shaped: Option<Cursor>,
+    transformed: Option<Cursor>,
     fields: Vec<FieldCursor>,
 }
 
@@ -228,9 +228,9 @@ impl Writer {
             member(&mut self.out, "status");
             write_text(&mut self.out, status.ok_or_else(|| damaged("an unknown status"))?.name());
         }
-        if let Some(shaped) = self.shaped.as_mut().and_then(|c| c.text(row)).filter(|s| rules_of(s).next().is_some()) {
-            member(&mut self.out, "shaped");
-            write_json(&mut self.out, &rules_of(shaped).collect::<Vec<_>>());
+        if let Some(transformed) = self.transformed.as_mut().and_then(|c| c.text(row)).filter(|s| rules_of(s).next().is_some()) {
+            member(&mut self.out, "transformed");
+            write_json(&mut self.out, &rules_of(transformed).collect::<Vec<_>>());
         }
         member(&mut self.out, "fields");
         self.fields(row)?;

@@ -13,7 +13,7 @@ use calvex_language::model::PathTable;
 use calvex_language::model::Refusal;
 use calvex_language::model::time::{DAY_NS, SECOND_NS, day_of};
 use calvex_storage::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageBuilder};
-use part::{Sheet, part, shaped};
+use part::{Sheet, part, transformed};
 use std::collections::HashMap;
 
 /// An event this much older than its arrival came late and goes to a head of its own.
@@ -47,7 +47,7 @@ pub struct Batch {
     pub refused: RefusedEvents,
     /// Events not stored on purpose.
     pub aside: Vec<Aside>,
-    /// By shaping rule, for how many events it held.
+    /// By transform rule, for how many events it held.
     pub held: Vec<u64>,
     /// Whether every event taken carried its own time.
     pub timed: bool,
@@ -188,11 +188,11 @@ impl<'a> BatchBuilder<'a> {
         // The order of heads must not hang on a map's.
         open.sort_by_key(|p| (p.day, p.late));
         self.full.append(&mut open);
-        self.batch.held = vec![0; policy.shaping.len()];
+        self.batch.held = vec![0; policy.transforms.len()];
         for OpenPage { day, late, builder, lines } in std::mem::take(&mut self.full) {
             let page = builder.finish(&reading.paths)?;
             let sheet = Sheet { page, day, late, lines, lanes: Vec::new() };
-            for sheet in shaped(sheet, policy, self.arrival.arrived_ns, &mut self.batch)? {
+            for sheet in transformed(sheet, policy, self.arrival.arrived_ns, &mut self.batch)? {
                 part(sheet, policy, self.arrival.arrived_ns, &mut self.batch)?;
             }
         }
@@ -206,7 +206,7 @@ mod tests {
     use super::*;
     use crate::normalise::Known;
     use crate::route::{Route, RouteTable};
-    use crate::transform::Shaping;
+    use crate::transform::Transforms;
     use calvex_language::query::parse_filter;
     use calvex_storage::columns::{PageRead, materialise_all};
 
@@ -228,8 +228,8 @@ mod tests {
         }
         let route = Route { filter: parse_filter("service=access").unwrap(), lane: 2 };
         let routes = RouteTable::new(vec![route], 1);
-        let shaping = Shaping::default();
-        builder.finish(&reading, &Policy::of_routes(&routes, &shaping, &|_| ("main", days))).unwrap()
+        let transforms = Transforms::default();
+        builder.finish(&reading, &Policy::of_routes(&routes, &transforms, &|_| ("main", days))).unwrap()
     }
 
     #[test]

@@ -1,11 +1,11 @@
-//! The end of a batch: shaping rules, dials, routes, limits of the key, terms and quotas, asked of whole pages.
+//! The end of a batch: transform rules, dials, routes, limits of the key, terms and quotas, asked of whole pages.
 
 use super::{Batch, HeadKey, LATE_NS, Refused};
 use crate::arrivals::{Tally, tally_of};
 use crate::dial::Dial;
 use crate::normalise::check_age;
 use crate::route::RouteTable;
-use crate::transform::{Fate, Shaping};
+use crate::transform::{Fate, Transforms};
 use calvex_language::error::Result;
 use calvex_language::model::Refusal;
 use calvex_language::model::time::day_of;
@@ -27,8 +27,8 @@ pub struct Admitted {
 /// What decoded events are judged by.
 #[derive(Clone, Copy)]
 pub struct Policy<'p> {
-    /// The shaping rules.
-    pub shaping: &'p Shaping,
+    /// The transform rules.
+    pub transforms: &'p Transforms,
     /// The dials in force.
     pub dials: &'p [Dial],
     /// The routes.
@@ -44,14 +44,14 @@ pub struct Policy<'p> {
 }
 
 impl<'p> Policy<'p> {
-    /// With routes and shaping alone.
+    /// With routes and transforms alone.
     pub fn of_routes(
         routes: &'p RouteTable<u32>,
-        shaping: &'p Shaping,
+        transforms: &'p Transforms,
         term: &'p dyn Fn(u32) -> (&'p str, u32),
     ) -> Self {
         Policy {
-            shaping,
+            transforms,
             dials: &[],
             routes,
             services: &[],
@@ -65,7 +65,7 @@ impl<'p> Policy<'p> {
 /// Why events were not stored on purpose.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Cause {
-    /// The shaping rule of this place.
+    /// The transform rule of this place.
     Rule(usize),
     /// The dial of this number.
     Dial(u32),
@@ -118,11 +118,11 @@ struct Kept {
 }
 
 /// The sheets that the rules make of one: rows that no rule touches stay together.
-pub(super) fn shaped(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut Batch) -> Result<Vec<Sheet>> {
-    if policy.shaping.is_empty() {
+pub(super) fn transformed(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut Batch) -> Result<Vec<Sheet>> {
+    if policy.transforms.is_empty() {
         return Ok(vec![sheet]);
     }
-    let touched = policy.shaping.touched(&sheet.page)?;
+    let touched = policy.transforms.touched(&sheet.page)?;
     if touched.is_empty() {
         return Ok(vec![sheet]);
     }
@@ -132,7 +132,7 @@ pub(super) fn shaped(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut
     let mut by_head: BTreeMap<(i32, bool), Kept> = BTreeMap::new();
     let mut asides: BTreeMap<usize, Rows> = BTreeMap::new();
     for (n, (event, row)) in events.iter_mut().zip(&rows).enumerate() {
-        match policy.shaping.apply(event, &mut batch.held) {
+        match policy.transforms.apply(event, &mut batch.held) {
             Fate::SetAside(rule) => asides.entry(rule).or_insert_with(|| Rows::none(sheet.page.rows())).set(*row),
             Fate::Kept(lane) => {
                 let late = arrived_ns.saturating_sub(event.time_ns) > LATE_NS;

@@ -1,4 +1,4 @@
-//! Step 4: one shape for what many teams write. Finds time, severity, service, host, message and ids in the spellings
+//! Step 4, normalise: one form for what many teams write. Finds time, severity, service, host, message and ids in the spellings
 //! in use, flattens the rest to typed dotted paths, and remembers where everything stood.
 
 mod layout;

@@ -1,8 +1,8 @@
-//! Step 5, shape: what is done to events on purpose before they are kept.
+//! Step 5, transform: what is done to events on purpose before they are kept.
 //!
-//! First a key's fixed fields ([`stamp`]), then the shaping rules in their order. A rule holds for events by a filter and
+//! First a key's fixed fields ([`stamp`]), then the transform rules in their order. A rule holds for events by a filter and
 //! does one thing to them; the next rule sees what it left. An event that a rule changed carries the rule's name in its
-//! builtin `shaped`.
+//! builtin `transformed`.
 //!
 //! Events come as pages of columns. Most of them are touched by no rule: rules are asked of the page first, and only
 //! rows for which one holds (and, for masks, in which something is found) become events, are changed, and go into pages
@@ -26,7 +26,7 @@ use regex::Regex;
 
 /// The rules in force, ready to be applied.
 #[derive(Debug, Default)]
-pub struct Shaping {
+pub struct Transforms {
     rules: Vec<Ready>,
 }
 
@@ -58,7 +58,7 @@ pub enum Fate {
     SetAside(usize),
 }
 
-impl Shaping {
+impl Transforms {
     /// Reads `rules`; `lane` gives a lane's number, `secret` keys the hashes that masks write.
     ///
     /// # Errors
@@ -75,7 +75,7 @@ impl Shaping {
                 Err(of_rule) => mistakes.extend(of_rule),
             }
         }
-        if mistakes.is_empty() { Ok(Shaping { rules: ready }) } else { Err(mistakes) }
+        if mistakes.is_empty() { Ok(Transforms { rules: ready }) } else { Err(mistakes) }
     }
 
     /// Takes fields in the rules' filters that are called like a tie for any of its spellings.
@@ -162,10 +162,10 @@ impl Shaping {
 
 /// Notes in an event that a rule changed it.
 fn mark(event: &mut Event, rule: &str) {
-    if !event.shaped.is_empty() {
-        event.shaped.push(',');
+    if !event.transformed.is_empty() {
+        event.transformed.push(',');
     }
-    event.shaped.push_str(rule);
+    event.transformed.push_str(rule);
 }
 
 fn count(held: &mut [u64], rule: usize) {

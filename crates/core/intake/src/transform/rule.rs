@@ -1,4 +1,4 @@
-//! A shaping rule as people write it and as it is kept, and its reading.
+//! A transform rule as people write it and as it is kept, and its reading.
 //!
 //! ```json
 //! {"name": "sorter-lines", "when": "service=sorter", "act": {"cut": {"field": "message", "patterns": ["{time} {severity} {rest message}"]}}}

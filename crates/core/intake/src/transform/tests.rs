@@ -9,8 +9,8 @@ fn rules(json: &str) -> Vec<Rule> {
     serde_json::from_str(json).unwrap()
 }
 
-fn shaping(json: &str) -> Shaping {
-    Shaping::new(&rules(json), |name| (name == "audit").then_some(7), [3; 32]).unwrap()
+fn transforms(json: &str) -> Transforms {
+    Transforms::new(&rules(json), |name| (name == "audit").then_some(7), [3; 32]).unwrap()
 }
 
 fn text(t: &str) -> Value {
@@ -38,9 +38,9 @@ fn event() -> Event {
 /// What the rules make of the event: a few of its parts, the fields as JSON, its fate.
 fn told(json: &str) -> (String, Fate) {
     let mut e = event();
-    let shaping = shaping(json);
-    let mut held = vec![0; shaping.len()];
-    let fate = shaping.apply(&mut e, &mut held);
+    let transforms = transforms(json);
+    let mut held = vec![0; transforms.len()];
+    let fate = transforms.apply(&mut e, &mut held);
     let fields = calvex_language::model::sent_json(&Event { layout: String::new(), ..e.clone() });
     (
         format!(
@@ -50,7 +50,7 @@ fn told(json: &str) -> (String, Fate) {
             e.host,
             e.message,
             serde_json::to_string(&fields).unwrap(),
-            e.shaped
+            e.transformed
         ),
         fate,
     )
@@ -152,7 +152,7 @@ fn rules_follow_one_another() {
 #[test]
 fn equal_secrets_have_equal_hashes() {
     let mut e = event();
-    let rules = shaping(r#"[{"name":"m","act":{"mask":{"detectors":["mail"],"hash":true}}}]"#);
+    let rules = transforms(r#"[{"name":"m","act":{"mask":{"detectors":["mail"],"hash":true}}}]"#);
     rules.apply(&mut e, &mut [0]);
     let hash = e.message.rsplit(' ').next().unwrap().to_owned();
     assert!(hash.starts_with("masked_") && hash.len() == 23, "{hash}");
@@ -166,7 +166,7 @@ fn equal_secrets_have_equal_hashes() {
 fn what_is_cut_out_is_no_longer_given_back_as_sent() {
     let mut e = event();
     e.layout = "t=\u{1d}ts\u{1e}m=\u{1d}msg".into();
-    shaping(r#"[{"name":"c","act":{"cut":{"patterns":["{time} {rest}"]}}}]"#).apply(&mut e, &mut [0]);
+    transforms(r#"[{"name":"c","act":{"cut":{"patterns":["{time} {rest}"]}}}]"#).apply(&mut e, &mut [0]);
     assert_eq!(e.layout, "m=\u{1d}msg");
     assert_eq!(e.time_ns, parse_time("2026-10-04T02:38:41.198Z").unwrap());
 }
@@ -177,7 +177,7 @@ fn mistakes_name_rule_and_place() {
         {"name":"c","act":{"cut":{"patterns":["{thing}"]}}},{"name":"d","act":{"mask":{"expressions":["("]}}},
         {"name":"e","act":{"mask":{}}},{"name":"f","act":{"rename":{"from":"x","to":"lane"}}},
         {"name":"g","act":{"mask":{"expressions":["x*"]}}},{"name":"h","when":"lane=main","act":"set-aside"}]"#;
-    let mistakes = Shaping::new(&rules(json), |_| None, [0; 32]).unwrap_err();
+    let mistakes = Transforms::new(&rules(json), |_| None, [0; 32]).unwrap_err();
     let told: Vec<String> = mistakes.iter().map(|m| m.to_string()).collect();
     assert_eq!(told.len(), 8, "{told:#?}");
     assert!(told[0].starts_with("rule `a`, when: column 11"), "{}", told[0]);
@@ -197,7 +197,7 @@ fn a_try_tells_each_step() {
         {"name":"codes","when":"service=codes","act":{"drop":["card"]}},
         {"name":"env","act":{"stamp":{"env":"night"}}},
         {"name":"away","act":{"move":"audit"}}]"#;
-    let (tried, _, fate) = shaping(json).try_on(event(), |_| "audit".into());
+    let (tried, _, fate) = transforms(json).try_on(event(), |_| "audit".into());
     let told: Vec<(bool, bool, &str)> =
         tried.steps.iter().map(|s| (s.held, s.after.is_some(), s.note.as_str())).collect();
     assert_eq!(
@@ -215,7 +215,7 @@ fn a_try_tells_each_step() {
 
 #[test]
 fn samples_of_what_was_refused_are_covered() {
-    let rules = shaping(
+    let rules = transforms(
         r#"[{"name":"a","act":{"mask":{"fields":["user.pin"]}}},{"name":"b","act":{"mask":{"expressions":["LS-(\\d+)"]}}}]"#,
     );
     assert_eq!(
@@ -235,14 +235,14 @@ proptest! {
     /// Rows that are not touched by the columns' account are left as they are by the rules themselves.
     #[test]
     fn untouched_rows_are_unchanged(events in proptest::collection::vec(any_event(), 1..40)) {
-        let shaping = shaping(r#"[{"name":"a","when":"n=17","act":{"stamp":{"q":1}}},
+        let transforms = transforms(r#"[{"name":"a","when":"n=17","act":{"stamp":{"q":1}}},
             {"name":"b","act":{"mask":{"expressions":["BK-\\d+|17"]}}},
             {"name":"c","when":"has slot","act":{"mask":{"fields":["slot"]}}},
             {"name":"d","when":"severity>=error","act":"set-aside"}]"#);
-        let touched = shaping.touched(&build_page(&events).unwrap()).unwrap();
+        let touched = transforms.touched(&build_page(&events).unwrap()).unwrap();
         for (row, event) in events.iter().enumerate() {
             let mut after = event.clone();
-            let fate = shaping.apply(&mut after, &mut [0; 4]);
+            let fate = transforms.apply(&mut after, &mut [0; 4]);
             if !touched.has(row) {
                 prop_assert_eq!(&after, event);
                 prop_assert_eq!(fate, Fate::Kept(None));

@@ -1,7 +1,7 @@
 //! Rules tried on one event, to be shown step by step.
 
 use super::act::text_of;
-use super::{Doing, Fate, Ready, Shaping, mark};
+use super::{Doing, Fate, Ready, Transforms, mark};
 use calvex_language::model::{Event, Value, answer_json};
 use serde::{Deserialize, Serialize};
 
@@ -33,7 +33,7 @@ pub struct TriedStep {
     pub note: String,
 }
 
-impl Shaping {
+impl Transforms {
     /// Applies the rules to `event` and tells what each did; also its fate.
     pub fn try_on(&self, mut event: Event, lane_name: impl Fn(u32) -> String) -> (Tried, Event, Fate) {
         let told = |event: &Event| without_origin(answer_json(event, ""));

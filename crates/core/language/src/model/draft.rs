@@ -171,7 +171,7 @@ pub struct Draft<'a> {
     pub took_ns: Option<i64>,
     pub status: Option<Status>,
     pub layout: String,
-    pub shaped: String,
+    pub transformed: String,
     pub fields: Vec<(PathId, Leaf<'a>)>,
 }
 
@@ -202,7 +202,7 @@ impl Draft<'_> {
             took_ns: self.took_ns,
             status: self.status,
             layout: self.layout,
-            shaped: self.shaped,
+            transformed: self.transformed,
             fields: self.fields.into_iter().map(|(path, leaf)| (paths.path(path).clone(), leaf.into_value())).collect(),
         }
     }
@@ -227,7 +227,7 @@ impl super::Event {
             took_ns: self.took_ns,
             status: self.status,
             layout: self.layout.clone(),
-            shaped: self.shaped.clone(),
+            transformed: self.transformed.clone(),
             fields: self.fields.iter().map(|(path, value)| (paths.of_path(path), Leaf::of(value))).collect(),
         }
     }

@@ -40,8 +40,8 @@ pub fn answer_json(event: &Event, lane: &str) -> Value {
     told("parent", event.parent.map(|id| Value::Text(to_hex(&id))));
     told("took_ns", event.took_ns.map(Value::Int));
     told("status", event.status.map(|s| text(s.name())));
-    let shaped: Vec<Value> = crate::model::rules_of(&event.shaped).map(text).collect();
-    told("shaped", (!shaped.is_empty()).then_some(Value::List(shaped)));
+    let transformed: Vec<Value> = crate::model::rules_of(&event.transformed).map(text).collect();
+    told("transformed", (!transformed.is_empty()).then_some(Value::List(transformed)));
     let mut fields = Vec::with_capacity(event.fields.len());
     for (path, value) in &event.fields {
         insert(&mut fields, path, value.clone());

@@ -132,8 +132,8 @@ pub struct Event {
     pub status: Option<Status>,
     /// Where the builtins stood in what was sent (see `normalise::layout`).
     pub layout: String,
-    /// The names of the shaping rules that changed it, joined by commas; empty where none did.
-    pub shaped: String,
+    /// The names of the transform rules that changed it, joined by commas; empty where none did.
+    pub transformed: String,
     /// Every other field, flattened; order as sent.
     pub fields: Vec<(Path, Value)>,
 }
@@ -154,7 +154,7 @@ impl Event {
     }
 }
 
-/// The names of rules in an event's builtin `shaped`.
-pub fn rules_of(shaped: &str) -> impl Iterator<Item = &str> {
-    shaped.split(',').filter(|name| !name.is_empty())
+/// The names of rules in an event's builtin `transformed`.
+pub fn rules_of(transformed: &str) -> impl Iterator<Item = &str> {
+    transformed.split(',').filter(|name| !name.is_empty())
 }

@@ -26,7 +26,7 @@ pub enum Builtin {
     Took,
     Status,
     Sender,
-    Shaped,
+    Transformed,
 }
 
 impl Builtin {
@@ -47,7 +47,7 @@ impl Builtin {
         (Builtin::Took, "took"),
         (Builtin::Status, "status"),
         (Builtin::Sender, "sender"),
-        (Builtin::Shaped, "shaped"),
+        (Builtin::Transformed, "transformed"),
     ];
 
     /// Its bare name.

@@ -49,8 +49,8 @@ fn own_value(part: Builtin, event: &Event, lane: &str) -> Option<Value> {
         Builtin::Parent => event.parent.map(|id| Value::Text(to_hex(&id))),
         Builtin::Shape => (!event.message.is_empty()).then(|| Value::Text(shape_of(&event.message))),
         Builtin::Took => event.took_ns.map(Value::Int),
-        Builtin::Shaped => {
-            let rules: Vec<Value> = crate::model::rules_of(&event.shaped).map(|r| Value::Text(r.to_owned())).collect();
+        Builtin::Transformed => {
+            let rules: Vec<Value> = crate::model::rules_of(&event.transformed).map(|r| Value::Text(r.to_owned())).collect();
             (!rules.is_empty()).then_some(Value::List(rules))
         }
         Builtin::Status => event.status.map(|s| Value::Text(s.name().to_owned())),

@@ -355,7 +355,7 @@ fn own_fits(own: BuiltinColumn, values: &Values) -> bool {
         | BuiltinColumn::Host
         | BuiltinColumn::Sender
         | BuiltinColumn::Layout
-        | BuiltinColumn::Shaped => matches!(values, Values::Texts { .. }),
+        | BuiltinColumn::Transformed => matches!(values, Values::Texts { .. }),
         BuiltinColumn::Message => matches!(values, Values::Messages(_)),
         BuiltinColumn::Trace | BuiltinColumn::Span | BuiltinColumn::Parent | BuiltinColumn::Overflow => {
             matches!(values, Values::Blobs { .. })

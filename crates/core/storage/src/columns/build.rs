@@ -63,7 +63,7 @@ const NUMBERS: [BuiltinColumn; 4] =
 const SPARSE: [BuiltinColumn; 3] = [BuiltinColumn::SentTime, BuiltinColumn::Took, BuiltinColumn::Status];
 /// BuiltinColumn text columns in the order of `PageBuilder::texts`.
 const TEXTS: [BuiltinColumn; 5] =
-    [BuiltinColumn::Service, BuiltinColumn::Host, BuiltinColumn::Sender, BuiltinColumn::Layout, BuiltinColumn::Shaped];
+    [BuiltinColumn::Service, BuiltinColumn::Host, BuiltinColumn::Sender, BuiltinColumn::Layout, BuiltinColumn::Transformed];
 /// BuiltinColumn id columns in the order of `PageBuilder::ids`.
 const IDS: [BuiltinColumn; 3] = [BuiltinColumn::Trace, BuiltinColumn::Span, BuiltinColumn::Parent];
 
@@ -92,7 +92,7 @@ impl PageBuilder {
                 values.push(n);
             }
         }
-        let texts: [&str; 5] = [&draft.service, &draft.host, &draft.sender, &draft.layout, &draft.shaped];
+        let texts: [&str; 5] = [&draft.service, &draft.host, &draft.sender, &draft.layout, &draft.transformed];
         for (column, text) in self.texts.iter_mut().zip(texts) {
             if !text.is_empty() {
                 column.push(row, text);

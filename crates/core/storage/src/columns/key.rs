@@ -30,8 +30,8 @@ pub enum BuiltinColumn {
     Took = 17,
     /// Of spans.
     Status = 18,
-    /// The names of the shaping rules that changed the event, joined by commas.
-    Shaped = 19,
+    /// The names of the transform rules that changed the event, joined by commas.
+    Transformed = 19,
 }
 
 impl BuiltinColumn {
@@ -56,7 +56,7 @@ impl BuiltinColumn {
         BuiltinColumn::Overflow,
         BuiltinColumn::Took,
         BuiltinColumn::Status,
-        BuiltinColumn::Shaped,
+        BuiltinColumn::Transformed,
     ];
 
     /// As shown to people.
@@ -81,7 +81,7 @@ impl BuiltinColumn {
             BuiltinColumn::Overflow => "overflow",
             BuiltinColumn::Took => "took",
             BuiltinColumn::Status => "status",
-            BuiltinColumn::Shaped => "shaped",
+            BuiltinColumn::Transformed => "transformed",
         }
     }
 }

@@ -45,7 +45,7 @@ pub fn materialise(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
                     BuiltinColumn::Host => &mut e.host,
                     BuiltinColumn::Sender => &mut e.sender,
                     BuiltinColumn::Layout => &mut e.layout,
-                    BuiltinColumn::Shaped => &mut e.shaped,
+                    BuiltinColumn::Transformed => &mut e.transformed,
                     _ => return Err(damaged("text in a column of another type")),
                 };
                 dictionary.get(code as usize).clone_into(slot);

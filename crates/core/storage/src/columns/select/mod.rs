@@ -143,7 +143,7 @@ pub fn builtin_column(part: Builtin) -> Option<BuiltinColumn> {
         Builtin::Kind => BuiltinColumn::Kind,
         Builtin::Took => BuiltinColumn::Took,
         Builtin::Status => BuiltinColumn::Status,
-        Builtin::Shaped => BuiltinColumn::Shaped,
+        Builtin::Transformed => BuiltinColumn::Transformed,
         Builtin::Lane => return None,
     })
 }
@@ -203,7 +203,7 @@ fn own_compare(part: Builtin, test: &Test, page: &dyn PageRead, lane: &str) -> R
             });
         }
         (Values::Ints(_), _) => rows = marked(Some(column), len, |n| test.number(Num::int(i128::from(n)))),
-        (Values::Texts { dictionary, codes }, Builtin::Shaped) => {
+        (Values::Texts { dictionary, codes }, Builtin::Transformed) => {
             let passes = |c| calvex_language::model::rules_of(dictionary.get(c)).any(|rule| test.text(rule));
             by_code(&mut rows, column, dictionary.len(), codes, passes);
         }

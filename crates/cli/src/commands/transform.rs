@@ -1,27 +1,27 @@
-//! `calvex shaping`: what is done to events on purpose before they are kept.
+//! `calvex transform`: what is done to events on purpose before they are kept.
 
 use crate::client::{Client, Connection};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_intake::transform::{Act, Cutting, Masking, Renaming, Rule};
 use calvex_language::model::mask::Detector;
-use calvex_wire::api::{ShapingRule, TriedEvent, TryShaping};
+use calvex_wire::api::{TransformRule, TriedEvent, TryTransforms};
 use clap::{Args, Subcommand};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 
-/// Shaping rules, applied in order to every event before it is stored.
+/// Transform rules, applied in order to every event before it is stored.
 #[derive(Args)]
-pub struct Shaping {
+pub struct Transform {
     #[command(subcommand)]
-    act: ShapingAct,
+    act: TransformAct,
     #[command(flatten)]
     connection: Connection,
 }
 
 #[derive(Subcommand)]
-enum ShapingAct {
+enum TransformAct {
     /// List rules in order, how often each was applied, and which never was lately
     List {
         /// As NDJSON
@@ -139,20 +139,20 @@ impl ActArgs {
 }
 
 async fn rules(client: &Client) -> Result<Vec<Rule>> {
-    let listed: Vec<ShapingRule> = client.get("/api/shaping").await?;
+    let listed: Vec<TransformRule> = client.get("/api/transforms").await?;
     Ok(listed.into_iter().map(|l| l.rule).collect())
 }
 
-impl Shaping {
+impl Transform {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
         match self.act {
-            ShapingAct::List { json } => {
-                let listed: Vec<ShapingRule> = client.get("/api/shaping").await?;
+            TransformAct::List { json } => {
+                let listed: Vec<TransformRule> = client.get("/api/transforms").await?;
                 if json {
                     output::ndjson(&listed)?;
                 } else {
-                    let row = |(n, l): (usize, &ShapingRule)| {
+                    let row = |(n, l): (usize, &TransformRule)| {
                         let last = l.last.as_deref().map_or_else(|| "never".into(), |t| t.replace(['T', 'Z'], " "));
                         let when = if l.rule.when.is_empty() { "every event" } else { &l.rule.when };
                         let note = if l.idle { "idle for a week" } else { "" };
@@ -164,7 +164,7 @@ impl Shaping {
                 }
                 return Ok(if listed.is_empty() { Ended::Nothing } else { Ended::Well });
             }
-            ShapingAct::Add { name, when, before, act } => {
+            TransformAct::Add { name, when, before, act } => {
                 let rule = Rule { name: name.clone(), when, act: act.act()? };
                 let mut all = rules(&client).await?;
                 let known = all.iter().position(|r| r.name == name);
@@ -176,21 +176,21 @@ impl Shaping {
                     at = all
                         .iter()
                         .position(|r| r.name == before)
-                        .with_context(|| format!("there is no rule `{before}`; `calvex shaping list` shows them"))?;
+                        .with_context(|| format!("there is no rule `{before}`; `calvex transform list` shows them"))?;
                 }
                 all.insert(at.min(all.len()), rule);
-                client.put("/api/shaping", &all).await?;
+                client.put("/api/transforms", &all).await?;
             }
-            ShapingAct::Remove { name } => {
+            TransformAct::Remove { name } => {
                 let mut all = rules(&client).await?;
                 let before = all.len();
                 all.retain(|r| r.name != name);
                 if all.len() == before {
-                    bail!("there is no rule `{name}`; `calvex shaping list` shows them");
+                    bail!("there is no rule `{name}`; `calvex transform list` shows them");
                 }
-                client.put("/api/shaping", &all).await?;
+                client.put("/api/transforms", &all).await?;
             }
-            ShapingAct::Try { file, sender, json } => {
+            TransformAct::Try { file, sender, json } => {
                 let mut events = String::new();
                 match file.as_str() {
                     "-" => std::io::stdin().read_to_string(&mut events)?,
@@ -198,8 +198,8 @@ impl Shaping {
                         .and_then(|mut f| f.read_to_string(&mut events))
                         .with_context(|| format!("cannot read {path}"))?,
                 };
-                let ask = TryShaping { rules: None, sender, events };
-                let tried: Vec<TriedEvent> = client.post("/api/shaping/try", &ask).await?;
+                let ask = TryTransforms { rules: None, sender, events };
+                let tried: Vec<TriedEvent> = client.post("/api/transforms/try", &ask).await?;
                 if json {
                     output::ndjson(&tried)?;
                 } else {
@@ -234,7 +234,7 @@ fn show(event: &TriedEvent) -> Result<()> {
         for name in names {
             match (before.get(name), after.get(name)) {
                 (Some(b), Some(a)) if a == b => {}
-                _ if name == "shaped" => {}
+                _ if name == "transformed" => {}
                 (b, a) => {
                     let told = |v: Option<&String>| v.cloned().unwrap_or_else(|| "–".into());
                     output::line(&format!("      {name}: {} {} {}", told(b), output::faint("→"), told(a)))?;

@@ -1,4 +1,4 @@
-//! Shaping rules, line patterns, ties, and the catalogue of fields.
+//! Transform rules, line patterns, ties, and the catalogue of fields.
 
 use super::admin::check_name;
 use super::ask::Ask;
@@ -22,8 +22,8 @@ use calvex_language::model::{Event, PathTable};
 use calvex_language::query::Builtin;
 use calvex_store::StoreError;
 use calvex_wire::api::{
-    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, ShapingRule, TieListed,
-    TriedEvent, TriedLine, TryPatterns, TryShaping,
+    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, TransformRule, TieListed,
+    TriedEvent, TriedLine, TryPatterns, TryTransforms,
 };
 use serde_json::json;
 
@@ -41,14 +41,14 @@ fn told(mistakes: &[RuleMistake]) -> ServiceError {
     ServiceError::BadRequest(mistakes.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
 }
 
-/// `GET /api/shaping`: every rule in order, and how often it was applied.
-pub async fn rules(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<ShapingRule>>> {
+/// `GET /api/transforms`: every rule in order, and how often it was applied.
+pub async fn rules(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<TransformRule>>> {
     crate::intake::ledger::write(&app).await?;
     let now_ns = (app.clock)();
-    let rows = app.store.shaping().await?;
+    let rows = app.store.transforms().await?;
     let listed = rows.into_iter().filter_map(|row| {
         let rule = rule_of(&row)?;
-        Some(ShapingRule {
+        Some(TransformRule {
             told: rule.act.to_string(),
             rule,
             held: row.held,
@@ -60,7 +60,7 @@ pub async fn rules(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<
     Ok(Json(listed.collect()))
 }
 
-/// `PUT /api/shaping`: replaces all, in this order.
+/// `PUT /api/transforms`: replaces all, in this order.
 pub async fn put_rules(
     State(app): State<Shared>,
     Admin(admin): Admin,
@@ -78,25 +78,25 @@ pub async fn put_rules(
             )));
         }
     }
-    app.catalogue.get().read_shaping(&rules).map_err(|m| told(&m))?;
+    app.catalogue.get().read_transforms(&rules).map_err(|m| told(&m))?;
     let act = |act: &Act| serde_json::to_string(act).unwrap_or_default();
     let rows: Vec<_> = rules.iter().map(|r| (r.name.clone(), r.when.clone(), act(&r.act))).collect();
     let names: Vec<&str> = rules.iter().map(|r| r.name.as_str()).collect();
-    let done = admin.act(&app, "put shaping", names.join(", "));
-    app.store.put_shaping(&rows, done.at_ns, &done).await?;
+    let done = admin.act(&app, "put transforms", names.join(", "));
+    app.store.put_transforms(&rows, done.at_ns, &done).await?;
     app.catalogue.reload(&app.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// `POST /api/shaping/try`: what rules would make of events; nothing is stored.
+/// `POST /api/transforms/try`: what rules would make of events; nothing is stored.
 pub async fn try_rules(
     State(app): State<Shared>,
     _admin: Admin,
-    Ask(ask): Ask<TryShaping>,
+    Ask(ask): Ask<TryTransforms>,
 ) -> Result<Json<Vec<TriedEvent>>> {
     let config = app.catalogue.get();
-    let own = ask.rules.as_ref().map(|rules| config.read_shaping(rules).map_err(|m| told(&m))).transpose()?;
-    let shaping = own.as_ref().unwrap_or(config.shaping());
+    let own = ask.rules.as_ref().map(|rules| config.read_transforms(rules).map_err(|m| told(&m))).transpose()?;
+    let transforms = own.as_ref().unwrap_or(config.transforms());
     let now_ns = (app.clock)();
     let name = ask.sender.unwrap_or_else(|| "try".to_owned());
     let key = crate::intake::sender::named_sender(&app, &name).await?;
@@ -108,10 +108,10 @@ pub async fn try_rules(
         match read_event(line, &arrival) {
             Err(refused) => tried.refused = Some(refused),
             Ok(event) => {
-                let (steps, event, fate) = shaping.try_on(event, |lane| config.name(lane).to_string());
+                let (steps, event, fate) = transforms.try_on(event, |lane| config.name(lane).to_string());
                 tried.tried = Some(steps);
                 match fate {
-                    Fate::SetAside(rule) => tried.set_aside = Some(format!("rule {}", shaping.name(rule))),
+                    Fate::SetAside(rule) => tried.set_aside = Some(format!("rule {}", transforms.name(rule))),
                     Fate::Kept(lane) => {
                         let page = calvex_storage::columns::build_page(&[event]).map_err(StoreError::Core)?;
                         let dials = set_aside(config.dials(), &page, now_ns).map_err(StoreError::Core)?;

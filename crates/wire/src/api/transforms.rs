@@ -1,12 +1,12 @@
-//! Types of shaping rules, line patterns, ties and the catalogue of fields.
+//! Types of transform rules, line patterns, ties and the catalogue of fields.
 
 use calvex_intake::transform::{Rule, Tried};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// A shaping rule as listed.
+/// A transform rule as listed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct ShapingRule {
+pub struct TransformRule {
     /// The rule.
     pub rule: Rule,
     /// What it does, in words.
@@ -24,7 +24,7 @@ pub struct ShapingRule {
 /// Asks what rules would make of events.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
-pub struct TryShaping {
+pub struct TryTransforms {
     /// The rules to try; those in force if not given.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rules: Option<Vec<Rule>>,

@@ -1,4 +1,4 @@
-//! What is done to events on purpose before they are kept: shaping rules, dials, quotas, limits of keys, ties. By the real
+//! What is done to events on purpose before they are kept: transform rules, dials, quotas, limits of keys, ties. By the real
 //! client against the real service.
 
 use anyhow::{Context, Result};
@@ -22,10 +22,10 @@ const MAIL: &str = "tore.hidden@fennmark.example";
 const PIN: &str = "hidden-pin-8812";
 
 #[test]
-fn rules_shape_what_comes() -> Result<()> {
+fn rules_transform_what_comes() -> Result<()> {
     let mut service = Service::start(&[])?;
     service.ok(&["lane", "set", "quiet", "--days", "7"])?;
-    let add = |args: &[&str]| service.ok(&[&["shaping", "add"], args].concat());
+    let add = |args: &[&str]| service.ok(&[&["transforms", "add"], args].concat());
     let belts = "{time} {severity} belt {number belt}: {rest message}";
     add(&["lines", "--when", "service=sorter", "cut", belts])?;
     add(&["site", "--when", "has belt", "stamp", "hall=north", "row=3"])?;
@@ -35,11 +35,11 @@ fn rules_shape_what_comes() -> Result<()> {
     add(&["noise", "--when", "severity=debug", "--before", "lines", "set-aside"])?;
     add(&["never", "--when", "service=nobody", "drop", "x"])?;
     let names = |listed: &str| rows(listed).iter().map(|r| r["rule"]["name"].to_string()).collect::<Vec<_>>().join(" ");
-    let listed = service.ok(&["shaping", "list", "--json"])?;
+    let listed = service.ok(&["transforms", "list", "--json"])?;
     assert_eq!(names(&listed), r#""noise" "lines" "site" "mail" "pins" "away" "never""#);
 
     // A mistake is told with its rule and place, and changes nothing.
-    let wrong = service.calvex(&["shaping", "add", "bad", "--when", "severity>=", "drop", "x"])?;
+    let wrong = service.calvex(&["transforms", "add", "bad", "--when", "severity>=", "drop", "x"])?;
     assert_eq!(wrong.status.code(), Some(2));
     let told = String::from_utf8_lossy(&wrong.stderr).into_owned();
     assert!(told.contains("rule `bad`, when: column 11"), "{told}");
@@ -47,7 +47,7 @@ fn rules_shape_what_comes() -> Result<()> {
     // Tried, nothing is stored.
     let line = "2026-10-04 02:38:41,198 WARN belt 4: jam, told tore.hidden@fennmark.example";
     let tried = service
-        .calvex_with(&["shaping", "try", "-"], format!("{{\"service\":\"sorter\",\"msg\":\"{line}\"}}\n").as_bytes())?;
+        .calvex_with(&["transforms", "try", "-"], format!("{{\"service\":\"sorter\",\"msg\":\"{line}\"}}\n").as_bytes())?;
     let told = String::from_utf8_lossy(&tried.stdout).into_owned();
     assert!(told.contains("stored in lane quiet") && told.contains("belt: – → 4"), "{told}");
     assert!(told.contains("never: its filter does not hold"), "{told}");
@@ -69,14 +69,14 @@ fn rules_shape_what_comes() -> Result<()> {
     };
     let jam = of("jam")?;
     assert_eq!(
-        (&jam["severity"], &jam["lane"], &jam["shaped"]),
+        (&jam["severity"], &jam["lane"], &jam["transformed"]),
         (&json!("warn"), &json!("quiet"), &json!(["lines", "site", "mail"]))
     );
     assert_eq!(
         (&jam["fields"]["belt"], &jam["fields"]["row"], &jam["fields"]["hall"]),
         (&json!(4), &json!(3), &json!("north"))
     );
-    assert_eq!(of("belt 5")?.get("shaped"), None, "no pattern fits it");
+    assert_eq!(of("belt 5")?.get("transformed"), None, "no pattern fits it");
     let sent = of("sent")?;
     assert_eq!((&sent["fields"]["user"]["pin"], &sent["fields"]["user"]["id"]), (&json!("•••"), &json!(17)));
     let words: Vec<&str> =
@@ -84,19 +84,19 @@ fn rules_shape_what_comes() -> Result<()> {
     assert!(words.len() == 2 && words[0] == words[1], "{sent}");
     // Equal secrets still correlate, across services.
     assert_eq!(service.search(words[0], &[])?.len(), 2);
-    assert_eq!(service.search("shaped=mail", &[])?.len(), 2);
+    assert_eq!(service.search("transformed=mail", &[])?.len(), 2);
 
     // The account says what was not stored, and by which rule; rules say how often they were applied.
     let told = rows(&service.ok(&["arrivals", "--json"])?);
     let aside = told.iter().find(|r| r["cause"] == "rule noise").context("nothing was set aside")?;
     assert_eq!((&aside["service"], &aside["events"], &aside["lane"]), (&json!("edge"), &json!(1), &json!("main")));
-    let listed = rows(&service.ok(&["shaping", "list", "--json"])?);
+    let listed = rows(&service.ok(&["transforms", "list", "--json"])?);
     let held: Vec<_> = listed.iter().map(|r| r["held"].as_u64()).collect();
     assert_eq!(held, [Some(1), Some(1), Some(1), Some(2), Some(1), Some(1), Some(0)], "{listed:#?}");
     assert!(listed[6]["last"].is_null());
 
     // A rule removed is not applied any more.
-    service.ok(&["shaping", "remove", "noise"])?;
+    service.ok(&["transforms", "remove", "noise"])?;
     send(&service, None, &events[3..])?;
     wait_for("the debug event", || Ok(Some(service.search("nobody", &[])?).filter(|f| f.len() == 1)))?;
 
@@ -108,7 +108,7 @@ fn rules_shape_what_comes() -> Result<()> {
     }
     assert!(on_disk(&service.dir, "not-json"), "the test can find what is there");
     service.restart()?;
-    assert_eq!(service.search("shaped=lines belt=4", &[])?.len(), 1);
+    assert_eq!(service.search("transformed=lines belt=4", &[])?.len(), 1);
     Ok(())
 }
 

@@ -3,7 +3,7 @@ import { useState, type FormEvent } from "react";
 import styled from "styled-components";
 import { api } from "../../api/client";
 import { ago, parseNs } from "../../api/time";
-import type { ShapingAct, ShapingRule, TriedEvent } from "../../api/types";
+import type { TransformAct, TransformRule, TriedEvent } from "../../api/types";
 import { space } from "../../app/tokens";
 import { Button, Choice, Field, LinesField, Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
@@ -36,7 +36,7 @@ const HINTS: Record<string, string> = {
 };
 
 /** What is done, from what was typed for it. */
-export function actOf(kind: string, text: string): ShapingAct {
+export function actOf(kind: string, text: string): TransformAct {
   const words = text.split(/[\s,]+/).filter(Boolean);
   switch (kind) {
     case "cut":
@@ -123,10 +123,10 @@ function Tried({ event }: { event: TriedEvent }) {
 }
 
 /** What is done to events on purpose before they are kept, with a place to try it. */
-export default function ShapingPage() {
+export default function TransformsPage() {
   const rules = useQuery({
-    queryKey: ["shaping"],
-    queryFn: ({ signal }) => api.shaping(signal),
+    queryKey: ["transforms"],
+    queryFn: ({ signal }) => api.transforms(signal),
     refetchInterval: 10_000,
   });
   const [name, setName] = useState("");
@@ -136,8 +136,8 @@ export default function ShapingPage() {
   const [events, setEvents] = useState('{"service":"sorter","msg":"belt 4 photo eye dusty, reading 0.61"}');
   const [tried, setTried] = useState<TriedEvent[]>();
   const all = rules.data ?? [];
-  const [problem, attempt] = useChange("shaping");
-  const put = (list: ShapingRule["rule"][]) => attempt(() => api.putShaping(list));
+  const [problem, attempt] = useChange("transforms");
+  const put = (list: TransformRule["rule"][]) => attempt(() => api.putTransforms(list));
   const drafted = () => [
     ...all.map((r) => r.rule).filter((r) => r.name !== name),
     ...(name ? [{ name, when, act: actOf(kind, text) }] : []),
@@ -156,7 +156,7 @@ export default function ShapingPage() {
   return (
     <Page>
       <Places />
-      <h1>Shaping</h1>
+      <h1>Transforms</h1>
       {error && <Problem>{error}</Problem>}
       {rules.data?.length === 0 && (
         <p>
@@ -165,7 +165,7 @@ export default function ShapingPage() {
       )}
       {all.length > 0 && (
         <div className="wide">
-          <Table aria-label="Shaping rules">
+          <Table aria-label="Transform rules">
             <thead>
               <tr>
                 <th scope="col" className="number" />
@@ -249,7 +249,7 @@ export default function ShapingPage() {
         <Tried key={event.line} event={event} />
       ))}
       <Muted>
-        The same in the terminal: <Mono>calvex shaping list</Mono>, <Mono>calvex shaping try FILE</Mono>
+        The same in the terminal: <Mono>calvex transform list</Mono>, <Mono>calvex transform try FILE</Mono>
       </Muted>
     </Page>
   );

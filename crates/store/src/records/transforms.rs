@@ -1,13 +1,13 @@
-//! Shaping rules, dials and ties as records.
+//! Transform rules, dials and ties as records.
 
 use super::{Act, record};
 use crate::{Result, Store, StoreError};
 use sqlx::Row;
 
-/// A shaping rule.
+/// A transform rule.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[allow(missing_docs)]
-pub struct ShapingRow {
+pub struct TransformRow {
     pub id: u32,
     pub name: String,
     pub filter: String,
@@ -33,15 +33,15 @@ pub struct DialRow {
 }
 
 impl Store {
-    /// Every shaping rule, in order.
+    /// Every transform rule, in order.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn shaping(&self) -> Result<Vec<ShapingRow>> {
-        let select = "SELECT id, name, filter, act, held, last_ns, changed_ns FROM shaping_rule ORDER BY place, id";
+    pub async fn transforms(&self) -> Result<Vec<TransformRow>> {
+        let select = "SELECT id, name, filter, act, held, last_ns, changed_ns FROM transform_rule ORDER BY place, id";
         let rows = sqlx::query(select).fetch_all(&self.pool).await?;
         let row = |r: &sqlx::mysql::MySqlRow| {
-            Ok(ShapingRow {
+            Ok(TransformRow {
                 id: r.try_get(0)?,
                 name: r.try_get(1)?,
                 filter: r.try_get(2)?,
@@ -59,16 +59,16 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails; the old ones stand then.
-    pub async fn put_shaping(&self, rules: &[(String, String, String)], now_ns: i64, act: &Act<'_>) -> Result<()> {
+    pub async fn put_transforms(&self, rules: &[(String, String, String)], now_ns: i64, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         let known: Vec<String> =
-            sqlx::query_scalar("SELECT name FROM shaping_rule FOR UPDATE").fetch_all(&mut *tx).await?;
+            sqlx::query_scalar("SELECT name FROM transform_rule FOR UPDATE").fetch_all(&mut *tx).await?;
         for name in known.iter().filter(|name| !rules.iter().any(|(n, ..)| n == *name)) {
-            sqlx::query("DELETE FROM shaping_rule WHERE name = ?").bind(name).execute(&mut *tx).await?;
+            sqlx::query("DELETE FROM transform_rule WHERE name = ?").bind(name).execute(&mut *tx).await?;
         }
         for (place, (name, filter, act)) in rules.iter().enumerate() {
             sqlx::query(
-                "INSERT INTO shaping_rule (place, name, filter, act, changed_ns) VALUES (?, ?, ?, ?, ?)
+                "INSERT INTO transform_rule (place, name, filter, act, changed_ns) VALUES (?, ?, ?, ?, ?)
                  ON DUPLICATE KEY UPDATE place = VALUES(place),
                  changed_ns = IF(filter = VALUES(filter) AND act = VALUES(act), changed_ns, VALUES(changed_ns)),
                  filter = VALUES(filter), act = VALUES(act)",
@@ -90,10 +90,10 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn count_shaping(&self, counted: &[(String, u64, i64)]) -> Result<()> {
+    pub async fn count_transforms(&self, counted: &[(String, u64, i64)]) -> Result<()> {
         for (name, held, last_ns) in counted {
             sqlx::query(
-                "UPDATE shaping_rule SET held = held + ?, last_ns = GREATEST(COALESCE(last_ns, 0), ?) WHERE name = ?",
+                "UPDATE transform_rule SET held = held + ?, last_ns = GREATEST(COALESCE(last_ns, 0), ?) WHERE name = ?",
             )
             .bind(held)
             .bind(last_ns)

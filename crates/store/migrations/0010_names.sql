@@ -1,0 +1,2 @@
+-- The words of the code: rules that change events are transform rules.
+RENAME TABLE shaping_rule TO transform_rule;
