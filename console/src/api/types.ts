@@ -36,15 +36,15 @@ export interface Mistake {
 export interface Explanation {
   chunks: number;
   skipped_by_time: number;
-  skipped_by_filter: number;
-  skipped_by_rollup: number;
+  skipped_by_bloom: number;
+  skipped_by_bloom_set: number;
   skipped_by_order: number;
   chunks_read: number;
   pages_scanned: number;
   pages_skipped: number;
   rows_looked_at: number;
   head_rows: number;
-  parts_read: number;
+  segments_read: number;
   fetched_bytes: number;
   left_out: string[];
   stopped: string | null;

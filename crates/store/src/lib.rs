@@ -9,6 +9,7 @@ mod claim;
 mod error;
 pub mod fault;
 mod journal;
+mod migrations;
 mod pool;
 pub mod records;
 mod relay;

@@ -104,7 +104,7 @@ impl Store {
                 )));
             }
         }
-        sqlx::migrate!("./migrations").run(&pool).await?;
+        crate::migrations::migrator().run(&pool).await?;
         let store = Store {
             pool,
             _relay: relay,

@@ -5,19 +5,19 @@ import { number } from "../../ui/number";
 
 /** How an answer came about: what was read, what was skipped, how long it took. */
 export function Explain({ explain, range }: { explain: Explanation; range: { from: string; to: string } }) {
-  const skipped = explain.skipped_by_time + explain.skipped_by_filter + explain.skipped_by_order;
+  const skipped = explain.skipped_by_time + explain.skipped_by_bloom + explain.skipped_by_order;
   const rows: [string, string][] = [
     ["chunks that may be read", number(explain.chunks)],
     ["skipped: their times lie outside", number(explain.skipped_by_time)],
-    ["skipped: their filters rule the query out", number(explain.skipped_by_filter)],
-    ["of these told by roll-ups, unopened", number(explain.skipped_by_rollup)],
+    ["skipped: their filters rule the query out", number(explain.skipped_by_bloom)],
+    ["of these told by bloom sets, unopened", number(explain.skipped_by_bloom_set)],
     ["not needed: enough was found before", number(explain.skipped_by_order)],
     ["opened", number(explain.chunks_read)],
     ["pages scanned", number(explain.pages_scanned)],
     ["pages skipped", number(explain.pages_skipped)],
     ["rows looked at", number(explain.rows_looked_at)],
     ["of them not yet in chunks", number(explain.head_rows)],
-    ["parts read", number(explain.parts_read)],
+    ["parts read", number(explain.segments_read)],
     ["fetched from the database", `${number(Math.ceil(explain.fetched_bytes / 1024))} KiB`],
     ["took", `${(explain.took_us / 1000).toFixed(1)} ms`],
   ];

@@ -149,7 +149,7 @@ export function FieldTree({ fields, acts }: { fields: { [name: string]: Json }; 
   );
 }
 
-/** The event's own parts, in the same form. */
+/** The event's builtins, in the same form. */
 export function OwnParts({ parts, acts }: { parts: [string, Json, string?][]; acts: ValueActs }) {
   return (
     <Tree aria-label="Own parts">

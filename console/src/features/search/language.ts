@@ -112,7 +112,7 @@ function looking(onLook: (answer: CheckAnswer | undefined) => void): Extension {
 
 const KINDS: Record<Proposal["kind"], string> = {
   field: "field",
-  part: "own part",
+  part: "builtin",
   tie: "tie",
   value: "value",
   word: "word",

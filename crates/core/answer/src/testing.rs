@@ -38,7 +38,7 @@ impl Shelf {
         segments.iter().filter_map(unpruned).collect()
     }
 
-    /// The same chunks in a roll-up, but for every third, whose bloom is at hand.
+    /// The same chunks in a bloom set, but for every third, whose bloom is at hand.
     pub fn in_bloom_sets(&mut self, segments: &[Extent]) -> Vec<Extent> {
         let chunks: Vec<u64> = segments.iter().filter_map(Extent::chunk).collect();
         let id = self.chunks.bloom_set(&chunks);

@@ -12,7 +12,7 @@ pub struct Explanation {
     pub skipped_by_time: usize,
     /// Left alone because their filter or columns cannot hold a match.
     pub skipped_by_bloom: usize,
-    /// Of these, told by a roll-up, so that nothing of the chunk was read.
+    /// Of these, told by a bloom set, so that nothing of the chunk was read.
     #[serde(default)]
     pub skipped_by_bloom_set: usize,
     /// Left alone because enough was found before their turn.

@@ -42,7 +42,7 @@ pub struct Extent {
     pub rows: usize,
     /// Where it is read.
     pub place: Place,
-    /// The roll-up that can tell what a chunk lacks, and the chunk's place in it.
+    /// The bloom set that can tell what a chunk lacks, and the chunk's place in it.
     pub rollup: Option<InBloomSet>,
 }
 
@@ -56,10 +56,10 @@ impl Extent {
     }
 }
 
-/// Where a chunk stands in a roll-up.
+/// Where a chunk stands in a bloom set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct InBloomSet {
-    /// The roll-up.
+    /// The bloom set.
     pub id: u64,
     /// The place of the chunk in it.
     pub place: usize,

@@ -47,14 +47,14 @@ impl PageAt {
     }
 }
 
-/// What a search begins with: a segment, or the chunks of a roll-up, to be sifted before they are opened.
+/// What a search begins with: a segment, or the chunks of a bloom set, to be sifted before they are opened.
 #[derive(Clone)]
 pub(crate) enum Reach<'a> {
     Extent(&'a Extent),
     BloomSet(u64, Vec<&'a Extent>),
 }
 
-/// The segments that touch `range`; chunks of one roll-up together, where it can tell something of `filter`.
+/// The segments that touch `range`; chunks of one bloom set together, where it can tell something of `filter`.
 pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -> Vec<Reach<'a>> {
     let sifted = asks_for_keys(filter);
     let mut rollups: BTreeMap<u64, Vec<&Extent>> = BTreeMap::new();
@@ -69,7 +69,7 @@ pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -
     reached
 }
 
-/// The chunks of a roll-up that may hold a match. One that cannot be read tells nothing, and nothing is lost by it.
+/// The chunks of a bloom set that may hold a match. One that cannot be read tells nothing, and nothing is lost by it.
 pub(crate) fn sift<'a>(
     id: u64,
     chunks: &[&'a Extent],
@@ -98,7 +98,7 @@ pub(crate) fn open(
         Place::Head(page) => return (vec![PageAt::Head(page.clone())], explain),
         Place::Chunk(id) => *id,
     };
-    // Of a chunk in no roll-up, the filter of the whole may be at hand.
+    // Of a chunk in no bloom set, the filter of the whole may be at hand.
     if source.chunk_bloom(id).is_some_and(|whole| !chunk_may_match(filter, &whole)) {
         explain.skipped_by_bloom = 1;
         return (Vec::new(), explain);

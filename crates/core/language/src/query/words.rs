@@ -55,7 +55,7 @@ impl<'a> Iterator for Words<'a> {
     }
 }
 
-/// Lower case as used for comparing and for membership filters. Borrowed where nothing changes.
+/// Lower case as used for comparing and for blooms. Borrowed where nothing changes.
 pub fn fold(word: &str) -> std::borrow::Cow<'_, str> {
     if word.bytes().all(|b| b.is_ascii() && !b.is_ascii_uppercase()) { word.into() } else { word.to_lowercase().into() }
 }

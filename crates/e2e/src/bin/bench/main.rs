@@ -336,7 +336,7 @@ fn largest_columns(service: &Service) -> Result<Vec<(String, f64)>> {
     let columns = chunk["columns"].as_array().into_iter().flatten();
     let mut all: Vec<(String, f64)> =
         columns.map(|c| (c["name"].as_str().unwrap_or("").to_owned(), bytes(&c["bytes"]))).collect();
-    all.push(("membership filters".to_owned(), bytes(&chunk["bloom_bytes"])));
+    all.push(("blooms".to_owned(), bytes(&chunk["bloom_bytes"])));
     all.sort_by(|a, b| b.1.total_cmp(&a.1));
     Ok(all)
 }

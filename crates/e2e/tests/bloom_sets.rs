@@ -1,4 +1,4 @@
-//! Roll-ups through the real binary: an id is found through them and only its chunk is opened; kills, restarts, cold caches
+//! Bloom sets through the real binary: an id is found through them and only its chunk is opened; kills, restarts, cold caches
 //! and chunks that came after them change no answer.
 #![allow(clippy::unwrap_used, reason = "a test may end where it stands")]
 
@@ -37,11 +37,11 @@ fn send(service: &Service, start: jiff::Timestamp, chunk: usize) -> Result<()> {
     Ok(())
 }
 
-/// Events found, and chunks that a roll-up ruled out.
+/// Events found, and chunks that a bloom set ruled out.
 fn asked(service: &Service, query: &str) -> Result<(usize, u64)> {
     let told = service.calvex(&["search", "--json", "--explain", "--from", "now-1d", query])?;
     let explained = String::from_utf8(told.stderr)?;
-    let skipped = explained.split(" of these by roll-ups").next().and_then(|t| t.rsplit(' ').next());
+    let skipped = explained.split(" of these by bloom sets").next().and_then(|t| t.rsplit(' ').next());
     Ok((String::from_utf8(told.stdout)?.lines().count(), skipped.and_then(|n| n.parse().ok()).unwrap_or(0)))
 }
 
@@ -66,7 +66,7 @@ fn an_id_leads_to_its_chunk() -> Result<()> {
             assert_eq!(found, 1, "{when}: event {n}");
             most = most.max(skipped);
         }
-        assert!(most >= 12, "{when}: roll-ups ruled out {most} chunks at most");
+        assert!(most >= 12, "{when}: bloom sets ruled out {most} chunks at most");
         let (found, skipped) = asked(service, "PX-00007 or PX-07199")?;
         assert!(found == 2 && skipped > 8, "{when}: {found}, {skipped}");
         assert_eq!(asked(service, "service=parcels handed")?.0, 100, "{when}");
@@ -79,12 +79,12 @@ fn an_id_leads_to_its_chunk() -> Result<()> {
     every(&service, "at once")?;
     service.ok(&["admin", "forget"])?;
     every(&service, "cold")?;
-    // Filters in memory are gone, roll-ups are records.
+    // Filters in memory are gone, bloom sets are records.
     service.kill()?;
     service.restart()?;
     every(&service, "after a kill")?;
     // The filters that a restart lost are made again: most absent ids are told without opening any chunk, by the two
-    // parts of the roll-up alone.
+    // parts of the bloom set alone.
     let segments_read = |absent: u32| -> Result<Option<u64>> {
         let absent = format!("trace=ffffffffffffffffffffffffffff{absent:04x}");
         let told = service.calvex(&["search", "--explain", "--from", "now-1d", &absent])?;
@@ -96,8 +96,8 @@ fn an_id_leads_to_its_chunk() -> Result<()> {
     // The next sixteen take along what was left, whose filters are made again from their columns.
     (CHUNKS..CHUNKS + 14).try_for_each(|chunk| send(&service, start, chunk))?;
     service.ok(&["admin", "merge"])?;
-    every(&service, "after the second roll-up")?;
-    let (found, skipped) = wait_for("both roll-ups to tell", || {
+    every(&service, "after the second bloom set")?;
+    let (found, skipped) = wait_for("both bloom sets to tell", || {
         Ok(Some(asked(&service, &format!("trace={}", trace(CHUNKS * EACH + 5)))?).filter(|(_, skipped)| *skipped > 20))
     })?;
     assert!(found == 1 && skipped <= 31, "{found}, {skipped}");
