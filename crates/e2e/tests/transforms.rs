@@ -46,8 +46,10 @@ fn rules_transform_what_comes() -> Result<()> {
 
     // Tried, nothing is stored.
     let line = "2026-10-04 02:38:41,198 WARN belt 4: jam, told tore.hidden@fennmark.example";
-    let tried = service
-        .calvex_with(&["transforms", "try", "-"], format!("{{\"service\":\"sorter\",\"msg\":\"{line}\"}}\n").as_bytes())?;
+    let tried = service.calvex_with(
+        &["transforms", "try", "-"],
+        format!("{{\"service\":\"sorter\",\"msg\":\"{line}\"}}\n").as_bytes(),
+    )?;
     let told = String::from_utf8_lossy(&tried.stdout).into_owned();
     assert!(told.contains("stored in lane quiet") && told.contains("belt: – → 4"), "{told}");
     assert!(told.contains("never: its filter does not hold"), "{told}");

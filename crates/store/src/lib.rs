@@ -25,7 +25,7 @@ pub use claim::{Claim, NodeRow, Others};
 pub use error::StoreError;
 pub use journal::{Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, StoredBatch};
 pub use pool::{Store, StoreOptions};
-pub use segments::{Location, SegmentCache, SegmentReader};
+pub use segments::{BucketRef, SegmentCache, SegmentReader};
 pub use server::{Server, ServerSettings};
 
 /// Shorthand used across the crate.

@@ -62,7 +62,7 @@ impl SegmentCache {
         &'a self,
         store: &'a Store,
         runtime: tokio::runtime::Handle,
-        location_of: &'a (dyn Fn(u64) -> Option<Location> + Sync),
+        location_of: &'a (dyn Fn(u64) -> Option<BucketRef> + Sync),
     ) -> SegmentReader<'a> {
         SegmentReader {
             cache: self,
@@ -108,7 +108,7 @@ struct Disk {
 
 /// Where the segments of a chunk or bloom set stand, and what they are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Location {
+pub struct BucketRef {
     /// The bucket of their table.
     pub bucket: i32,
     /// Their checksum, as catalogued.
@@ -205,7 +205,7 @@ pub struct SegmentReader<'a> {
     cache: &'a SegmentCache,
     store: &'a Store,
     runtime: tokio::runtime::Handle,
-    location_of: &'a (dyn Fn(u64) -> Option<Location> + Sync),
+    location_of: &'a (dyn Fn(u64) -> Option<BucketRef> + Sync),
     segments_read: AtomicU64,
     fetched_bytes: AtomicU64,
 }
@@ -260,7 +260,7 @@ impl ChunkSource for SegmentReader<'_> {
             return Ok(segment);
         }
         let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
-        let Location { bucket, checksum } = (self.location_of)(chunk).ok_or_else(gone)?;
+        let BucketRef { bucket, checksum } = (self.location_of)(chunk).ok_or_else(gone)?;
         let file = (chunk, checksum, segment);
         let verified = match self.cache.disk.as_ref().and_then(|d| d.read(file)) {
             Some(segment) => segment,

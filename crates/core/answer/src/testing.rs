@@ -1,6 +1,6 @@
 //! What the tests of this crate share: one set of events seen from everywhere an event can stand.
 
-use crate::scan::{Budget, Extent, InBloomSet, OneByOne, Place, Scope, Workers};
+use crate::scan::{Budget, Extent, InBloomSet, Location, OneByOne, Scope, Workers};
 use calvex_language::error::Result;
 use calvex_language::model::Event;
 use calvex_storage::chunk::{ChunkBloom, ChunkSource, Directory, VerifiedSegment};
@@ -17,7 +17,7 @@ pub(crate) struct Shelf {
 
 fn segment(chunk: Shelved) -> Extent {
     let Shelved { id, time_min, time_max, rows } = chunk;
-    Extent { lane: "main".into(), time_min, time_max, rows, place: Place::Chunk(id), rollup: None }
+    Extent { lane: "main".into(), time_min, time_max, rows, location: Location::Chunk(id), rollup: None }
 }
 
 impl Shelf {
@@ -34,7 +34,8 @@ impl Shelf {
 
     /// The same chunks under other ids and without blooms.
     pub fn unpruned(&mut self, segments: &[Extent]) -> Vec<Extent> {
-        let unpruned = |s: &Extent| Some(Extent { place: Place::Chunk(self.chunks.unpruned(s.chunk()?)), ..s.clone() });
+        let unpruned =
+            |s: &Extent| Some(Extent { location: Location::Chunk(self.chunks.unpruned(s.chunk()?)), ..s.clone() });
         segments.iter().filter_map(unpruned).collect()
     }
 
@@ -43,7 +44,7 @@ impl Shelf {
         let chunks: Vec<u64> = segments.iter().filter_map(Extent::chunk).collect();
         let id = self.chunks.bloom_set(&chunks);
         let placed = |(place, s): (usize, &Extent)| {
-            let rollup = (place % 3 > 0).then_some(InBloomSet { id, place });
+            let rollup = (place % 3 > 0).then_some(InBloomSet { id, member: place });
             Extent { rollup, ..s.clone() }
         };
         segments.iter().enumerate().map(placed).collect()
@@ -102,7 +103,7 @@ pub(crate) fn head(events: &[Event]) -> Vec<Extent> {
         time_min,
         time_max,
         rows: page.rows(),
-        place: Place::Head(Arc::new(page)),
+        location: Location::Head(Arc::new(page)),
         rollup: None,
     }]
 }

@@ -73,7 +73,7 @@ pub fn tally_of(page: &dyn PageRead, rows: &Rows) -> Result<Vec<Tally>> {
 fn code(column: Option<&Column>, row: usize) -> Option<u32> {
     let column = column?;
     match &column.values {
-        Values::Texts { codes, .. } => codes.get(column.place(row)?).copied(),
+        Values::Texts { codes, .. } => codes.get(column.value_index(row)?).copied(),
         _ => None,
     }
 }

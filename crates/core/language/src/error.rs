@@ -4,18 +4,18 @@
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
 pub enum CoreError {
     /// Stored bytes do not decode. Never a panic, never a wrong event.
-    #[error("{place} is damaged: {what}; the events in it are left out, restore them from a backup")]
+    #[error("{location} is damaged: {what}; the events in it are left out, restore them from a backup")]
     Damaged {
         /// Which structure: "chunk 00a1 part 2", "journal batch 1-3-7".
-        place: String,
+        location: String,
         /// What did not hold.
         what: String,
     },
     /// Stored bytes are of a version that this build does not know.
-    #[error("{place} has format version {found}, this build reads up to {known}; start a newer calvex")]
+    #[error("{location} has format version {found}, this build reads up to {known}; start a newer calvex")]
     Version {
         /// Which structure.
-        place: String,
+        location: String,
         /// The version read.
         found: u16,
         /// The newest version known.
@@ -33,9 +33,9 @@ pub enum CoreError {
 }
 
 impl CoreError {
-    /// Damage at `place`.
-    pub fn damaged(place: impl Into<String>, what: impl Into<String>) -> Self {
-        Self::Damaged { place: place.into(), what: what.into() }
+    /// Damage at `location`.
+    pub fn damaged(location: impl Into<String>, what: impl Into<String>) -> Self {
+        Self::Damaged { location: location.into(), what: what.into() }
     }
 }
 

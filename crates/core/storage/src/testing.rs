@@ -119,7 +119,7 @@ pub fn page_of(events: &[Event]) -> Page {
 /// Gives each event an id, as commits of seven would.
 pub fn numbered(mut events: Vec<Event>) -> Vec<Event> {
     for (n, e) in events.iter_mut().enumerate() {
-        e.id = EventId { node: 1, epoch: 1, seq: n as u64 / 7, place: n as u32 % 7 };
+        e.id = EventId { node: 1, epoch: 1, seq: n as u64 / 7, ordinal: n as u32 % 7 };
     }
     events
 }
@@ -184,7 +184,11 @@ pub fn any_event() -> impl Strategy<Value = Event> {
                 kind: if span.is_some() { Kind::Span } else { Kind::Log },
                 took_ns: span.map(|(ns, _)| ns),
                 status: span.and_then(|(_, status)| Status::from_byte(status)),
-                transformed: ["", "cards", "cards,stamp", "stamp"].get(severity as usize % 6).copied().unwrap_or("").into(),
+                transformed: ["", "cards", "cards,stamp", "stamp"]
+                    .get(severity as usize % 6)
+                    .copied()
+                    .unwrap_or("")
+                    .into(),
                 fields,
                 ..Event::default()
             }

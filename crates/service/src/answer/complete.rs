@@ -10,7 +10,8 @@ use calvex_answer::search::{Find, Order, find, newest_values, sampled_fields};
 use calvex_language::model::template;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::{
-    Builtin, Field, Filter, Spoken, TimeRange, Wanted, parse_filter, place, read_range, written_path, written_value,
+    Builtin, Field, Filter, Spoken, TimeRange, Wanted, cursor_point, parse_filter, read_range, written_path,
+    written_value,
 };
 use calvex_wire::api::{
     CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SearchRequest, ShapeAnswer,
@@ -56,7 +57,7 @@ pub async fn complete(app: &Shared, reader: &Reader, ask: CompleteRequest) -> Re
     if ask.query.len() > 16 * 1024 {
         return Err(ServiceError::BadRequest("a query has at most 16384 characters; shorten it".into()));
     }
-    let at = place(&ask.query, ask.at);
+    let at = cursor_point(&ask.query, ask.at);
     let range = SearchRequest { from: ask.from, to: ask.to, zone: ask.zone, ..SearchRequest::default() };
     let range = plan(app, &range)?.range;
     let typed = at.typed.to_lowercase();

@@ -22,7 +22,7 @@ use calvex_language::model::{Event, PathTable};
 use calvex_language::query::Builtin;
 use calvex_store::StoreError;
 use calvex_wire::api::{
-    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, TransformRule, TieListed,
+    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, TieListed, TransformRule,
     TriedEvent, TriedLine, TryPatterns, TryTransforms,
 };
 use serde_json::json;

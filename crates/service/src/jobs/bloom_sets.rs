@@ -8,7 +8,7 @@ use calvex_answer::merge::is_large;
 use calvex_language::CoreError;
 use calvex_language::model::time::day_of;
 use calvex_storage::chunk::{ChunkBloom, ChunkSource, build_bloom_set, checksum_of, chunk_bloom, plan_bloom_set};
-use calvex_store::{BloomSetRow, Location, StoreError};
+use calvex_store::{BloomSetRow, BucketRef, StoreError};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -90,7 +90,7 @@ async fn bloom_set(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks
         done = app.store.bloom_set(&app.claim, &row).await;
     }
     done?;
-    app.view.finish_bloom_set(id, Location { bucket, checksum }, chunks);
+    app.view.finish_bloom_set(id, BucketRef { bucket, checksum }, chunks);
     app.cache.filters.forget(row.chunks);
     Ok(())
 }

@@ -56,7 +56,7 @@ pub fn build(pages: Vec<HeadPage>) -> calvex_language::error::Result<Vec<Built>>
             };
             let take = rest.iter().take_while(fits).count().max(1);
             let (some, others) = rest.split_at(take);
-            let page = join(some)?.with_places();
+            let page = join(some)?.with_ordinals();
             let batch = encode_batch(&page);
             built.push(Built { key, page, batch });
             rest = others;

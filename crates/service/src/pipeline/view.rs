@@ -2,10 +2,10 @@
 
 use crate::config::Config;
 use calvex_answer::retention::visible_until_ns;
-use calvex_answer::scan::{Extent, InBloomSet, Place};
+use calvex_answer::scan::{Extent, InBloomSet, Location};
 use calvex_intake::batch::HeadKey;
 use calvex_storage::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
-use calvex_store::{BloomSetMember, ChunkRow, JournalRowRef, Location};
+use calvex_store::{BloomSetMember, BucketRef, ChunkRow, JournalRowRef};
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -31,7 +31,7 @@ struct Inner {
     sealing: HashMap<HeadKey, Vec<Head>>,
     chunks: HashMap<u64, ChunkRow>,
     /// Where bloom sets stand.
-    rollups: HashMap<u64, Location>,
+    rollups: HashMap<u64, BucketRef>,
     /// Chunks that were merged, and when, for searches that began before.
     retired: HashMap<u64, (ChunkRow, i64)>,
 }
@@ -162,16 +162,16 @@ impl View {
     }
 
     /// Where the segments of a chunk or bloom set stand.
-    pub fn location_of(&self, id: u64) -> Option<Location> {
+    pub fn location_of(&self, id: u64) -> Option<BucketRef> {
         let inner = self.inner.read();
         let chunk = inner.chunks.get(&id).or_else(|| inner.retired.get(&id).map(|(c, _)| c));
-        let location = |c: &ChunkRow| Location { bucket: c.bucket, checksum: c.checksum };
+        let location = |c: &ChunkRow| BucketRef { bucket: c.bucket, checksum: c.checksum };
         chunk.map(location).or_else(|| inner.rollups.get(&id).copied())
     }
 
     /// Notes that chunks stand in a bloom set.
-    pub fn finish_bloom_set(&self, id: u64, location: Location, chunks: &[u64]) {
-        let Location { bucket, checksum } = location;
+    pub fn finish_bloom_set(&self, id: u64, location: BucketRef, chunks: &[u64]) {
+        let BucketRef { bucket, checksum } = location;
         let mut inner = self.inner.write();
         inner.rollups.insert(id, location);
         for (place, chunk) in (0u16..).zip(chunks) {
@@ -242,7 +242,7 @@ impl View {
                     time_min,
                     time_max,
                     rows: page.rows(),
-                    place: Place::Head(page.clone()),
+                    location: Location::Head(page.clone()),
                     rollup: None,
                 }
             }));
@@ -254,8 +254,8 @@ impl View {
                     time_min: chunk.time_min,
                     time_max: chunk.time_max,
                     rows: chunk.rows as usize,
-                    place: Place::Chunk(chunk.id),
-                    rollup: chunk.rollup.map(|r| InBloomSet { id: r.id, place: usize::from(r.place) }),
+                    location: Location::Chunk(chunk.id),
+                    rollup: chunk.rollup.map(|r| InBloomSet { id: r.id, member: usize::from(r.place) }),
                 });
             }
         }
@@ -263,8 +263,8 @@ impl View {
     }
 }
 
-fn bloom_sets_of(chunks: &[ChunkRow]) -> HashMap<u64, Location> {
-    let location = |r: BloomSetMember| (r.id, Location { bucket: r.bucket, checksum: r.checksum });
+fn bloom_sets_of(chunks: &[ChunkRow]) -> HashMap<u64, BucketRef> {
+    let location = |r: BloomSetMember| (r.id, BucketRef { bucket: r.bucket, checksum: r.checksum });
     chunks.iter().filter_map(|c| c.rollup).map(location).collect()
 }
 

@@ -18,7 +18,7 @@ const BUCKET: i32 = 20_100;
 
 fn page(from: i64, rows: i64) -> Page {
     let event = |n: i64| Event { time_ns: n, message: format!("door {n} opened"), ..Event::default() };
-    build_page(&(from..from + rows).map(event).collect::<Vec<_>>()).unwrap().with_places()
+    build_page(&(from..from + rows).map(event).collect::<Vec<_>>()).unwrap().with_ordinals()
 }
 
 /// Commits three journal rows of five events each; what they hold, as pages.
@@ -99,7 +99,7 @@ async fn assert_whole(store: &Store, claim: &Claim, events: usize, when: &str) {
     assert_eq!(kept.len(), events, "{when}: an event is lost");
     for (id, (times, message)) in kept {
         assert_eq!(times, 1, "{when}: {id} stands {times} times");
-        let number = id.seq * 5 + u64::from(id.place);
+        let number = id.seq * 5 + u64::from(id.ordinal);
         assert_eq!(message, format!("door {number} opened"), "{when}");
     }
 }
@@ -343,7 +343,7 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
             async move {
                 let handle = tokio::runtime::Handle::current();
                 let reading = tokio::task::spawn_blocking(move || {
-                    let location_of = |_| Some(Location { bucket: BUCKET, checksum });
+                    let location_of = |_| Some(BucketRef { bucket: BUCKET, checksum });
                     let reader = cache.reader(&store, handle, &location_of);
                     let directory = reader.directory(id).unwrap();
                     let page = ChunkPage::new(directory, 0, &reader);

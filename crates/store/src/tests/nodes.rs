@@ -160,7 +160,7 @@ fn a_cache_of_another_database_answers_nothing() {
             let cache = SegmentCache::new(1 << 20, installation, Some((folder.path().to_owned(), 1 << 20)));
             let (store, handle, id) = (store.clone(), tokio::runtime::Handle::current(), chunk.id);
             let read = tokio::task::spawn_blocking(move || {
-                let location = Location { bucket: 100, checksum: chunk.checksum() };
+                let location = BucketRef { bucket: 100, checksum: chunk.checksum() };
                 let reader_of = |_| Some(location);
                 let reader = cache.reader(&store, handle, &reader_of);
                 let last = chunk.segments.len() as u16 - 1;

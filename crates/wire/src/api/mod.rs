@@ -29,7 +29,7 @@ pub use search::{
 };
 pub use senders::{Dial, Key, KeyLimits, KeySecret, NewDial, NewKey, Rotation};
 pub use transforms::{
-    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, TransformRule, TieListed, TriedEvent,
+    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, TieListed, TransformRule, TriedEvent,
     TriedLine, TryPatterns, TryTransforms,
 };
 

@@ -82,7 +82,8 @@ mod tests {
     use prost::Message;
 
     fn taken(request: &Request, limits: Limits) -> Batch {
-        let (ties, transforms) = (calvex_language::query::Ties::default(), calvex_intake::transform::Transforms::default());
+        let (ties, transforms) =
+            (calvex_language::query::Ties::default(), calvex_intake::transform::Transforms::default());
         let routes = calvex_intake::route::RouteTable::new(Vec::new(), 1);
         let mut reading = Reading::default();
         let mut builder = BatchBuilder::new(Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits, ties: &ties });

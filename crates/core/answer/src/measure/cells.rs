@@ -88,8 +88,9 @@ impl Cells {
     /// Adds the whole numbers of a column, each to the cell of its row.
     pub fn add_ints(&mut self, column: &Column, cell_of: &[u32]) {
         let Values::Ints(numbers) = &column.values else { return };
-        let cells = |place: usize| cell_of.get(column.row(place)).filter(|c| **c != NONE).map(|c| *c as usize);
-        let each = numbers.iter().enumerate().filter_map(|(place, n)| Some((cells(place)?, *n)));
+        let cells =
+            |value_index: usize| cell_of.get(column.row(value_index)).filter(|c| **c != NONE).map(|c| *c as usize);
+        let each = numbers.iter().enumerate().filter_map(|(value_index, n)| Some((cells(value_index)?, *n)));
         match self {
             Cells::Quantiles(v) => each.for_each(|(cell, n)| v[cell].add(n as f64)),
             Cells::Sums(v) => each.for_each(|(cell, n)| v[cell].add_int(i128::from(n))),

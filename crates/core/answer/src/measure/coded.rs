@@ -57,9 +57,9 @@ impl Coded {
             return self.first.iter_mut().zip(codes).for_each(|(first, c)| *first = coded(*c).unwrap_or(MISSING));
         }
         let coded: Vec<Option<u32>> = codes.iter().map(|c| coded(*c)).collect();
-        for (place, code) in coded.into_iter().enumerate() {
+        for (value_index, code) in coded.into_iter().enumerate() {
             if let Some(code) = code {
-                self.put(column.row(place), code);
+                self.put(column.row(value_index), code);
             }
         }
     }
@@ -119,22 +119,22 @@ impl Coded {
 pub(crate) fn code(field: &Field, page: &dyn PageRead, lane: &str) -> Result<Coded> {
     let mut coded = Coded::new(page.rows());
     match field {
-        Field::Builtin(part) => own(*part, page, lane, &mut coded)?,
+        Field::Builtin(builtin) => own(*builtin, page, lane, &mut coded)?,
         Field::Sent(name) => sent(name, page, &mut coded)?,
     }
     Ok(coded)
 }
 
-fn own(part: Builtin, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Result<()> {
-    let Some(own) = builtin_column(part) else {
-        if part == Builtin::Lane && !lane.is_empty() {
+fn own(builtin: Builtin, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Result<()> {
+    let Some(own) = builtin_column(builtin) else {
+        if builtin == Builtin::Lane && !lane.is_empty() {
             coded.values.push(GroupValue::Text(lane.to_owned()));
             coded.first.fill(1);
         }
         return Ok(());
     };
     let Some(column) = page.builtin(own)? else { return Ok(()) };
-    match (&column.values, part) {
+    match (&column.values, builtin) {
         (Values::Ints(v), Builtin::Severity) => {
             let level = |s: &i64| (s.clamp(&1, &24) - 1) as u32 / 4;
             let codes: Vec<u32> = v.iter().map(level).collect();
@@ -153,10 +153,10 @@ fn own(part: Builtin, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Res
         (Values::Ints(v), _) => ints(coded, &column, v, |n| Num::int(i128::from(n))),
         (Values::Texts { dictionary, codes }, Builtin::Transformed) => {
             let mut known = HashMap::new();
-            for (place, text) in codes.iter().enumerate() {
+            for (value_index, text) in codes.iter().enumerate() {
                 for rule in calvex_language::model::rules_of(dictionary.get(*text as usize)) {
                     let code = coded.code(GroupValue::Text(rule.to_owned()), &mut known);
-                    coded.put(column.row(place), code);
+                    coded.put(column.row(value_index), code);
                 }
             }
         }
@@ -172,9 +172,9 @@ fn own(part: Builtin, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Res
         }
         (Values::Messages(m), _) => {
             let mut known = HashMap::new();
-            for place in 0..m.codes.len() {
-                let code = coded.code(GroupValue::Text(m.text(place)?), &mut known);
-                coded.put(column.row(place), code);
+            for value_index in 0..m.codes.len() {
+                let code = coded.code(GroupValue::Text(m.text(value_index)?), &mut known);
+                coded.put(column.row(value_index), code);
             }
         }
         _ => {}
@@ -185,13 +185,13 @@ fn own(part: Builtin, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Res
 fn ints(coded: &mut Coded, column: &Column, numbers: &[i64], num: impl Fn(i64) -> Num) {
     let mut known: HashMap<i64, u32, std::hash::BuildHasherDefault<xxhash_rust::xxh3::Xxh3Default>> =
         HashMap::default();
-    for (place, n) in numbers.iter().enumerate() {
+    for (value_index, n) in numbers.iter().enumerate() {
         let values = &mut coded.values;
         let code = *known.entry(*n).or_insert_with(|| {
             values.push(GroupValue::number(num(*n)));
             values.len() as u32 - 1
         });
-        coded.put(column.row(place), code);
+        coded.put(column.row(value_index), code);
     }
 }
 
@@ -222,21 +222,21 @@ fn take_column(coded: &mut Coded, name: &SentName, path: &Path, kind: FieldType,
             coded.values.push(GroupValue::Null);
             let code = coded.values.len() as u32 - 1;
             let rows = column.present.as_ref().map_or(coded.first.len(), |p| p.len());
-            (0..rows).for_each(|place| coded.put(column.row(place), code));
+            (0..rows).for_each(|value_index| coded.put(column.row(value_index), code));
         }
         (Values::Blobs { dictionary, codes }, _) => {
             let mut known = HashMap::new();
-            for (place, code) in codes.iter().enumerate() {
+            for (value_index, code) in codes.iter().enumerate() {
                 let Some(value) = decode_value(dictionary.get(*code as usize)) else { continue };
                 for found in matching::descend(path, &value, name) {
-                    coded.take_list(column.row(place), found, &mut known);
+                    coded.take_list(column.row(value_index), found, &mut known);
                 }
             }
         }
         (values, kind) => {
             let mut known = HashMap::new();
-            for place in 0..values.len().unwrap_or(0) {
-                coded.take_list(column.row(place), &field_value(kind, values, place)?, &mut known);
+            for value_index in 0..values.len().unwrap_or(0) {
+                coded.take_list(column.row(value_index), &field_value(kind, values, value_index)?, &mut known);
             }
         }
     }

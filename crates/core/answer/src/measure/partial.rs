@@ -106,7 +106,7 @@ impl Partial {
 
     /// Adds the `rows` of a page.
     pub fn add(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<()> {
-        let placement = self.place(ask, page, rows, lane)?;
+        let placement = self.value_index(ask, page, rows, lane)?;
         if placement.more.is_empty() {
             let events = &mut self.events;
             placement.first.iter().filter(|c| **c != NONE).for_each(|cell| events[*cell as usize] += 1);
@@ -159,7 +159,7 @@ impl Partial {
     }
 
     /// Finds the cell of each row.
-    fn place(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Placement> {
+    fn value_index(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Placement> {
         let fields: Vec<Coded> = ask.measure.per.iter().map(|field| code(field, page, lane)).collect::<Result<_>>()?;
         let (lo, hi) = page.time_span();
         let clamp = |t: i64| t.clamp(ask.range.from_ns, ask.range.to_ns.saturating_sub(1));
@@ -315,7 +315,7 @@ fn numbers(field: &Field, page: &dyn PageRead, mut f: impl FnMut(usize, Num)) ->
             if let Some(column) = page.builtin(own)?
                 && let Values::Ints(v) = &column.values
             {
-                v.iter().enumerate().for_each(|(place, n)| f(column.row(place), Num::int(i128::from(*n))));
+                v.iter().enumerate().for_each(|(value_index, n)| f(column.row(value_index), Num::int(i128::from(*n))));
             }
             return Ok(());
         }
@@ -324,21 +324,23 @@ fn numbers(field: &Field, page: &dyn PageRead, mut f: impl FnMut(usize, Num)) ->
         let Some(column) = page.column(index)? else { continue };
         match (&column.values, kind) {
             (Values::Ints(v), FieldType::Int) => {
-                v.iter().enumerate().for_each(|(place, n)| f(column.row(place), Num::int(i128::from(*n))));
+                v.iter().enumerate().for_each(|(value_index, n)| f(column.row(value_index), Num::int(i128::from(*n))));
             }
-            (Values::Floats(v), _) => v.iter().enumerate().for_each(|(place, n)| f(column.row(place), Num::float(*n))),
+            (Values::Floats(v), _) => {
+                v.iter().enumerate().for_each(|(value_index, n)| f(column.row(value_index), Num::float(*n)))
+            }
             (Values::Texts { .. }, FieldType::Text) | (Values::Bools(_) | Values::Nulls, _) => {}
             (Values::Blobs { dictionary, codes }, _) => {
-                for (place, code) in codes.iter().enumerate() {
+                for (value_index, code) in codes.iter().enumerate() {
                     let Some(value) = decode_value(dictionary.get(*code as usize)) else { continue };
                     for found in matching::descend(path, &value, name) {
-                        in_value(found, &mut |n| f(column.row(place), n));
+                        in_value(found, &mut |n| f(column.row(value_index), n));
                     }
                 }
             }
             (values, kind) => {
-                for place in 0..values.len().unwrap_or(0) {
-                    in_value(&field_value(kind, values, place)?, &mut |n| f(column.row(place), n));
+                for value_index in 0..values.len().unwrap_or(0) {
+                    in_value(&field_value(kind, values, value_index)?, &mut |n| f(column.row(value_index), n));
                 }
             }
         }

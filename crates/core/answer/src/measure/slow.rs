@@ -31,7 +31,7 @@ fn values_of(event: &Event, field: &Field) -> Vec<GroupValue> {
         Field::Builtin(Builtin::Transformed) => {
             calvex_language::model::rules_of(&event.transformed).map(|rule| GroupValue::Text(rule.to_owned())).collect()
         }
-        Field::Builtin(part) => own_number(event, *part).map(GroupValue::number).into_iter().collect(),
+        Field::Builtin(builtin) => own_number(event, *builtin).map(GroupValue::number).into_iter().collect(),
         Field::Sent(name) => {
             let mut out = Vec::new();
             for (path, value) in &event.fields {
@@ -48,8 +48,8 @@ fn values_of(event: &Event, field: &Field) -> Vec<GroupValue> {
 }
 
 /// A builtin as a number, where it is one.
-fn own_number(event: &Event, part: Builtin) -> Option<Num> {
-    let number = match part {
+fn own_number(event: &Event, builtin: Builtin) -> Option<Num> {
+    let number = match builtin {
         Builtin::Time => event.time_ns,
         Builtin::Arrived => event.arrived_ns,
         Builtin::Severity => i64::from(event.severity.0),
@@ -61,8 +61,8 @@ fn own_number(event: &Event, part: Builtin) -> Option<Num> {
 
 fn numbers_of(event: &Event, field: &Field) -> Vec<Num> {
     let mut out = Vec::new();
-    if let Field::Builtin(part) = field {
-        out.extend(own_number(event, *part));
+    if let Field::Builtin(builtin) = field {
+        out.extend(own_number(event, *builtin));
     }
     if let Field::Sent(name) = field {
         for (path, value) in &event.fields {

@@ -1,6 +1,6 @@
 //! The pages that can matter to a question, and going through them.
 //!
-//! Every question begins the same way, each step with its numbers in the [`Explanation`]: segments outside the range are
+//! Every question begins the same way, each step with its numbers in the [`Explanation`]: extents outside the range are
 //! left out; blooms of many chunks say which chunks lack what is asked for (`pages::sift`); chunks are opened and their
 //! pages pruned (`pages::open`); the pages left are scanned by [`Workers`] within a [`Budget`].
 
@@ -22,7 +22,7 @@ use std::sync::Arc;
 
 /// Where events stand.
 #[derive(Debug, Clone)]
-pub enum Place {
+pub enum Location {
     /// In the head, in memory.
     Head(Arc<Page>),
     /// In a sealed chunk.
@@ -41,17 +41,17 @@ pub struct Extent {
     /// How many events.
     pub rows: usize,
     /// Where it is read.
-    pub place: Place,
-    /// The bloom set that can tell what a chunk lacks, and the chunk's place in it.
+    pub location: Location,
+    /// The bloom set that can tell what a chunk lacks, and its number in it.
     pub rollup: Option<InBloomSet>,
 }
 
 impl Extent {
     /// The chunk it is, if it is one.
     pub fn chunk(&self) -> Option<u64> {
-        match self.place {
-            Place::Chunk(id) => Some(id),
-            Place::Head(_) => None,
+        match self.location {
+            Location::Chunk(id) => Some(id),
+            Location::Head(_) => None,
         }
     }
 }
@@ -61,8 +61,8 @@ impl Extent {
 pub struct InBloomSet {
     /// The bloom set.
     pub id: u64,
-    /// The place of the chunk in it.
-    pub place: usize,
+    /// The number of the chunk in it.
+    pub member: usize,
 }
 
 /// Told between pages whether to go on: `Some` reason stops the search.
@@ -93,7 +93,7 @@ impl Workers for OneByOne {
 /// What a question is asked of, and how it may be worked out.
 #[derive(Clone, Copy)]
 pub struct Scope<'a> {
-    /// The segments of the lanes the reader may see, as they stood at one moment.
+    /// The extents of the lanes the reader may see, as they stood at one moment.
     pub view: &'a [Extent],
     /// Where chunks are read from.
     pub source: &'a dyn ChunkSource,
@@ -131,7 +131,7 @@ pub enum Progress {
 }
 
 impl<'a> Scope<'a> {
-    /// The segments that touch `range`.
+    /// The extents that touch `range`.
     pub(crate) fn touching(&self, range: &TimeRange) -> impl Iterator<Item = &'a Extent> + use<'a> {
         let range = *range;
         self.view.iter().filter(move |s| range.touches(s.time_min, s.time_max))
@@ -139,7 +139,7 @@ impl<'a> Scope<'a> {
 
     /// An explanation that counts the chunks and those whose times lie outside.
     pub(crate) fn explain(&self, range: &TimeRange) -> Explanation {
-        let is_chunk = |s: &&Extent| matches!(s.place, Place::Chunk(_));
+        let is_chunk = |s: &&Extent| matches!(s.location, Location::Chunk(_));
         let chunks = self.view.iter().filter(is_chunk).count();
         let skipped_by_time = chunks - self.touching(range).filter(is_chunk).count();
         Explanation { chunks, skipped_by_time, ..Explanation::default() }

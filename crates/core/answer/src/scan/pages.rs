@@ -1,6 +1,6 @@
 //! Going through the pages of a view.
 
-use super::{Explanation, Extent, Place, Scope};
+use super::{Explanation, Extent, Location, Scope};
 use calvex_language::error::Result;
 use calvex_language::query::{Filter, TimeRange};
 use calvex_storage::chunk::{
@@ -47,22 +47,22 @@ impl PageAt {
     }
 }
 
-/// What a search begins with: a segment, or the chunks of a bloom set, to be sifted before they are opened.
+/// What a search begins with: a extent, or the chunks of a bloom set, to be sifted before they are opened.
 #[derive(Clone)]
 pub(crate) enum Reach<'a> {
     Extent(&'a Extent),
     BloomSet(u64, Vec<&'a Extent>),
 }
 
-/// The segments that touch `range`; chunks of one bloom set together, where it can tell something of `filter`.
+/// The extents that touch `range`; chunks of one bloom set together, where it can tell something of `filter`.
 pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -> Vec<Reach<'a>> {
     let sifted = asks_for_keys(filter);
     let mut rollups: BTreeMap<u64, Vec<&Extent>> = BTreeMap::new();
     let mut reached = Vec::new();
-    for segment in scope.touching(range) {
-        match segment.rollup.filter(|_| sifted) {
-            Some(rollup) => rollups.entry(rollup.id).or_default().push(segment),
-            None => reached.push(Reach::Extent(segment)),
+    for extent in scope.touching(range) {
+        match extent.rollup.filter(|_| sifted) {
+            Some(rollup) => rollups.entry(rollup.id).or_default().push(extent),
+            None => reached.push(Reach::Extent(extent)),
         }
     }
     reached.extend(rollups.into_iter().map(|(id, chunks)| Reach::BloomSet(id, chunks)));
@@ -78,7 +78,7 @@ pub(crate) fn sift<'a>(
 ) -> (Vec<&'a Extent>, Explanation) {
     let told = chunks_that_may_match(filter, id, source).ok();
     let may_match = |s: &&Extent| match (s.rollup, &told) {
-        (Some(rollup), Some(may)) if rollup.place < may.len() => may.has(rollup.place),
+        (Some(rollup), Some(may)) if rollup.member < may.len() => may.has(rollup.member),
         _ => true,
     };
     let left: Vec<&Extent> = chunks.iter().copied().filter(|s| may_match(s)).collect();
@@ -86,17 +86,17 @@ pub(crate) fn sift<'a>(
     (left, Explanation { skipped_by_bloom: skipped, skipped_by_bloom_set: skipped, ..Explanation::default() })
 }
 
-/// The pages of a segment that may hold a match in `range`, and what was skipped or cannot be read.
+/// The pages of a extent that may hold a match in `range`, and what was skipped or cannot be read.
 pub(crate) fn open(
-    segment: &Extent,
+    extent: &Extent,
     filter: &Filter,
     range: &TimeRange,
     source: &dyn ChunkSource,
 ) -> (Vec<PageAt>, Explanation) {
     let mut explain = Explanation::default();
-    let id = match &segment.place {
-        Place::Head(page) => return (vec![PageAt::Head(page.clone())], explain),
-        Place::Chunk(id) => *id,
+    let id = match &extent.location {
+        Location::Head(page) => return (vec![PageAt::Head(page.clone())], explain),
+        Location::Chunk(id) => *id,
     };
     // Of a chunk in no bloom set, the filter of the whole may be at hand.
     if source.chunk_bloom(id).is_some_and(|whole| !chunk_may_match(filter, &whole)) {
@@ -133,20 +133,20 @@ pub(crate) fn open_all(
 ) -> Vec<(Arc<str>, PageAt)> {
     let reached = reach(scope, filter, range);
     let sifted = scope.map(reached.len(), explain, |n| match &reached[n] {
-        Reach::Extent(segment) => (vec![*segment], Explanation::default()),
+        Reach::Extent(extent) => (vec![*extent], Explanation::default()),
         Reach::BloomSet(id, chunks) => sift(*id, chunks, filter, scope.source),
     });
-    let mut segments: Vec<&Extent> = Vec::new();
+    let mut extents: Vec<&Extent> = Vec::new();
     for (left, part) in sifted.into_iter().flatten() {
         explain.add(part);
-        segments.extend(left);
+        extents.extend(left);
     }
-    let opened = scope.map(segments.len(), explain, |n| open(segments[n], filter, range, scope.source));
+    let opened = scope.map(extents.len(), explain, |n| open(extents[n], filter, range, scope.source));
     let mut pages = Vec::new();
-    for (segment, opened) in segments.iter().zip(opened) {
+    for (extent, opened) in extents.iter().zip(opened) {
         let Some((found, part)) = opened else { continue };
         explain.add(part);
-        pages.extend(found.into_iter().map(|page| (segment.lane.clone(), page)));
+        pages.extend(found.into_iter().map(|page| (extent.lane.clone(), page)));
     }
     pages
 }

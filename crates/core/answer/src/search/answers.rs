@@ -110,7 +110,7 @@ fn lines_everywhere(text: &str, filter: &Filter, range: TimeRange) -> Vec<usize>
     everywhere(|name, scope| {
         let ask = Find { filter, range, order: Order::Oldest, after: None, limit: 1000 };
         let found = find(scope, &ask);
-        let line = |e: &Event| (e.id.seq * 7) as usize + e.id.place as usize + 1;
+        let line = |e: &Event| (e.id.seq * 7) as usize + e.id.ordinal as usize + 1;
         let lines: Vec<usize> = found.events.iter().map(|(e, _)| line(e)).collect();
         assert_eq!(lines, expected, "{name} of {text}");
         let counted = histogram(scope, filter, range, 0, i64::MAX);

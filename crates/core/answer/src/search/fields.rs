@@ -6,7 +6,7 @@
 //! pages only, up to [`SAMPLED_PAGES`]: a rough number, but never of nothing.
 
 use crate::measure::Distinct;
-use crate::scan::{Place, Scope};
+use crate::scan::{Location, Scope};
 use calvex_language::error::Result;
 use calvex_language::model::Path;
 use calvex_language::model::mask::mask;
@@ -77,18 +77,18 @@ pub type LaneFields = (u64, BTreeMap<String, FieldSeen>);
 /// # Errors
 /// Where a page cannot be read, or `each` fails.
 pub fn newest_pages(scope: &Scope, range: &TimeRange, mut each: impl FnMut(&dyn PageRead) -> Result<()>) -> Result<()> {
-    let mut segments: Vec<_> = scope.touching(range).collect();
-    segments.sort_by_key(|s| std::cmp::Reverse(s.time_max));
+    let mut extents: Vec<_> = scope.touching(range).collect();
+    extents.sort_by_key(|s| std::cmp::Reverse(s.time_max));
     let mut shown: BTreeMap<&str, usize> = BTreeMap::new();
-    for segment in segments {
-        let shown = shown.entry(&segment.lane).or_default();
-        match &segment.place {
-            Place::Head(page) if *shown < SAMPLED_PAGES => {
+    for extent in extents {
+        let shown = shown.entry(&extent.lane).or_default();
+        match &extent.location {
+            Location::Head(page) if *shown < SAMPLED_PAGES => {
                 *shown += 1;
                 each(page.as_ref())?;
             }
-            Place::Head(_) => {}
-            Place::Chunk(id) => {
+            Location::Head(_) => {}
+            Location::Chunk(id) => {
                 let Ok(directory) = scope.source.directory(*id) else { continue };
                 for page in (0..directory.pages.len()).rev() {
                     if *shown >= SAMPLED_PAGES || (scope.stop)().is_some() {
@@ -109,17 +109,17 @@ pub fn newest_pages(scope: &Scope, range: &TimeRange, mut each: impl FnMut(&dyn 
 /// Where a page cannot be read.
 pub fn fields(scope: &Scope, range: &TimeRange) -> Result<BTreeMap<String, LaneFields>> {
     let mut out: BTreeMap<String, LaneFields> = BTreeMap::new();
-    let mut segments: Vec<_> = scope.touching(range).collect();
-    segments.sort_by_key(|s| std::cmp::Reverse(s.time_max));
+    let mut extents: Vec<_> = scope.touching(range).collect();
+    extents.sort_by_key(|s| std::cmp::Reverse(s.time_max));
     let mut sampled: BTreeMap<&str, usize> = BTreeMap::new();
-    for segment in segments {
+    for extent in extents {
         if (scope.stop)().is_some() {
             break;
         }
-        let (events, fields) = out.entry(segment.lane.to_string()).or_default();
-        let sampled = sampled.entry(&segment.lane).or_default();
-        match &segment.place {
-            Place::Head(page) => {
+        let (events, fields) = out.entry(extent.lane.to_string()).or_default();
+        let sampled = sampled.entry(&extent.lane).or_default();
+        match &extent.location {
+            Location::Head(page) => {
                 let span = page.time_span();
                 columns(page.keys(), span, fields, |_| true);
                 if *sampled < SAMPLED_PAGES {
@@ -128,7 +128,7 @@ pub fn fields(scope: &Scope, range: &TimeRange) -> Result<BTreeMap<String, LaneF
                     values(page.as_ref(), fields)?;
                 }
             }
-            Place::Chunk(id) => {
+            Location::Chunk(id) => {
                 let Ok(directory) = scope.source.directory(*id) else { continue };
                 for (n, span) in directory.pages.iter().enumerate() {
                     let times = (span.time_min, span.time_max);
@@ -184,8 +184,8 @@ fn values(page: &dyn PageRead, fields: &mut BTreeMap<String, FieldSeen>) -> Resu
             ColumnKey::Field(path, kind) => (path, *kind),
             ColumnKey::Builtin(BuiltinColumn::Overflow) => {
                 let Some(column) = page.column(index)? else { continue };
-                for place in 0..column.values.len().unwrap_or(0) {
-                    for (path, value) in overflow_fields(&column.values, place)? {
+                for value_index in 0..column.values.len().unwrap_or(0) {
+                    for (path, value) in overflow_fields(&column.values, value_index)? {
                         if let Some(field) = slot(fields, Path::from_stored(&path).dotted()) {
                             field.seen(FieldType::of(&value), span.0, span.1);
                             field.events += 1;
@@ -207,8 +207,8 @@ fn values(page: &dyn PageRead, fields: &mut BTreeMap<String, FieldSeen>) -> Resu
             }
             Values::Nulls => {}
             values => {
-                for place in 0..values.len().unwrap_or(0) {
-                    let value = calvex_storage::columns::field_value(kind, values, place)?;
+                for value_index in 0..values.len().unwrap_or(0) {
+                    let value = calvex_storage::columns::field_value(kind, values, value_index)?;
                     field.value(&serde_json::to_string(&value).unwrap_or_default());
                 }
             }

@@ -58,7 +58,7 @@ impl Rank {
 
 fn rank(order: Order, (time_ns, id): (i64, EventId)) -> Rank {
     let origin = i128::from(id.node) << 32 | i128::from(id.epoch);
-    let within = i128::from(id.seq) << 32 | i128::from(id.place);
+    let within = i128::from(id.seq) << 32 | i128::from(id.ordinal);
     match order {
         Order::Oldest => Rank(i128::from(time_ns), origin, within),
         Order::Newest => Rank(-i128::from(time_ns), -origin, -within),

@@ -1,8 +1,8 @@
 //! What is still to be looked at, by where it could matter first: bloom sets that tell which chunks lack what is asked for,
-//! segments to be opened, pages to be read. `find` and `export` take from its front, a wave at a time.
+//! extents to be opened, pages to be read. `find` and `export` take from its front, a wave at a time.
 
 use super::find::Rank;
-use crate::scan::{Explanation, Extent, Place, Scope};
+use crate::scan::{Explanation, Extent, Location, Scope};
 use crate::scan::{PageAt, Reach, open, reach, sift};
 use calvex_language::query::{Filter, TimeRange};
 use std::collections::BTreeMap;
@@ -38,8 +38,8 @@ impl<'a> Work<'a> {
                 let (left, explain) = sift(*id, chunks, filter, scope.source);
                 Done::Sifted(left, explain)
             }
-            Work::Extent(segment) => {
-                let (pages, explain) = open(segment, filter, range, scope.source);
+            Work::Extent(extent) => {
+                let (pages, explain) = open(extent, filter, range, scope.source);
                 Done::Opened(pages, explain)
             }
             Work::Page(lane, at) => {
@@ -67,7 +67,7 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
         let mut frontier = Frontier { queue: BTreeMap::new(), serial: 0, near };
         for reached in reach(scope, filter, range) {
             let work = match reached {
-                Reach::Extent(segment) => Work::Extent(segment),
+                Reach::Extent(extent) => Work::Extent(extent),
                 Reach::BloomSet(id, chunks) => Work::BloomSet(id, chunks),
             };
             frontier.push(work);
@@ -79,7 +79,7 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
         let span = |s: &Extent| (self.near)((s.time_min, s.time_max));
         let bound = match &work {
             Work::BloomSet(_, chunks) => chunks.iter().map(|s| span(s)).min().unwrap_or(i128::MAX),
-            Work::Extent(segment) => span(segment),
+            Work::Extent(extent) => span(extent),
             Work::Page(_, page) => (self.near)(page.time_span()),
             Work::Rest(_, _, from) => from.time(),
         };
@@ -109,13 +109,13 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
         match (work, done) {
             (_, Some(Done::Sifted(left, part))) => {
                 explain.add(part);
-                left.into_iter().for_each(|segment| self.push(Work::Extent(segment)));
+                left.into_iter().for_each(|extent| self.push(Work::Extent(extent)));
                 Added::Nothing
             }
-            (Work::Extent(segment), Some(Done::Opened(pages, part))) => {
+            (Work::Extent(extent), Some(Done::Opened(pages, part))) => {
                 explain.add(part);
                 let any = !pages.is_empty();
-                pages.into_iter().for_each(|page| self.push(Work::Page(segment.lane.clone(), page)));
+                pages.into_iter().for_each(|page| self.push(Work::Page(extent.lane.clone(), page)));
                 if any { Added::Pages } else { Added::Nothing }
             }
             (Work::Page(lane, at) | Work::Rest(lane, at, _), Some(Done::Read(read, part))) => {
@@ -140,7 +140,7 @@ impl<'a, N: Fn((i64, i64)) -> i128> Frontier<'a, N> {
     pub(super) fn chunks(&self) -> usize {
         let of = |work: &Work| match work {
             Work::BloomSet(_, chunks) => chunks.len(),
-            Work::Extent(s) => usize::from(matches!(s.place, Place::Chunk(_))),
+            Work::Extent(s) => usize::from(matches!(s.location, Location::Chunk(_))),
             Work::Page(..) | Work::Rest(..) => 0,
         };
         self.queue.values().map(of).sum()

@@ -1,6 +1,6 @@
 //! Help for an empty answer: fields that no event has, and what may have been meant.
 
-use crate::scan::{Place, Scope};
+use crate::scan::{Location, Scope};
 use calvex_language::model::Path;
 use calvex_language::query::{Builtin, TimeRange};
 use calvex_storage::chunk::ChunkPage;
@@ -20,13 +20,13 @@ pub struct FieldHint {
 /// Every sent field that events of `range` have, dotted.
 pub fn field_names(scope: &Scope, range: &TimeRange) -> BTreeSet<String> {
     let mut names = BTreeSet::new();
-    for segment in scope.touching(range) {
-        match &segment.place {
-            Place::Head(page) => {
+    for extent in scope.touching(range) {
+        match &extent.location {
+            Location::Head(page) => {
                 columns(page.keys(), &mut names);
                 beyond(page.as_ref(), &mut names);
             }
-            Place::Chunk(id) => {
+            Location::Chunk(id) => {
                 let Ok(directory) = scope.source.directory(*id) else { continue };
                 columns(&directory.keys, &mut names);
                 if directory.keys.contains(&ColumnKey::Builtin(BuiltinColumn::Overflow)) {
@@ -51,8 +51,8 @@ fn columns(keys: &[ColumnKey], names: &mut BTreeSet<String>) {
 /// Fields that have no column of their own; a page that cannot be read adds none.
 fn beyond(page: &dyn PageRead, names: &mut BTreeSet<String>) {
     let Ok(Some(column)) = page.builtin(BuiltinColumn::Overflow) else { return };
-    for place in 0..column.values.len().unwrap_or(0) {
-        let fields = overflow_fields(&column.values, place).unwrap_or_default();
+    for value_index in 0..column.values.len().unwrap_or(0) {
+        let fields = overflow_fields(&column.values, value_index).unwrap_or_default();
         names.extend(fields.into_iter().map(|(path, _)| Path::from_stored(&path).dotted()));
     }
 }

@@ -84,7 +84,7 @@ pub(super) fn write_lines(page: &dyn PageRead, rows: &[usize], lane: &str, sent:
         sent_time: own(BuiltinColumn::SentTime)?,
         origin: own(BuiltinColumn::IdOrigin)?,
         seq: own(BuiltinColumn::IdSeq)?,
-        place: own(BuiltinColumn::IdOrdinal)?,
+        ordinal: own(BuiltinColumn::IdOrdinal)?,
         severity: own(BuiltinColumn::Severity)?,
         kind: own(BuiltinColumn::Kind)?,
         took: own(BuiltinColumn::Took)?,
@@ -139,7 +139,7 @@ struct Writer {
     sent_time: Option<Cursor>,
     origin: Option<Cursor>,
     seq: Option<Cursor>,
-    place: Option<Cursor>,
+    ordinal: Option<Cursor>,
     severity: Option<Cursor>,
     kind: Option<Cursor>,
     took: Option<Cursor>,
@@ -168,7 +168,7 @@ impl Writer {
             node: (origin >> 32) as u16,
             epoch: origin as u32,
             seq: int_of(&mut self.seq, row) as u64,
-            place: int_of(&mut self.place, row) as u32,
+            ordinal: int_of(&mut self.ordinal, row) as u32,
         };
         let (time, arrived) = (int_of(&mut self.time, row), int_of(&mut self.arrived, row));
         let severity = int_of(&mut self.severity, row);
@@ -228,7 +228,9 @@ impl Writer {
             member(&mut self.out, "status");
             write_text(&mut self.out, status.ok_or_else(|| damaged("an unknown status"))?.name());
         }
-        if let Some(transformed) = self.transformed.as_mut().and_then(|c| c.text(row)).filter(|s| rules_of(s).next().is_some()) {
+        if let Some(transformed) =
+            self.transformed.as_mut().and_then(|c| c.text(row)).filter(|s| rules_of(s).next().is_some())
+        {
             member(&mut self.out, "transformed");
             write_json(&mut self.out, &rules_of(transformed).collect::<Vec<_>>());
         }

@@ -106,8 +106,8 @@ fn fields_of(page: &dyn PageRead, rows: &Rows) -> Result<BTreeMap<String, Sample
             ColumnKey::Builtin(BuiltinColumn::Overflow) => {
                 let Some(column) = page.column(index)? else { continue };
                 for row in rows.iter() {
-                    let Some(place) = column.place(row) else { continue };
-                    for (path, value) in overflow_fields(&column.values, place)? {
+                    let Some(value_index) = column.value_index(row) else { continue };
+                    for (path, value) in overflow_fields(&column.values, value_index)? {
                         let field = out.entry(Path::from_stored(&path).dotted()).or_default();
                         field.types.insert(FieldType::of(&value).name());
                         field.having += 1;

@@ -89,7 +89,7 @@ fn stops_early_and_says_what_it_skipped() {
     for hour in 0..10i64 {
         let events = (0..100).map(|n| Event {
             time_ns: hour * 1000 + n,
-            id: EventId { seq: hour as u64, place: n as u32, ..EventId::default() },
+            id: EventId { seq: hour as u64, ordinal: n as u32, ..EventId::default() },
             message: format!("door {n} opened, hour{hour}"),
             ..Event::default()
         });

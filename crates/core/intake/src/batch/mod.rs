@@ -1,10 +1,10 @@
 //! Steps 4 to 6 for one request: decoded events to pages, one for each head they belong to. Works on columns from the
 //! first byte to the last: routes are asked of a page, not of an event.
 
-mod part;
+mod partition;
 mod refused;
 
-pub use part::{Admitted, Aside, Cause, Policy};
+pub use partition::{Admitted, Aside, Cause, Policy};
 pub use refused::{MAX_KEPT, Refused, RefusedEvents};
 
 use crate::normalise::{Arrival, Flattener, Limits, PathRoles, RawEvent, normalise};
@@ -13,7 +13,7 @@ use calvex_language::model::PathTable;
 use calvex_language::model::Refusal;
 use calvex_language::model::time::{DAY_NS, SECOND_NS, day_of};
 use calvex_storage::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageBuilder};
-use part::{Sheet, part, transformed};
+use partition::{Sheet, partition, transformed};
 use std::collections::HashMap;
 
 /// An event this much older than its arrival came late and goes to a head of its own.
@@ -193,7 +193,7 @@ impl<'a> BatchBuilder<'a> {
             let page = builder.finish(&reading.paths)?;
             let sheet = Sheet { page, day, late, lines, lanes: Vec::new() };
             for sheet in transformed(sheet, policy, self.arrival.arrived_ns, &mut self.batch)? {
-                part(sheet, policy, self.arrival.arrived_ns, &mut self.batch)?;
+                partition(sheet, policy, self.arrival.arrived_ns, &mut self.batch)?;
             }
         }
         self.batch.refused.finish();
@@ -254,7 +254,7 @@ mod tests {
         assert_eq!(refused, [(5, "too-old"), (6, "not-an-object")]);
         assert_eq!((batch.stored, batch.timed), (4, true));
         let page = batch.pages[1].1.clone().with_origin(1, 1, 1);
-        let told: Vec<_> = materialise_all(&page).unwrap().iter().map(|e| (e.time_ns % DAY_NS, e.id.place)).collect();
+        let told: Vec<_> = materialise_all(&page).unwrap().iter().map(|e| (e.time_ns % DAY_NS, e.id.ordinal)).collect();
         assert_eq!(told, [(5, 0), (9, 1)], "in order of time, places by row");
     }
 

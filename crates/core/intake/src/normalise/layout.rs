@@ -7,41 +7,41 @@ use calvex_language::json::Scalar;
 use calvex_language::model::layout::{ENTRY_END, EPOCH_UNITS, PATH_START};
 use calvex_language::model::time::{SECOND_NS, parse_plain_utc, parse_time};
 use calvex_language::model::{
-    Draft, Leaf, Part, PathId, PathTable, SPELLINGS, SpanId, TraceId, Value, parse_span, parse_trace,
+    Draft, Leaf, PathId, PathRole, PathTable, SPELLINGS, SpanId, TraceId, Value, parse_span, parse_trace,
     severity_from_number, severity_from_text,
 };
 use calvex_language::query::Ties;
 use std::collections::HashMap;
 use std::sync::LazyLock;
 
-/// Dotted spelling to the parts it may mean, with its rank among that part's spellings.
-static MEANING: LazyLock<HashMap<&'static str, Vec<(Part, usize)>>> = LazyLock::new(|| {
+/// Dotted spelling to the builtins it may mean, with its rank among that role's spellings.
+static ROLES_OF_SPELLING: LazyLock<HashMap<&'static str, Vec<(PathRole, usize)>>> = LazyLock::new(|| {
     let mut map: HashMap<_, Vec<_>> = HashMap::new();
-    for (part, spellings) in SPELLINGS {
+    for (role, spellings) in SPELLINGS {
         for (rank, spelling) in spellings.iter().enumerate() {
-            map.entry(*spelling).or_default().push((*part, rank));
+            map.entry(*spelling).or_default().push((*role, rank));
         }
     }
     map
 });
 
 /// What a spelling means that was added to the tie `trace`: the last choice.
-const TRACE_BY_TIE: &[(Part, usize)] = &[(Part::Trace, usize::MAX)];
+const TRACE_BY_TIE: &[(PathRole, usize)] = &[(PathRole::Trace, usize::MAX)];
 
 /// What the paths of one table may mean, looked up once each.
 #[derive(Default)]
 pub struct PathRoles {
-    of_path: Vec<&'static [(Part, usize)]>,
-    /// The paths of the last event, and what among them may be a part: senders repeat themselves.
+    of_path: Vec<&'static [(PathRole, usize)]>,
+    /// The paths of the last event, and what among them may be a role: senders repeat themselves.
     paths: Vec<PathId>,
     candidates: Vec<Candidate>,
 }
 
-/// A field that may be a part.
+/// A field that may be a role.
 #[derive(Clone, Copy)]
 struct Candidate {
-    part: Part,
-    /// Among the spellings of the part.
+    role: PathRole,
+    /// Among the spellings of the role.
     rank: usize,
     spelling: &'static str,
     /// Its place among the fields.
@@ -49,17 +49,17 @@ struct Candidate {
 }
 
 impl PathRoles {
-    fn of(&mut self, path: PathId, paths: &PathTable, ties: &Ties) -> &'static [(Part, usize)] {
+    fn of(&mut self, path: PathId, paths: &PathTable, ties: &Ties) -> &'static [(PathRole, usize)] {
         for id in self.of_path.len()..paths.len() {
             let stored = paths.path(PathId(id as u32));
-            let meaning = MEANING.get(stored.dotted().to_ascii_lowercase().as_str());
+            let roles = ROLES_OF_SPELLING.get(stored.dotted().to_ascii_lowercase().as_str());
             let by_tie = || if ties.is_trace(&stored.dotted()) { TRACE_BY_TIE } else { &[] };
-            self.of_path.push(meaning.map_or_else(by_tie, Vec::as_slice));
+            self.of_path.push(roles.map_or_else(by_tie, Vec::as_slice));
         }
         self.of_path.get(path.0 as usize).copied().unwrap_or(&[])
     }
 
-    /// What among the fields may be a part, the first choice of each part first.
+    /// What among the fields may be a role, the first choice of each role first.
     fn candidates(&mut self, fields: &[(PathId, Leaf)], paths: &PathTable, ties: &Ties) {
         if self.paths.iter().eq(fields.iter().map(|(path, _)| path)) {
             return;
@@ -69,13 +69,13 @@ impl PathRoles {
         let mut found = std::mem::take(&mut self.candidates);
         found.clear();
         for (at, (path, _)) in fields.iter().enumerate() {
-            found.extend(self.of(*path, paths, ties).iter().map(|(part, rank)| {
+            found.extend(self.of(*path, paths, ties).iter().map(|(role, rank)| {
                 let spelling =
-                    SPELLINGS.iter().find(|(p, _)| p == part).and_then(|(_, s)| s.get(*rank)).map_or("", |s| s);
-                Candidate { part: *part, rank: *rank, spelling, at }
+                    SPELLINGS.iter().find(|(p, _)| p == role).and_then(|(_, s)| s.get(*rank)).map_or("", |s| s);
+                Candidate { role: *role, rank: *rank, spelling, at }
             }));
         }
-        found.sort_unstable_by_key(|c| (c.part as u8, c.rank, c.at));
+        found.sort_unstable_by_key(|c| (c.role as u8, c.rank, c.at));
         self.candidates = found;
     }
 }
@@ -83,7 +83,8 @@ impl PathRoles {
 impl PathRoles {
     /// Whether a field that may be the severity holds a word for one.
     fn has_word(&self, fields: &[(PathId, Leaf)]) -> bool {
-        let mut words = self.candidates.iter().filter(|c| c.part == Part::Severity).filter_map(|c| fields.get(c.at));
+        let mut words =
+            self.candidates.iter().filter(|c| c.role == PathRole::Severity).filter_map(|c| fields.get(c.at));
         words.any(|(_, leaf)| leaf.as_text().is_some_and(|text| severity_from_text(text).is_some()))
     }
 }
@@ -133,32 +134,32 @@ pub(super) fn take_segments<'a>(
     draft: &mut Draft<'a>,
     known: Known<'a>,
     paths: &PathTable,
-    meanings: &mut PathRoles,
+    roles: &mut PathRoles,
     arrival: &Arrival<'_>,
 ) -> bool {
-    meanings.candidates(&draft.fields, paths, arrival.ties);
+    roles.candidates(&draft.fields, paths, arrival.ties);
     let mut set = known_parts(&known);
     let mut timed = apply_known(draft, known);
     let mut removed = 0u64;
     // Where the entry of the time begins in the layout.
     let mut entry = None;
     let mut fields = std::mem::take(&mut draft.fields);
-    for Candidate { part, spelling, at: i, .. } in &meanings.candidates {
-        // The mask has room for every field that has a meaning, for those come first in what senders write; one that
+    for Candidate { role, spelling, at: i, .. } in &roles.candidates {
+        // The mask has room for every field that has a roles, for those come first in what senders write; one that
         // stands beyond it stays a field.
-        if set & part_bit(*part) != 0 || *i >= 64 || removed >> i & 1 == 1 {
+        if set & role_bit(*role) != 0 || *i >= 64 || removed >> i & 1 == 1 {
             continue;
         }
         let (path, leaf) = &fields[*i];
-        if *part == Part::Severity && leaf.as_text().is_none() && meanings.has_word(&fields) {
+        if *role == PathRole::Severity && leaf.as_text().is_none() && roles.has_word(&fields) {
             continue;
         }
         let start = draft.layout.len();
         if start > 0 {
             draft.layout.push(ENTRY_END);
         }
-        draft.layout.push(*part as u8 as char);
-        let taken = read(*part, spelling, leaf, draft, arrival);
+        draft.layout.push(*role as u8 as char);
+        let taken = read(*role, spelling, leaf, draft, arrival);
         if let Some(true) = taken {
             draft.layout.push(PATH_START);
             draft.layout.push_str(paths.path(*path).as_str());
@@ -167,10 +168,10 @@ pub(super) fn take_segments<'a>(
             draft.layout.truncate(start);
         }
         if taken.is_some() {
-            set |= part_bit(*part);
-            timed |= *part == Part::Time;
+            set |= role_bit(*role);
+            timed |= *role == PathRole::Time;
         }
-        if *part == Part::Time && taken == Some(true) {
+        if *role == PathRole::Time && taken == Some(true) {
             entry = Some(start + usize::from(start > 0));
         }
     }
@@ -205,22 +206,22 @@ fn refine(draft: &mut Draft, entry: usize, paths: &PathTable) {
     }
 }
 
-fn part_bit(part: Part) -> u32 {
-    1 << (part as u8 - b'a')
+fn role_bit(role: PathRole) -> u32 {
+    1 << (role as u8 - b'a')
 }
 
 fn known_parts(known: &Known) -> u32 {
     let told = [
-        (Part::Time, known.time_ns.is_some()),
-        (Part::Severity, known.severity.is_some()),
-        (Part::Service, known.service.is_some()),
-        (Part::Host, known.host.is_some()),
-        (Part::Message, known.message.is_some()),
-        (Part::Trace, known.trace.is_some()),
-        (Part::Span, known.span.is_some()),
-        (Part::Parent, known.parent.is_some()),
+        (PathRole::Time, known.time_ns.is_some()),
+        (PathRole::Severity, known.severity.is_some()),
+        (PathRole::Service, known.service.is_some()),
+        (PathRole::Host, known.host.is_some()),
+        (PathRole::Message, known.message.is_some()),
+        (PathRole::Trace, known.trace.is_some()),
+        (PathRole::Span, known.span.is_some()),
+        (PathRole::Parent, known.parent.is_some()),
     ];
-    told.into_iter().filter(|(_, is)| *is).fold(0, |set, (part, _)| set | part_bit(part))
+    told.into_iter().filter(|(_, is)| *is).fold(0, |set, (role, _)| set | role_bit(role))
 }
 
 fn apply_known<'a>(draft: &mut Draft<'a>, known: Known<'a>) -> bool {
@@ -236,16 +237,22 @@ fn apply_known<'a>(draft: &mut Draft<'a>, known: Known<'a>) -> bool {
     known.time_ns.is_some()
 }
 
-/// Reads `leaf` as `part`. `None`: it is no such thing. `Some(false)`: taken, but the field must stay. `Some(true)`:
+/// Reads `leaf` as `role`. `None`: it is no such thing. `Some(false)`: taken, but the field must stay. `Some(true)`:
 /// taken, and the form that rebuilds the field was appended to the layout.
-fn read<'a>(part: Part, spelling: &str, leaf: &Leaf<'a>, draft: &mut Draft<'a>, arrival: &Arrival<'_>) -> Option<bool> {
-    match part {
-        Part::Time => {
+fn read<'a>(
+    role: PathRole,
+    spelling: &str,
+    leaf: &Leaf<'a>,
+    draft: &mut Draft<'a>,
+    arrival: &Arrival<'_>,
+) -> Option<bool> {
+    match role {
+        PathRole::Time => {
             let (time_ns, exact) = read_time(leaf, &mut draft.layout, arrival.arrived_ns)?;
             draft.time_ns = time_ns;
             Some(exact)
         }
-        Part::Severity => {
+        PathRole::Severity => {
             match leaf {
                 Leaf::Scalar(Scalar::Text(t)) => {
                     draft.severity = severity_from_text(t)?;
@@ -261,35 +268,35 @@ fn read<'a>(part: Part, spelling: &str, leaf: &Leaf<'a>, draft: &mut Draft<'a>, 
             }
             Some(true)
         }
-        Part::Service | Part::Host | Part::Message => {
+        PathRole::Service | PathRole::Host | PathRole::Message => {
             let text = leaf.as_text().filter(|t| !t.is_empty())?;
-            let slot = match part {
-                Part::Service => &mut draft.service,
-                Part::Host => &mut draft.host,
+            let slot = match role {
+                PathRole::Service => &mut draft.service,
+                PathRole::Host => &mut draft.host,
                 _ => &mut draft.message,
             };
             slot.clone_from(text);
             draft.layout.push('=');
             Some(true)
         }
-        Part::Trace | Part::Span if spelling.ends_with("traceparent") || spelling.ends_with("headers") => {
+        PathRole::Trace | PathRole::Span if spelling.ends_with("traceparent") || spelling.ends_with("headers") => {
             let (trace, span) = traceparent_of(spelling, leaf)?;
-            if part == Part::Trace {
+            if role == PathRole::Trace {
                 draft.trace = Some(trace)
             } else {
                 draft.span = Some(span)
             }
             Some(false)
         }
-        Part::Trace => {
+        PathRole::Trace => {
             let text = leaf.as_text()?;
             draft.trace = Some(parse_trace(text)?);
             Some(as_written(text, &mut draft.layout))
         }
-        Part::Span | Part::Parent => {
+        PathRole::Span | PathRole::Parent => {
             let text = leaf.as_text()?;
             let id = parse_span(text)?;
-            *(if part == Part::Span { &mut draft.span } else { &mut draft.parent }) = Some(id);
+            *(if role == PathRole::Span { &mut draft.span } else { &mut draft.parent }) = Some(id);
             Some(as_written(text, &mut draft.layout))
         }
     }
@@ -334,10 +341,10 @@ fn read_time(leaf: &Leaf, layout: &mut String, arrived_ns: i64) -> Option<(i64, 
     }
 }
 
-/// Takes the entries of a part out of a layout: what stood there is no longer what was sent.
-pub fn forget_builtin(layout: &mut String, part: Part) {
-    if layout.contains(part as u8 as char) {
-        let kept: Vec<&str> = layout.split(ENTRY_END).filter(|e| !e.starts_with(part as u8 as char)).collect();
+/// Takes the entries of a role out of a layout: what stood there is no longer what was sent.
+pub fn forget_builtin(layout: &mut String, role: PathRole) {
+    if layout.contains(role as u8 as char) {
+        let kept: Vec<&str> = layout.split(ENTRY_END).filter(|e| !e.starts_with(role as u8 as char)).collect();
         *layout = kept.join("\u{1e}");
     }
 }

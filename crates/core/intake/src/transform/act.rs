@@ -5,7 +5,7 @@ use super::{Doing, masking};
 use crate::line::{HoleKind, cut_by};
 use crate::normalise::{AHEAD_LIMIT_NS, forget_builtin, stamp_event};
 use calvex_language::model::{Event, Path, Value, parse_span, parse_trace};
-use calvex_language::model::{Part, severity_from_text};
+use calvex_language::model::{PathRole, severity_from_text};
 use calvex_language::query::Builtin;
 
 impl Doing {
@@ -54,8 +54,8 @@ fn clear(event: &mut Event, name: &str) -> bool {
     match masking::own_text_mut(event, name) {
         Some(text) if !text.is_empty() => {
             text.clear();
-            if let Some(part) = part_of(name) {
-                forget_builtin(&mut event.layout, part);
+            if let Some(role) = role_of(name) {
+                forget_builtin(&mut event.layout, role);
             }
             true
         }
@@ -63,16 +63,16 @@ fn clear(event: &mut Event, name: &str) -> bool {
     }
 }
 
-fn part_of(name: &str) -> Option<Part> {
+fn role_of(name: &str) -> Option<PathRole> {
     Some(match Builtin::from_name(name)? {
-        Builtin::Time => Part::Time,
-        Builtin::Severity => Part::Severity,
-        Builtin::Service => Part::Service,
-        Builtin::Host => Part::Host,
-        Builtin::Message => Part::Message,
-        Builtin::Trace => Part::Trace,
-        Builtin::Span => Part::Span,
-        Builtin::Parent => Part::Parent,
+        Builtin::Time => PathRole::Time,
+        Builtin::Severity => PathRole::Severity,
+        Builtin::Service => PathRole::Service,
+        Builtin::Host => PathRole::Host,
+        Builtin::Message => PathRole::Message,
+        Builtin::Trace => PathRole::Trace,
+        Builtin::Span => PathRole::Span,
+        Builtin::Parent => PathRole::Parent,
         _ => return None,
     })
 }
@@ -98,12 +98,12 @@ fn rename(event: &mut Event, from: &str, to: &str) -> bool {
     changed
 }
 
-/// Sets a part or a field; what cannot be such a part becomes a field of that name.
+/// Sets a role or a field; what cannot be such a role becomes a field of that name.
 fn set(event: &mut Event, name: &str, value: Value, kind: HoleKind) {
-    let Some(part) = part_of(name) else { return set_field(event, name, as_field(value, kind)) };
+    let Some(role) = role_of(name) else { return set_field(event, name, as_field(value, kind)) };
     let text = value.as_text().unwrap_or("").to_owned();
-    let done = match part {
-        Part::Time => {
+    let done = match role {
+        PathRole::Time => {
             let ns = match (&value, kind) {
                 (Value::Int(ns), HoleKind::Time) => Some(*ns),
                 _ => crate::line::leading_time(&plain(&value), event.arrived_ns).map(|(ns, _)| ns),
@@ -117,17 +117,17 @@ fn set(event: &mut Event, name: &str, value: Value, kind: HoleKind) {
                 }
             })
         }
-        Part::Severity => severity_from_text(&text).map(|severity| event.severity = severity),
-        Part::Service | Part::Host | Part::Message => {
+        PathRole::Severity => severity_from_text(&text).map(|severity| event.severity = severity),
+        PathRole::Service | PathRole::Host | PathRole::Message => {
             let text = plain(&value);
             masking::own_text_mut(event, name).map(|slot| *slot = text)
         }
-        Part::Trace => parse_trace(&text).map(|id| event.trace = Some(id)),
-        Part::Span => parse_span(&text).map(|id| event.span = Some(id)),
-        Part::Parent => parse_span(&text).map(|id| event.parent = Some(id)),
+        PathRole::Trace => parse_trace(&text).map(|id| event.trace = Some(id)),
+        PathRole::Span => parse_span(&text).map(|id| event.span = Some(id)),
+        PathRole::Parent => parse_span(&text).map(|id| event.parent = Some(id)),
     };
     match done {
-        Some(()) => forget_builtin(&mut event.layout, part),
+        Some(()) => forget_builtin(&mut event.layout, role),
         None => set_field(event, name, as_field(value, kind)),
     }
 }

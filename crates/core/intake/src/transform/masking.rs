@@ -206,9 +206,9 @@ impl Mask {
             }
             let Some(column) = page.column(index)? else { continue };
             let mut by_code = |codes: &[u32], verdicts: Vec<bool>| {
-                for (place, code) in codes.iter().enumerate() {
+                for (value_index, code) in codes.iter().enumerate() {
                     if verdicts.get(*code as usize) == Some(&true) {
-                        rows.set(column.row(place));
+                        rows.set(column.row(value_index));
                     }
                 }
             };
@@ -222,23 +222,23 @@ impl Mask {
                 }
                 Values::Messages(messages) => {
                     let mut text = String::new();
-                    for place in 0..messages.codes.len() {
+                    for value_index in 0..messages.codes.len() {
                         text.clear();
-                        messages.write(place, &mut text)?;
+                        messages.write(value_index, &mut text)?;
                         if self.covered(&text).is_some() {
-                            rows.set(column.row(place));
+                            rows.set(column.row(value_index));
                         }
                     }
                 }
                 // Numbers and such: card numbers come as integers too.
                 values => {
-                    let places = values.len().unwrap_or(0);
-                    for place in 0..places {
+                    let value_indexes = values.len().unwrap_or(0);
+                    for value_index in 0..value_indexes {
                         let ColumnKey::Field(_, kind) = key else { continue };
-                        let value = calvex_storage::columns::field_value(*kind, values, place)?;
+                        let value = calvex_storage::columns::field_value(*kind, values, value_index)?;
                         let told = serde_json::to_string(&value).unwrap_or_default();
                         if self.whole() || self.covered(&told).is_some() {
-                            rows.set(column.row(place));
+                            rows.set(column.row(value_index));
                         }
                     }
                 }

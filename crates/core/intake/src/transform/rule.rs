@@ -103,12 +103,12 @@ pub struct Masking {
 
 /// What is wrong with a rule.
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
-#[error("rule `{rule}`, {place}: {what}")]
+#[error("rule `{rule}`, {location}: {what}")]
 pub struct RuleMistake {
     /// Its name.
     pub rule: String,
     /// Where in it.
-    pub place: String,
+    pub location: String,
     /// What, and the cure.
     pub what: String,
 }
@@ -165,8 +165,8 @@ impl Rule {
         secret: [u8; 32],
     ) -> Result<Ready, Vec<RuleMistake>> {
         let mut mistakes = Vec::new();
-        let mut wrong = |place: &str, what: String| {
-            mistakes.push(RuleMistake { rule: self.name.clone(), place: place.to_owned(), what });
+        let mut wrong = |location: &str, what: String| {
+            mistakes.push(RuleMistake { rule: self.name.clone(), location: location.to_owned(), what });
         };
         let filter = match parse_filter(&self.when) {
             Ok(filter) => filter,
@@ -225,9 +225,9 @@ impl Act {
                 Doing::Stamp(stamped)
             }
             Act::Rename(Renaming { from, to }) => {
-                for (name, place) in [(from, "rename from"), (to, "rename to")] {
+                for (name, location) in [(from, "rename from"), (to, "rename to")] {
                     if name.trim().is_empty() {
-                        wrong(place, "it is empty; name a field".into());
+                        wrong(location, "it is empty; name a field".into());
                     }
                 }
                 if unsettable(to) {

@@ -17,13 +17,13 @@ pub struct EventId {
     pub epoch: u32,
     /// The journal row of that epoch.
     pub seq: u64,
-    /// The place within the row.
-    pub place: u32,
+    /// The ordinal of the event within the row.
+    pub ordinal: u32,
 }
 
 impl fmt::Display for EventId {
     fn fmt(&self, f: &mut fmt::Formatter) -> fmt::Result {
-        write!(f, "{}-{}-{}-{}", self.node, self.epoch, self.seq, self.place)
+        write!(f, "{}-{}-{}-{}", self.node, self.epoch, self.seq, self.ordinal)
     }
 }
 
@@ -37,7 +37,7 @@ impl FromStr for EventId {
             node: next()?.parse().map_err(|_| bad())?,
             epoch: next()?.parse().map_err(|_| bad())?,
             seq: next()?.parse().map_err(|_| bad())?,
-            place: next()?.parse().map_err(|_| bad())?,
+            ordinal: next()?.parse().map_err(|_| bad())?,
         };
         if parts.next().is_some() { Err(bad()) } else { Ok(id) }
     }
@@ -98,7 +98,7 @@ mod tests {
 
     #[test]
     fn event_ids_round_trip() {
-        let id = EventId { node: 1, epoch: 3, seq: 2290, place: 26 };
+        let id = EventId { node: 1, epoch: 3, seq: 2290, ordinal: 26 };
         assert_eq!(id.to_string().parse(), Ok(id));
         for bad in ["", "1-2-3", "1-2-3-4-5", "1-2-x-4", "99999-1-1-1"] {
             assert!(bad.parse::<EventId>().is_err(), "{bad}");

@@ -1,12 +1,12 @@
 //! Where the builtins stood in what was sent, so that it can be given back exactly.
 //!
-//! A layout is text: entries joined by U+001E; an entry is the part's letter, the form's letter with its data, U+001D
+//! A layout is text: entries joined by U+001E; an entry is the builtin's letter, the form's letter with its data, U+001D
 //! and the stored path. Few layouts occur, so the text costs almost nothing in a dictionary column. A sent value that
-//! could not be rebuilt from the part (a time with an offset, an upper-case id) stays among the fields instead.
+//! could not be rebuilt from the builtin (a time with an offset, an upper-case id) stays among the fields instead.
 //!
 //! | form | the sent value was |
 //! | --- | --- |
-//! | `=` | the part's text, or the lower-case hex of the id |
+//! | `=` | the builtin's text, or the lower-case hex of the id |
 //! | `z` digit | RFC 3339 in UTC with that many fractional digits |
 //! | `s` `m` `u` `n` | an integer of seconds, milli-, micro-, nanoseconds from 1970 |
 //! | `v` text | this word (severity) |
@@ -39,14 +39,14 @@ pub fn restore(event: &Event) -> Vec<(Path, Value)> {
 fn restore_one(event: &Event, entry: &str) -> Option<(Path, Value)> {
     let (head, path) = entry.split_once(PATH_START)?;
     let mut head = head.chars();
-    let (part, form) = (head.next()?, head.next()?);
+    let (builtin, form) = (head.next()?, head.next()?);
     let data = head.as_str();
     let sent_time_ns = event.sent_time_ns.unwrap_or(event.time_ns);
     let value = match form {
         'z' => Value::Text(format_utc(sent_time_ns, data.parse().ok()?)),
         'v' => Value::Text(data.to_owned()),
         '#' => Value::Int(data.parse().ok()?),
-        '=' => Value::Text(match part {
+        '=' => Value::Text(match builtin {
             's' => event.service.clone(),
             'h' => event.host.clone(),
             'm' => event.message.clone(),

@@ -24,7 +24,7 @@ pub use path::Path;
 pub use refusal::Refusal;
 pub use severity::{SEVERITY_COUNT, SEVERITY_NAMES, Severity};
 pub use spellings::severity_from_number;
-pub use spellings::{Part, SPELLINGS, severity_from_text};
+pub use spellings::{PathRole, SPELLINGS, severity_from_text};
 pub use tree::{parse_value, write_number};
 pub use value::Value;
 

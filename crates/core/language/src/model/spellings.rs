@@ -6,7 +6,7 @@ use super::Severity;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[repr(u8)]
 #[allow(missing_docs)]
-pub enum Part {
+pub enum PathRole {
     Time = b't',
     Severity = b'l',
     Service = b's',
@@ -17,27 +17,27 @@ pub enum Part {
     Parent = b'q',
 }
 
-impl Part {
+impl PathRole {
     /// Its name in the query language.
     pub fn name(self) -> &'static str {
         match self {
-            Part::Time => "time",
-            Part::Severity => "severity",
-            Part::Service => "service",
-            Part::Host => "host",
-            Part::Message => "message",
-            Part::Trace => "trace",
-            Part::Span => "span",
-            Part::Parent => "parent",
+            PathRole::Time => "time",
+            PathRole::Severity => "severity",
+            PathRole::Service => "service",
+            PathRole::Host => "host",
+            PathRole::Message => "message",
+            PathRole::Trace => "trace",
+            PathRole::Span => "span",
+            PathRole::Parent => "parent",
         }
     }
 }
 
-/// Each part and the dotted paths that mean it, in lower case: case makes no difference. `docs/spellings.md` shows them
+/// Each role and the dotted paths that mean it, in lower case: case makes no difference. `docs/spellings.md` shows them
 /// by what writes them, and is tested.
-pub const SPELLINGS: &[(Part, &[&str])] = &[
+pub const SPELLINGS: &[(PathRole, &[&str])] = &[
     (
-        Part::Time,
+        PathRole::Time,
         &[
             "time",
             "timestamp",
@@ -56,7 +56,7 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
         ],
     ),
     (
-        Part::Severity,
+        PathRole::Severity,
         &[
             "severity",
             "error_severity",
@@ -80,7 +80,7 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
         ],
     ),
     (
-        Part::Service,
+        PathRole::Service,
         &[
             "service",
             "service.name",
@@ -94,9 +94,9 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
             "properties.application",
         ],
     ),
-    (Part::Host, &["host", "host.name", "hostname", "host_name", "machinename", "properties.machinename"]),
+    (PathRole::Host, &["host", "host.name", "hostname", "host_name", "machinename", "properties.machinename"]),
     (
-        Part::Message,
+        PathRole::Message,
         &[
             "message",
             "msg",
@@ -113,7 +113,7 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
         ],
     ),
     (
-        Part::Trace,
+        PathRole::Trace,
         &[
             "trace_id",
             "traceid",
@@ -138,7 +138,7 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
         ],
     ),
     (
-        Part::Span,
+        PathRole::Span,
         &[
             "span_id",
             "spanid",
@@ -159,7 +159,7 @@ pub const SPELLINGS: &[(Part, &[&str])] = &[
             "req.headers",
         ],
     ),
-    (Part::Parent, &["parent_span_id", "parentspanid", "parent_id", "parentid", "parent.id"]),
+    (PathRole::Parent, &["parent_span_id", "parentspanid", "parent_id", "parentid", "parent.id"]),
 ];
 
 /// The severity meant by a word, in any case; also by a word with a distance (`WARN+1`, `DEBUG-4`), which raises it

@@ -30,7 +30,7 @@ pub enum Builtin {
 }
 
 impl Builtin {
-    /// Every part with its name.
+    /// Every builtin with its name.
     pub const ALL: [(Builtin, &'static str); 16] = [
         (Builtin::Time, "time"),
         (Builtin::Arrived, "arrived"),
@@ -312,11 +312,11 @@ impl Filter {
     }
 
     /// Whether it asks for a builtin.
-    pub fn names(&self, part: Builtin) -> bool {
+    pub fn names(&self, builtin: Builtin) -> bool {
         let mut named = false;
         self.walk(&mut |f| {
             if let Filter::Compare(Field::Builtin(own), _) | Filter::Has(Field::Builtin(own)) = f {
-                named |= *own == part;
+                named |= *own == builtin;
             }
         });
         named

@@ -1,10 +1,10 @@
-//! What can stand at a place of a query: the question that an editor asks while somebody types. It only tells what kind
+//! What can stand at a point of a query: the question that an editor asks while somebody types. It only tells what kind
 //! of thing is wanted; which fields and values there are, the one who keeps the events knows.
 
 use super::syntax::{Kind, Syntax};
 use super::{Context, parse};
 
-/// What can stand at a place.
+/// What can stand at the cursor.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Wanted {
     /// A word, a field to compare, or a word of the language.
@@ -21,9 +21,9 @@ pub enum Wanted {
     Nothing,
 }
 
-/// A place of a query.
+/// A point of a query.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Place {
+pub struct CursorPoint {
     /// Where what is being typed begins, in characters from 0; it ends where one types.
     pub from: usize,
     /// What is typed of it so far, without an opening quote.
@@ -33,7 +33,7 @@ pub struct Place {
 }
 
 /// What can stand at character `at` of `text`. What stands behind it is not looked at.
-pub fn place(text: &str, at: usize) -> Place {
+pub fn cursor_point(text: &str, at: usize) -> CursorPoint {
     let before: String = text.chars().take(at).collect();
     let at = before.chars().count();
     let syntax = parse(&before, &Context::utc(0)).syntax;
@@ -54,7 +54,7 @@ pub fn place(text: &str, at: usize) -> Place {
         _ => wanted(earlier, &text_of),
     };
     let typed = typed.trim_start_matches(['"', '`']).to_owned();
-    Place { from, typed, wanted }
+    CursorPoint { from, typed, wanted }
 }
 
 /// By the tokens before the one that is being typed.
@@ -135,7 +135,7 @@ mod tests {
             ("lease |", "", Wanted::Term),
         ] {
             let at = text.chars().position(|c| c == '|').unwrap();
-            let found = place(&text.replacen('|', "", 1), at);
+            let found = cursor_point(&text.replacen('|', "", 1), at);
             let plain = found.typed.trim_end_matches('"').to_owned();
             assert_eq!((plain.as_str(), &found.wanted), (typed.trim_matches('"'), &wanted), "{text}");
         }
@@ -144,7 +144,7 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn any_place_of_any_text(text in "[a-z0-9=<>~(),\"/` .|é-]{0,40}", at in 0usize..50) {
-            let found = place(&text, at);
+            let found = cursor_point(&text, at);
             proptest::prop_assert!(found.from <= text.chars().count());
         }
     }

@@ -12,13 +12,13 @@ pub fn matches(filter: &Filter, event: &Event, lane: &str) -> bool {
         Filter::Or(list) => list.iter().any(|f| matches(f, event, lane)),
         Filter::Not(inner) => !matches(inner, event, lane),
         Filter::Words(words) => words_match(words, event),
-        Filter::Has(Field::Builtin(part)) => own_value(*part, event, lane).is_some(),
+        Filter::Has(Field::Builtin(builtin)) => own_value(*builtin, event, lane).is_some(),
         Filter::Has(Field::Sent(name)) => has_sent(event, name),
         Filter::Compare(Field::Builtin(Builtin::Severity), test) => {
             (test.severities() >> event.severity.0 & 1 == 1) != test.is_ne()
         }
-        Filter::Compare(Field::Builtin(part), test) => {
-            own_value(*part, event, lane).is_some_and(|v| test.value(&v) != test.is_ne())
+        Filter::Compare(Field::Builtin(builtin), test) => {
+            own_value(*builtin, event, lane).is_some_and(|v| test.value(&v) != test.is_ne())
         }
         Filter::Compare(Field::Sent(name), test) => {
             let values = sent_values(event, name);
@@ -32,9 +32,9 @@ pub fn matches(filter: &Filter, event: &Event, lane: &str) -> bool {
 }
 
 /// The value a builtin compares as; `None` where the event lacks it.
-fn own_value(part: Builtin, event: &Event, lane: &str) -> Option<Value> {
+fn own_value(builtin: Builtin, event: &Event, lane: &str) -> Option<Value> {
     let text = |t: &str| (!t.is_empty()).then(|| Value::Text(t.to_owned()));
-    match part {
+    match builtin {
         Builtin::Time => Some(Value::Int(event.time_ns)),
         Builtin::Arrived => Some(Value::Int(event.arrived_ns)),
         Builtin::Severity => Some(Value::Int(i64::from(event.severity.0))),
@@ -50,7 +50,8 @@ fn own_value(part: Builtin, event: &Event, lane: &str) -> Option<Value> {
         Builtin::Shape => (!event.message.is_empty()).then(|| Value::Text(shape_of(&event.message))),
         Builtin::Took => event.took_ns.map(Value::Int),
         Builtin::Transformed => {
-            let rules: Vec<Value> = crate::model::rules_of(&event.transformed).map(|r| Value::Text(r.to_owned())).collect();
+            let rules: Vec<Value> =
+                crate::model::rules_of(&event.transformed).map(|r| Value::Text(r.to_owned())).collect();
             (!rules.is_empty()).then_some(Value::List(rules))
         }
         Builtin::Status => event.status.map(|s| Value::Text(s.name().to_owned())),

@@ -68,11 +68,11 @@ impl Syntax {
         self.parts.iter().for_each(|part| part.collect(out));
     }
 
-    /// The nodes around the character at `place`, outermost first: what an editor asks to complete there.
-    pub fn path_to(&self, place: usize) -> Vec<&Syntax> {
+    /// The nodes around the character at `offset`, outermost first: what an editor asks to complete there.
+    pub fn path_to(&self, offset: usize) -> Vec<&Syntax> {
         let mut path = vec![self];
         while let Some(next) =
-            path.last().and_then(|node| node.parts.iter().find(|p| p.from <= place && place < p.to.max(p.from + 1)))
+            path.last().and_then(|node| node.parts.iter().find(|p| p.from <= offset && offset < p.to.max(p.from + 1)))
         {
             path.push(next);
         }

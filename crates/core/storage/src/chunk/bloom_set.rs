@@ -113,16 +113,16 @@ impl BloomSet {
         let segment = source.segment(self.id, piece as u16 + 1)?;
         let mut rest = segment.payload();
         let mut found = Rows::none(self.members.len());
-        for (place, member) in self.members.iter().enumerate() {
+        for (index, member) in self.members.iter().enumerate() {
             if member.blocks == 0 {
-                found.set(place);
+                found.set(index);
                 continue;
             }
             let here = blocks_in(piece, self.pieces, member.blocks);
             let at = chunk_bloom::block_of(key, member.blocks).saturating_sub(here.start) * chunk_bloom::BLOCK_BYTES;
             let block = rest.get(at..at + chunk_bloom::BLOCK_BYTES).unwrap_or_default();
             if chunk_bloom::lets_through(block, key) {
-                found.set(place);
+                found.set(index);
             }
             rest = rest.get(here.len() * chunk_bloom::BLOCK_BYTES..).unwrap_or_default();
         }

@@ -34,7 +34,7 @@ const LEVEL: i32 = 1;
 /// Largest batch once decompressed.
 const MAX_RAW_BYTES: usize = 256 << 20;
 
-/// Columns that the row's own place tells.
+/// Columns that the row's own location gives.
 const ROW_COLUMNS: [ColumnKey; 2] =
     [ColumnKey::Builtin(BuiltinColumn::IdOrigin), ColumnKey::Builtin(BuiltinColumn::IdSeq)];
 
@@ -64,19 +64,23 @@ pub fn encode_batch(page: &Page) -> Vec<u8> {
     out
 }
 
-/// Reads a batch back; `place` names it in errors. The page's ids lack their origin: see [`Page::with_origin`].
+/// Reads a batch back; `location` names it in errors. The page's ids lack their origin: see [`Page::with_origin`].
 ///
 /// # Errors
 /// [`CoreError::Damaged`] or [`CoreError::Version`].
-pub fn decode_batch(bytes: &[u8], place: &str) -> Result<Page> {
-    let damaged = |what: &str| CoreError::damaged(format!("journal batch {place}"), what);
+pub fn decode_batch(bytes: &[u8], location: &str) -> Result<Page> {
+    let damaged = |what: &str| CoreError::damaged(format!("journal batch {location}"), what);
     let header = bytes.get(..HEADER_BYTES).ok_or_else(|| damaged("it is cut short"))?;
     if &header[..4] != MAGIC {
         return Err(damaged("it does not begin as one"));
     }
     let version = u16::from_le_bytes([header[4], header[5]]);
     if !(1..=VERSION).contains(&version) {
-        return Err(CoreError::Version { place: format!("journal batch {place}"), found: version, known: VERSION });
+        return Err(CoreError::Version {
+            location: format!("journal batch {location}"),
+            found: version,
+            known: VERSION,
+        });
     }
     let content = &bytes[HEADER_BYTES..];
     if crc32fast::hash(content).to_le_bytes() != header[6..10] {

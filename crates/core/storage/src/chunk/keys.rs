@@ -122,7 +122,7 @@ pub fn collect(key: &ColumnKey, column: &Column, keys: &mut KeySet) -> Result<()
             m.codes.iter().for_each(|c| used[*c as usize] = true);
             used.iter().enumerate().filter(|(_, used)| **used).for_each(|(c, _)| add_words(m.templates.get(c), keys));
             let variables = m.variables()?;
-            (0..m.codes.len()).flat_map(|place| variables.of(place)).for_each(|v| add_words(v, keys));
+            (0..m.codes.len()).flat_map(|value_index| variables.of(value_index)).for_each(|v| add_words(v, keys));
         }
         (
             ColumnKey::Builtin(own @ (BuiltinColumn::Service | BuiltinColumn::Host | BuiltinColumn::Sender)),
@@ -140,8 +140,8 @@ pub fn collect(key: &ColumnKey, column: &Column, keys: &mut KeySet) -> Result<()
             keys.extend(dictionary.iter().map(id));
         }
         (ColumnKey::Builtin(BuiltinColumn::Overflow), values) => {
-            for place in 0..values.len().unwrap_or(0) {
-                overflow_fields(values, place)?.iter().for_each(|(_, value)| add_value(value, keys));
+            for value_index in 0..values.len().unwrap_or(0) {
+                overflow_fields(values, value_index)?.iter().for_each(|(_, value)| add_value(value, keys));
             }
         }
         (ColumnKey::Builtin(_), _) => {}

@@ -13,12 +13,12 @@
 //! blooms   := first segment:varint  blocks a page:varint
 //! page      := rows:varint  earliest:zigzag varint  latest:zigzag varint  weight:varint
 //! column    := key (see journal)  shared  block for each page
-//! shared    := 0 | 1 values:varint place                    what several pages have, as one dictionary
+//! shared    := 0 | 1 values:varint location                    what several pages have, as one dictionary
 //! block     := 0 (no row of the page has it)
-//!            | 1 place
-//!            | 2 place least:f64 LE largest:f64 LE
+//!            | 1 location
+//!            | 2 location least:f64 LE largest:f64 LE
 //!            | 3 the same, and the page's bloom does not hold its numbers (see keys)
-//! place     := segment:varint offset:varint length:varint
+//! location     := segment:varint offset:varint length:varint
 //! piece     := 32-byte blocks, those of all pages side by side (see `page_bloom`)
 //! ```
 //!

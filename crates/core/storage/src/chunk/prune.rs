@@ -77,7 +77,7 @@ impl PruneUnits for Pages<'_> {
 
     fn probe(&self, key: u64) -> Result<Rows> {
         let pages = self.units();
-        let (segment, place) = match self.directory.blooms {
+        let (segment, location) = match self.directory.blooms {
             PageBlooms::None => return Ok(Rows::all(pages)),
             PageBlooms::Whole(segment) => (segment, None),
             PageBlooms::Cut { first, blocks } => {
@@ -88,7 +88,7 @@ impl PruneUnits for Pages<'_> {
         let read = self.source.segment(self.directory.chunk, segment)?;
         let bytes = read.payload();
         let in_whole = || Some(page_bloom::location_in_whole(key, page_bloom::blocks_of_whole(bytes, pages)?, pages));
-        Ok(place.or_else(in_whole).map_or_else(|| Rows::all(pages), |at| page_bloom::probe(bytes, at, pages, key)))
+        Ok(location.or_else(in_whole).map_or_else(|| Rows::all(pages), |at| page_bloom::probe(bytes, at, pages, key)))
     }
 
     fn having(&self, name: &SentName, test: Option<&Test>) -> Rows {

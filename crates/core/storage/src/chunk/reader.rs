@@ -147,18 +147,18 @@ impl Directory {
                 0 => None,
                 1 => {
                     let count = number(&mut at).filter(|n| *n <= MAX_SHARED)?;
-                    Some((count, take_place(&raw, &mut at)?))
+                    Some((count, take_location(&raw, &mut at)?))
                 }
                 _ => return None,
             });
             for _ in 0..page_count {
                 blocks.push(match take_byte(&raw, &mut at)? {
                     0 => None,
-                    1 => Some(take_place(&raw, &mut at)?),
+                    1 => Some(take_location(&raw, &mut at)?),
                     kind @ 2..=3 => {
-                        let place = take_place(&raw, &mut at)?;
+                        let location = take_location(&raw, &mut at)?;
                         let zone = Some((take_float(&raw, &mut at)?, take_float(&raw, &mut at)?));
-                        Some(BlockRef { zone, dense: kind == 3, ..place })
+                        Some(BlockRef { zone, dense: kind == 3, ..location })
                     }
                     _ => return None,
                 });
@@ -271,7 +271,7 @@ fn take_byte(raw: &[u8], at: &mut usize) -> Option<u8> {
     Some(byte)
 }
 
-fn take_place(raw: &[u8], at: &mut usize) -> Option<BlockRef> {
+fn take_location(raw: &[u8], at: &mut usize) -> Option<BlockRef> {
     let segment = u16::try_from(take_varint(raw, at)?).ok()?;
     let mut number = || usize::try_from(take_varint(raw, at)?).ok();
     Some(BlockRef { segment, offset: number()?, length: number().filter(|n| *n <= 1 << 30)?, zone: None, dense: false })
@@ -319,7 +319,7 @@ impl<'a> ChunkPage<'a> {
         let column =
             directory.bytes(block, self.source, |bytes| decode_block(bytes, self.rows(), &shared, &earlier).ok())?;
         let column = if directory.version > 2 && directory.keys[index] == ColumnKey::Builtin(BuiltinColumn::IdOrdinal) {
-            self.by_place(column, block.segment)?
+            self.by_distance(column, block.segment)?
         } else {
             column
         };
@@ -328,8 +328,8 @@ impl<'a> ChunkPage<'a> {
             ColumnKey::Field(_, kind) => field_fits(*kind, &column.values),
         };
         if !fits {
-            let place = format!("chunk {:x} segment {}", directory.chunk, block.segment);
-            return Err(CoreError::damaged(place, "a column is of another type than the directory says"));
+            let location = format!("chunk {:x} segment {}", directory.chunk, block.segment);
+            return Err(CoreError::damaged(location, "a column is of another type than the directory says"));
         }
         Ok(Some(Arc::new(column)))
     }
@@ -337,14 +337,14 @@ impl<'a> ChunkPage<'a> {
 
 impl ChunkPage<'_> {
     /// Turns distances into places.
-    fn by_place(&self, column: Column, segment: u16) -> Result<Column> {
+    fn by_distance(&self, column: Column, segment: u16) -> Result<Column> {
         let seqs = self.builtin(BuiltinColumn::IdSeq)?;
         let turned = match (&column.values, seqs.as_deref().map(|c| &c.values)) {
             (Values::Ints(distances), Some(Values::Ints(seqs))) => ordinals::ordinals(distances, seqs),
             _ => None,
         };
-        let place = || format!("chunk {:x} segment {segment}", self.directory.chunk);
-        let turned = turned.ok_or_else(|| CoreError::damaged(place(), "places without journal rows"))?;
+        let location = || format!("chunk {:x} segment {segment}", self.directory.chunk);
+        let turned = turned.ok_or_else(|| CoreError::damaged(location(), "ordinals without journal rows"))?;
         Ok(Column { values: Values::Ints(turned), ..column })
     }
 }

@@ -44,8 +44,8 @@ impl VerifiedSegment {
     /// # Errors
     /// [`CoreError::Damaged`] or [`CoreError::Version`], naming the segment.
     pub fn check(bytes: impl SegmentBytes + 'static, chunk: u64, segment: u16) -> Result<Self> {
-        let place = || format!("chunk {chunk:x} segment {segment}");
-        let damaged = |what: &str| CoreError::damaged(place(), what);
+        let location = || format!("chunk {chunk:x} segment {segment}");
+        let damaged = |what: &str| CoreError::damaged(location(), what);
         let all = bytes.as_ref();
         let header = all.get(..HEADER_BYTES).ok_or_else(|| damaged("it is cut short"))?;
         if &header[..4] != MAGIC {
@@ -53,7 +53,7 @@ impl VerifiedSegment {
         }
         let version = u16::from_le_bytes([header[4], header[5]]);
         if !(1..=VERSION).contains(&version) {
-            return Err(CoreError::Version { place: place(), found: version, known: VERSION });
+            return Err(CoreError::Version { location: location(), found: version, known: VERSION });
         }
         if header[6..8] != segment.to_le_bytes() || header[8..16] != chunk.to_le_bytes() {
             return Err(damaged("it names another chunk or segment"));

@@ -20,7 +20,7 @@ impl ChunkSource for Shelf {
 
 fn event(n: u32) -> Event {
     Event {
-        id: EventId { node: 1, epoch: 2, seq: u64::from(n) / 100, place: n % 100 },
+        id: EventId { node: 1, epoch: 2, seq: u64::from(n) / 100, ordinal: n % 100 },
         time_ns: 1_791_081_521_000_000_000 + i64::from(n) * 1_000_003,
         message: format!("lease LS-{n} ran out before door {} confirmed", n % 30),
         service: "slots".into(),
@@ -286,16 +286,16 @@ fn exact_event() -> impl Strategy<Value = Event> {
 fn each_truncation_and_flip_is_an_error_that_names_the_part() {
     let chunk = &build(&(0..50).map(event).collect::<Vec<_>>(), 20, || 0xa1)[0];
     for (n, segment) in chunk.segments.iter().enumerate() {
-        let place = format!("chunk a1 segment {n}");
+        let location = format!("chunk a1 segment {n}");
         for cut in 0..segment.len() {
             let error = VerifiedSegment::check(segment[..cut].to_vec(), 0xa1, n as u16).unwrap_err().to_string();
-            assert!(error.contains(&place), "{error}");
+            assert!(error.contains(&location), "{error}");
         }
         for at in 0..segment.len() {
             let mut damaged = segment.clone();
             damaged[at] ^= 1 << (at % 8);
             let error = VerifiedSegment::check(damaged, 0xa1, n as u16).unwrap_err().to_string();
-            assert!(error.contains(&place), "{error}");
+            assert!(error.contains(&location), "{error}");
         }
     }
 }

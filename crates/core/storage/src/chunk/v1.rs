@@ -4,7 +4,7 @@
 //! segment 0    := packed_len:u32 LE  raw_len:u32 LE  directory (one zstd frame of raw_len)  bloom
 //! directory := rows:varint  severities:varint  pages:varint  page*  columns:varint  column*
 //! page      := rows:varint  earliest:zigzag varint  latest:zigzag varint
-//! column    := key  block for each page (0 | 1 place | 2 place least:f64 largest:f64), as in version 2
+//! column    := key  block for each page (0 | 1 location | 2 location least:f64 largest:f64), as in version 2
 //! block     := packing:u8  raw_len:varint  body          packing 0: body is raw; 1: body is one zstd frame of it
 //! raw       := kind:u8  count:varint  presence  values
 //! presence  := 0 | 1  gap:varint*

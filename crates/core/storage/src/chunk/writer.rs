@@ -129,7 +129,7 @@ impl Segments {
     /// Segments before the first of columns.
     const FIRST: usize = 1;
 
-    /// Puts a block and its place in `directory`. A block goes on in the next segment where one ends.
+    /// Puts a block and its location in `directory`. A block goes on in the next segment where one ends.
     fn put(&mut self, block: &[u8], directory: &mut Vec<u8>) {
         put_varint(directory, (Self::FIRST + self.bytes.len() / SEGMENT_BYTES) as u64);
         put_varint(directory, (self.bytes.len() % SEGMENT_BYTES) as u64);
@@ -402,9 +402,9 @@ fn shared_of<T: Joined>(coded: &mut [(&mut Dictionary<T>, &mut Vec<u32>)]) -> Op
     }
     common.sort_by_key(|c| std::cmp::Reverse(seen[*c as usize].1));
     let mut shared = Dictionary::<T>::default();
-    let mut place: HashMap<u32, u32> = HashMap::with_capacity(common.len());
+    let mut shared_code: HashMap<u32, u32> = HashMap::with_capacity(common.len());
     for code in common {
-        place.insert(code, shared.push(interner.dictionary.get(code as usize)));
+        shared_code.insert(code, shared.push(interner.dictionary.get(code as usize)));
     }
     let shared = Arc::new(shared);
     for ((dictionary, codes), ids) in coded.iter_mut().zip(global) {
@@ -412,7 +412,7 @@ fn shared_of<T: Joined>(coded: &mut [(&mut Dictionary<T>, &mut Vec<u32>)]) -> Op
         let recode: Vec<u32> = ids
             .iter()
             .enumerate()
-            .map(|(old, id)| place.get(id).copied().unwrap_or_else(|| fresh.push(dictionary.get(old))))
+            .map(|(old, id)| shared_code.get(id).copied().unwrap_or_else(|| fresh.push(dictionary.get(old))))
             .collect();
         codes.iter_mut().for_each(|c| *c = recode[*c as usize]);
         **dictionary = fresh;

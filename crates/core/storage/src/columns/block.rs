@@ -129,7 +129,7 @@ fn encode_raw(column: &Column, number: u32, rows: usize, presences: &mut Presenc
             let mut packed = Vec::new();
             // Only a damaged chunk has no variables, and nothing is written from one.
             if let Ok(variables) = m.variables() {
-                let all = (0..m.codes.len()).flat_map(|place| variables.of(place));
+                let all = (0..m.codes.len()).flat_map(|value_index| variables.of(value_index));
                 streams::pack(&m.templates, &m.codes, all, effort, &mut packed);
             }
             put_varint(out, packed.len() as u64);
@@ -294,12 +294,12 @@ impl<'a> Reader<'a> {
             1 => {
                 let count = self.number().filter(|n| *n <= rows)?;
                 let mut next = 0i64;
-                let place = |gap: i64| {
+                let value_index = |gap: i64| {
                     let row = next.checked_add(gap).filter(|row| gap >= 0 && *row < rows as i64)?;
                     next = row + 1;
                     Some(row as u32)
                 };
-                ints::decode(self.bytes, &mut self.at, count)?.into_iter().map(place).collect::<Option<_>>()?
+                ints::decode(self.bytes, &mut self.at, count)?.into_iter().map(value_index).collect::<Option<_>>()?
             }
             2 => {
                 let bits = self.bits(rows)?;

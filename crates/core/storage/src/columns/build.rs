@@ -23,7 +23,7 @@ pub fn build_page(events: &[Event]) -> Result<Page> {
         builder.push(&draft, &paths);
         ids[0].push(i64::from(event.id.node) << 32 | i64::from(event.id.epoch));
         ids[1].push(event.id.seq as i64);
-        ids[2].push(i64::from(event.id.place));
+        ids[2].push(i64::from(event.id.ordinal));
     }
     let mut parts = builder.parts(&paths);
     for (own, numbers) in [BuiltinColumn::IdOrigin, BuiltinColumn::IdSeq, BuiltinColumn::IdOrdinal].into_iter().zip(ids)
@@ -62,8 +62,13 @@ const NUMBERS: [BuiltinColumn; 4] =
 /// BuiltinColumn number columns that few rows have, in the order of `PageBuilder::sparse`.
 const SPARSE: [BuiltinColumn; 3] = [BuiltinColumn::SentTime, BuiltinColumn::Took, BuiltinColumn::Status];
 /// BuiltinColumn text columns in the order of `PageBuilder::texts`.
-const TEXTS: [BuiltinColumn; 5] =
-    [BuiltinColumn::Service, BuiltinColumn::Host, BuiltinColumn::Sender, BuiltinColumn::Layout, BuiltinColumn::Transformed];
+const TEXTS: [BuiltinColumn; 5] = [
+    BuiltinColumn::Service,
+    BuiltinColumn::Host,
+    BuiltinColumn::Sender,
+    BuiltinColumn::Layout,
+    BuiltinColumn::Transformed,
+];
 /// BuiltinColumn id columns in the order of `PageBuilder::ids`.
 const IDS: [BuiltinColumn; 3] = [BuiltinColumn::Trace, BuiltinColumn::Span, BuiltinColumn::Parent];
 
@@ -133,7 +138,7 @@ impl PageBuilder {
         }
     }
 
-    /// The page; its events' places are their rows.
+    /// The page; its events' value_indexes are their rows.
     ///
     /// # Errors
     /// Where no row was taken.
@@ -141,7 +146,7 @@ impl PageBuilder {
         let rows = self.rows;
         let mut parts = self.parts(paths);
         parts.sort_by(|(a, _), (b, _)| a.cmp(b));
-        Ok(Page::new(rows, parts)?.with_places())
+        Ok(Page::new(rows, parts)?.with_ordinals())
     }
 
     fn parts(self, paths: &PathTable) -> Vec<(ColumnKey, Column)> {

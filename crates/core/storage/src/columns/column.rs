@@ -55,26 +55,26 @@ pub struct Column {
 }
 
 impl Column {
-    /// The place in `values` of `row`, if it has one.
-    pub fn place(&self, row: usize) -> Option<usize> {
+    /// The value_index in `values` of `row`, if it has one.
+    pub fn value_index(&self, row: usize) -> Option<usize> {
         match &self.present {
             None => Some(row),
             Some(rows) => rows.binary_search(&(row as u32)).ok(),
         }
     }
 
-    /// The row of the value at `place`.
-    pub fn row(&self, place: usize) -> usize {
+    /// The row of the value at `value_index`.
+    pub fn row(&self, value_index: usize) -> usize {
         match &self.present {
-            None => place,
-            Some(rows) => rows.get(place).map_or(usize::MAX, |r| *r as usize),
+            None => value_index,
+            Some(rows) => rows.get(value_index).map_or(usize::MAX, |r| *r as usize),
         }
     }
 
     /// The number of a row.
     pub fn int(&self, row: usize) -> Option<i64> {
         match &self.values {
-            Values::Ints(v) => v.get(self.place(row)?).copied(),
+            Values::Ints(v) => v.get(self.value_index(row)?).copied(),
             _ => None,
         }
     }

@@ -27,19 +27,19 @@ pub fn materialise(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
         let Some(column) = page.column(index)? else { continue };
         let mut take = |set: &mut dyn FnMut(&mut Event, usize) -> Result<()>| -> Result<()> {
             for (event, row) in events.iter_mut().zip(rows) {
-                if let Some(place) = column.place(*row) {
-                    set(event, place)?;
+                if let Some(value_index) = column.value_index(*row) {
+                    set(event, value_index)?;
                 }
             }
             Ok(())
         };
         match (key, &column.values) {
-            (ColumnKey::Builtin(own), Values::Ints(v)) => take(&mut |e, place| {
-                let n = *v.get(place).ok_or_else(|| damaged("too few numbers"))?;
+            (ColumnKey::Builtin(own), Values::Ints(v)) => take(&mut |e, value_index| {
+                let n = *v.get(value_index).ok_or_else(|| damaged("too few numbers"))?;
                 set_int(e, *own, n)
             })?,
-            (ColumnKey::Builtin(own), Values::Texts { dictionary, codes }) => take(&mut |e, place| {
-                let code = *codes.get(place).ok_or_else(|| damaged("too few codes"))?;
+            (ColumnKey::Builtin(own), Values::Texts { dictionary, codes }) => take(&mut |e, value_index| {
+                let code = *codes.get(value_index).ok_or_else(|| damaged("too few codes"))?;
                 let slot = match own {
                     BuiltinColumn::Service => &mut e.service,
                     BuiltinColumn::Host => &mut e.host,
@@ -51,17 +51,17 @@ pub fn materialise(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
                 dictionary.get(code as usize).clone_into(slot);
                 Ok(())
             })?,
-            (ColumnKey::Builtin(BuiltinColumn::Message), Values::Messages(messages)) => take(&mut |e, place| {
-                e.message = messages.text(place)?;
+            (ColumnKey::Builtin(BuiltinColumn::Message), Values::Messages(messages)) => take(&mut |e, value_index| {
+                e.message = messages.text(value_index)?;
                 Ok(())
             })?,
-            (ColumnKey::Builtin(BuiltinColumn::Overflow), values) => take(&mut |e, place| {
-                let fields = overflow_fields(values, place)?;
+            (ColumnKey::Builtin(BuiltinColumn::Overflow), values) => take(&mut |e, value_index| {
+                let fields = overflow_fields(values, value_index)?;
                 e.fields.extend(fields.into_iter().map(|(path, value)| (Path::from_stored(&path), value)));
                 Ok(())
             })?,
-            (ColumnKey::Builtin(own), Values::Blobs { dictionary, codes }) => take(&mut |e, place| {
-                let code = *codes.get(place).ok_or_else(|| damaged("too few codes"))?;
+            (ColumnKey::Builtin(own), Values::Blobs { dictionary, codes }) => take(&mut |e, value_index| {
+                let code = *codes.get(value_index).ok_or_else(|| damaged("too few codes"))?;
                 let bytes = dictionary.get(code as usize);
                 let short = || damaged("an id of the wrong length");
                 match own {
@@ -73,8 +73,8 @@ pub fn materialise(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
                 Ok(())
             })?,
             (ColumnKey::Builtin(_), _) => return Err(damaged("an own column of an unknown type")),
-            (ColumnKey::Field(path, kind), values) => take(&mut |e, place| {
-                e.fields.push((path.clone(), field_value(*kind, values, place)?));
+            (ColumnKey::Field(path, kind), values) => take(&mut |e, value_index| {
+                e.fields.push((path.clone(), field_value(*kind, values, value_index)?));
                 Ok(())
             })?,
         }
@@ -92,7 +92,7 @@ fn set_int(event: &mut Event, own: BuiltinColumn, n: i64) -> Result<()> {
             event.id = origin;
         }
         BuiltinColumn::IdSeq => event.id.seq = n as u64,
-        BuiltinColumn::IdOrdinal => event.id.place = n as u32,
+        BuiltinColumn::IdOrdinal => event.id.ordinal = n as u32,
         BuiltinColumn::Severity => {
             event.severity = Severity::from_number(n).ok_or_else(|| damaged("a severity out of range"))?
         }
@@ -109,38 +109,38 @@ fn set_int(event: &mut Event, own: BuiltinColumn, n: i64) -> Result<()> {
     Ok(())
 }
 
-/// The value of a field column at `place`.
+/// The value of a field column at `value_index`.
 ///
 /// # Errors
 /// Where the column does not hold what its type says.
-pub fn field_value(kind: FieldType, values: &Values, place: usize) -> Result<Value> {
+pub fn field_value(kind: FieldType, values: &Values, value_index: usize) -> Result<Value> {
     let value = match (kind, values) {
         (FieldType::Null, Values::Nulls) => Some(Value::Null),
-        (FieldType::Bool, Values::Bools(v)) => v.get(place).map(|b| Value::Bool(*b)),
-        (FieldType::Int, Values::Ints(v)) => v.get(place).map(|n| Value::Int(*n)),
-        (FieldType::UInt, Values::Ints(v)) => v.get(place).map(|n| Value::UInt(*n as u64)),
-        (FieldType::Float, Values::Floats(v)) => v.get(place).map(|f| Value::Float(*f)),
+        (FieldType::Bool, Values::Bools(v)) => v.get(value_index).map(|b| Value::Bool(*b)),
+        (FieldType::Int, Values::Ints(v)) => v.get(value_index).map(|n| Value::Int(*n)),
+        (FieldType::UInt, Values::Ints(v)) => v.get(value_index).map(|n| Value::UInt(*n as u64)),
+        (FieldType::Float, Values::Floats(v)) => v.get(value_index).map(|f| Value::Float(*f)),
         (FieldType::Text, Values::Texts { dictionary, codes }) => {
-            codes.get(place).map(|c| Value::Text(dictionary.get(*c as usize).to_owned()))
+            codes.get(value_index).map(|c| Value::Text(dictionary.get(*c as usize).to_owned()))
         }
         (FieldType::Decimal, Values::Texts { dictionary, codes }) => {
-            codes.get(place).map(|c| Value::Decimal(dictionary.get(*c as usize).to_owned()))
+            codes.get(value_index).map(|c| Value::Decimal(dictionary.get(*c as usize).to_owned()))
         }
         (FieldType::Nested, Values::Blobs { dictionary, codes }) => {
-            codes.get(place).and_then(|c| decode_value(dictionary.get(*c as usize)))
+            codes.get(value_index).and_then(|c| decode_value(dictionary.get(*c as usize)))
         }
         _ => None,
     };
     value.ok_or_else(|| damaged("a field that is not of its column's type"))
 }
 
-/// The fields beyond the columns at `place` of an overflow column: stored paths and values.
+/// The fields beyond the columns at `value_index` of an overflow column: stored paths and values.
 ///
 /// # Errors
 /// Where the column is none.
-pub fn overflow_fields(values: &Values, place: usize) -> Result<Vec<(String, Value)>> {
+pub fn overflow_fields(values: &Values, value_index: usize) -> Result<Vec<(String, Value)>> {
     let Values::Blobs { dictionary, codes } = values else { return Err(damaged("an overflow column of another type")) };
-    let fields = codes.get(place).and_then(|c| decode_value(dictionary.get(*c as usize)));
+    let fields = codes.get(value_index).and_then(|c| decode_value(dictionary.get(*c as usize)));
     match fields {
         Some(Value::Object(fields)) => Ok(fields),
         _ => Err(damaged("overflow that does not decode")),

@@ -20,10 +20,10 @@ pub struct Variables {
 }
 
 impl Variables {
-    /// The variables of the value at `place`.
-    pub fn of(&self, place: usize) -> impl Iterator<Item = &str> {
+    /// The variables of the value at `value_index`.
+    pub fn of(&self, value_index: usize) -> impl Iterator<Item = &str> {
         let bound = |n: usize| self.first.get(n).copied().unwrap_or(0) as usize;
-        (bound(place)..bound(place + 1)).map(|n| {
+        (bound(value_index)..bound(value_index + 1)).map(|n| {
             let start = if n == 0 { 0 } else { self.ends.get(n - 1).copied().unwrap_or(0) };
             let end = self.ends.get(n).copied().unwrap_or(0);
             self.joined.get(start as usize..end as usize).unwrap_or("")
@@ -56,7 +56,7 @@ impl Clone for Messages {
 
 impl PartialEq for Messages {
     fn eq(&self, other: &Self) -> bool {
-        let text = |m: &Messages, place| m.text(place).ok();
+        let text = |m: &Messages, value_index| m.text(value_index).ok();
         self.codes.len() == other.codes.len() && (0..self.codes.len()).all(|p| text(self, p) == text(other, p))
     }
 }
@@ -82,48 +82,54 @@ impl Messages {
         unpacked.ok_or_else(|| CoreError::damaged("a message block", "its variables do not decode"))
     }
 
-    /// The places of the values of templates that `asked` names, one of whose variables passes; `word` (folded) stands in
+    /// The value_indexes of the values of templates that `asked` names, one of whose variables passes; `word` (folded) stands in
     /// each that does. Unpacks as little as it can.
     ///
     /// # Errors
     /// As [`Messages::variables`].
-    pub fn places(&self, word: &str, asked: impl Fn(u32) -> bool, passes: impl Fn(&str) -> bool) -> Result<Vec<usize>> {
+    pub fn holding(
+        &self,
+        word: &str,
+        asked: impl Fn(u32) -> bool,
+        passes: impl Fn(&str) -> bool,
+    ) -> Result<Vec<usize>> {
         if self.variables.get().is_some() {
             let variables = self.variables()?;
-            let holds =
-                |(place, code): (usize, &u32)| (asked(*code) && variables.of(place).any(&passes)).then_some(place);
+            let holds = |(value_index, code): (usize, &u32)| {
+                (asked(*code) && variables.of(value_index).any(&passes)).then_some(value_index)
+            };
             return Ok(self.codes.iter().enumerate().filter_map(holds).collect());
         }
-        let found = streams::places(&self.packed, &self.templates, &self.codes, Letters::of(word), asked, passes);
+        let found = streams::holding(&self.packed, &self.templates, &self.codes, Letters::of(word), asked, passes);
         found.ok_or_else(|| CoreError::damaged("a message block", "its variables do not decode"))
     }
 
-    /// The template of the value at `place`.
-    pub fn template(&self, place: usize) -> &str {
-        self.codes.get(place).map_or("", |c| self.templates.get(*c as usize))
+    /// The template of the value at `value_index`.
+    pub fn template(&self, value_index: usize) -> &str {
+        self.codes.get(value_index).map_or("", |c| self.templates.get(*c as usize))
     }
 
-    /// Appends the message at `place`.
+    /// Appends the message at `value_index`.
     ///
     /// # Errors
     /// As [`Messages::variables`].
-    pub fn write(&self, place: usize, out: &mut String) -> Result<()> {
-        let template = self.template(place);
+    pub fn write(&self, value_index: usize, out: &mut String) -> Result<()> {
+        let template = self.template(value_index);
         if template.contains(HOLE) {
-            join(template, self.variables()?.of(place), out);
+            join(template, self.variables()?.of(value_index), out);
         } else {
             out.push_str(template);
         }
         Ok(())
     }
 
-    /// The message at `place`.
+    /// The message at `value_index`.
     ///
     /// # Errors
     /// As [`Messages::variables`].
-    pub fn text(&self, place: usize) -> Result<String> {
+    pub fn text(&self, value_index: usize) -> Result<String> {
         let mut out = String::new();
-        self.write(place, &mut out)?;
+        self.write(value_index, &mut out)?;
         Ok(out)
     }
 

@@ -43,7 +43,7 @@ impl OrderKeys {
             node: (origin >> 32) as u16,
             epoch: origin as u32,
             seq: int(&self.seq)? as u64,
-            place: int(&self.ordinal)? as u32,
+            ordinal: int(&self.ordinal)? as u32,
         };
         Ok((int(&self.time)?, id))
     }

@@ -102,9 +102,9 @@ pub(super) fn unpack(bytes: &[u8], templates: &Texts, codes: &[u32]) -> Option<V
     (at == bytes.len()).then_some(variables)
 }
 
-/// The places of the messages of templates that `asked` names, one of whose variables passes. Streams none of whose
+/// The value_indexes of the messages of templates that `asked` names, one of whose variables passes. Streams none of whose
 /// variables may hold the letters are not unpacked.
-pub(super) fn places(
+pub(super) fn holding(
     bytes: &[u8],
     templates: &Texts,
     codes: &[u32],
@@ -114,7 +114,7 @@ pub(super) fn places(
 ) -> Option<Vec<usize>> {
     if *bytes.first()? != 1 {
         let variables = unpack(bytes, templates, codes)?;
-        let holds = |place: &usize| asked(codes[*place]) && variables.of(*place).any(&passes);
+        let holds = |value_index: &usize| asked(codes[*value_index]) && variables.of(*value_index).any(&passes);
         return Some((0..codes.len()).filter(holds).collect());
     }
     let plan = Plan::of(templates, codes);
@@ -133,7 +133,7 @@ pub(super) fn places(
     let mut found = Vec::new();
     if passing.iter().any(Option::is_some) {
         let mut cursors = vec![0usize; plan.streams];
-        for (place, code) in codes.iter().enumerate() {
+        for (value_index, code) in codes.iter().enumerate() {
             let mut holds = false;
             for stream in plan.holes(*code) {
                 let (n, told) = (cursors.get_mut(*stream as usize)?, passing.get(*stream as usize)?);
@@ -141,7 +141,7 @@ pub(super) fn places(
                 *n += 1;
             }
             if holds && asked(*code) {
-                found.push(place);
+                found.push(value_index);
             }
         }
     }
@@ -226,7 +226,7 @@ mod tests {
                 prop_assert_eq!(&flat, &variables);
                 for word in ["1", "door", "é", "ms", "x"] {
                     let passes = |variable: &str| variable.to_lowercase().contains(word);
-                    let found = places(&bytes, &templates.dictionary, &codes, Letters::of(word), |c| c % 2 == 0, passes);
+                    let found = holding(&bytes, &templates.dictionary, &codes, Letters::of(word), |c| c % 2 == 0, passes);
                     let plain = (0..codes.len()).filter(|n| codes[*n] % 2 == 0 && back.of(*n).any(passes));
                     prop_assert_eq!(found.unwrap(), plain.collect::<Vec<_>>());
                 }

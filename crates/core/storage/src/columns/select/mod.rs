@@ -71,9 +71,9 @@ pub fn select(filter: &Filter, page: &dyn PageRead, lane: &str) -> Result<Rows> 
             Ok(rows)
         }
         Filter::Words(test) => words::select(test, page),
-        Filter::Has(Field::Builtin(part)) => own_present(*part, page, lane),
+        Filter::Has(Field::Builtin(builtin)) => own_present(*builtin, page, lane),
         Filter::Has(Field::Sent(name)) => sent::has(name, page),
-        Filter::Compare(Field::Builtin(part), test) => own_compare(*part, test, page, lane),
+        Filter::Compare(Field::Builtin(builtin), test) => own_compare(*builtin, test, page, lane),
         Filter::Compare(Field::Sent(name), test) => sent::compare(name, test, page),
     }
 }
@@ -98,9 +98,9 @@ fn marked(column: Option<&Column>, len: usize, passes: impl Fn(i64) -> bool) -> 
     if let Some(column) = column
         && let Values::Ints(numbers) = &column.values
     {
-        for (place, n) in numbers.iter().enumerate() {
+        for (value_index, n) in numbers.iter().enumerate() {
             if passes(*n) {
-                rows.set(column.row(place));
+                rows.set(column.row(value_index));
             }
         }
     }
@@ -119,17 +119,17 @@ fn present(column: Option<&Column>, len: usize) -> Rows {
 fn by_code(rows: &mut Rows, column: &Column, distinct: usize, codes: &[u32], passes: impl Fn(usize) -> bool) {
     let verdicts: Vec<bool> = (0..distinct).map(passes).collect();
     if verdicts.iter().any(|v| *v) {
-        for (place, code) in codes.iter().enumerate() {
+        for (value_index, code) in codes.iter().enumerate() {
             if verdicts.get(*code as usize) == Some(&true) {
-                rows.set(column.row(place));
+                rows.set(column.row(value_index));
             }
         }
     }
 }
 
 /// The column that a builtin is kept in, if in one.
-pub fn builtin_column(part: Builtin) -> Option<BuiltinColumn> {
-    Some(match part {
+pub fn builtin_column(builtin: Builtin) -> Option<BuiltinColumn> {
+    Some(match builtin {
         Builtin::Time => BuiltinColumn::Time,
         Builtin::Arrived => BuiltinColumn::Arrived,
         Builtin::Severity => BuiltinColumn::Severity,
@@ -163,25 +163,25 @@ fn exact_ids(test: &Test) -> Option<Vec<Vec<u8>>> {
     literals.iter().map(|l| id(&l.text)).collect()
 }
 
-fn own_present(part: Builtin, page: &dyn PageRead, lane: &str) -> Result<Rows> {
+fn own_present(builtin: Builtin, page: &dyn PageRead, lane: &str) -> Result<Rows> {
     let len = page.rows();
-    match builtin_column(part) {
+    match builtin_column(builtin) {
         Some(own) => Ok(present(page.builtin(own)?.as_deref(), len)),
-        None if part == Builtin::Lane && !lane.is_empty() => Ok(Rows::all(len)),
+        None if builtin == Builtin::Lane && !lane.is_empty() => Ok(Rows::all(len)),
         None => Ok(Rows::none(len)),
     }
 }
 
-fn own_compare(part: Builtin, test: &Test, page: &dyn PageRead, lane: &str) -> Result<Rows> {
+fn own_compare(builtin: Builtin, test: &Test, page: &dyn PageRead, lane: &str) -> Result<Rows> {
     let len = page.rows();
     let mut rows = Rows::none(len);
-    let Some(own) = builtin_column(part) else {
-        let holds = part == Builtin::Lane && !lane.is_empty() && test.text(lane) != test.is_ne();
+    let Some(own) = builtin_column(builtin) else {
+        let holds = builtin == Builtin::Lane && !lane.is_empty() && test.text(lane) != test.is_ne();
         return Ok(if holds { Rows::all(len) } else { rows });
     };
     let column = page.builtin(own)?;
     let Some(column) = column.as_deref() else { return Ok(rows) };
-    match (&column.values, part) {
+    match (&column.values, builtin) {
         (Values::Ints(_), Builtin::Severity) => {
             let mask = test.severities();
             rows = marked(Some(column), len, |n| (0..32).contains(&n) && mask >> n & 1 == 1);
@@ -217,19 +217,19 @@ fn own_compare(part: Builtin, test: &Test, page: &dyn PageRead, lane: &str) -> R
             let mut message = String::new();
             let mut judge = Judge::new(test);
             let mut verdicts: Vec<Option<Verdict>> = vec![None; m.templates.len()];
-            for (place, code) in m.codes.iter().enumerate() {
+            for (value_index, code) in m.codes.iter().enumerate() {
                 let Some(slot) = verdicts.get_mut(*code as usize) else { continue };
                 let holds = match *slot.get_or_insert_with(|| judge.judge(m.templates.get(*code as usize))) {
                     Verdict::All => true,
                     Verdict::None => false,
                     Verdict::Ask => {
                         message.clear();
-                        m.write(place, &mut message)?;
+                        m.write(value_index, &mut message)?;
                         test.text(&message)
                     }
                 };
                 if holds {
-                    rows.set(column.row(place));
+                    rows.set(column.row(value_index));
                 }
             }
         }

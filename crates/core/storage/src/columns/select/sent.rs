@@ -79,9 +79,9 @@ fn column_passes(kind: FieldType, column: &Column, test: &Test, rows: &mut Rows)
         (Values::Blobs { .. }, _) => nested(column, rows, |v| test.value(v)),
         (Values::Nulls, _) => {}
         (values, kind) => {
-            for place in 0..values.len().unwrap_or(0) {
-                if test.value(&field_value(kind, values, place)?) {
-                    rows.set(column.row(place));
+            for value_index in 0..values.len().unwrap_or(0) {
+                if test.value(&field_value(kind, values, value_index)?) {
+                    rows.set(column.row(value_index));
                 }
             }
         }

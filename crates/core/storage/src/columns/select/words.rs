@@ -65,9 +65,9 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
 }
 
 fn by_value(test: &WordsTest, kind: FieldType, column: &Column, values: &Values, rows: &mut Rows) -> Result<()> {
-    for place in 0..values.len().unwrap_or(0) {
-        if matching::words_in_value(test, &field_value(kind, values, place)?) {
-            rows.set(column.row(place));
+    for value_index in 0..values.len().unwrap_or(0) {
+        if matching::words_in_value(test, &field_value(kind, values, value_index)?) {
+            rows.set(column.row(value_index));
         }
     }
     Ok(())
@@ -88,7 +88,7 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
     // A template that no message of the page has is not looked at.
     let mut verdicts: Vec<Option<Verdict>> = vec![None; messages.templates.len()];
     let mut message = String::new();
-    for (place, code) in messages.codes.iter().enumerate() {
+    for (value_index, code) in messages.codes.iter().enumerate() {
         let Some(slot) = verdicts.get_mut(*code as usize) else { continue };
         let verdict = *slot.get_or_insert_with(|| judge(test, messages.templates.get(*code as usize)));
         let holds = match verdict {
@@ -98,12 +98,12 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
             Verdict::Ask if test.words.len() == 1 => false,
             Verdict::Ask => {
                 message.clear();
-                messages.write(place, &mut message)?;
+                messages.write(value_index, &mut message)?;
                 contains_words(&message, &test.words, test.prefix)
             }
         };
         if holds {
-            rows.set(column.row(place));
+            rows.set(column.row(value_index));
         }
     }
     // A variable is whole words, so one word stands in one of them or nowhere.
@@ -114,7 +114,7 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
         // Folding changes the length of few letters, and never to less than a third.
         let shortest = if word.is_ascii() { word.len() } else { word.len() / 3 };
         let passes = |v: &str| v.len() >= shortest && contains_words(v, &test.words, test.prefix);
-        messages.places(word, asked, passes)?.into_iter().for_each(|place| rows.set(column.row(place)));
+        messages.holding(word, asked, passes)?.into_iter().for_each(|value_index| rows.set(column.row(value_index)));
     }
     Ok(())
 }

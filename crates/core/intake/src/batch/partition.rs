@@ -158,7 +158,7 @@ pub(super) fn transformed(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch:
     others.invert();
     if !others.is_empty() {
         let order: Vec<SourceRow> = others.iter().map(|row| SourceRow { source: 0, row: row as u32 }).collect();
-        let page = permute(&[&sheet.page], &order)?.with_places();
+        let page = permute(&[&sheet.page], &order)?.with_ordinals();
         sheets.push(Sheet { page, lines: others.iter().map(line).collect(), ..sheet });
     }
     Ok(sheets)
@@ -176,7 +176,7 @@ fn page_of<'e>(events: impl Iterator<Item = &'e Event>) -> Result<Page> {
 
 /// Parts a page of one day by lane. What a dial or quota does not let through is set aside; what the key may not send,
 /// or what lies before its lane's term, is refused.
-pub(super) fn part(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut Batch) -> Result<()> {
+pub(super) fn partition(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut Batch) -> Result<()> {
     let Sheet { page, day, late, lines, lanes: given } = sheet;
     let mut left = Rows::all(page.rows());
     let mut routed = policy.routes.lanes_of(&page)?;
@@ -234,7 +234,7 @@ pub(super) fn part(sheet: Sheet, policy: &Policy, arrived_ns: i64, batch: &mut B
         }
         rows.sort_unstable();
         let order: Vec<SourceRow> = rows.into_iter().map(|(_, row)| SourceRow { source: 0, row }).collect();
-        batch.pages.push((key, permute(&[&page], &order)?.with_places()));
+        batch.pages.push((key, permute(&[&page], &order)?.with_ordinals()));
     }
     Ok(())
 }
