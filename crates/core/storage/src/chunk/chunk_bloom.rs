@@ -1,5 +1,5 @@
 //! The bloom of a whole chunk: a blocked Bloom filter (Putze, Sanders, Singler: "Cache-, Hash- and Space-Efficient
-//! Bloom PageBlooms", 2007). A key sets one bit in each of the four 64-bit words of one block of 32 bytes.
+//! Bloom Filters", 2007). A key sets one bit in each of the four 64-bit words of one block of 32 bytes.
 //!
 //! It tells less than the blooms of the pages and is a fraction of their size, for a key counts once a chunk. It is
 //! not a segment of the chunk: it is kept at hand until a bloom set (see [`super::bloom_set`]) holds it beside those of others,

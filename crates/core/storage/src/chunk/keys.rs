@@ -1,4 +1,4 @@
-//! What goes into a page's bloom, and under which hash. Stable for ever: segment of the format.
+//! What goes into a page's bloom, and under which hash. Stable for ever: part of the format.
 //!
 //! | domain | what | of |
 //! | --- | --- | --- |
@@ -11,7 +11,7 @@
 //!
 //! A text field with an exact value is found by the words of that value. Only where all of these are so short that they
 //! are likely to be common, such as those of `SL-3` or `10.0.3.17`, the value has a key of its own. Integers that fill a
-//! good segment of the span between the least and the largest of their page are told by that span nearly as well as by a
+//! good part of the span between the least and the largest of their page are told by that span nearly as well as by a
 //! bloom, so they stand in the bloom of the whole chunk only (see [`dense_numbers`]).
 
 use crate::columns::{BuiltinColumn, Column, ColumnKey, FieldType, Values, overflow_fields};

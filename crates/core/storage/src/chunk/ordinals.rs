@@ -1,4 +1,4 @@
-//! Places of events within their journal row, as a chunk keeps them: each by its distance from the one that would follow
+//! Ordinals of events within their journal row, as a chunk keeps them: each by its distance from the one that would follow
 //! in the same journal row. Rows of several senders interleave by time, but those of one stand in their order, so nearly
 //! all distances are 0.
 //!

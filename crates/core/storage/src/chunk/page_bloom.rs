@@ -1,5 +1,5 @@
-//! Membership blooms of a chunk's pages, one beside the other: split block Bloom filters (Putze, Sanders, Singler:
-//! "Cache-, Hash- and Space-Efficient Bloom PageBlooms", 2007). A key sets one bit in each of the eight 32-bit words of
+//! Blooms of a chunk's pages, one beside the other: split block Bloom filters (Putze, Sanders, Singler:
+//! "Cache-, Hash- and Space-Efficient Bloom Filters", 2007). A key sets one bit in each of the eight 32-bit words of
 //! one block.
 //!
 //! ```text

@@ -138,7 +138,7 @@ impl PageBuilder {
         }
     }
 
-    /// The page; its events' value_indexes are their rows.
+    /// The page; its events' ordinals are their rows.
     ///
     /// # Errors
     /// Where no row was taken.

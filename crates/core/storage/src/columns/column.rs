@@ -55,7 +55,7 @@ pub struct Column {
 }
 
 impl Column {
-    /// The value_index in `values` of `row`, if it has one.
+    /// The value index in `values` of `row`, if it has one.
     pub fn value_index(&self, row: usize) -> Option<usize> {
         match &self.present {
             None => Some(row),

@@ -82,7 +82,7 @@ impl Messages {
         unpacked.ok_or_else(|| CoreError::damaged("a message block", "its variables do not decode"))
     }
 
-    /// The value_indexes of the values of templates that `asked` names, one of whose variables passes; `word` (folded) stands in
+    /// The indexes of the values of templates that `asked` names, one of whose variables passes; `word` (folded) stands in
     /// each that does. Unpacks as little as it can.
     ///
     /// # Errors

@@ -72,14 +72,14 @@ impl Page {
         }
     }
 
-    /// The same page with its events' ids in journal row `seq` of `node` and `epoch`; value_indexes are kept.
+    /// The same page with its events' ids in journal row `seq` of `node` and `epoch`; ordinals are kept.
     pub fn with_origin(mut self, node: u16, epoch: u32, seq: u64) -> Self {
         self.put(BuiltinColumn::IdOrigin, Values::Ints(vec![i64::from(node) << 32 | i64::from(epoch); self.rows]));
         self.put(BuiltinColumn::IdSeq, Values::Ints(vec![seq as i64; self.rows]));
         self
     }
 
-    /// The same page with each event's value_index that of its row.
+    /// The same page with each event numbered by its row.
     pub fn with_ordinals(mut self) -> Self {
         self.put(BuiltinColumn::IdOrdinal, Values::Ints((0..self.rows as i64).collect()));
         self
