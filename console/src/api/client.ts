@@ -102,7 +102,7 @@ export async function stream<T>(
   }
 }
 
-/** What is told of an answer on its way. */
+/** What is reported of an answer on its way. */
 export interface OnTheWay {
   progress?: (done: number, total: number) => void;
   events?: (events: LogEvent[]) => void;
@@ -110,7 +110,7 @@ export interface OnTheWay {
 }
 
 /** Asks for an answer and hears how far it is. */
-async function told<T>(path: string, body: unknown, way: OnTheWay, signal: AbortSignal): Promise<T> {
+async function reported<T>(path: string, body: unknown, way: OnTheWay, signal: AbortSignal): Promise<T> {
   let answer: T | undefined;
   await stream<StreamLine<T>>(
     path,
@@ -137,9 +137,9 @@ export const api = {
   histogram: (ask: SearchRequest, signal?: AbortSignal) => call<HistogramAnswer>("POST", "/histogram", ask, signal),
   measure: (ask: SearchRequest, signal?: AbortSignal) => call<MeasureAnswer>("POST", "/measure", ask, signal),
   searchTold: (ask: SearchRequest, way: OnTheWay, signal: AbortSignal) =>
-    told<SearchAnswer>("/search", ask, way, signal),
+    reported<SearchAnswer>("/search", ask, way, signal),
   histogramTold: (ask: SearchRequest, way: OnTheWay, signal: AbortSignal) =>
-    told<HistogramAnswer>("/histogram", ask, way, signal),
+    reported<HistogramAnswer>("/histogram", ask, way, signal),
   check: (query: string, signal?: AbortSignal) => call<CheckAnswer>("POST", "/check", { query }, signal),
   complete: (ask: { query: string; at: number; from?: string; to?: string }, signal?: AbortSignal) =>
     call<{ from: number; proposals: Proposal[] }>("POST", "/complete", ask, signal),

@@ -212,7 +212,7 @@ export type TransformAct = string | Record<string, unknown>;
 
 export interface TransformRule {
   rule: { name: string; when: string; act: TransformAct };
-  told: string;
+  text: string;
   held: number;
   last: string | null;
   changed: string;
@@ -389,7 +389,7 @@ export interface NowAnswer {
   left_out: string[];
 }
 
-/** A line of an answer that is told while it is worked out. */
+/** A line of an answer that comes while it is worked out. */
 export type StreamLine<T> =
   | { progress: { done: number; total: number } }
   | { events: LogEvent[] }

@@ -1,3 +1,3 @@
-/** A number with its thousands set apart by blanks, as the service tells them; rounded to so many digits, if told. */
+/** A number with its thousands set apart by blanks, as the service writes them; rounded to so many digits, if asked. */
 export const number = (n: number, digits?: number) =>
   n.toLocaleString("en", { maximumSignificantDigits: digits }).replaceAll(",", " ");

@@ -1,6 +1,6 @@
 import { useTheme } from "styled-components";
 
-/** A strip of bars, one a step; told as a whole to those who cannot see it. */
+/** A strip of bars, one a step; read as a whole by those who cannot see it. */
 export function Spark(props: { values: number[]; bad?: number[]; width?: number; height?: number; label: string }) {
   const { values, bad, width = 96, height = 18 } = props;
   const theme = useTheme();

@@ -11,7 +11,7 @@ use serde::de::DeserializeOwned;
 use std::io::IsTerminal;
 use std::time::Duration;
 
-/// Where the service listens unless told.
+/// Where the service listens unless set otherwise.
 pub const DEFAULT_URL: &str = "http://127.0.0.1:8437";
 
 /// Where to ask, and as whom.
@@ -115,7 +115,7 @@ pub fn is_passing(status: StatusCode) -> bool {
     status == StatusCode::TOO_MANY_REQUESTS || status == StatusCode::REQUEST_TIMEOUT || status.is_server_error()
 }
 
-/// The innermost reason, which is the one that tells.
+/// The innermost reason, which is the one that explains.
 pub fn root_cause(e: &dyn std::error::Error) -> String {
     let mut inner: &dyn std::error::Error = e;
     while let Some(source) = inner.source() {
@@ -131,8 +131,8 @@ pub async fn good(response: Response) -> Result<Response> {
         return Ok(response);
     }
     let text = response.text().await.unwrap_or_default();
-    let told = serde_json::from_str::<Problem>(&text).ok();
-    match told {
+    let reported = serde_json::from_str::<Problem>(&text).ok();
+    match reported {
         Some(p) if !p.mistakes.is_empty() => {
             bail!("{}", p.mistakes.iter().map(ToString::to_string).collect::<Vec<_>>().join("; and "))
         }

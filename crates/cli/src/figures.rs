@@ -27,8 +27,8 @@ pub fn show(answer: &MeasureAnswer, as_json: bool) -> Result<Ended> {
     }
     check_whole(&answer.explain)?;
     // Without `per` there is one group always; of no events its figures are zero or missing.
-    let tells = |v: &Value| !v.is_null() && v.as_f64() != Some(0.0);
-    let found = answer.groups.iter().any(|g| g.total.iter().any(tells));
+    let reports = |v: &Value| !v.is_null() && v.as_f64() != Some(0.0);
+    let found = answer.groups.iter().any(|g| g.total.iter().any(reports));
     Ok(if found { Ended::Well } else { Ended::Nothing })
 }
 
@@ -83,7 +83,7 @@ fn value(answer: &MeasureAnswer, value: &Value) -> String {
     }
 }
 
-/// A figure with as many digits as tell something.
+/// A figure with as many digits as mean something.
 fn figure(value: &Value) -> String {
     match value {
         Value::Null => "–".to_owned(),
@@ -94,7 +94,7 @@ fn figure(value: &Value) -> String {
             } else if n.abs() >= 1.0 {
                 2
             } else {
-                // Three that tell something, however small it is.
+                // Three that mean something, however small it is.
                 (2 - n.abs().log10().floor() as i32).clamp(0, 15) as usize
             };
             format!("{n:.digits$}")

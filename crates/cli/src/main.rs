@@ -32,7 +32,7 @@ enum Command {
     Ship(commands::ship::Ship),
     /// What came from each sender, service and host, and what became of it
     Arrivals(commands::arrivals::Arrivals),
-    /// Send a marked event by each way in and tell each step, up to found by search
+    /// Send a marked event by each way in and show each step, up to found by search
     Probe(commands::probe::Probe),
     /// Search events
     Search(commands::search::Search),
@@ -70,7 +70,7 @@ enum Command {
     Fields(commands::fields::Fields),
     /// Alert rules
     Rule(commands::rule::Rule),
-    /// Alerts: what was raised, when, and who was told
+    /// Alerts: what was raised, when, and who was notified
     Alerts(commands::rule::Alerts),
     /// The effective settings and where each came from
     Settings(commands::serve::ShowSettings),
@@ -97,7 +97,7 @@ pub enum Ended {
 }
 
 fn main() -> ExitCode {
-    // Where a shell asks for proposals, they are told and nothing else is done.
+    // Where a shell asks for proposals, they are reported and nothing else is done.
     clap_complete::CompleteEnv::with_factory(Cli::command).var(proposed::VARIABLE).complete();
     match tokio::runtime::Runtime::new() {
         Ok(runtime) => runtime.block_on(run()),
@@ -108,9 +108,9 @@ fn main() -> ExitCode {
     }
 }
 
-/// What the argument parser tells in several lines, in one: what is wrong, the cure if it has one, and where to read on.
-fn misused(told: &str, arguments: impl Iterator<Item = String>) -> String {
-    let mut lines = told.lines().map(str::trim);
+/// What the argument parser shows in several lines, in one: what is wrong, the cure if it has one, and where to read on.
+fn misused(reported: &str, arguments: impl Iterator<Item = String>) -> String {
+    let mut lines = reported.lines().map(str::trim);
     let wrong: Vec<&str> = lines.by_ref().take_while(|line| !line.is_empty()).collect();
     let wrong = wrong.join(" ");
     let mut one = wrong.strip_prefix("error: ").unwrap_or(&wrong).to_owned();
@@ -132,7 +132,7 @@ async fn run() -> ExitCode {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
-        // Help and version, asked for or for want of a command, are told whole.
+        // Help and version, asked for or for want of a command, are reported whole.
         Err(e) if !e.use_stderr() || e.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
             let _ = e.print();
             return ExitCode::from(if e.use_stderr() { 2 } else { 0 });
@@ -195,7 +195,7 @@ mod tests {
 
     #[test]
     fn misuse_is_told_in_one_line() {
-        for (line, told) in [
+        for (line, reported) in [
             (
                 "calvex breakdown",
                 "the following required arguments were not provided: <FIELDS>...; see `calvex breakdown --help`",
@@ -216,7 +216,7 @@ mod tests {
             let error = Cli::try_parse_from(line.split(' '))
                 .err()
                 .map(|e| misused(&e.to_string(), line.split(' ').skip(1).map(str::to_owned)));
-            assert_eq!(error.as_deref(), Some(told), "{line}");
+            assert_eq!(error.as_deref(), Some(reported), "{line}");
         }
     }
 }

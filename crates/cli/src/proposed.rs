@@ -21,7 +21,7 @@ pub fn field() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| propose(typed, "has "))
 }
 
-/// Asks the service. A shell that completes is told nothing of what goes wrong: there is no place for it.
+/// Asks the service. A shell that completes sees nothing of what goes wrong: there is no place for it.
 fn propose(typed: &OsStr, before: &str) -> Vec<CompletionCandidate> {
     let Some(typed) = typed.to_str() else { return Vec::new() };
     // Of names joined by commas, the last is the one that is typed.
@@ -48,9 +48,9 @@ fn propose(typed: &OsStr, before: &str) -> Vec<CompletionCandidate> {
     let answer = runtime.block_on(async { tokio::time::timeout(PATIENCE, asked).await.ok().flatten() });
     let Some(answer) = answer else { return Vec::new() };
     let start: String = query.chars().take(answer.from).skip(before.chars().count()).collect();
-    let told = |p: calvex_wire::api::Proposal| {
+    let reported = |p: calvex_wire::api::Proposal| {
         let note = if p.note.is_empty() { p.kind } else { p.note };
         CompletionCandidate::new(format!("{kept}{start}{}", p.text.trim_end())).help(Some(note.into()))
     };
-    answer.proposals.into_iter().map(told).collect()
+    answer.proposals.into_iter().map(reported).collect()
 }

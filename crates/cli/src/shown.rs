@@ -221,10 +221,11 @@ mod tests {
     fn cells_by_own_part_and_path() {
         let event = json!({ "time": "t", "service": "slots", "took_ns": 5, "fields": { "slot": { "bank": "BK-1", "n": 4 }, "a.b": [1, "x"], "service": "sent" } });
         let event = parse_value(&event.to_string()).unwrap();
-        let told: Vec<String> = ["time", "service", ".service", "slot.bank", "slot.n", "a.b", "none", "slot", "took"]
-            .map(|c| field_text(&event, c))
-            .into();
-        assert_eq!(told, ["t", "slots", "sent", "BK-1", "4", "[1,\"x\"]", "", "{\"bank\":\"BK-1\",\"n\":4}", "5"]);
+        let reported: Vec<String> =
+            ["time", "service", ".service", "slot.bank", "slot.n", "a.b", "none", "slot", "took"]
+                .map(|c| field_text(&event, c))
+                .into();
+        assert_eq!(reported, ["t", "slots", "sent", "BK-1", "4", "[1,\"x\"]", "", "{\"bank\":\"BK-1\",\"n\":4}", "5"]);
     }
 
     #[test]
@@ -236,13 +237,13 @@ mod tests {
 
     #[test]
     fn an_address_shows_the_same() {
-        let told = link(
+        let reported = link(
             "http://h",
             "severity>=warn \"ran out\"",
             Some("now-1h"),
             None,
             &[("columns", "slot.bank"), ("order", "")],
         );
-        assert_eq!(told, "http://h/search?q=severity%3E%3Dwarn%20%22ran%20out%22&from=now-1h&columns=slot.bank");
+        assert_eq!(reported, "http://h/search?q=severity%3E%3Dwarn%20%22ran%20out%22&from=now-1h&columns=slot.bank");
     }
 }

@@ -146,8 +146,8 @@ impl Load {
             ));
             let own = ["time", "level", "service", "host", "message", "trace_id"];
             for (name, value) in event.as_object().into_iter().flatten().filter(|(n, _)| !own.contains(&n.as_str())) {
-                let told = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-                out.push_str(&format!(" {name}=\"{}\"", told.replace(['"', '\\', ']'], "")));
+                let reported = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                out.push_str(&format!(" {name}=\"{}\"", reported.replace(['"', '\\', ']'], "")));
             }
             out.push_str(&format!("] {}\n", text("message")));
         }

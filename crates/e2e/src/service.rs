@@ -68,8 +68,8 @@ fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String,
             bail!("calvex serve ended: {}", std::fs::read_to_string(dir.join("service.log")).unwrap_or_default());
         };
         match line.split_once(" at ") {
-            Some(("ready", told)) => url = told.to_owned(),
-            Some((what, told)) => others.push((what.to_owned(), told.to_owned())),
+            Some(("ready", reported)) => url = reported.to_owned(),
+            Some((what, reported)) => others.push((what.to_owned(), reported.to_owned())),
             None => {}
         }
     }
@@ -111,8 +111,8 @@ impl Service {
 
     /// The address of another way in: `OTLP also`, `OTLP over gRPC`, `JSON lines`, `syslog` with its scheme.
     pub fn other(&self, what: &str, scheme: &str) -> Result<&str> {
-        let told = self.others.iter().find(|(name, at)| name == what && at.starts_with(scheme));
-        Ok(told.with_context(|| format!("the service has no {what} at {scheme}"))?.1.as_str())
+        let reported = self.others.iter().find(|(name, at)| name == what && at.starts_with(scheme));
+        Ok(reported.with_context(|| format!("the service has no {what} at {scheme}"))?.1.as_str())
     }
 
     /// Runs the real client; its exit code is in the output.
@@ -135,7 +135,7 @@ impl Service {
         let input = input.to_vec();
         let writer = std::thread::spawn(move || stdin.write_all(&input));
         let output = child.wait_with_output()?;
-        // A client that ends before it has read all is told by its exit code.
+        // A client that ends before it has read all is known by its exit code.
         let _ = writer.join();
         Ok(output)
     }

@@ -59,7 +59,7 @@ impl Stage {
         self.browser.css("[data-testid=query] [aria-label=Query]").await
     }
 
-    /// The count told, once it is one that is wanted.
+    /// The count reported, once it is one that is wanted.
     pub async fn total(&self, wanted: impl Fn(u64) -> bool) -> Result<u64> {
         for _ in 0..800 {
             let text = self.browser.css("[data-testid=total]").await?.text().await.unwrap_or_default();

@@ -1,4 +1,4 @@
-//! Arrivals and the probe: what came, what did not and why, told by the real client.
+//! Arrivals and the probe: what came, what did not and why, known by the real client.
 
 use anyhow::Result;
 use calvex_e2e::service::{Service, on_disk, wait_for};
@@ -47,24 +47,25 @@ fn what_became_of_it() -> Result<()> {
     let syslog = service.other("syslog", "tcp://")?.trim_start_matches("tcp://").to_owned();
     TcpStream::connect(&syslog)?.write_all(b"POST /v1/events HTTP/1.1\r\n\r\n")?;
 
-    let told = wait_for("the account", || {
-        let told = rows(&service.calvex(&["arrivals", "--json"])?);
-        Ok(Some(told).filter(|t| refused(t, "syslog port", "wrong-protocol").is_some()))
+    let reported = wait_for("the account", || {
+        let reported = rows(&service.calvex(&["arrivals", "--json"])?);
+        Ok(Some(reported).filter(|t| refused(t, "syslog port", "wrong-protocol").is_some()))
     })?;
     let of = |name: &str, host: &str| {
-        let row = told.iter().find(|r| r["service"] == name && r["host"] == host).cloned().unwrap_or_default();
+        let row = reported.iter().find(|r| r["service"] == name && r["host"] == host).cloned().unwrap_or_default();
         (row["stored"].clone(), row["late"].clone(), row["lane"].clone())
     };
     assert_eq!(of("slots", "slots-1"), (json!(2), json!(0), json!("main")));
     assert_eq!(of("slots", "slots-2"), (json!(1), json!(1), json!("main")));
     assert_eq!(of("access", "access-1"), (json!(1), json!(0), json!("audit")));
-    let ahead = told.iter().find(|r| r["service"] == "edge").map(|r| r["clock_ahead_ms"].as_i64());
+    let ahead = reported.iter().find(|r| r["service"] == "edge").map(|r| r["clock_ahead_ms"].as_i64());
     assert!(matches!(ahead, Some(Some(3_590_000..=3_600_000))), "{ahead:?}");
-    let sender = told[0]["sender"].as_str().unwrap_or("").to_owned();
-    assert_eq!(refused(&told, &sender, "not-json"), Some(1));
-    assert_eq!(refused(&told, &sender, "too-old"), Some(1));
-    assert_eq!(refused(&told, "calvex-key-wron", "wrong-key"), Some(1));
-    let sample = told.iter().find(|r| r["reason"] == "not-json").map(|r| r["sample"].to_string()).unwrap_or_default();
+    let sender = reported[0]["sender"].as_str().unwrap_or("").to_owned();
+    assert_eq!(refused(&reported, &sender, "not-json"), Some(1));
+    assert_eq!(refused(&reported, &sender, "too-old"), Some(1));
+    assert_eq!(refused(&reported, "calvex-key-wron", "wrong-key"), Some(1));
+    let sample =
+        reported.iter().find(|r| r["reason"] == "not-json").map(|r| r["sample"].to_string()).unwrap_or_default();
     assert!(sample.contains("broken") && sample.contains("•••") && !sample.contains(SECRET), "{sample}");
 
     // For people: one look.
@@ -73,16 +74,16 @@ fn what_became_of_it() -> Result<()> {
     assert_eq!(service.calvex(&["arrivals", "nobody"])?.status.code(), Some(1));
     // A reader of one lane gets no count of another, and no sample.
     let narrow = service.ok(&["token", "new", "narrow", "--lane", "main"])?.trim().to_owned();
-    let told = rows(&service.calvex(&["arrivals", "--json", "--token", &narrow])?);
-    assert!(told.iter().any(|r| r["service"] == "slots") && !told.iter().any(|r| r["service"] == "access"));
-    assert!(told.iter().all(|r| r.get("sample").is_none()));
+    let reported = rows(&service.calvex(&["arrivals", "--json", "--token", &narrow])?);
+    assert!(reported.iter().any(|r| r["service"] == "slots") && !reported.iter().any(|r| r["service"] == "access"));
+    assert!(reported.iter().all(|r| r.get("sample").is_none()));
     // The account outlives the service; the secret is nowhere on its disk.
     service.stop()?;
     assert!(!on_disk(&service.dir, SECRET));
     assert!(on_disk(&service.dir, "slots-2"), "the test can find what is there");
     service.restart()?;
-    let told = rows(&service.calvex(&["arrivals", "slots", "--json"])?);
-    assert_eq!(told.iter().filter_map(|r| r["stored"].as_u64()).sum::<u64>(), 3);
+    let reported = rows(&service.calvex(&["arrivals", "slots", "--json"])?);
+    assert_eq!(reported.iter().filter_map(|r| r["stored"].as_u64()).sum::<u64>(), 3);
     Ok(())
 }
 
@@ -95,9 +96,9 @@ fn the_probe_goes_every_way() -> Result<()> {
     ])?;
     let probe = service.calvex(&["probe", "--json"])?;
     assert!(probe.status.success(), "{}", String::from_utf8_lossy(&probe.stderr));
-    let told = rows(&probe);
-    assert_eq!(told.len(), 6);
-    assert!(told.iter().all(|t| t["found_ms"].is_f64() && t.get("wrong").is_none()), "{told:?}");
+    let reported = rows(&probe);
+    assert_eq!(reported.len(), 6);
+    assert!(reported.iter().all(|t| t["found_ms"].is_f64() && t.get("wrong").is_none()), "{reported:?}");
     let wrong = service.calvex(&["probe", "--key", "calvex-key-nobody"])?;
     assert_eq!(wrong.status.code(), Some(2));
     let table = String::from_utf8_lossy(&wrong.stdout).into_owned();
@@ -129,13 +130,13 @@ fn a_flood_does_not_stand_in_the_way() -> Result<()> {
     assert_eq!(service.search("\"beside the flood\"", &[])?.len(), 30);
     stop.store(true, Ordering::Relaxed);
     let sent = flood.join().unwrap_or(0);
-    let told = rows(&service.calvex(&["arrivals", "--json"])?);
-    let stored: u64 = told.iter().filter(|r| r["service"] == "sorter").filter_map(|r| r["stored"].as_u64()).sum();
+    let reported = rows(&service.calvex(&["arrivals", "--json"])?);
+    let stored: u64 = reported.iter().filter(|r| r["service"] == "sorter").filter_map(|r| r["stored"].as_u64()).sum();
     assert!(stored > 0 && stored <= sent, "{stored} of {sent}");
     Ok(())
 }
 
-/// Who begins a request and does not go on is let go, and TLS on the plain port is told; others are not held up.
+/// Who begins a request and does not go on is let go, and TLS on the plain port is reported; others are not held up.
 #[test]
 fn the_slow_and_the_wrong_are_let_go() -> Result<()> {
     let service = Service::start(&[("CALVEX_LIMITS_REQUEST_S", "1")])?;
@@ -167,9 +168,9 @@ fn the_slow_and_the_wrong_are_let_go() -> Result<()> {
             _ => Err(e),
         })?;
     }
-    let told = rows(&service.calvex(&["arrivals", "--json"])?);
-    assert_eq!(refused(&told, "HTTP port", "wrong-protocol"), Some(50));
-    let slow: u64 = told.iter().filter(|r| r["reason"] == "slow-body").filter_map(|r| r["refused"].as_u64()).sum();
+    let reported = rows(&service.calvex(&["arrivals", "--json"])?);
+    assert_eq!(refused(&reported, "HTTP port", "wrong-protocol"), Some(50));
+    let slow: u64 = reported.iter().filter(|r| r["reason"] == "slow-body").filter_map(|r| r["refused"].as_u64()).sum();
     assert_eq!(slow, 50);
     Ok(())
 }
@@ -191,12 +192,12 @@ async fn a_long_account_comes_in_pages() -> Result<()> {
     };
     let mut hosts = Vec::new();
     loop {
-        let told = page(hosts.len(), 7).await?;
-        let rows = told["arrivals"].as_array().cloned().unwrap_or_default();
+        let reported = page(hosts.len(), 7).await?;
+        let rows = reported["arrivals"].as_array().cloned().unwrap_or_default();
         assert!(rows.len() <= 7);
         hosts.extend(rows.iter().map(|r| r["host"].as_str().unwrap_or("").to_owned()));
         let more = hosts.len() < 30;
-        assert_eq!(told["more"], json!(more), "{} of 30", hosts.len());
+        assert_eq!(reported["more"], json!(more), "{} of 30", hosts.len());
         if !more {
             break;
         }

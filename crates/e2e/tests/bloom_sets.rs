@@ -39,10 +39,10 @@ fn send(service: &Service, start: jiff::Timestamp, chunk: usize) -> Result<()> {
 
 /// Events found, and chunks that a bloom set ruled out.
 fn asked(service: &Service, query: &str) -> Result<(usize, u64)> {
-    let told = service.calvex(&["search", "--json", "--explain", "--from", "now-1d", query])?;
-    let explained = String::from_utf8(told.stderr)?;
+    let reported = service.calvex(&["search", "--json", "--explain", "--from", "now-1d", query])?;
+    let explained = String::from_utf8(reported.stderr)?;
     let skipped = explained.split(" of these by bloom sets").next().and_then(|t| t.rsplit(' ').next());
-    Ok((String::from_utf8(told.stdout)?.lines().count(), skipped.and_then(|n| n.parse().ok()).unwrap_or(0)))
+    Ok((String::from_utf8(reported.stdout)?.lines().count(), skipped.and_then(|n| n.parse().ok()).unwrap_or(0)))
 }
 
 #[test]
@@ -83,13 +83,13 @@ fn an_id_leads_to_its_chunk() -> Result<()> {
     service.kill()?;
     service.restart()?;
     every(&service, "after a kill")?;
-    // The filters that a restart lost are made again: most absent ids are told without opening any chunk, by the two
+    // The filters that a restart lost are made again: most absent ids are reported without opening any chunk, by the two
     // parts of the bloom set alone.
     let segments_read = |absent: u32| -> Result<Option<u64>> {
         let absent = format!("trace=ffffffffffffffffffffffffffff{absent:04x}");
-        let told = service.calvex(&["search", "--explain", "--from", "now-1d", &absent])?;
-        let told = String::from_utf8(told.stderr)?;
-        Ok(told.split(" parts read").next().and_then(|t| t.rsplit(' ').next()).and_then(|n| n.parse().ok()))
+        let reported = service.calvex(&["search", "--explain", "--from", "now-1d", &absent])?;
+        let reported = String::from_utf8(reported.stderr)?;
+        Ok(reported.split(" parts read").next().and_then(|t| t.rsplit(' ').next()).and_then(|n| n.parse().ok()))
     };
     let alone = |absent: u32| Ok(segments_read(absent)?.filter(|parts| *parts <= 2));
     wait_for("the filters of two chunks", || (1..20).find_map(|absent| alone(absent).transpose()).transpose())?;
@@ -97,7 +97,7 @@ fn an_id_leads_to_its_chunk() -> Result<()> {
     (CHUNKS..CHUNKS + 14).try_for_each(|chunk| send(&service, start, chunk))?;
     service.ok(&["admin", "merge"])?;
     every(&service, "after the second bloom set")?;
-    let (found, skipped) = wait_for("both bloom sets to tell", || {
+    let (found, skipped) = wait_for("both bloom sets to show", || {
         Ok(Some(asked(&service, &format!("trace={}", trace(CHUNKS * EACH + 5)))?).filter(|(_, skipped)| *skipped > 20))
     })?;
     assert!(found == 1 && skipped <= 31, "{found}, {skipped}");

@@ -41,11 +41,11 @@ fn what_goes_wrong_is_one_line_with_the_cure() {
         (vec!["admin", "backup", "--data-dir", dir, "--to", "/x"], vec![], "holds no database"),
         (vec!["key", "new", "--data-dir", dir], vec![], "no service runs in"),
     ];
-    for (args, environment, told) in cases {
+    for (args, environment, reported) in cases {
         let (code, _, err) = run(&args, &environment);
         assert_eq!(code, 2, "{args:?}: {err}");
         assert_eq!(err.trim_end().lines().count(), 1, "{args:?}: {err}");
-        assert!(err.contains(told), "{args:?}: {err}");
+        assert!(err.contains(reported), "{args:?}: {err}");
     }
 }
 
@@ -96,14 +96,14 @@ fn a_script_sets_up_sends_and_asks() -> Result<()> {
         .output()?;
     assert!(head.stderr.is_empty(), "{}", String::from_utf8_lossy(&head.stderr));
 
-    // Refused lines are told with file and line, and end in 2, while the good ones are stored.
+    // Refused lines are reported with file and line, and end in 2, while the good ones are stored.
     std::fs::write(&file, "{\"msg\":\"good\"}\nbad\n")?;
     let (code, _, err) = run(&["send", "--quiet", file.to_str().unwrap()], &send);
     assert_eq!(code, 2);
     assert!(err.contains("events.ndjson, line 2: not JSON") && err.contains("1 of 2 events were refused"), "{err}");
     let (code, _, err) =
         run(&["send", file.to_str().unwrap()], &[("CALVEX_URL", url), ("CALVEX_KEY", "calvex-key-wrong")]);
-    assert_eq!((code, err.contains("is not good")), (2, true), "a wrong key is told at once: {err}");
+    assert_eq!((code, err.contains("is not good")), (2, true), "a wrong key is reported at once: {err}");
     let (code, _, _) = run(&["key", "revoke", "sorter-prod"], &ask);
     assert_eq!(code, 0);
     let (code, _, err) = run(&["send", "--quiet", file.to_str().unwrap()], &send);

@@ -12,7 +12,7 @@ use thirtyfour::prelude::*;
 
 const CHANGE: &str = "02:10:00Z";
 
-/// The number that Search tells in front of "events", once it is another than `not`.
+/// The number that Search shows in front of "events", once it is another than `not`.
 async fn total(browser: &Browser, not: Option<u64>) -> Result<u64> {
     for _ in 0..400 {
         let text = browser.css("[data-testid=total]").await?.text().await.unwrap_or_default();
@@ -38,7 +38,7 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
     anyhow::ensure!(service.calvex_with(&["send", "--quiet"], night.as_bytes())?.status.success());
 
     let browser = Browser::open(1280, 800).await?;
-    // A wrong password is told, and does not let in.
+    // A wrong password is reported, and does not let in.
     browser.page.goto(format!("{}/search", service.url)).await?;
     browser.css("input[name=name]").await?.send_keys("admin").await?;
     browser.css("input[name=password]").await?.send_keys("not the password").await?;

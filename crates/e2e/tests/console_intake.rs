@@ -109,7 +109,7 @@ async fn keys_transforms_dials_and_ties() -> Result<()> {
     browser.click_saying("button", "take back").await?;
     browser.saying("span", "No dial is set").await?;
 
-    // A proposed tie is made one; a field whose types differ is told.
+    // A proposed tie is made one; a field whose types differ is reported.
     browser.page.goto(format!("{}/intake/fields", service.url)).await?;
     browser.saying("[aria-label=Fields] td", "types differ").await?;
     browser.click_saying("[aria-label=Ties] button", "make it so").await?;

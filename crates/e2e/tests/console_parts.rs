@@ -13,9 +13,9 @@ fn what_the_console_works_out() -> Result<()> {
         .env("TZ", "UTC")
         .output()
         .context("node does not start")?;
-    let told = format!("{}{}", String::from_utf8_lossy(&ran.stdout), String::from_utf8_lossy(&ran.stderr));
-    anyhow::ensure!(ran.status.success(), "{told}");
+    let reported = format!("{}{}", String::from_utf8_lossy(&ran.stdout), String::from_utf8_lossy(&ran.stderr));
+    anyhow::ensure!(ran.status.success(), "{reported}");
     // A run that found no tests would be a success as well.
-    anyhow::ensure!(told.contains("passed") && told.contains("src/api/time.test.ts"), "{told}");
+    anyhow::ensure!(reported.contains("passed") && reported.contains("src/api/time.test.ts"), "{reported}");
     Ok(())
 }

@@ -34,7 +34,7 @@ async fn asking_in(window: (u32, u32)) -> Result<()> {
     stage.press(Key::Tab + Key::Enter).await?;
     stage.address_with("q=service%3Dslots").await?;
     let slots = stage.total(|n| n < all).await?;
-    // Coloured by the parser; a mistake is underlined and told with its cure while one types.
+    // Coloured by the parser; a mistake is underlined and reported with its cure while one types.
     browser.saying(".q-field", "service").await?;
     stage.query().await?.send_keys(" severity>=loud").await?;
     browser.saying(".q-mistake", "loud").await?;
@@ -68,7 +68,7 @@ async fn asking_in(window: (u32, u32)) -> Result<()> {
     browser.click_saying("[role=dialog] button", "slots alone").await?;
     stage.total(|n| n == slots).await?;
 
-    // A range in words; one that is none is told; a step earlier, and back.
+    // A range in words; one that is none is reported; a step earlier, and back.
     let entry = browser.css("[aria-label='Range in words']").await?;
     entry.click().await?;
     entry.send_keys(Key::Control + "a").await?;
@@ -100,15 +100,15 @@ async fn looking_on_a_phone() -> Result<()> {
 async fn looking_in(window: (u32, u32)) -> Result<()> {
     let stage = Stage::new(window).await?;
     let browser = &stage.browser;
-    // The spine tells exact counts by keyboard, and Enter narrows to what was read.
+    // The spine shows exact counts by keyboard, and Enter narrows to what was read.
     stage.open("severity>=warn", "").await?;
     let warned = stage.total(|n| n > 500).await?;
     browser.css(ROW).await?;
     let reader = browser.css("[aria-label^='Counts over time']").await?;
     reader.send_keys(Key::PageDown + Key::PageDown + Key::PageDown + Key::PageDown).await?;
-    let told = browser.text("[data-testid=counted]").await?;
-    assert!(told.contains("events,") && told.contains("errors"), "{told}");
-    let counted: u64 = told.split(['·', 'e']).nth(1).context("no count")?.trim().replace(' ', "").parse()?;
+    let reported = browser.text("[data-testid=counted]").await?;
+    assert!(reported.contains("events,") && reported.contains("errors"), "{reported}");
+    let counted: u64 = reported.split(['·', 'e']).nth(1).context("no count")?.trim().replace(' ', "").parse()?;
     reader.send_keys(Key::Enter + "").await?;
     stage.total(|n| n == counted).await?;
     // Stacked by a field, with a legend; marks and alerts are pinned.

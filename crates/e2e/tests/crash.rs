@@ -51,7 +51,7 @@ fn event(rng: &mut ChaCha8Rng, n: u64, sender: u64) -> Value {
     })
 }
 
-/// Sends batches until told to end; each batch is retried under its idempotency key until it is acknowledged.
+/// Sends batches until it has to end; each batch is retried under its idempotency key until it is acknowledged.
 async fn sender(shared: Arc<Shared>, number: u64) -> Result<()> {
     let mut rng = ChaCha8Rng::seed_from_u64(1000 + number);
     let client = reqwest::Client::builder().timeout(Duration::from_secs(4)).no_proxy().build()?;

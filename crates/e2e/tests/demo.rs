@@ -11,7 +11,7 @@ use std::time::Instant;
 struct Demo {
     child: Child,
     /// What it printed, by the words before the text.
-    told: Vec<String>,
+    reported: Vec<String>,
 }
 
 impl Demo {
@@ -31,29 +31,29 @@ impl Demo {
             .stderr(log)
             .spawn()?;
         let mut lines = BufReader::new(child.stdout.take().context("no output")?).lines();
-        let mut told = Vec::new();
-        while !told.iter().any(|l: &String| l.starts_with("stop")) {
+        let mut reported = Vec::new();
+        while !reported.iter().any(|l: &String| l.starts_with("stop")) {
             match lines.next().transpose()? {
-                Some(line) => told.push(line),
+                Some(line) => reported.push(line),
                 None => bail!("the demo ended: {}", std::fs::read_to_string(dir.join("demo.log"))?),
             }
         }
         // What it prints later must not fill the pipe.
         std::thread::spawn(move || lines.for_each(drop));
-        Ok(Demo { child, told })
+        Ok(Demo { child, reported })
     }
 
-    fn says(&self, what: &str) -> Result<&str> {
-        let line = self.told.iter().find_map(|l| l.strip_prefix(what));
-        Ok(line.with_context(|| format!("it says no `{what}`: {:?}", self.told))?.trim())
+    fn shows(&self, what: &str) -> Result<&str> {
+        let line = self.reported.iter().find_map(|l| l.strip_prefix(what));
+        Ok(line.with_context(|| format!("it says no `{what}`: {:?}", self.reported))?.trim())
     }
 
     /// Runs a line as a shell would, after the `export` that the demo prints.
     fn shell(&self, folder: &Path, line: &str) -> Result<Output> {
         let path = format!("{}:{}", binary().parent().context("no folder")?.display(), std::env::var("PATH")?);
-        let password = self.says("sign in    admin / ")?;
+        let password = self.shows("sign in    admin / ")?;
         let script =
-            format!("set -o pipefail; {}; export CALVEX_ADMIN_PASSWORD={password}; {line}", self.says("in a shell")?);
+            format!("set -o pipefail; {}; export CALVEX_ADMIN_PASSWORD={password}; {line}", self.shows("in a shell")?);
         let shell = Command::new("bash")
             .args(["-c", &script])
             .current_dir(folder)
@@ -101,8 +101,8 @@ fn commands() -> Vec<String> {
 fn the_readmes_tour() -> Result<()> {
     let home = tempfile::tempdir()?;
     let demo = Demo::start(home.path())?;
-    anyhow::ensure!(demo.says("console")?.starts_with("http://127.0.0.1:"), "{:?}", demo.told);
-    anyhow::ensure!(demo.says("sign in")?.starts_with("admin / "), "{:?}", demo.told);
+    anyhow::ensure!(demo.shows("console")?.starts_with("http://127.0.0.1:"), "{:?}", demo.reported);
+    anyhow::ensure!(demo.shows("sign in")?.starts_with("admin / "), "{:?}", demo.reported);
     let folder = home.path().join("folder");
     std::fs::create_dir(&folder)?;
     std::fs::write(
@@ -119,8 +119,11 @@ fn the_readmes_tour() -> Result<()> {
         // Alerts are raised, and senders accounted for, a moment after the night has come.
         wait_for(line, || {
             let ran = demo.shell(&folder, &format!("{key}{line}"))?;
-            let told = String::from_utf8_lossy(&ran.stderr).into_owned();
-            anyhow::ensure!(matches!(ran.status.code(), Some(0 | 1)) && !told.contains("panicked"), "{line}: {told}");
+            let reported = String::from_utf8_lossy(&ran.stderr).into_owned();
+            anyhow::ensure!(
+                matches!(ran.status.code(), Some(0 | 1)) && !reported.contains("panicked"),
+                "{line}: {reported}"
+            );
             Ok((ran.status.code() == Some(0)).then_some(()))
         })?;
     }
@@ -131,14 +134,14 @@ fn the_readmes_tour() -> Result<()> {
             &folder,
             "calvex search 'env.none=1 or service=slots measure count' --from now-2d --to now-1h --json",
         )?;
-        let told: serde_json::Value = serde_json::from_slice(&ran.stdout)?;
-        Ok(told["count"].as_u64().unwrap_or(0))
+        let reported: serde_json::Value = serde_json::from_slice(&ran.stdout)?;
+        Ok(reported["count"].as_u64().unwrap_or(0))
     };
     let before = count(&demo)?;
-    let night = demo.says("the night")?.to_owned();
+    let night = demo.shows("the night")?.to_owned();
     demo.stop()?;
     let again = Demo::start(home.path())?;
-    assert_eq!(again.says("the night")?, night);
+    assert_eq!(again.shows("the night")?, night);
     wait_for("the night", || Ok((count(&again)? == before).then_some(())))?;
     anyhow::ensure!(before > 500, "only {before} events of slots");
     again.stop()

@@ -1,5 +1,5 @@
 //! What helps to ask, over HTTP: proposals, ranges in words, fields found, spreads, shapes, saved searches, how things
-//! stand. Nothing of it tells of a lane that may not be read.
+//! stand. Nothing of it shows of a lane that may not be read.
 
 #![allow(clippy::indexing_slicing, reason = "JSON is asked by place; what is missing is null and fails its assertion")]
 
@@ -67,58 +67,59 @@ async fn proposals_ranges_and_fields() -> Result<()> {
     };
 
     // Fields with their counts, values with theirs; what begins so first.
-    let told = post(all.clone(), "/complete", json!({"query": "slo", "at": 3})).await?;
-    assert_eq!(texts(&told)[0], "slot.bank");
-    assert_eq!(told["proposals"][0]["events"], 150);
-    let told = post(all.clone(), "/complete", json!({"query": "lease service=", "at": 14})).await?;
-    assert_eq!((texts(&told), &told["from"]), (vec!["edge", "access", "slots"], &json!(14)));
-    let told = post(all.clone(), "/complete", json!({"query": "slot.bank in (BK-001, \"bk", "at": 25})).await?;
-    assert_eq!(texts(&told).len(), 7);
-    let told = post(all.clone(), "/complete", json!({"query": "measure p9", "at": 10})).await?;
-    assert_eq!(texts(&told), ["p95(", "p99("]);
-    // What a reader may not read is not proposed either, though another was told of it a moment ago.
-    let told = post(narrow.clone(), "/complete", json!({"query": "service=", "at": 8})).await?;
-    assert_eq!(texts(&told), ["edge", "slots"]);
-    let told = post(narrow.clone(), "/complete", json!({"query": "oper", "at": 4})).await?;
-    assert!(!texts(&told).contains(&"operator"), "{told}");
+    let reported = post(all.clone(), "/complete", json!({"query": "slo", "at": 3})).await?;
+    assert_eq!(texts(&reported)[0], "slot.bank");
+    assert_eq!(reported["proposals"][0]["events"], 150);
+    let reported = post(all.clone(), "/complete", json!({"query": "lease service=", "at": 14})).await?;
+    assert_eq!((texts(&reported), &reported["from"]), (vec!["edge", "access", "slots"], &json!(14)));
+    let reported = post(all.clone(), "/complete", json!({"query": "slot.bank in (BK-001, \"bk", "at": 25})).await?;
+    assert_eq!(texts(&reported).len(), 7);
+    let reported = post(all.clone(), "/complete", json!({"query": "measure p9", "at": 10})).await?;
+    assert_eq!(texts(&reported), ["p95(", "p99("]);
+    // What a reader may not read is not proposed either, though another saw it a moment ago.
+    let reported = post(narrow.clone(), "/complete", json!({"query": "service=", "at": 8})).await?;
+    assert_eq!(texts(&reported), ["edge", "slots"]);
+    let reported = post(narrow.clone(), "/complete", json!({"query": "oper", "at": 4})).await?;
+    assert!(!texts(&reported).contains(&"operator"), "{reported}");
 
     // Why there is nothing: a dial that may have set such events aside is one reason, one of another service is none.
     service.ok(&["dial", "set", "service=edge", "warn", "--for", "1h"])?;
     service.ok(&["dial", "set", "service=codes", "error", "--for", "1h"])?;
-    let told = post(all.clone(), "/search", json!({"query": "service=edge severity=debug"})).await?;
-    let reasons = told["empty"]["reasons"].to_string();
+    let reported = post(all.clone(), "/search", json!({"query": "service=edge severity=debug"})).await?;
+    let reasons = reported["empty"]["reasons"].to_string();
     assert!(reasons.contains("A dial keeps only warn and worse of `service=edge` until"), "{reasons}");
     assert!(!reasons.contains("service=codes"), "{reasons}");
 
-    // A range as people say it; what is none is told with examples.
-    let told = post(all.clone(), "/range", json!({"text": "last 2 hours"})).await?;
-    assert_eq!((&told["from"], &told["to"]), (&json!("now-2h"), &json!("now")));
-    let told = post(all.clone(), "/range", json!({"text": "2026-10-04 02:00 to 03:00", "zone": "Europe/Oslo"})).await?;
-    assert_eq!(told["from"], "2026-10-04T00:00:00.000000000Z");
-    let (status, told) = ask(&service, &all, Method::POST, "/range", Some(json!({"text": "soonish"}))).await?;
+    // A range as people say it; what is none is reported with examples.
+    let reported = post(all.clone(), "/range", json!({"text": "last 2 hours"})).await?;
+    assert_eq!((&reported["from"], &reported["to"]), (&json!("now-2h"), &json!("now")));
+    let reported =
+        post(all.clone(), "/range", json!({"text": "2026-10-04 02:00 to 03:00", "zone": "Europe/Oslo"})).await?;
+    assert_eq!(reported["from"], "2026-10-04T00:00:00.000000000Z");
+    let (status, reported) = ask(&service, &all, Method::POST, "/range", Some(json!({"text": "soonish"}))).await?;
     assert_eq!(status, StatusCode::BAD_REQUEST);
-    assert!(told["detail"].as_str().unwrap_or("").contains("yesterday 2am to 3am"), "{told}");
+    assert!(reported["detail"].as_str().unwrap_or("").contains("yesterday 2am to 3am"), "{reported}");
     assert_eq!(service.search("", &["--from", "1 hour ago"])?.len(), 200, "bounds are read alike");
 
     // The fields of the events found, and how the numbers of one are spread.
-    let told = post(all.clone(), "/found-fields", json!({"query": "service=slots"})).await?;
-    assert_eq!((&told["events"], &told["whole"]), (&json!(50), &json!(true)));
-    assert_eq!(told["fields"][0], json!({"field": "slot.bank", "types": ["text"], "having": 50}));
-    assert_eq!(told["fields"].as_array().map(Vec::len), Some(2));
-    let told = post(narrow.clone(), "/found-fields", json!({"query": ""})).await?;
-    assert!(!told.to_string().contains("operator"), "{told}");
-    let told = post(all.clone(), "/breakdown", json!({"query": "", "fields": ["took_ms", "service"]})).await?;
-    let spread = &told["fields"][0]["spread"];
+    let reported = post(all.clone(), "/found-fields", json!({"query": "service=slots"})).await?;
+    assert_eq!((&reported["events"], &reported["whole"]), (&json!(50), &json!(true)));
+    assert_eq!(reported["fields"][0], json!({"field": "slot.bank", "types": ["text"], "having": 50}));
+    assert_eq!(reported["fields"].as_array().map(Vec::len), Some(2));
+    let reported = post(narrow.clone(), "/found-fields", json!({"query": ""})).await?;
+    assert!(!reported.to_string().contains("operator"), "{reported}");
+    let reported = post(all.clone(), "/breakdown", json!({"query": "", "fields": ["took_ms", "service"]})).await?;
+    let spread = &reported["fields"][0]["spread"];
     assert_eq!((&spread["min"], &spread["max"], &spread["numbers"]), (&json!(1.0), &json!(199.0), &json!(150)));
-    assert_eq!(told["fields"][1]["spread"], Value::Null);
+    assert_eq!(reported["fields"][1]["spread"], Value::Null);
 
     // A shape, of a message and by its id.
-    let told = post(all.clone(), "/shape", json!({"message": "lease LS-5 ran out at BK-001"})).await?;
-    let shape = told["shape"].as_str().context("no shape")?.to_owned();
-    assert_eq!(told["template"], "lease LS-‹› ran out at BK-‹›");
-    let told = post(all.clone(), "/shape", json!({"shape": shape, "query": "service=edge"})).await?;
-    assert_eq!((&told["events"], &told["places"][1]["distinct"]), (&json!(100), &json!(7)));
-    assert_eq!(told["places"][0]["before"], "LS-");
+    let reported = post(all.clone(), "/shape", json!({"message": "lease LS-5 ran out at BK-001"})).await?;
+    let shape = reported["shape"].as_str().context("no shape")?.to_owned();
+    assert_eq!(reported["template"], "lease LS-‹› ran out at BK-‹›");
+    let reported = post(all.clone(), "/shape", json!({"shape": shape, "query": "service=edge"})).await?;
+    assert_eq!((&reported["events"], &reported["places"][1]["distinct"]), (&json!(100), &json!(7)));
+    assert_eq!(reported["places"][0]["before"], "LS-");
     Ok(())
 }
 
@@ -128,8 +129,8 @@ async fn saved_searches_and_how_things_stand() -> Result<()> {
     let (service, narrow) = with_events()?;
     let admin = service.token.clone();
     let user = json!({"name": "liv", "password": "locker bank eighteen", "role": "reader", "lanes": ["main"]});
-    let (status, told) = ask(&service, &admin, Method::POST, "/users", Some(user)).await?;
-    assert!(status.is_success(), "{told}");
+    let (status, reported) = ask(&service, &admin, Method::POST, "/users", Some(user)).await?;
+    assert!(status.is_success(), "{reported}");
     // Signed in by name: a token would be its owner's.
     let http = reqwest::Client::builder().no_proxy().build()?;
     let to = |method: Method, path: &str| {

@@ -67,8 +67,8 @@ fn a_table_program_runs_nothing() -> Result<()> {
     let export = |more: &[&str]| {
         service.ok(&[&["export", "--from", "now-1h", "--csv", "--columns", "message,n,who"], more].concat())
     };
-    let told = export(&[])?;
-    assert!(told.contains("'=HYPERLINK(1),-5,'@me") && told.contains("\"door, 17\",,'-x"), "{told}");
+    let reported = export(&[])?;
+    assert!(reported.contains("'=HYPERLINK(1),-5,'@me") && reported.contains("\"door, 17\",,'-x"), "{reported}");
     assert!(export(&["--formulas"])?.contains("\n=HYPERLINK(1),-5,@me"));
     Ok(())
 }

@@ -126,8 +126,8 @@ fn check(service: &Service, name: &str) -> Result<()> {
 
 /// How often a sender was refused for each reason.
 fn refused(service: &Service, sender: &str) -> Result<Vec<(String, u64)>> {
-    let told = service.calvex(&["arrivals", "--json"])?;
-    let rows = told.stdout.split(|b| *b == b'\n').filter_map(|line| serde_json::from_slice::<Value>(line).ok());
+    let reported = service.calvex(&["arrivals", "--json"])?;
+    let rows = reported.stdout.split(|b| *b == b'\n').filter_map(|line| serde_json::from_slice::<Value>(line).ok());
     let mut rows: Vec<(String, u64)> = rows
         .filter(|r| r["sender"] == sender && r["reason"].is_string())
         .map(|r| (r["reason"].as_str().unwrap_or("").to_owned(), r["refused"].as_u64().unwrap_or(0)))

@@ -50,8 +50,8 @@ async fn one_answer_from_head_chunk_and_merged() {
 
     let chunk: Value = serde_json::from_str(chunks.lines().next().unwrap()).unwrap();
     let shown = service.ok(&["admin", "chunk", chunk["id"].as_str().unwrap()]).unwrap();
-    for told in ["1800 events", "slot.bank", "message", "bytes/event", "filter"] {
-        assert!(shown.contains(told), "{told} is not in {shown}");
+    for reported in ["1800 events", "slot.bank", "message", "bytes/event", "filter"] {
+        assert!(shown.contains(reported), "{reported} is not in {shown}");
     }
     assert_eq!(service.calvex(&["admin", "chunk", "ff"]).unwrap().status.code(), Some(2));
     let nothing = service.calvex(&["search", "nowhere measure count"]).unwrap();
@@ -60,8 +60,8 @@ async fn one_answer_from_head_chunk_and_merged() {
 
 async fn check(service: &Service, sent: usize) {
     let query = "measure count, count(severity>=error) as bad, max(took_ms), p50(took_ms) per service";
-    let told = service.ok(&["search", "--json", query]).unwrap();
-    let rows: Vec<Value> = told.lines().map(|l| serde_json::from_str(l).unwrap()).collect();
+    let reported = service.ok(&["search", "--json", query]).unwrap();
+    let rows: Vec<Value> = reported.lines().map(|l| serde_json::from_str(l).unwrap()).collect();
     assert_eq!(rows.len(), 3);
     for row in &rows {
         assert_eq!(row["count"], sent / 3, "{row}");
@@ -82,8 +82,8 @@ async fn check(service: &Service, sent: usize) {
     let (last, before) = lines.split_last().unwrap();
     let events = last["answer"]["events"].as_array().unwrap();
     assert_eq!(events.len(), 5);
-    let told: Vec<&Value> = before.iter().filter_map(|l| l["events"].as_array()).flatten().collect();
-    assert_eq!(told, events.iter().collect::<Vec<_>>(), "what is streamed is the answer, in its order");
+    let reported: Vec<&Value> = before.iter().filter_map(|l| l["events"].as_array()).flatten().collect();
+    assert_eq!(reported, events.iter().collect::<Vec<_>>(), "what is streamed is the answer, in its order");
     assert!(before.iter().any(|l| l["progress"]["done"].as_u64().is_some_and(|n| n > 0)));
     let wrong = post(service, "/api/measure", json!({ "query": "opened" }), "application/x-ndjson").await;
     assert!(wrong.contains("problem") && wrong.contains("no `measure`"), "{wrong}");

@@ -78,7 +78,7 @@ async fn all_attacks_at_once_beside_a_steady_sender() -> Result<()> {
     Ok(())
 }
 
-/// Each bomb alone, one after the other: what it gets told, and what it leaves.
+/// Each bomb alone, one after the other: what it gets reported, and what it leaves.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_grows_is_counted_before_it_grows() -> Result<()> {
     let service = Service::start(&[])?;
@@ -169,12 +169,12 @@ fn revoking_the_key_of_syslog_closes_the_door() -> Result<()> {
     send("after")?;
     wait_for("its refusal", || Ok(service.ok(&["arrivals", "--json"])?.contains("not-stored").then_some(())))?;
     assert!(service.search("after", &["--from", "now-1h"])?.is_empty());
-    let told = service.calvex(&["arrivals"])?;
-    String::from_utf8(told.stdout)?.contains("not-stored").then_some(()).context("the refusal is shown")
+    let reported = service.calvex(&["arrivals"])?;
+    String::from_utf8(reported.stdout)?.contains("not-stored").then_some(()).context("the refusal is shown")
 }
 
 /// While the database is frozen for longer than anybody waits, what was submitted is not submitted again: each of these
-/// is stored once, though their senders could not be told, or asked again and again.
+/// is stored once, though their senders could not know, or asked again and again.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_frozen_database_doubles_nothing() -> Result<()> {
     use calvex_e2e::service::signal;
@@ -218,7 +218,7 @@ async fn a_frozen_database_doubles_nothing() -> Result<()> {
     tokio::time::sleep(Duration::from_secs(26)).await;
     signal(database, "CONT")?;
     asking.await?;
-    assert!(waiting.await??.status().is_success(), "who waits is told what became of it");
+    assert!(waiting.await??.status().is_success(), "who waits learns what became of it");
     assert!(answers.next().context("no answer")??.contains("\"stored\":1"));
     for what in ["lines", "syslog", "a body", "frozen and waiting"] {
         let query = format!("frozen \"{what}\"");
@@ -306,7 +306,7 @@ async fn one_batch_stops_nobody() -> Result<()> {
     Ok(())
 }
 
-/// Readiness says what is so: while the database takes no writes, it is not ready, and senders are told to come back.
+/// Readiness says what is so: while the database takes no writes, it is not ready, and senders get 503 and come back.
 #[tokio::test(flavor = "multi_thread")]
 async fn readiness_tells_the_truth() -> Result<()> {
     let service = Service::start(&[])?;
@@ -320,9 +320,9 @@ async fn readiness_tells_the_truth() -> Result<()> {
             .status()
     };
     assert!(set("1")?.success());
-    let told = ready().await?;
-    assert_eq!(told.status(), 503);
-    assert!(told.text().await?.contains("read-only"));
+    let reported = ready().await?;
+    assert_eq!(reported.status(), 503);
+    assert!(reported.text().await?.contains("read-only"));
     assert!(set("0")?.success());
     assert_eq!(ready().await?.status(), 200);
     Ok(())

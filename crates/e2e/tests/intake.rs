@@ -47,13 +47,13 @@ async fn ndjson_in_every_packing_with_refusals_beside_what_is_stored() -> Result
             (StatusCode::OK, Some(2), Some(2)),
             "{answer}"
         );
-        let told: Vec<(u64, &str)> = answer["refusals"]
+        let reported: Vec<(u64, &str)> = answer["refusals"]
             .as_array()
             .unwrap()
             .iter()
             .map(|r| (r["line"].as_u64().unwrap(), r["reason"].as_str().unwrap()))
             .collect();
-        assert_eq!(told, [(2, "not-json"), (4, "not-an-object")]);
+        assert_eq!(reported, [(2, "not-json"), (4, "not-an-object")]);
         // Acknowledged is found: no waiting.
         assert_eq!(service.search(word, &[])?.len(), 2);
     }
@@ -72,12 +72,12 @@ async fn bad_requests_get_a_clear_answer_and_stop_no_one() -> Result<()> {
         (event.clone(), vec![("content-encoding", "br")], 415, "use gzip, zstd or none"),
         (event.clone(), vec![("idempotency-key", "")], 400, "1 to 256"),
     ];
-    for (body, headers, status, told) in cases {
+    for (body, headers, status, reported) in cases {
         let (found, answer) = post(&service, body, &headers).await?;
         assert_eq!(found.as_u16(), status, "{answer}");
-        assert!(answer["detail"].as_str().unwrap_or("").contains(told), "{answer}");
+        assert!(answer["detail"].as_str().unwrap_or("").contains(reported), "{answer}");
     }
-    for (key, told) in
+    for (key, reported) in
         [("", "carries no key"), ("calvex-key-wrong", "is not good"), (service.token.as_str(), "a token reads")]
     {
         let mut request = client().post(format!("{}/v1/events", service.url)).body(event.clone());
@@ -88,8 +88,8 @@ async fn bad_requests_get_a_clear_answer_and_stop_no_one() -> Result<()> {
         assert_eq!(response.status(), 401);
         assert_eq!(response.headers()["content-type"], "application/problem+json");
         let answer: Value = response.json().await?;
-        assert!(answer["detail"].as_str().unwrap_or("").contains(told), "{answer}");
-        assert!(!answer.to_string().contains(&service.token), "a secret is never told back");
+        assert!(answer["detail"].as_str().unwrap_or("").contains(reported), "{answer}");
+        assert!(!answer.to_string().contains(&service.token), "a secret is never reported back");
     }
     let deep = format!("{}1{}\n", "{\"a\":".repeat(60), "}".repeat(60));
     let (_, answer) = post(&service, [deep.as_bytes(), &event].concat(), &[]).await?;
@@ -211,20 +211,20 @@ async fn a_reader_gets_nothing_from_a_lane_it_may_not_read() -> Result<()> {
     let (_, found, _) = as_narrow(&["search", "--json", "door"])?;
     assert_eq!(found.lines().count(), 1);
     assert!(found.contains("edge") && !found.contains("access"));
-    let (code, _, told) = as_narrow(&["search", "--json", "secret_acess=1"])?;
+    let (code, _, reported) = as_narrow(&["search", "--json", "secret_acess=1"])?;
     assert_eq!(code, 1);
-    assert!(!told.contains("secret_access"), "not even a suggestion: {told}");
+    assert!(!reported.contains("secret_access"), "not even a suggestion: {reported}");
     let (_, histogram, _) = as_narrow(&["search", "--json", "--histogram", "door"])?;
     let counted: u64 =
         histogram.lines().map(|l| serde_json::from_str::<Value>(l).unwrap()["info"].as_u64().unwrap()).sum();
     assert_eq!(counted, 1);
-    let (_, story, told) = as_narrow(&["story", trace, "--json"])?;
+    let (_, story, reported) = as_narrow(&["story", trace, "--json"])?;
     assert_eq!(story.lines().count(), 1);
-    assert!(told.contains("lane `audit` was not searched"), "that it may hold more is said: {told}");
-    let (_, _, told) = as_narrow(&["story", "PX-00000", "--json"])?;
-    assert!(told.contains("lane `audit` was not searched"), "whatever the question: {told}");
-    let (code, _, told) = as_narrow(&["lane", "set", "audit", "--days", "1"])?;
-    assert_eq!((code, told.contains("changes nothing")), (2, true), "{told}");
+    assert!(reported.contains("lane `audit` was not searched"), "that it may hold more is said: {reported}");
+    let (_, _, reported) = as_narrow(&["story", "PX-00000", "--json"])?;
+    assert!(reported.contains("lane `audit` was not searched"), "whatever the question: {reported}");
+    let (code, _, reported) = as_narrow(&["lane", "set", "audit", "--days", "1"])?;
+    assert_eq!((code, reported.contains("changes nothing")), (2, true), "{reported}");
     // Nothing but health answers without a secret.
     for path in ["/api/me", "/api/lanes", "/api/alerts", "/metrics", "/api/story/x"] {
         assert_eq!(client().get(format!("{}{path}", service.url)).send().await?.status(), 401, "{path}");

@@ -13,11 +13,11 @@ fn root() -> PathBuf {
 
 /// What a program writes to standard output.
 fn written(command: &mut Command) -> Result<Vec<u8>> {
-    let told = command.stderr(Stdio::inherit()).output().with_context(|| format!("{command:?}; run ./run test"))?;
-    if !told.status.success() {
-        bail!("{command:?} ended with {}", told.status);
+    let reported = command.stderr(Stdio::inherit()).output().with_context(|| format!("{command:?}; run ./run test"))?;
+    if !reported.status.success() {
+        bail!("{command:?} ended with {}", reported.status);
     }
-    Ok(told.stdout)
+    Ok(reported.stdout)
 }
 
 fn found(service: &Service, query: &str, count: usize) -> Result<Vec<Value>> {
@@ -25,7 +25,7 @@ fn found(service: &Service, query: &str, count: usize) -> Result<Vec<Value>> {
 }
 
 /// Severity, message and one field of the event that a query finds.
-fn told(service: &Service, query: &str, field: &str) -> Result<(Value, Value, Value)> {
+fn reported(service: &Service, query: &str, field: &str) -> Result<(Value, Value, Value)> {
     let event = found(service, query, 1)?.remove(0);
     let value = field.split('.').fold(&event["fields"], |at, name| &at[name]).clone();
     Ok((event["severity"].clone(), event["message"].clone(), value))
@@ -48,18 +48,18 @@ fn libraries_of_two_languages() -> Result<()> {
     }
     let text = |t: &str| json!(t);
     assert_eq!(
-        told(&service, "\"before door\"", "bank")?,
+        reported(&service, "\"before door\"", "bank")?,
         (text("warn"), text("lease ran out before door 17 confirmed"), text("BK-017"))
     );
     assert_eq!(
-        told(&service, "\"stays shut\"", "err.message")?,
+        reported(&service, "\"stays shut\"", "err.message")?,
         (text("error"), text("door stays shut"), text("no answer from the bank"))
     );
-    assert_eq!(told(&service, "queued", "parcelId")?, (text("info"), text("message queued"), text("PX-10001")));
-    assert_eq!(told(&service, "lost", "parcelId")?, (text("error"), text("message lost"), text("PX-10002")));
-    assert_eq!(told(&service, "LS-90817", "bank")?, (text("warn"), text("lease LS-90817 ran out"), text("BK-017")));
-    assert_eq!(told(&service, "refused", "door")?, (text("error"), text("code refused"), json!(17)));
-    // Each told its own time: it lies at most minutes from now, and is not that of arrival alone.
+    assert_eq!(reported(&service, "queued", "parcelId")?, (text("info"), text("message queued"), text("PX-10001")));
+    assert_eq!(reported(&service, "lost", "parcelId")?, (text("error"), text("message lost"), text("PX-10002")));
+    assert_eq!(reported(&service, "LS-90817", "bank")?, (text("warn"), text("lease LS-90817 ran out"), text("BK-017")));
+    assert_eq!(reported(&service, "refused", "door")?, (text("error"), text("code refused"), json!(17)));
+    // Each reported its own time: it lies at most minutes from now, and is not that of arrival alone.
     let minute_ago = jiff::Timestamp::now() - jiff::SignedDuration::from_mins(5);
     for query in ["\"before door\"", "queued", "refused"] {
         let event = found(&service, query, 1)?.remove(0);
@@ -70,7 +70,7 @@ fn libraries_of_two_languages() -> Result<()> {
         let event = found(&service, way, 1)?.remove(0);
         assert_eq!(
             (&event["severity"], &event["message"]),
-            (&text("error"), &json!(format!("belt 4 stands, told by {way}")))
+            (&text("error"), &json!(format!("belt 4 stands, known by {way}")))
         );
         assert_eq!(event["fields"]["syslog"]["facility"], "local0", "{event}");
     }

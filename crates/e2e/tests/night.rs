@@ -31,8 +31,8 @@ impl Receiver {
             .stdout(Stdio::piped())
             .spawn()?;
         let mut lines = BufReader::new(child.stdout.take().context("no output")?).lines();
-        let told = lines.next().context("the receiver says nothing")??;
-        let words: Vec<&str> = told.split([' ', ',']).collect();
+        let reported = lines.next().context("the receiver says nothing")??;
+        let words: Vec<&str> = reported.split([' ', ',']).collect();
         let (hook, mail) = (words[2].to_owned(), words[words.len() - 1].to_owned());
         std::thread::spawn(move || lines.for_each(drop));
         Ok(Receiver { child, hook, mail })
@@ -141,8 +141,8 @@ async fn the_night() -> Result<()> {
     let body: String = sent.iter().map(|e| format!("{}\n", e.json)).collect();
     let output = service.calvex_with(&["send", "--json", "--quiet"], body.as_bytes())?;
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    let told: Value = serde_json::from_slice(&output.stdout)?;
-    assert_eq!((told["stored"].as_u64(), told["refused"].as_u64()), (Some(sent.len() as u64), Some(0)));
+    let reported: Value = serde_json::from_slice(&output.stdout)?;
+    assert_eq!((reported["stored"].as_u64(), reported["refused"].as_u64()), (Some(sent.len() as u64), Some(0)));
 
     // Find the lease errors: every one of them, and nothing else.
     let (from, to) = (rfc3339(change_ns - 40 * MINUTE_NS), rfc3339(now + 60 * SECOND_NS));
@@ -157,8 +157,8 @@ async fn the_night() -> Result<()> {
     // Follow one failed drop-off through its services.
     let failed = service.search("service=edge \"slot lease gone\"", &range)?;
     let trace = failed[0]["trace"].as_str().context("no trace")?;
-    let told = service.ok(&["story", trace, "--json"])?;
-    let story: Vec<Value> = told.lines().map(|l| serde_json::from_str(l).unwrap()).collect();
+    let reported = service.ok(&["story", trace, "--json"])?;
+    let story: Vec<Value> = reported.lines().map(|l| serde_json::from_str(l).unwrap()).collect();
     let services: std::collections::BTreeSet<&str> = story.iter().filter_map(|e| e["service"].as_str()).collect();
     for service in ["edge", "parcels", "slots", "locker-agent", "codes"] {
         assert!(services.contains(service), "{service} is missing from {services:?}");
@@ -194,14 +194,14 @@ async fn the_night() -> Result<()> {
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
     let state = |service: &Service| -> Result<String> {
-        let told = service.ok(&["rule", "list", "--json"])?;
+        let reported = service.ok(&["rule", "list", "--json"])?;
         let rule: Value =
-            serde_json::from_str(told.lines().find(|l| l.contains("leases run out")).context("no rule")?)?;
+            serde_json::from_str(reported.lines().find(|l| l.contains("leases run out")).context("no rule")?)?;
         Ok(rule["state"].as_str().unwrap_or("").to_owned())
     };
     assert_eq!(state(&service)?, "raised");
 
-    // It is still raised after a restart, and nobody is told twice.
+    // It is still raised after a restart, and nobody is notified twice.
     let took = service.stop()?;
     assert!(took.as_secs() < 10, "a graceful stop took {took:?}");
     service.restart()?;

@@ -45,9 +45,13 @@ async fn unknown_paths_and_methods_are_problems() -> Result<()> {
         ("GET", "/search", 200, "text/html", ""),
         ("GET", "/story/PX-1", 200, "text/html", ""),
     ] {
-        let (got, told, methods, body) = answer(ask(method, path)).await?;
+        let (got, reported, methods, body) = answer(ask(method, path)).await?;
         let shown = String::from_utf8_lossy(&body);
-        assert_eq!((got, told.as_str(), methods.as_str()), (status, media_type, allowed), "{method} {path}: {shown}");
+        assert_eq!(
+            (got, reported.as_str(), methods.as_str()),
+            (status, media_type, allowed),
+            "{method} {path}: {shown}"
+        );
         if status >= 400 {
             let problem: Value = serde_json::from_slice(&body)?;
             assert_eq!(problem["status"], status, "{shown}");
@@ -75,7 +79,7 @@ async fn otlp_answers_in_its_own_forms() -> Result<()> {
     let span = br#"{"resourceSpans":[{"scopeSpans":[{"spans":[{"name":"n"}]}]}]}"#;
     // An export of one span in protobuf: its trace id comes first.
     let span_bytes = [10, 6, 18, 4, 18, 2, 10, 0];
-    for (path, media_type, body, status, code, told) in [
+    for (path, media_type, body, status, code, reported) in [
         ("/v1/metrics", JSON, &b"{}"[..], 404, 12, "metrics"),
         ("/v1/metrics/", PROTOBUF, b"", 404, 12, "metrics"),
         ("/v1/logs", JSON, b"[]", 400, 3, "sequence, expected an object"),
@@ -88,7 +92,7 @@ async fn otlp_answers_in_its_own_forms() -> Result<()> {
         let (got, got_type, _, bytes) = answer(post(path, media_type, body)).await?;
         let shown = String::from_utf8_lossy(&bytes);
         assert_eq!(got, status, "{path}: {shown}");
-        assert!(shown.contains(told), "{path}: {shown}");
+        assert!(shown.contains(reported), "{path}: {shown}");
         if media_type == PROTOBUF {
             assert_eq!((got_type.as_str(), bytes.get(..2)), (PROTOBUF, Some(&[8, code][..])), "{path}");
         } else {
@@ -134,8 +138,8 @@ async fn what_was_sent_is_given_back_as_it_came() -> Result<()> {
     let read = |line: &str| calvex_language::model::parse_value(line).map_err(|e| anyhow::anyhow!("{e}"));
     let mut expected = sent.iter().map(|line| read(line)).collect::<Result<Vec<_>>>()?;
     for command in ["search", "export"] {
-        let told = service.ok(&[command, "--sent", "--from", "now-1h", ""])?;
-        let mut lines = told.lines().map(read).collect::<Result<Vec<_>>>()?;
+        let reported = service.ok(&[command, "--sent", "--from", "now-1h", ""])?;
+        let mut lines = reported.lines().map(read).collect::<Result<Vec<_>>>()?;
         for list in [&mut lines, &mut expected] {
             list.sort_by_key(|value| format!("{value:?}").len());
         }
@@ -144,8 +148,8 @@ async fn what_was_sent_is_given_back_as_it_came() -> Result<()> {
     let csv = service.ok(&["export", "--csv", "--columns", "far,big", "--from", "now-1h", "numbers"])?;
     assert_eq!(csv.lines().collect::<Vec<_>>(), ["far,big", "1e400,12345678901234567890123"]);
     // What was sent under another name is found by the event's own, and the answer says so.
-    let told = service.calvex(&["search", "--json", "lvl=warning"])?;
-    let warned = String::from_utf8_lossy(&told.stderr).into_owned();
+    let reported = service.calvex(&["search", "--json", "lvl=warning"])?;
+    let warned = String::from_utf8_lossy(&reported.stderr).into_owned();
     assert!(warned.contains("`lvl` is kept as `severity`; write severity=warning"), "{warned}");
     assert_eq!(service.search("severity=Warning", &[])?.len(), 1);
     Ok(())

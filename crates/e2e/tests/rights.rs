@@ -33,7 +33,7 @@ fn body_for(path: &str) -> Value {
         "/dials" => json!({ "when": "service=x", "least": "debug" }),
         "/rules" => json!({ "name": "swept", "query": "x", "window_s": 60, "above": 1 }),
         "/saved/{name}" => json!({ "name": "swept", "query": "x" }),
-        "/lanes/{name}" => json!({ "name": "swept", "retention_days": 7, "told": true }),
+        "/lanes/{name}" => json!({ "name": "swept", "retention_days": 7, "listed": true }),
         "/keys" | "/tokens" => json!({ "name": "swept" }),
         "/users" => json!({ "name": "swept", "password": "a long enough password", "role": "admin" }),
         "/routes" | "/transforms" => json!([]),
@@ -98,7 +98,7 @@ async fn session(service: &Service, (name, password): (&str, &str)) -> Result<St
 
 async fn planted() -> Result<Service> {
     let service = Service::start(&[])?;
-    service.ok(&["lane", "set", "vaultlane", "--days", "30", "--untold"])?;
+    service.ok(&["lane", "set", "vaultlane", "--days", "30", "--unlisted"])?;
     service.ok(&["route", "add", "service=vaultservice", "vaultlane"])?;
     let key = service.ok(&["key", "new", "vaultkey"])?.trim().to_owned();
     let event = json!({
@@ -182,9 +182,9 @@ async fn a_reader_of_one_lane_sees_that_lane() -> Result<()> {
         assert_eq!(status, 200, "{path}: {text}");
         for word in PLANTED {
             // That a lane exists may be said where the lane allows it; nothing else of it.
-            let told = word == "vaultlane" && path.starts_with("/story");
+            let reported = word == "vaultlane" && path.starts_with("/story");
             assert!(
-                told || word == "vaultvalue" && path.starts_with("/story") || !text.contains(word),
+                reported || word == "vaultvalue" && path.starts_with("/story") || !text.contains(word),
                 "{path} gives `{word}`: {text}"
             );
         }
@@ -204,8 +204,8 @@ async fn what_was_sent_as_a_key_is_kept_nowhere() -> Result<()> {
     let ask = json!({ "name": SECRET, "password": "a password typed as it should be" });
     client()?.post(format!("{}/api/login", service.url)).json(&ask).send().await?;
     // Nothing was stored, which is exit code 1; what was refused is listed.
-    let told = String::from_utf8(service.calvex(&["arrivals", "--json"])?.stdout)?;
-    assert!(told.contains("wrong-key") && !told.contains("correct"), "{told}");
+    let reported = String::from_utf8(service.calvex(&["arrivals", "--json"])?.stdout)?;
+    assert!(reported.contains("wrong-key") && !reported.contains("correct"), "{reported}");
     service.stop()?;
     assert!(!calvex_e2e::service::on_disk(&service.dir, SECRET));
     Ok(())
@@ -244,7 +244,7 @@ async fn a_sign_in_that_never_ends_is_let_go() -> Result<()> {
     slow.write_all(b"POST /api/login HTTP/1.1\r\nhost: x\r\ncontent-type: application/json\r\ncontent-length: 900\r\n\r\n{\"name\":").await?;
     let mut answer = vec![0; 4096];
     let length = tokio::time::timeout(Duration::from_secs(20), slow.read(&mut answer)).await??;
-    assert!(String::from_utf8_lossy(&answer[..length]).starts_with("HTTP/1.1 408"), "it is told");
+    assert!(String::from_utf8_lossy(&answer[..length]).starts_with("HTTP/1.1 408"), "it is reported");
     // A stranger may send a name and a password, not more.
     let large = client()?.post(format!("{}/api/login", service.url)).body(vec![b' '; 100_000]).send().await?;
     assert_eq!(large.status(), 413);

@@ -23,8 +23,8 @@ fn end(child: Child) -> Result<(Option<i32>, String)> {
 
 /// How many events a query finds.
 fn count(service: &Service, query: &str) -> Result<u64> {
-    let told = service.calvex(&["search", "--json", &format!("{query} measure count")])?;
-    let row: serde_json::Value = serde_json::from_slice(&told.stdout).unwrap_or_default();
+    let reported = service.calvex(&["search", "--json", &format!("{query} measure count")])?;
+    let row: serde_json::Value = serde_json::from_slice(&reported.stdout).unwrap_or_default();
     Ok(row["count"].as_u64().unwrap_or(0))
 }
 
@@ -85,12 +85,12 @@ fn each_line_once_through_kills_rotation_and_a_service_that_goes_away() -> Resul
 
     // The service goes and comes back, elsewhere even: nothing is lost, nothing is twice.
     let address = service.url.trim_start_matches("http://").to_owned();
-    let mut told = BufReader::new(child.stderr.take().context("no output")?);
+    let mut reported = BufReader::new(child.stderr.take().context("no output")?);
     let mut hear = |wanted: &str| -> Result<()> {
         let mut line = String::new();
         while !line.contains(wanted) {
             line.clear();
-            assert!(told.read_line(&mut line)? > 0, "it ended without saying `{wanted}`");
+            assert!(reported.read_line(&mut line)? > 0, "it ended without saying `{wanted}`");
         }
         Ok(())
     };
@@ -103,8 +103,8 @@ fn each_line_once_through_kills_rotation_and_a_service_that_goes_away() -> Resul
     assert_eq!(end(child)?.0, Some(0));
 
     // The numbers themselves: each once.
-    let told = service.calvex(&["search", "--json", "shipped measure count, distinct(n), max(n)"])?;
-    let row: serde_json::Value = serde_json::from_slice(&told.stdout)?;
+    let reported = service.calvex(&["search", "--json", "shipped measure count, distinct(n), max(n)"])?;
+    let row: serde_json::Value = serde_json::from_slice(&reported.stdout)?;
     assert_eq!((row["count"].as_u64(), row["max(n)"].as_u64()), (Some(total), Some(total)), "{row}");
     // Started once more, it has nothing to do.
     let done = ship(&service, &state, &[&args[..], &["--once", "--json"]].concat())?.wait_with_output()?;
@@ -141,7 +141,7 @@ fn standard_input_text_and_backfill() -> Result<()> {
     assert_eq!(serde_json::from_slice::<Value>(&done.stdout)?, json!({ "stored": 40, "refused": 0 }));
     assert!(service.search("stack", &[])?.iter().all(|e| e["message"].as_str().is_some_and(|m| m.contains("at end"))));
 
-    // A folder of old files, once; a broken line is told with its place and stops nothing.
+    // A folder of old files, once; a broken line is reported with its place and stops nothing.
     let old = folder.path().join("old");
     std::fs::create_dir(&old)?;
     for n in 0..3 {
@@ -161,19 +161,19 @@ fn standard_input_text_and_backfill() -> Result<()> {
 fn faults_are_told_at_once() -> Result<()> {
     let service = Service::start(&[])?;
     let folder = tempfile::tempdir()?;
-    let told = |state: &str, args: &[&str]| -> Result<(Option<i32>, String)> {
+    let reported = |state: &str, args: &[&str]| -> Result<(Option<i32>, String)> {
         let output = ship(&service, &folder.path().join(state), args)?.wait_with_output()?;
         Ok((output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned()))
     };
-    let (code, text) = told("a", &["--key", "calvex-key-nobody", "/tmp"])?;
+    let (code, text) = reported("a", &["--key", "calvex-key-nobody", "/tmp"])?;
     assert!(code == Some(2) && text.contains("not good"), "{text}");
-    let (code, text) = told("b", &["--once", "/nowhere/*.log"])?;
+    let (code, text) = reported("b", &["--once", "/nowhere/*.log"])?;
     assert!(code == Some(2) && text.contains("names no file"), "{text}");
-    let (code, text) = told("c", &["--set", "service", "/tmp"])?;
+    let (code, text) = reported("c", &["--set", "service", "/tmp"])?;
     assert!(code == Some(2) && text.contains("FIELD=VALUE"), "{text}");
     let first = ship(&service, &folder.path().join("d"), &["-"])?;
     wait_for("the lock", || Ok(folder.path().join("d/spool").exists().then_some(())))?;
-    let (code, text) = told("d", &["/tmp"])?;
+    let (code, text) = reported("d", &["/tmp"])?;
     assert!(code == Some(2) && text.contains("another `calvex ship`"), "{text}");
     end(first)?;
     Ok(())
@@ -191,13 +191,13 @@ fn plain_lines_are_cut_by_patterns() -> Result<()> {
     let pattern = "{time} {severity} belt {number belt}: {rest message}";
     let args = ["--once", "--set", "service=sorter", "--pattern", pattern, path.to_str().context("a path")?];
     let output = ship(&service, &folder.path().join("state"), &args)?.wait_with_output()?;
-    let told = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert_eq!(output.status.code(), Some(0), "{told}");
-    assert!(told.contains("`not like the others` up to column 1: expected a time"), "{told}");
-    assert!(told.contains("51 stored, 0 refused, 1 fitted no pattern"), "{told}");
+    let reported = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(0), "{reported}");
+    assert!(reported.contains("`not like the others` up to column 1: expected a time"), "{reported}");
+    assert!(reported.contains("51 stored, 0 refused, 1 fitted no pattern"), "{reported}");
     until(&service, "severity=warn belt=3 \"eye dusty\"", 10)?;
     until(&service, "\"like the others\"", 1)?;
-    // A pattern that is none is told with its place.
+    // A pattern that is none is reported with its place.
     let output = ship(&service, folder.path(), &["--once", "--pattern", "{word", path.to_str().context("a path")?])?;
     let output = output.wait_with_output()?;
     assert_eq!(output.status.code(), Some(2));

@@ -42,9 +42,9 @@ fn what_comes_is_shown_to_those_who_may_read_it() -> Result<()> {
     let (mut people, mut people_out) = tail(&service, &["--text", "severity>=warn", "-n", "2"])?;
     let (all, mut all_out) = tail(&service, &["--json", "-n", "6"])?;
     let (narrowed, mut narrowed_out) = tail(&service, &["--json", "--token", &narrow, "-n", "4"])?;
-    let mut told = String::new();
-    BufReader::new(people.stderr.as_mut().context("no standard error")?).read_line(&mut told)?;
-    assert!(told.contains("following severity>=warn"), "{told}");
+    let mut reported = String::new();
+    BufReader::new(people.stderr.as_mut().context("no standard error")?).read_line(&mut reported)?;
+    assert!(reported.contains("following severity>=warn"), "{reported}");
     // Each sends nothing until it follows: events are sent until all three have ended.
     let mut n = 1;
     let mut ended = [people, all, narrowed];
@@ -72,14 +72,14 @@ fn what_comes_is_shown_to_those_who_may_read_it() -> Result<()> {
     assert_eq!(wrong.status.code(), Some(2));
     let figures = service.calvex(&["tail", "measure count"])?;
     assert!(String::from_utf8_lossy(&figures.stderr).contains("leave `over` and `measure` out"));
-    // One that follows does not hold up the service's end, and is told of it.
+    // One that follows does not hold up the service's end, and is reported it.
     let (mut last, _) = tail(&service, &["--text"])?;
-    let mut told = String::new();
-    BufReader::new(last.stderr.as_mut().context("no standard error")?).read_line(&mut told)?;
+    let mut reported = String::new();
+    BufReader::new(last.stderr.as_mut().context("no standard error")?).read_line(&mut reported)?;
     service.stop()?;
-    told.clear();
-    BufReader::new(last.stderr.as_mut().context("no standard error")?).read_to_string(&mut told)?;
-    assert!(told.contains("the service ended"), "{told}");
+    reported.clear();
+    BufReader::new(last.stderr.as_mut().context("no standard error")?).read_to_string(&mut reported)?;
+    assert!(reported.contains("the service ended"), "{reported}");
     assert_eq!(last.wait()?.code(), Some(2));
     Ok(())
 }
@@ -90,9 +90,9 @@ fn values_of_fields_are_counted() -> Result<()> {
     let event = |n: u64| json!({"time": jiff::Timestamp::now().to_string(), "service": if n < 3 { "slots" } else { "edge" }, "msg": format!("door {n} opened")});
     send(&service, &(0..8).map(event).collect::<Vec<_>>())?;
     let rows: Vec<Value> = wait_for("the counts", || {
-        let told = service.calvex(&["breakdown", "service", "shape", "--json"])?;
+        let reported = service.calvex(&["breakdown", "service", "shape", "--json"])?;
         let rows: Vec<Value> =
-            String::from_utf8(told.stdout)?.lines().filter_map(|l| serde_json::from_str(l).ok()).collect();
+            String::from_utf8(reported.stdout)?.lines().filter_map(|l| serde_json::from_str(l).ok()).collect();
         Ok((rows.len() == 3).then_some(rows))
     })?;
     let of = |n: usize| (rows[n]["value"].clone(), rows[n]["count"].clone());
@@ -103,8 +103,8 @@ fn values_of_fields_are_counted() -> Result<()> {
     assert_eq!(service.calvex(&["breakdown", "nothing.such"])?.status.code(), Some(1));
 
     // Folded by shape, with their trend.
-    let told = service.ok(&["shapes", "--json"])?;
-    let row: Value = serde_json::from_str(told.trim())?;
+    let reported = service.ok(&["shapes", "--json"])?;
+    let row: Value = serde_json::from_str(reported.trim())?;
     assert_eq!((&row["count"], &row["shape"]), (&json!(8), &rows[2]["value"]));
     let trend: f64 = row["trend"].as_array().into_iter().flatten().filter_map(Value::as_f64).sum();
     assert_eq!(trend, 8.0, "{row}");
@@ -148,7 +148,7 @@ async fn the_console_follows_pauses_and_narrows() -> Result<()> {
     browser.saying("[data-testid=event]", "door").await?;
     let strip = browser.css("svg[role=img][aria-label^='events a second']").await?;
     assert!(strip.attr("aria-label").await?.is_some_and(|l| !l.contains("at most 0")));
-    // Another query follows anew; a mistake is told.
+    // Another query follows anew; a mistake is reported.
     browser.page.goto(format!("{}/tail?q=severity%3E%3Dloud", service.url)).await?;
     browser.saying("[role=alert]", "is no severity").await?;
     browser.page.goto(format!("{}/tail", service.url)).await?;

@@ -34,8 +34,8 @@ fn asked_and_shown() -> Result<()> {
     wait_for("the events", || Ok((service.search("", &[])?.len() == 50).then_some(())))?;
 
     // Columns stand in the place of all fields; times are read and shown in the zone asked for.
-    let told = service.ok(&["search", "--text", "--columns", "slot.bank,took_ms", "-n", "1", "severity>=error"])?;
-    assert!(told.contains("BK-001") && told.contains("40 ") && !told.contains("took_ms="), "{told}");
+    let reported = service.ok(&["search", "--text", "--columns", "slot.bank,took_ms", "-n", "1", "severity>=error"])?;
+    assert!(reported.contains("BK-001") && reported.contains("40 ") && !reported.contains("took_ms="), "{reported}");
     let clock = |zone: &str| -> Result<String> {
         Ok(service.ok(&["search", "--text", "-n", "1", zone])?.chars().take(13).collect())
     };
@@ -44,8 +44,9 @@ fn asked_and_shown() -> Result<()> {
     assert!(spread.contains("p50 24") && spread.contains("p99 49"), "{spread}");
 
     // The console's address for the same, without asking.
-    let told = service.ok(&["search", "--link", "severity>=error", "--from", "now-2h", "--columns", "slot.bank"])?;
-    assert_eq!(told.trim(), format!("{}/search?q=severity%3E%3Derror&from=now-2h&columns=slot.bank", service.url));
+    let reported =
+        service.ok(&["search", "--link", "severity>=error", "--from", "now-2h", "--columns", "slot.bank"])?;
+    assert_eq!(reported.trim(), format!("{}/search?q=severity%3E%3Derror&from=now-2h&columns=slot.bank", service.url));
     assert!(service.ok(&["shapes", "--link", "lease"])?.contains("view=shapes"));
     assert!(service.ok(&["story", "--link", "PX-1"])?.trim().ends_with("/story/PX-1"));
 
@@ -54,17 +55,17 @@ fn asked_and_shown() -> Result<()> {
     service.ok(&["saved", "set", "early ends", "severity>=error", "--note", "leases", "--columns", "slot.bank"])?;
     assert!(service.ok(&["saved", "list"])?.contains("early ends"));
     assert_eq!(service.ok(&["saved", "run", "early ends", "--json"])?.lines().count(), 5);
-    let told = service.ok(&["saved", "run", "early ends", "--text", "-n", "1"])?;
-    assert!(told.contains("BK-001") && !told.contains("took_ms="), "its columns are its own: {told}");
+    let reported = service.ok(&["saved", "run", "early ends", "--text", "-n", "1"])?;
+    assert!(reported.contains("BK-001") && !reported.contains("took_ms="), "its columns are its own: {reported}");
     let missing = service.calvex(&["saved", "run", "late ends"])?;
     assert_eq!(missing.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&missing.stderr).contains("there are: early ends"));
     service.ok(&["saved", "remove", "early ends"])?;
 
-    let told = service.ok(&["now"])?;
-    assert!(told.contains("slots") && told.contains("10.0 %"), "{told}");
-    let told: Value = serde_json::from_str(&service.ok(&["now", "--json"])?)?;
-    assert_eq!(told["services"][0]["service"], "slots");
+    let reported = service.ok(&["now"])?;
+    assert!(reported.contains("slots") && reported.contains("10.0 %"), "{reported}");
+    let reported: Value = serde_json::from_str(&service.ok(&["now", "--json"])?)?;
+    assert_eq!(reported["services"][0]["service"], "slots");
     Ok(())
 }
 
@@ -88,8 +89,11 @@ fn profiles_and_shells() -> Result<()> {
     assert_eq!(wrong.status.code(), Some(2));
     let file = home.join("calvex/profiles.toml");
     assert_eq!(std::fs::metadata(&file)?.permissions().mode() & 0o777, 0o600);
-    let told = out(&run(&["profile", "list"], &[])?);
-    assert!(told.contains("night") && !told.contains("day") && !told.contains("calvex-token"), "{told}");
+    let reported = out(&run(&["profile", "list"], &[])?);
+    assert!(
+        reported.contains("night") && !reported.contains("day") && !reported.contains("calvex-token"),
+        "{reported}"
+    );
     // The first one kept is asked where nothing else is said.
     assert_eq!(out(&run(&["search", "lease", "--json"], &[])?).lines().count(), 1);
     assert_eq!(out(&run(&["search", "lease", "--json", "--profile", "night"], &[])?).lines().count(), 1);

@@ -23,12 +23,12 @@ fn run(service: &Service, line: &str, day: &str) -> Result<String> {
         .output()?;
     // Empty lines stand between the file's builtins.
     let printed = String::from_utf8(ran.stdout)?;
-    let mut told: String = printed.lines().filter(|l| !l.trim().is_empty()).map(|l| format!("{l}\n")).collect();
-    String::from_utf8(ran.stderr)?.lines().for_each(|l| told.push_str(&format!("! {l}\n")));
+    let mut reported: String = printed.lines().filter(|l| !l.trim().is_empty()).map(|l| format!("{l}\n")).collect();
+    String::from_utf8(ran.stderr)?.lines().for_each(|l| reported.push_str(&format!("! {l}\n")));
     if let Some(code) = ran.status.code().filter(|code| *code != 0) {
-        told.push_str(&format!("? {code}\n"));
+        reported.push_str(&format!("? {code}\n"));
     }
-    Ok(told.replace(day, DAY))
+    Ok(reported.replace(day, DAY))
 }
 
 #[test]
@@ -40,8 +40,8 @@ fn word_for_word() -> Result<()> {
     let body: String = night.iter().map(|e| e.json.clone() + "\n").collect();
     anyhow::ensure!(service.calvex_with(&["send", "--quiet"], body.as_bytes())?.status.success());
     wait_for("the night", || {
-        let told = service.ok(&["search", "measure count", "--from", "now-3d", "--json"])?;
-        Ok((serde_json::from_str::<serde_json::Value>(&told)?["count"] == night.len()).then_some(()))
+        let reported = service.ok(&["search", "measure count", "--from", "now-3d", "--json"])?;
+        Ok((serde_json::from_str::<serde_json::Value>(&reported)?["count"] == night.len()).then_some(()))
     })?;
     let expected = std::fs::read_to_string(FILE)?;
     let mut found = String::new();

@@ -10,7 +10,7 @@ fn rows(output: &str) -> Vec<Value> {
     output.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
 }
 
-/// Sends lines with the service's key, or another; what was told on standard error.
+/// Sends lines with the service's key, or another; what was reported on standard error.
 fn send(service: &Service, key: Option<&str>, lines: &[Value]) -> Result<(Option<i32>, String)> {
     let text: String = lines.iter().map(|l| format!("{l}\n")).collect();
     let key = key.unwrap_or(&service.key);
@@ -38,11 +38,11 @@ fn rules_transform_what_comes() -> Result<()> {
     let listed = service.ok(&["transforms", "list", "--json"])?;
     assert_eq!(names(&listed), r#""noise" "lines" "site" "mail" "pins" "away" "never""#);
 
-    // A mistake is told with its rule and place, and changes nothing.
+    // A mistake is reported with its rule and place, and changes nothing.
     let wrong = service.calvex(&["transforms", "add", "bad", "--when", "severity>=", "drop", "x"])?;
     assert_eq!(wrong.status.code(), Some(2));
-    let told = String::from_utf8_lossy(&wrong.stderr).into_owned();
-    assert!(told.contains("rule `bad`, when: column 11"), "{told}");
+    let reported = String::from_utf8_lossy(&wrong.stderr).into_owned();
+    assert!(reported.contains("rule `bad`, when: column 11"), "{reported}");
 
     // Tried, nothing is stored.
     let line = "2026-10-04 02:38:41,198 WARN belt 4: jam, told tore.hidden@fennmark.example";
@@ -50,9 +50,9 @@ fn rules_transform_what_comes() -> Result<()> {
         &["transforms", "try", "-"],
         format!("{{\"service\":\"sorter\",\"msg\":\"{line}\"}}\n").as_bytes(),
     )?;
-    let told = String::from_utf8_lossy(&tried.stdout).into_owned();
-    assert!(told.contains("stored in lane quiet") && told.contains("belt: – → 4"), "{told}");
-    assert!(told.contains("never: its filter does not hold"), "{told}");
+    let reported = String::from_utf8_lossy(&tried.stdout).into_owned();
+    assert!(reported.contains("stored in lane quiet") && reported.contains("belt: – → 4"), "{reported}");
+    assert!(reported.contains("never: its filter does not hold"), "{reported}");
 
     let now = jiff::Timestamp::now().to_string();
     let events = [
@@ -89,8 +89,8 @@ fn rules_transform_what_comes() -> Result<()> {
     assert_eq!(service.search("transformed=mail", &[])?.len(), 2);
 
     // The account says what was not stored, and by which rule; rules say how often they were applied.
-    let told = rows(&service.ok(&["arrivals", "--json"])?);
-    let aside = told.iter().find(|r| r["cause"] == "rule noise").context("nothing was set aside")?;
+    let reported = rows(&service.ok(&["arrivals", "--json"])?);
+    let aside = reported.iter().find(|r| r["cause"] == "rule noise").context("nothing was set aside")?;
     assert_eq!((&aside["service"], &aside["events"], &aside["lane"]), (&json!("edge"), &json!(1), &json!("main")));
     let listed = rows(&service.ok(&["transforms", "list", "--json"])?);
     let held: Vec<_> = listed.iter().map(|r| r["held"].as_u64()).collect();
@@ -129,8 +129,8 @@ async fn dials_turn_senders_down_and_end_by_themselves() -> Result<()> {
     };
     let first = poll(None).await?;
     let tag = first.headers()["etag"].to_str()?.to_owned();
-    let told: Value = first.json().await?;
-    assert_eq!((&told["least"], &told["lowest"]), (&json!(null), &json!(null)));
+    let reported: Value = first.json().await?;
+    assert_eq!((&reported["least"], &reported["lowest"]), (&json!(null), &json!(null)));
     assert_eq!(poll(Some(tag.clone())).await?.status(), StatusCode::NOT_MODIFIED);
 
     service.ok(&["dial", "set", "service=slots", "error", "--why", "too much"])?;
@@ -139,9 +139,9 @@ async fn dials_turn_senders_down_and_end_by_themselves() -> Result<()> {
     assert!(set.contains("dial 2: debug and above"), "{set}");
     let answer = poll(Some(tag)).await?;
     assert_eq!(answer.status(), StatusCode::OK, "it changed");
-    let told: Value = answer.json().await?;
-    assert_eq!((&told["least"], &told["lowest"]), (&json!("error"), &json!("debug")));
-    assert_eq!(told["within"][0]["when"], "logger^=\"slots.lease\"");
+    let reported: Value = answer.json().await?;
+    assert_eq!((&reported["least"], &reported["lowest"]), (&json!("error"), &json!("debug")));
+    assert_eq!(reported["within"][0]["when"], "logger^=\"slots.lease\"");
     let nobody = http.get(format!("{}/v1/dials?service=slots", service.url)).send().await?;
     assert_eq!(nobody.status(), StatusCode::UNAUTHORIZED);
 
@@ -160,8 +160,8 @@ async fn dials_turn_senders_down_and_end_by_themselves() -> Result<()> {
     })?;
     send(&service, None, &[event(4, "debug", "slots.lease.timer"), event(5, "error", "slots.lease.timer")])?;
     kept(3)?;
-    let told: Value = poll(None).await?.json().await?;
-    assert_eq!((&told["within"], &told["lowest"]), (&json!([]), &json!("error")));
+    let reported: Value = poll(None).await?.json().await?;
+    assert_eq!((&reported["within"], &reported["lowest"]), (&json!([]), &json!("error")));
     let aside = rows(&service.ok(&["arrivals", "slots", "--json"])?);
     let by: u64 = aside.iter().filter(|r| r["cause"] == "dial 1").filter_map(|r| r["events"].as_u64()).sum();
     assert_eq!(by, 2);
@@ -201,8 +201,8 @@ async fn keys_are_limited_rotated_and_end() -> Result<()> {
     service.ok(&["lane", "set", "audit", "--days", "400", "--day-events", "1"])?;
     let answer: Value = post(&service.key, &[event("access", 20), event("access", 21)]).await?.json().await?;
     assert_eq!((&answer["stored"], &answer["set_aside"]), (&json!(1), &json!(1)));
-    let told = rows(&service.ok(&["arrivals", "--json"])?);
-    let aside = |cause: &str| told.iter().find(|r| r["cause"] == cause).and_then(|r| r["events"].as_u64());
+    let reported = rows(&service.ok(&["arrivals", "--json"])?);
+    let aside = |cause: &str| reported.iter().find(|r| r["cause"] == cause).and_then(|r| r["events"].as_u64());
     assert_eq!(aside("daily quota of the key"), Some(3));
     assert_eq!(aside("daily quota of lane audit"), Some(1));
 
@@ -295,6 +295,6 @@ fn one_id_by_many_spellings() -> Result<()> {
         .ok(&["lane", "set", "audit", "--days", "7"])
         .and_then(|_| service.ok(&["token", "new", "--lane", "audit"]))?;
     let none = service.calvex(&["fields", "--token", narrow.trim()])?;
-    assert_eq!(none.status.code(), Some(1), "fields of lanes one may not read are not told");
+    assert_eq!(none.status.code(), Some(1), "fields of lanes one may not read are not reported");
     Ok(())
 }

@@ -122,7 +122,7 @@ async fn logs_and_spans_by_the_exporters_of_the_standard() -> Result<()> {
         assert_eq!(found(&service, &format!("status=error service={name} slot.bank=BK-017"), 1)?.len(), 1);
         assert_eq!(found(&service, &format!("took>=0ms kind=span span.kind=client service={name}"), 1)?.len(), 1);
     }
-    // What comes with a wrong key is not stored, and arrivals tell it by how the key begins.
+    // What comes with a wrong key is not stored, and arrivals show it by how the key begins.
     let base = service.other("OTLP over gRPC", "http")?.to_owned();
     let runtime = tokio::runtime::Handle::current();
     let refused = tokio::task::spawn_blocking(move || {
@@ -202,7 +202,7 @@ fn syslog_by_logger_and_by_sockets() -> Result<()> {
     found(&service, "\"and goes on\"", 1)?;
     drop(stream);
 
-    // Another protocol on this port is told from syslog, and nothing of it is stored.
+    // Another protocol on this port is distinguished from syslog, and nothing of it is stored.
     let mut http = TcpStream::connect(("127.0.0.1", tcp.parse()?))?;
     http.write_all(b"GET /wrongport HTTP/1.1\r\n\r\n")?;
     // What was not read makes the end a reset.
@@ -242,17 +242,20 @@ fn json_lines_over_tcp() -> Result<()> {
     writeln!(stream, "{}", json!({ "key": service.key }))?;
     assert_eq!(next(&mut answers)?, json!({ "ready": true }));
     stream.write_all(b"{\"msg\":\"line one\"}\n{\"msg\":\n[1]\n")?;
-    let told = next(&mut answers)?;
-    assert_eq!((&told["stored"], &told["refused"]), (&json!(1), &json!(2)));
-    assert_eq!((&told["refusals"][0]["line"], &told["refusals"][1]["reason"]), (&json!(2), &json!("not-an-object")));
+    let reported = next(&mut answers)?;
+    assert_eq!((&reported["stored"], &reported["refused"]), (&json!(1), &json!(2)));
+    assert_eq!(
+        (&reported["refusals"][0]["line"], &reported["refusals"][1]["reason"]),
+        (&json!(2), &json!("not-an-object"))
+    );
     // A line in two pieces, and one that only the end of the stream ends; numbers go on.
     stream.write_all(b"{\"msg\":\"line")?;
     stream.write_all(b" two\"}\nbroken\n{\"msg\":\"line three\"}")?;
     stream.shutdown(std::net::Shutdown::Write)?;
     let (mut stored, mut lines) = (0, Vec::new());
-    while let Ok(told) = next(&mut answers) {
-        stored += told["stored"].as_u64().unwrap_or(0);
-        lines.extend(told["refusals"].as_array().into_iter().flatten().map(|r| r["line"].clone()));
+    while let Ok(reported) = next(&mut answers) {
+        stored += reported["stored"].as_u64().unwrap_or(0);
+        lines.extend(reported["refusals"].as_array().into_iter().flatten().map(|r| r["line"].clone()));
     }
     assert_eq!((stored, lines), (2, vec![json!(5)]));
     found(&service, "line", 3)?;

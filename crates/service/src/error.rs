@@ -58,9 +58,9 @@ pub enum ServiceError {
 }
 
 impl ServiceError {
-    /// The problem told to a client.
+    /// The problem reported to a client.
     pub fn problem(&self) -> Problem {
-        let told = |status, kind, title| Problem::new(status, kind, title, self.to_string());
+        let reported = |status, kind, title| Problem::new(status, kind, title, self.to_string());
         match self {
             ServiceError::Store(e) if e.is_passing() => {
                 tracing::warn!("{e}");
@@ -70,29 +70,29 @@ impl ServiceError {
             ServiceError::Store(StoreError::Core(CoreError::Refused(refusal))) => {
                 Problem::new(413, "too-large", "Too large", refusal.to_string())
             }
-            ServiceError::Store(StoreError::Taken(_)) => told(409, "taken", "Name taken"),
-            ServiceError::Store(StoreError::Missing(_)) => told(404, "missing", "Not found"),
+            ServiceError::Store(StoreError::Taken(_)) => reported(409, "taken", "Name taken"),
+            ServiceError::Store(StoreError::Missing(_)) => reported(404, "missing", "Not found"),
             ServiceError::Store(e) => {
                 tracing::error!("{e}");
                 Problem::new(500, "internal", "Internal error", "the service failed; its log says why")
             }
-            ServiceError::Setting(_) | ServiceError::Listen(..) => told(500, "internal", "Internal error"),
-            ServiceError::NotSignedIn(_) => told(401, "not-signed-in", "Not signed in"),
-            ServiceError::NotAllowed(_) => told(403, "not-allowed", "Not allowed"),
-            ServiceError::WrongMethod(_) => told(405, "wrong-method", "Wrong method"),
-            ServiceError::BadRequest(_) => told(400, "bad-request", "Bad request"),
+            ServiceError::Setting(_) | ServiceError::Listen(..) => reported(500, "internal", "Internal error"),
+            ServiceError::NotSignedIn(_) => reported(401, "not-signed-in", "Not signed in"),
+            ServiceError::NotAllowed(_) => reported(403, "not-allowed", "Not allowed"),
+            ServiceError::WrongMethod(_) => reported(405, "wrong-method", "Wrong method"),
+            ServiceError::BadRequest(_) => reported(400, "bad-request", "Bad request"),
             ServiceError::Query(mistakes) => {
-                Problem { mistakes: mistakes.clone(), ..told(400, "query", "Mistakes in the query") }
+                Problem { mistakes: mistakes.clone(), ..reported(400, "query", "Mistakes in the query") }
             }
-            ServiceError::TooLarge(_) => told(413, "too-large", "Too large"),
-            ServiceError::NotStorable(_) => told(422, "not-storable", "Cannot be stored"),
-            ServiceError::TooSlow(_) => told(408, "too-slow", "Too slow"),
-            ServiceError::Conflict(_) => told(422, "idempotency", "Idempotency key misused"),
-            ServiceError::Unsupported(_) => told(415, "unsupported", "Unsupported media"),
+            ServiceError::TooLarge(_) => reported(413, "too-large", "Too large"),
+            ServiceError::NotStorable(_) => reported(422, "not-storable", "Cannot be stored"),
+            ServiceError::TooSlow(_) => reported(408, "too-slow", "Too slow"),
+            ServiceError::Conflict(_) => reported(422, "idempotency", "Idempotency key misused"),
+            ServiceError::Unsupported(_) => reported(415, "unsupported", "Unsupported media"),
             ServiceError::TooMany(_, after) => {
-                Problem { retry_after_s: Some(*after), ..told(429, "too-many", "Too many requests") }
+                Problem { retry_after_s: Some(*after), ..reported(429, "too-many", "Too many requests") }
             }
-            ServiceError::Busy(_, after) => Problem { retry_after_s: Some(*after), ..told(503, "busy", "Not now") },
+            ServiceError::Busy(_, after) => Problem { retry_after_s: Some(*after), ..reported(503, "busy", "Not now") },
         }
     }
 }

@@ -226,7 +226,7 @@ async fn start_on(
     Ok((app, table, tokio::spawn(committing)))
 }
 
-/// Brings what an earlier epoch left in the journal back into heads. A damaged batch stays where it is, and is told.
+/// Brings what an earlier epoch left in the journal back into heads. A damaged batch stays where it is, and is reported.
 async fn replay(app: &Shared) -> Result<usize> {
     let now_ns = (app.clock)();
     let mut events = 0;

@@ -22,8 +22,8 @@ pub struct LaneRow {
     pub id: u32,
     pub name: String,
     pub retention_days: u32,
-    /// Whether its existence may be told to those who may not read it.
-    pub told: bool,
+    /// Whether its existence may be reported to those who may not read it.
+    pub reported: bool,
     pub is_default: bool,
     /// Events and bytes it takes a day; any number if none.
     pub day_events: Option<u64>,
@@ -92,7 +92,7 @@ impl Store {
                     id: r.try_get(0)?,
                     name: r.try_get(1)?,
                     retention_days: r.try_get(2)?,
-                    told: r.try_get(3)?,
+                    reported: r.try_get(3)?,
                     is_default: r.try_get(4)?,
                     day_events: r.try_get(5)?,
                     day_bytes: r.try_get(6)?,
@@ -185,7 +185,7 @@ impl Store {
             self.open_bucket(row.bucket).await?;
             let mut connection = self.pool.acquire().await?;
             if is_catalogued(&mut connection, row).await? {
-                // An earlier try went further than its answer told.
+                // An earlier try went further than its answer reported.
                 continue;
             }
             drop(connection);
@@ -465,7 +465,7 @@ impl Store {
     }
 }
 
-/// Whether the catalogue names this very chunk, as it does after a try whose outcome was not told.
+/// Whether the catalogue names this very chunk, as it does after a try whose outcome was not reported.
 async fn is_catalogued(connection: &mut MySqlConnection, chunk: &ChunkRow) -> Result<bool> {
     let same = sqlx::query_scalar(sql::CHUNK_IS)
         .bind(chunk.id)

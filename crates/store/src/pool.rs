@@ -82,7 +82,7 @@ impl Store {
             let server = MySqlPoolOptions::new().max_connections(1).acquire_timeout(Duration::from_secs(30));
             let server = server.connect_with(options.clone().database("")).await;
             if let Ok(server) = server {
-                // A missing right to create is no harm where the database exists; connecting below will tell.
+                // A missing right to create is no harm where the database exists; connecting below will show.
                 let _ = server
                     .execute(sql::safe(format!("CREATE DATABASE IF NOT EXISTS `{name}` CHARACTER SET utf8mb4")))
                     .await;
@@ -192,7 +192,7 @@ impl Store {
         self.pool.close().await;
     }
 
-    /// Bytes of the tables whose names begin with `prefix`, as the database tells them.
+    /// Bytes of the tables whose names begin with `prefix`, as the database shows them.
     ///
     /// # Errors
     /// Where the database fails.

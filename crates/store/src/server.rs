@@ -45,13 +45,13 @@ impl Server {
     /// Where the directory is in use by another calvex, or MariaDB is missing or does not start.
     pub async fn start(settings: ServerSettings) -> Result<Self> {
         let home = settings.data_dir.join("mariadb");
-        let told =
+        let reported =
             |what: &str, e: &dyn std::fmt::Display| StoreError::Server(format!("{what} {}: {e}", home.display()));
-        fs::create_dir_all(&home).map_err(|e| told("cannot make the directory", &e))?;
+        fs::create_dir_all(&home).map_err(|e| reported("cannot make the directory", &e))?;
         fs::set_permissions(&home, fs::Permissions::from_mode(0o700))
-            .map_err(|e| told("cannot close to others", &e))?;
-        let home = home.canonicalize().map_err(|e| told("cannot find", &e))?;
-        let lock = File::create(home.join("lock")).map_err(|e| told("cannot write below", &e))?;
+            .map_err(|e| reported("cannot close to others", &e))?;
+        let home = home.canonicalize().map_err(|e| reported("cannot find", &e))?;
+        let lock = File::create(home.join("lock")).map_err(|e| reported("cannot write below", &e))?;
         lock.try_lock().map_err(|_| {
             StoreError::Server(format!(
                 "{} is in use by another calvex; stop that one, or choose another --data-dir",
@@ -60,7 +60,7 @@ impl Server {
         })?;
         stop_orphan(&home).await?;
         // Of its own: a server that starts clears the temporary tables it finds, also those of another one.
-        fs::create_dir_all(home.join("tmp")).map_err(|e| told("cannot make a directory below", &e))?;
+        fs::create_dir_all(home.join("tmp")).map_err(|e| reported("cannot make a directory below", &e))?;
         let data = home.join("data");
         if !data.join("mysql").is_dir() {
             install(&home, &data).await?;
@@ -154,8 +154,8 @@ async fn install(home: &Path, data: &Path) -> Result<()> {
         .await
         .map_err(|e| StoreError::Server(format!("mariadb-install-db did not start: {e}")))?;
     if !output.status.success() {
-        let told = String::from_utf8_lossy(&output.stderr);
-        let why = told.lines().find(|l| l.to_uppercase().contains("ERROR")).unwrap_or("no reason given");
+        let reported = String::from_utf8_lossy(&output.stderr);
+        let why = reported.lines().find(|l| l.to_uppercase().contains("ERROR")).unwrap_or("no reason given");
         return Err(StoreError::Server(format!("mariadb-install-db failed in {}: {why}", home.display())));
     }
     fs::rename(&making, data).map_err(|e| StoreError::Server(format!("cannot make {}: {e}", data.display())))

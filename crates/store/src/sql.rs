@@ -86,5 +86,5 @@ statements! {
     ARRIVED_SINCE = "SELECT sender, lane_id, CAST(SUM(stored) AS UNSIGNED), CAST(SUM(bytes) AS UNSIGNED) FROM arrival WHERE hour >= ? GROUP BY sender, lane_id";
     ARRIVAL_EXPIRE = "DELETE FROM arrival WHERE hour < ?";
     REFUSAL_EXPIRE = "DELETE FROM refusal WHERE hour < ?";
-    LANE_ALL = "SELECT id, name, retention_days, told, is_default, day_events, day_bytes FROM lane ORDER BY id";
+    LANE_ALL = "SELECT id, name, retention_days, listed, is_default, day_events, day_bytes FROM lane ORDER BY id";
 }

@@ -57,8 +57,8 @@ fn ndjson_lines() {
         // What an edit opened must not swallow the line behind it.
         body.extend_from_slice(b"\n{\"msg\":\"good\"}\n");
         let batch = taken(|batch, reading| ndjson::decode(&body, batch, reading).unwrap());
-        let told = batch.stored + batch.refused.len();
-        assert!(told >= 1, "every line is told of");
+        let reported = batch.stored + batch.refused.len();
+        assert!(reported >= 1, "every line is reported");
         if !body.starts_with(b"[") && !body.trim_ascii_start().starts_with(b"[") {
             assert!(batch.stored >= 1, "the good line is taken: {}", String::from_utf8_lossy(&body));
         }

@@ -40,8 +40,8 @@ pub fn decode(body: &[u8], batch: &mut BatchBuilder, reading: &mut Reading) -> R
             let begins = memchr::memrchr(b'\n', before).map_or(0, |end| end + 1);
             // A character begins with any byte that does not go on with one (RFC 3629).
             let column = before.iter().skip(begins).filter(|b| **b & 0xc0 != 0x80).count() + 1;
-            let told = format!("line {line}, column {column}: the list of events does not close here");
-            batch.refuse(1, Refusal::NotJson(told), array);
+            let reported = format!("line {line}, column {column}: the list of events does not close here");
+            batch.refuse(1, Refusal::NotJson(reported), array);
             Ok(())
         }
     }
@@ -195,7 +195,7 @@ mod tests {
         pages.iter().flat_map(|(_, page)| calvex_storage::columns::materialise_all(page).unwrap()).collect()
     }
 
-    fn told(body: &[u8]) -> (usize, Vec<(usize, &'static str)>) {
+    fn reported(body: &[u8]) -> (usize, Vec<(usize, &'static str)>) {
         let batch = take(body, 1000);
         (batch.stored, batch.refused.iter().map(|r| (r.line, r.refusal.reason())).collect())
     }
@@ -203,7 +203,7 @@ mod tests {
     #[test]
     fn one_bad_line_refuses_itself() {
         let body = b"{\"msg\":\"a\"}\r\n\n{\"msg\":\n[1]\n{\"msg\":\xff}\n{\"msg\":\"b\"}";
-        assert_eq!(told(body), (2, vec![(3, "not-json"), (4, "not-an-object"), (5, "not-json")]));
+        assert_eq!(reported(body), (2, vec![(3, "not-json"), (4, "not-an-object"), (5, "not-json")]));
         let error = take(b"{\"msg\" 1}", 1000).refused.iter().next().unwrap().refusal.to_string();
         assert!(error.contains("column 8") && error.contains("expected `:`"), "{error}");
     }
@@ -222,15 +222,15 @@ mod tests {
     #[test]
     fn a_mark_stands_once_whatever_was_sent() {
         let events = take_all(b"{\"calvex\":5,\"calvex.mended\":\"mine\",\"msg\":\"b\\udc00\"}");
-        let told = serde_json::to_string(&calvex_language::model::answer_json(&events[0], "main")).unwrap();
-        assert_eq!(told.matches("calvex.mended\":").count(), 1, "{told}");
-        assert!(told.contains(r#""calvex":5"#) && told.contains(r#""calvex.mended":"escape""#), "{told}");
+        let reported = serde_json::to_string(&calvex_language::model::answer_json(&events[0], "main")).unwrap();
+        assert_eq!(reported.matches("calvex.mended\":").count(), 1, "{reported}");
+        assert!(reported.contains(r#""calvex":5"#) && reported.contains(r#""calvex.mended":"escape""#), "{reported}");
     }
 
     #[test]
     fn bytes_that_are_no_text_are_measured_before_they_grow() {
         for body in [vec![0xff; 5000], [b"[".to_vec(), vec![0xff; 5000], b"]".to_vec()].concat()] {
-            assert_eq!(told(&body).1, [(1, "too-large")]);
+            assert_eq!(reported(&body).1, [(1, "too-large")]);
         }
     }
 
@@ -242,8 +242,8 @@ mod tests {
             (b"[{\"a\":1}] x", "line 1, column 10"),
         ] {
             let batch = take(body, 1000);
-            let told = batch.refused.iter().next().unwrap().refusal.to_string();
-            assert!(told.contains(place), "{told}");
+            let reported = batch.refused.iter().next().unwrap().refusal.to_string();
+            assert!(reported.contains(place), "{reported}");
             assert_eq!((batch.stored, batch.refused.len()), (0, 1));
         }
     }
@@ -252,11 +252,11 @@ mod tests {
     fn an_array_has_an_event_for_each_element() {
         let body = br#" [{"msg":"a, ] } \" b"}, 7 ,{"msg":"c"},
             {"list":[[1],{"x":[]}]}, {"msg":}] "#;
-        assert_eq!(told(body), (3, vec![(2, "not-an-object"), (5, "not-json")]));
-        assert_eq!(told(b"[]"), (0, vec![]));
-        assert_eq!(told(b"[{\"a\":1}"), (0, vec![(1, "not-json")]), "not closed");
-        assert_eq!(told(b"[10:00] shut\n{\"a\":1}"), (1, vec![(1, "not-an-object")]), "a line");
-        assert_eq!(told(b"[1]\n{\"a\":1}"), (1, vec![(1, "not-an-object")]));
+        assert_eq!(reported(body), (3, vec![(2, "not-an-object"), (5, "not-json")]));
+        assert_eq!(reported(b"[]"), (0, vec![]));
+        assert_eq!(reported(b"[{\"a\":1}"), (0, vec![(1, "not-json")]), "not closed");
+        assert_eq!(reported(b"[10:00] shut\n{\"a\":1}"), (1, vec![(1, "not-an-object")]), "a line");
+        assert_eq!(reported(b"[1]\n{\"a\":1}"), (1, vec![(1, "not-an-object")]));
     }
 
     #[test]
@@ -269,22 +269,22 @@ mod tests {
             let error = decode(body.as_bytes(), &mut builder, &mut reading).unwrap_err().to_string();
             assert!(error.contains("the limit is 250000"), "{error}");
         }
-        // What is within the limit is told of, the first hundred one by one.
+        // What is within the limit is reported, the first hundred one by one.
         let batch = take("x\n".repeat(200_000).as_bytes(), 1000);
         assert_eq!((batch.refused.len(), batch.refused.iter().count()), (200_000, 100));
     }
 
     #[test]
     fn deep_and_long_lines_are_refused() {
-        assert_eq!(told("[".repeat(900).as_bytes()).1, [(1, "not-an-object")]);
-        assert_eq!(told(format!("{{\"a\":{}", "[".repeat(900)).as_bytes()).1, [(1, "not-json")]);
-        assert_eq!(told(&[b'x'; 1001]).1, [(1, "too-large")]);
+        assert_eq!(reported("[".repeat(900).as_bytes()).1, [(1, "not-an-object")]);
+        assert_eq!(reported(format!("{{\"a\":{}", "[".repeat(900)).as_bytes()).1, [(1, "not-json")]);
+        assert_eq!(reported(&[b'x'; 1001]).1, [(1, "too-large")]);
     }
 
     proptest! {
         #[test]
         fn any_bytes_are_answered(body in any::<Vec<u8>>()) {
-            told(&body);
+            reported(&body);
         }
     }
 }

@@ -52,7 +52,7 @@ export default function AlertsPage() {
               <th scope="col">for</th>
               <th scope="col">peak</th>
               <th scope="col">taken by</th>
-              <th scope="col">told</th>
+              <th scope="col">notified</th>
               <th scope="col">evidence</th>
             </tr>
           </thead>

@@ -36,11 +36,11 @@ const SPANS = [
 ] as const;
 
 function notes(a: Arrival): string[] {
-  const told = [];
-  if (a.silent) told.push("fell silent");
-  if (a.clock_ahead_ms > 0) told.push(`clock ${(a.clock_ahead_ms / 1000).toFixed(1)} s ahead`);
-  if (a.untimed > 0) told.push("some without a time");
-  return told;
+  const reported = [];
+  if (a.silent) reported.push("fell silent");
+  if (a.clock_ahead_ms > 0) reported.push(`clock ${(a.clock_ahead_ms / 1000).toFixed(1)} s ahead`);
+  if (a.untimed > 0) reported.push("some without a time");
+  return reported;
 }
 
 /** The hosts of a service and sender as one row, so that every service is seen in one look. */
@@ -148,14 +148,14 @@ export default function IntakePage() {
                         {a.service}
                       </Link>
                     ) : (
-                      <Muted>none told</Muted>
+                      <Muted>none sent</Muted>
                     )}
                   </td>
                   <td>
                     {!service && a.service && a.host ? (
                       <Quiet onPress={() => choose({ service: a.service })}>{a.host}</Quiet>
                     ) : (
-                      a.host || <Muted>none told</Muted>
+                      a.host || <Muted>none sent</Muted>
                     )}
                   </td>
                   <td>{a.sender}</td>
@@ -199,8 +199,8 @@ export default function IntakePage() {
                     <td>
                       <Cause cause={a.cause} />
                     </td>
-                    <td>{a.service || <Muted>none told</Muted>}</td>
-                    <td>{a.host || <Muted>none told</Muted>}</td>
+                    <td>{a.service || <Muted>none sent</Muted>}</td>
+                    <td>{a.host || <Muted>none sent</Muted>}</td>
                     <td>{a.sender}</td>
                     <td title={when(a.last, zone)}>{ago(parseNs(a.last))}</td>
                   </tr>

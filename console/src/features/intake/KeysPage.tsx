@@ -63,7 +63,7 @@ function draftOf(limits: KeyLimits): Draft {
 
 /** What a key may send, in words. */
 export function allowed(l: KeyLimits): string {
-  const told = [
+  const reported = [
     l.services?.length ? `for ${l.services.join(", ")}` : "",
     l.lanes?.length ? `to ${l.lanes.join(", ")}` : "",
     l.per_second ? `${number(l.per_second)} a second` : "",
@@ -71,7 +71,7 @@ export function allowed(l: KeyLimits): string {
     l.day_bytes ? `${number(l.day_bytes)} bytes a day` : "",
     l.until ? `until ${l.until}` : "",
   ].filter(Boolean);
-  return told.join("; ") || "anything";
+  return reported.join("; ") || "anything";
 }
 
 /** Who may send: keys with their limits and last use; made, rotated and revoked here. */

@@ -98,14 +98,14 @@ function Tried({ event }: { event: TriedEvent }) {
             : `stored in lane ${event.lane}`}
       </p>
       {event.tried?.steps.map((step) => {
-        const told = step.after ? changes(before, step.after) : [];
+        const reported = step.after ? changes(before, step.after) : [];
         before = step.after ?? before;
         return (
           <Step key={step.rule}>
             {step.rule} <Muted>{step.note}</Muted>
-            {told.length > 0 && (
+            {reported.length > 0 && (
               <dl>
-                {told.map((c) => (
+                {reported.map((c) => (
                   <div key={c.field} style={{ display: "contents" }}>
                     <dt>{c.field}</dt>
                     <dd>
@@ -190,7 +190,7 @@ export default function TransformsPage() {
                     <Mono>{r.rule.when || "every event"}</Mono>
                   </td>
                   <td>
-                    <Mono>{r.told}</Mono>
+                    <Mono>{r.text}</Mono>
                   </td>
                   <td className="number">{number(r.held)}</td>
                   <td className="short">

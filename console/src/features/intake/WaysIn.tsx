@@ -51,16 +51,18 @@ export function WaysIn() {
           </thead>
           <tbody>
             {ways.data?.map((w) => {
-              const told = probe.data?.find((p) => p.way === w.name);
+              const reported = probe.data?.find((p) => p.way === w.name);
               return (
                 <tr key={w.name}>
                   <td>{w.name}</td>
                   <td>
                     <Mono>{w.address || window.location.host}</Mono>
                   </td>
-                  <td className="number">{told && ms(told.answered_ms)}</td>
-                  <td className="number">{told && ms(told.found_ms)}</td>
-                  <td>{told?.wrong ? <Wrong>{told.wrong}</Wrong> : told && <Muted>found by search</Muted>}</td>
+                  <td className="number">{reported && ms(reported.answered_ms)}</td>
+                  <td className="number">{reported && ms(reported.found_ms)}</td>
+                  <td>
+                    {reported?.wrong ? <Wrong>{reported.wrong}</Wrong> : reported && <Muted>found by search</Muted>}
+                  </td>
                 </tr>
               );
             })}

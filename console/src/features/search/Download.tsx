@@ -22,14 +22,14 @@ export function Download({
   const [form, setForm] = useState<"ndjson" | "csv">("ndjson");
   const [columns, setColumns] = useState("");
   const [done, setDone] = useState<number>();
-  const [told, setTold] = useState("");
+  const [reported, setReported] = useState("");
   const [wrong, setWrong] = useState("");
   const stop = useRef<AbortController>(undefined);
   const chosen = columns || [...COLUMNS, ...columnsOf(state.columns).map((c) => c.field)].join(",");
   const begin = async () => {
     const mine = new AbortController();
     stop.current = mine;
-    setTold("");
+    setReported("");
     setWrong("");
     setDone(0);
     try {
@@ -37,12 +37,12 @@ export function Download({
       const wanted = { query: state.query, ...range, form, columns: names.filter(Boolean) };
       const got = await fetchEvents(wanted, setDone, mine.signal);
       handOver(got.blob, `calvex-${range.from.slice(0, 19).replaceAll(":", "")}.${form}`);
-      setTold(
+      setReported(
         `${number(got.events)} events written` +
           (got.more ? `; there are more: the bound is ${number(BOUND)}, and \`calvex export\` has none` : "."),
       );
     } catch (e) {
-      if (mine.signal.aborted) setTold("Stopped; nothing was written.");
+      if (mine.signal.aborted) setReported("Stopped; nothing was written.");
       else setWrong(e instanceof Error ? e.message : String(e));
     } finally {
       setDone(undefined);
@@ -51,7 +51,7 @@ export function Download({
   const close = () => {
     stop.current?.abort();
     setOpen(false);
-    setTold("");
+    setReported("");
     setWrong("");
   };
   return (
@@ -88,7 +88,7 @@ export function Download({
               <progress max={Math.min(total ?? BOUND, BOUND)} value={done} /> {number(done)} events
             </p>
           )}
-          {told && <p role="status">{told}</p>}
+          {reported && <p role="status">{reported}</p>}
           {wrong && <Problem>{wrong}</Problem>}
           <div style={{ display: "flex", gap: space.s }}>
             {done === undefined ? (

@@ -66,7 +66,7 @@ const Time = styled.span`
   color: ${(p) => p.theme.muted};
 `;
 
-const Told = styled.div`
+const Reported = styled.div`
   padding: ${space.m} ${space.l};
   color: ${(p) => p.theme.muted};
 `;
@@ -161,8 +161,8 @@ export function EventList(props: Props) {
           );
         })}
       </div>
-      {!more && events.length > 0 && <Told>That is all in this range.</Told>}
-      {loading && events.length > 0 && <Told role="status">More are on their way…</Told>}
+      {!more && events.length > 0 && <Reported>That is all in this range.</Reported>}
+      {loading && events.length > 0 && <Reported role="status">More are on their way…</Reported>}
     </Scroll>
   );
 }

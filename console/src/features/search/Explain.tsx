@@ -10,7 +10,7 @@ export function Explain({ explain, range }: { explain: Explanation; range: { fro
     ["chunks that may be read", number(explain.chunks)],
     ["skipped: their times lie outside", number(explain.skipped_by_time)],
     ["skipped: their filters rule the query out", number(explain.skipped_by_bloom)],
-    ["of these told by bloom sets, unopened", number(explain.skipped_by_bloom_set)],
+    ["of these by bloom sets, unopened", number(explain.skipped_by_bloom_set)],
     ["not needed: enough was found before", number(explain.skipped_by_order)],
     ["opened", number(explain.chunks_read)],
     ["pages scanned", number(explain.pages_scanned)],

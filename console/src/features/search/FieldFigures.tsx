@@ -92,7 +92,7 @@ export function FieldFigures(props: {
     },
   });
   const answer: BreakdownAnswer | undefined = counted.data;
-  const told = answer?.fields[0];
+  const reported = answer?.fields[0];
   const stripOf = (value: Json) => {
     const group = strips.data?.groups.find((g) => JSON.stringify(g.values[0]) === JSON.stringify(value));
     return group?.steps?.map((cells) => Number(cells[0] ?? 0)) ?? [];
@@ -109,14 +109,14 @@ export function FieldFigures(props: {
     <Body data-testid="breakdown">
       {counted.error && <Problem>{counted.error.message}</Problem>}
       {counted.isPending && <Muted>Counting …</Muted>}
-      {told && answer && (
+      {reported && answer && (
         <>
           <Muted>
-            {number(told.having)} of {number(answer.events)} events · {number(told.distinct)} values
-            {told.uncounted > 0 && ` · ${number(told.uncounted)} events have values beyond those counted`}
+            {number(reported.having)} of {number(answer.events)} events · {number(reported.distinct)} values
+            {reported.uncounted > 0 && ` · ${number(reported.uncounted)} events have values beyond those counted`}
           </Muted>
-          {told.spread && <SpreadFigure spread={told.spread} unit={unit} />}
-          {told.top.map((v) => {
+          {reported.spread && <SpreadFigure spread={reported.spread} unit={unit} />}
+          {reported.top.map((v) => {
             const text = written(v.value);
             const share = v.count / Math.max(answer.events, 1);
             return (
@@ -144,7 +144,7 @@ export function FieldFigures(props: {
               leave out
             </Quiet>
             <Quiet onPress={() => props.onColumn(field)}>column</Quiet>
-            {told.distinct <= 200 && (
+            {reported.distinct <= 200 && (
               <Quiet
                 $on={by === field}
                 aria-pressed={by === field}

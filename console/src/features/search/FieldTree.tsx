@@ -82,11 +82,11 @@ export interface ValueActs {
 }
 
 /** A value with its name; pressing the name shows what can be done from it. */
-export function Value(props: { name: string; field: string; value: Json; acts: ValueActs; told?: string }) {
+export function Value(props: { name: string; field: string; value: Json; acts: ValueActs; reported?: string }) {
   const { name, field, value, acts } = props;
   const [open, setOpen] = useState(false);
   const kind = typeOf(value);
-  const text = props.told ?? textOf(value);
+  const text = props.reported ?? textOf(value);
   // A list is found by any of its elements; the first stands for it here.
   const single = Array.isArray(value) ? value.find((v) => v !== null && typeof v !== "object") : value;
   const one = single !== null && single !== undefined && typeof single !== "object";
@@ -153,8 +153,15 @@ export function FieldTree({ fields, acts }: { fields: { [name: string]: Json }; 
 export function OwnParts({ parts, acts }: { parts: [string, Json, string?][]; acts: ValueActs }) {
   return (
     <Tree aria-label="Own parts">
-      {parts.map(([name, value, told]) => (
-        <Value key={`${name} ${textOf(value)}`} name={name} field={name} value={value} acts={acts} told={told} />
+      {parts.map(([name, value, reported]) => (
+        <Value
+          key={`${name} ${textOf(value)}`}
+          name={name}
+          field={name}
+          value={value}
+          acts={acts}
+          reported={reported}
+        />
       ))}
     </Tree>
   );

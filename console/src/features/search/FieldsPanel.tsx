@@ -60,7 +60,7 @@ export function FieldsPanel(props: {
   const answer = fields.data;
   const share = (having: number) => `${Math.round((having / Math.max(answer?.events ?? 1, 1)) * 100)} %`;
   const matches = (name: string) => name.toLowerCase().includes(wanted.toLowerCase());
-  const row = (field: string, types: string, told: string) => (
+  const row = (field: string, types: string, reported: string) => (
     <div key={field}>
       <Row>
         <Quiet
@@ -71,7 +71,7 @@ export function FieldsPanel(props: {
           {field}
         </Quiet>
         <Muted>{types}</Muted>
-        <Muted>{told}</Muted>
+        <Muted>{reported}</Muted>
       </Row>
       {state.field === field && range && (
         <FieldFigures

@@ -77,12 +77,12 @@ const Bar = styled.span`
 
 /** What a group is called. */
 function named(shapes: MeasureAnswer["shapes"], values: Json[]): string {
-  const told = values.map((value) => {
+  const reported = values.map((value) => {
     if (value === null) return "(missing)";
     const text = typeof value === "string" ? value : JSON.stringify(value);
     return shapes?.[text] ?? text;
   });
-  return told.join(" · ") || "all";
+  return reported.join(" · ") || "all";
 }
 
 /** Figures of a `measure`: one number, bars by group, or bars down the page, step by step. Each opens its events. */

@@ -121,7 +121,7 @@ export interface QueryFieldHandle {
   goOn: () => void;
 }
 
-/** What the field shows, and whom it tells. */
+/** What the field shows, and whom it shows. */
 export interface QueryFieldProps {
   value: string;
   invalid: boolean;

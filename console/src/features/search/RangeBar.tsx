@@ -56,7 +56,7 @@ export function rangeText(from: string, to: string, zone: Zone): string {
   if (relative && to === "now") return `last ${relative[1]}`;
   const fixed = (text: string) => (/^\d{4}-\d\d-\d\dT.*Z$/.test(text) ? exactShort(parseNs(text), zone) : text);
   const [a, b] = [fixed(from), fixed(to)];
-  // The day of the end is told only where it is another one.
+  // The day of the end is shown only where it is another one.
   return `${a} to ${a.slice(0, 11) === b.slice(0, 11) && /^\d{4}-/.test(b) ? b.slice(11) : b}`;
 }
 

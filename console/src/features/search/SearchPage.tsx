@@ -7,7 +7,7 @@ import { useSearchState } from "./state";
 /** Search: figures where the query has a `measure`, else events. */
 export default function SearchPage() {
   const [state, change] = useSearchState();
-  // Only a text with the word can have the clause; whether it is one, the service's own parser tells.
+  // Only a text with the word can have the clause; whether it is one, the service's own parser shows.
   const worded = /\bmeasure\b/.test(state.query);
   const check = useQuery({
     queryKey: ["check", state.query],

@@ -92,7 +92,7 @@ export function ShapesView(props: {
       const length = parseNs(range.to) - parseNs(range.from);
       const step = Math.max(1, Math.ceil(Number(length) / POINTS / 1e6));
       const before = { from: formatNs(parseNs(range.from) - length), to: range.from };
-      const [told, trend, earlier] = await Promise.all([
+      const [reported, trend, earlier] = await Promise.all([
         api.measure(
           { query: asked(`measure count as n, min(time) as first, max(time) as last per shape top ${TOP}`), ...range },
           signal,
@@ -101,16 +101,16 @@ export function ShapesView(props: {
         api.measure({ query: asked(`measure count per shape top ${BEFORE}`), ...before }, signal),
       ]);
       const known = new Set(earlier.groups.map((g) => textOf(g.values[0])));
-      // Where nothing stands in the range before, nothing can be told to be new.
+      // Where nothing stands in the range before, nothing is known to be new.
       const canTell = earlier.groups.length > 0;
-      const rows = told.groups
+      const rows = reported.groups
         .filter((g) => typeof g.values[0] === "string")
         .map((g) => {
           const id = String(g.values[0]);
           const steps = trend.groups.find((t) => t.values[0] === id)?.steps ?? [];
           return {
             id,
-            template: told.shapes?.[id] ?? "",
+            template: reported.shapes?.[id] ?? "",
             count: Number(g.total[0] ?? 0),
             first: ns(g.total[1]),
             last: ns(g.total[2]),
@@ -118,7 +118,7 @@ export function ShapesView(props: {
             fresh: canTell && !known.has(id),
           };
         });
-      return { rows, all: told.group_count, explain: told.explain };
+      return { rows, all: reported.group_count, explain: reported.explain };
     },
   });
   const rows = shapes.data?.rows ?? [];

@@ -88,7 +88,7 @@ interface Props {
 }
 
 /** A bin in words. */
-function told(bin: Bin, zone: Zone): string {
+function reported(bin: Bin, zone: Zone): string {
   return `${clock(bin.start, zone, 0)} · ${number(bin.total)} events, ${number(bin.errors)} errors, ${number(bin.warnings)} warnings`;
 }
 
@@ -220,7 +220,7 @@ export function Spine({ bins, axis: ends, lying, shown, pins, zone, onSeek, onRa
           aria-valuemin={0}
           aria-valuemax={bins.length - 1}
           aria-valuenow={read ?? 0}
-          aria-valuetext={read !== undefined && bins[read] ? told(bins[read], zone) : "arrow keys read the counts"}
+          aria-valuetext={read !== undefined && bins[read] ? reported(bins[read], zone) : "arrow keys read the counts"}
           onKeyDown={readAlong}
           onBlur={() => setRead(undefined)}
         />
@@ -265,7 +265,7 @@ export function Spine({ bins, axis: ends, lying, shown, pins, zone, onSeek, onRa
       ) : (
         bin && (
           <Tip style={tipStyle} data-testid="counted">
-            {told(bin, zone)}
+            {reported(bin, zone)}
           </Tip>
         )
       )}
@@ -318,7 +318,7 @@ const Bars = memo(function Bars(props: {
 /** Characters of a line of a pinned name, and pixels from one line to the next. */
 const NAME = { line: 14, height: 12 };
 
-/** A pinned name in one line or two: what tells two moments apart often stands at the end. */
+/** A pinned name in one line or two: what shows two moments apart often stands at the end. */
 function linesOf(name: string): string[] {
   if (name.length <= NAME.line) {
     return [name];

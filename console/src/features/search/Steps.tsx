@@ -197,7 +197,7 @@ function Drawing(props: {
         width={WIDTH}
         height={height}
         role="img"
-        aria-label="The figures as lines down the page; the table beside tells them"
+        aria-label="The figures as lines down the page; the table beside shows them"
         style={{ display: "block", touchAction: "none" }}
         onPointerDown={(e) => begin(e, stepAt(e))}
         onPointerMove={(e) => move(stepAt(e))}

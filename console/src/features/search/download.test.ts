@@ -34,10 +34,10 @@ const signal = new AbortController().signal;
 describe("a download", () => {
   it("goes page by page over a range that does not move, and says how far it is", async () => {
     const asked = answering(2500);
-    const told: number[] = [];
-    const { blob, events, more } = await fetchEvents(wanted, (n) => told.push(n), signal);
+    const reported: number[] = [];
+    const { blob, events, more } = await fetchEvents(wanted, (n) => reported.push(n), signal);
     expect([events, more]).toEqual([2500, false]);
-    expect(told).toEqual([1000, 2000, 2500]);
+    expect(reported).toEqual([1000, 2000, 2500]);
     expect(asked.map((a) => a.from)).toEqual(["now-1h", "2026-10-04T01:00:00Z", "2026-10-04T01:00:00Z"]);
     const lines = (await blob.text()).trimEnd().split("\n");
     expect(lines.length).toBe(2500);

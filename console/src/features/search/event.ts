@@ -2,7 +2,9 @@ import type { Json, LogEvent } from "../../api/types";
 
 /** Names that are an event's builtin; a sent field of such a name has a dot before it in a query. */
 export const OWN_NAMES =
-  "time arrived severity service host message shape trace span parent kind lane took status sender transformed".split(" ");
+  "time arrived severity service host message shape trace span parent kind lane took status sender transformed".split(
+    " ",
+  );
 
 /** A sent field as a query names it. */
 export function fieldName(path: string): string {

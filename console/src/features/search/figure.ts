@@ -1,7 +1,7 @@
 import type { Json } from "../../api/types";
 import { number } from "../../ui/number";
 
-/** A figure as people read it, with the unit that its field's name tells. */
+/** A figure as people read it, with the unit that its field's name shows. */
 export function figure(value: Json, unit?: string): string {
   if (value === null || value === undefined) return "–";
   if (typeof value !== "number") return typeof value === "string" ? value : JSON.stringify(value);

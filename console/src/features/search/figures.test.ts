@@ -38,7 +38,7 @@ describe("values of an event", () => {
     expect(fieldName("time")).toBe(".time");
     expect(fieldName("two words")).toBe("`two words`");
   });
-  it("have the types that the catalogue tells", () => {
+  it("have the types that the catalogue shows", () => {
     expect([null, [1], 1, 1.5, "a", true, { a: 1 }].map((v) => typeOf(v))).toEqual([
       "null",
       "list",

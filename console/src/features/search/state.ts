@@ -146,7 +146,7 @@ export interface Column {
 
 const WIDTH = 140;
 
-/** The columns as the address tells them. */
+/** The columns as the address shows them. */
 export function columnsOf(text: string): Column[] {
   return text
     .split(",")

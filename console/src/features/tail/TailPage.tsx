@@ -111,7 +111,7 @@ export default function TailPage() {
     ask(draft);
   };
   const { error } = following;
-  const told = error instanceof ProblemError ? error.mistakes.map((m) => `${m.message}; ${m.cure}`).join(" ") : "";
+  const reported = error instanceof ProblemError ? error.mistakes.map((m) => `${m.message}; ${m.cure}`).join(" ") : "";
   const at = following.events.findIndex((e) => e.id === chosen);
   const opened = following.events[at];
   const rate = following.rates.slice(-5).reduce((sum, r) => sum + r.calm + r.bad, 0) / 5;
@@ -120,7 +120,7 @@ export default function TailPage() {
       <Bar role="search" onSubmit={submit}>
         <LazyQueryField
           value={draft}
-          invalid={told !== ""}
+          invalid={reported !== ""}
           range={LAST_HOUR}
           onChange={setDraft}
           onSubmit={ask}
@@ -145,7 +145,7 @@ export default function TailPage() {
         </Quiet>
       </Facts>
       {error ? (
-        <Problem>{told || error.message}</Problem>
+        <Problem>{reported || error.message}</Problem>
       ) : (
         <Split>
           <EventList

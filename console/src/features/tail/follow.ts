@@ -61,7 +61,7 @@ export function useFollow(query: string, paused: boolean): Following {
     };
     const listen = () =>
       stream("/tail", { query }, take, stop.signal).then(
-        () => failed(new ProblemError(0, "The service ended what it told.")),
+        () => failed(new ProblemError(0, "The service ended the stream.")),
         failed,
       );
     void listen();

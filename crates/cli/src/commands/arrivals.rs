@@ -32,43 +32,46 @@ impl Arrivals {
         let client = self.connection.open().await?;
         let service = self.service.as_deref().map_or_else(String::new, |s| format!("&service={}", segment(s)));
         let asked = format!("/api/arrivals?hours={}{service}&limit={ROWS}", self.hours);
-        let mut told: ArrivalsAnswer = client.get(&asked).await?;
-        while told.more && told.arrivals.len() < MAX_ROWS {
-            let next: ArrivalsAnswer = client.get(&format!("{asked}&from={}", told.arrivals.len())).await?;
-            told.more = next.more && !next.arrivals.is_empty();
-            told.arrivals.extend(next.arrivals);
+        let mut reported: ArrivalsAnswer = client.get(&asked).await?;
+        while reported.more && reported.arrivals.len() < MAX_ROWS {
+            let next: ArrivalsAnswer = client.get(&format!("{asked}&from={}", reported.arrivals.len())).await?;
+            reported.more = next.more && !next.arrivals.is_empty();
+            reported.arrivals.extend(next.arrivals);
         }
-        let found = !told.arrivals.is_empty();
+        let found = !reported.arrivals.is_empty();
         if self.json {
-            output::ndjson(&told.arrivals)?;
-            output::ndjson(&told.refused)?;
-            output::ndjson(&told.set_aside)?;
+            output::ndjson(&reported.arrivals)?;
+            output::ndjson(&reported.refused)?;
+            output::ndjson(&reported.set_aside)?;
             return Ok(if found { Ended::Well } else { Ended::Nothing });
         }
         if found {
             let head = ["service", "host", "sender", "lane", "stored", "late", "last", "by hour", ""];
             // Every service in one look; the hosts of one when it is asked for.
-            let rows = if self.service.is_some() { told.arrivals.clone() } else { folded(&told.arrivals) };
+            let rows = if self.service.is_some() { reported.arrivals.clone() } else { folded(&reported.arrivals) };
             output::table(&head, rows.iter().map(stored).collect())?;
         } else {
             let of = self.service.as_deref().map_or_else(String::new, |s| format!(" of service `{s}`"));
-            output::line(&format!("Nothing{of} arrived in the last {} hours, in the lanes you may read.", told.hours))?;
+            output::line(&format!(
+                "Nothing{of} arrived in the last {} hours, in the lanes you may read.",
+                reported.hours
+            ))?;
         }
-        if told.more {
+        if reported.more {
             eprintln!(
                 "calvex arrivals: there are more than {} rows; name a service, or fewer hours",
-                told.arrivals.len()
+                reported.arrivals.len()
             );
         }
-        if !told.set_aside.is_empty() {
+        if !reported.set_aside.is_empty() {
             output::line("")?;
             let head = ["set aside", "by", "service", "host", "sender", "last"];
-            output::table(&head, told.set_aside.iter().map(set_aside).collect())?;
+            output::table(&head, reported.set_aside.iter().map(set_aside).collect())?;
         }
-        if !told.refused.is_empty() {
+        if !reported.refused.is_empty() {
             output::line("")?;
             let head = ["refused", "why", "sender", "last", "the latest"];
-            output::table(&head, told.refused.iter().map(refused).collect())?;
+            output::table(&head, reported.refused.iter().map(refused).collect())?;
         }
         Ok(if found { Ended::Well } else { Ended::Nothing })
     }

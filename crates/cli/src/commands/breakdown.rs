@@ -79,13 +79,13 @@ impl Breakdown {
 
 fn show(field: &FieldAnswer, events: u64) -> Result<()> {
     let share = |n: u64| n as f64 / events.max(1) as f64;
-    let told = format!(
+    let reported = format!(
         "{}  in {:.1} % of {events} events, {} values",
         field.field,
         share(field.having) * 100.0,
         field.distinct
     );
-    output::line(&told)?;
+    output::line(&reported)?;
     let most = field.top.first().map_or(1, |v| v.count).max(1);
     let name = |v: &ValueCount| match (&v.template, &v.value) {
         (Some(template), _) => template.clone(),

@@ -127,14 +127,14 @@ impl Demo {
         let receiver = tokio::spawn(calvex_service::notify::fake_receiver::serve(hook, smtp, show));
         let running = calvex_service::start(settings, Some(password.clone())).await?;
         let url = format!("http://{}", running.addresses.http);
-        let told = tokio::select! {
-            told = self.play(&url, &file, kept, &password, &hook_url) => told,
+        let reported = tokio::select! {
+            reported = self.play(&url, &file, kept, &password, &hook_url) => reported,
             asked = asked_to_stop() => asked,
         };
         eprintln!("stopping");
         running.stop().await;
         receiver.abort();
-        told.map(|()| Ended::Well)
+        reported.map(|()| Ended::Well)
     }
 
     /// Sets up and loads what is missing, says where to look, and keeps the trickle flowing until asked to stop.
@@ -148,11 +148,11 @@ impl Demo {
             }
         };
         for secret in &kept.webhook_secrets {
-            let told = http_client(Duration::from_secs(10))?
+            let reported = http_client(Duration::from_secs(10))?
                 .post(hook_url.replace("/hook", "/secret"))
                 .body(secret.clone())
                 .send();
-            told.await.context("the stand-in receiver does not answer")?;
+            reported.await.context("the stand-in receiver does not answer")?;
         }
         if !kept.loaded {
             load(url, &kept, self.seed, self.events).await?;
@@ -186,7 +186,7 @@ async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
     let lane = |name: &str, retention_days| Lane {
         name: name.into(),
         retention_days,
-        told: true,
+        listed: true,
         day_events: None,
         day_bytes: None,
         sealed_events: 0,

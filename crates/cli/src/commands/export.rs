@@ -46,7 +46,7 @@ pub struct Export {
     /// Where to; standard output if not given
     #[arg(long, short = 'o', value_name = "FILE")]
     output: Option<PathBuf>,
-    /// Events at most; told on standard error where it cuts something off
+    /// Events at most; reported on standard error where it cuts something off
     #[arg(long, default_value_t = 10_000_000)]
     limit: usize,
     #[command(flatten)]

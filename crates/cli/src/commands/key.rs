@@ -102,7 +102,7 @@ pub fn from_now(seconds: u64) -> String {
 }
 
 impl Limits {
-    fn told(self) -> KeyLimits {
+    fn reported(self) -> KeyLimits {
         KeyLimits {
             services: self.services,
             lanes: self.lanes,
@@ -126,7 +126,7 @@ impl Key {
                     };
                     fields.insert(k.to_owned(), v.to_owned());
                 }
-                let limits = limits.told();
+                let limits = limits.reported();
                 if let Some(dir) = &how.data_dir {
                     if limits != KeyLimits::default() {
                         bail!("limits are set through the service; leave out --data-dir, or use `calvex key limit`");
@@ -153,7 +153,7 @@ impl Key {
             }
             KeyAct::Limit { name, limits } => {
                 let path = format!("/api/keys/{}/limits", segment(&name));
-                self.connection.open().await?.put(&path, &limits.told()).await?;
+                self.connection.open().await?.put(&path, &limits.reported()).await?;
                 Ok(Ended::Well)
             }
             KeyAct::Rotate { name, overlap, json } => {
@@ -190,18 +190,18 @@ fn row(key: &KeyListed) -> Vec<String> {
 }
 
 fn allowed(limits: &KeyLimits) -> String {
-    let mut told = Vec::new();
+    let mut reported = Vec::new();
     if !limits.services.is_empty() {
-        told.push(format!("for {}", limits.services.join(", ")));
+        reported.push(format!("for {}", limits.services.join(", ")));
     }
     if !limits.lanes.is_empty() {
-        told.push(format!("to {}", limits.lanes.join(", ")));
+        reported.push(format!("to {}", limits.lanes.join(", ")));
     }
-    told.extend(limits.per_second.map(|n| format!("{n} a second")));
-    told.extend(limits.day_events.map(|n| format!("{n} events a day")));
-    told.extend(limits.day_bytes.map(|n| format!("{n} bytes a day")));
-    told.extend(limits.until.as_ref().map(|t| format!("until {t}")));
-    if told.is_empty() { "anything".into() } else { told.join("; ") }
+    reported.extend(limits.per_second.map(|n| format!("{n} a second")));
+    reported.extend(limits.day_events.map(|n| format!("{n} events a day")));
+    reported.extend(limits.day_bytes.map(|n| format!("{n} bytes a day")));
+    reported.extend(limits.until.as_ref().map(|t| format!("until {t}")));
+    if reported.is_empty() { "anything".into() } else { reported.join("; ") }
 }
 
 #[cfg(test)]

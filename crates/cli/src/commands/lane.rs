@@ -31,7 +31,7 @@ enum LaneAct {
         days: u32,
         /// Keep its existence from those who may not read it
         #[arg(long)]
-        untold: bool,
+        unlisted: bool,
         /// Events it takes a day; what comes beyond is set aside
         #[arg(long, value_name = "EVENTS")]
         day_events: Option<u64>,
@@ -64,11 +64,11 @@ impl Lane {
                 }
                 Ok(if lanes.is_empty() { Ended::Nothing } else { Ended::Well })
             }
-            LaneAct::Set { name, days, untold, day_events, day_bytes } => {
+            LaneAct::Set { name, days, unlisted, day_events, day_bytes } => {
                 let lane = api::Lane {
                     name: name.clone(),
                     retention_days: days,
-                    told: !untold,
+                    listed: !unlisted,
                     day_events,
                     day_bytes,
                     sealed_events: 0,
@@ -85,8 +85,8 @@ impl Lane {
 fn daily(lane: &api::Lane) -> String {
     let events = lane.day_events.map(|n| format!("{n} events"));
     let bytes = lane.day_bytes.map(|n| format!("{n} bytes"));
-    let told: Vec<String> = events.into_iter().chain(bytes).collect();
-    if told.is_empty() { "any number".to_owned() } else { told.join(", ") }
+    let reported: Vec<String> = events.into_iter().chain(bytes).collect();
+    if reported.is_empty() { "any number".to_owned() } else { reported.join(", ") }
 }
 
 /// Routes to lanes: the first whose filter holds decides; the default lane takes the rest.

@@ -9,7 +9,7 @@ use calvex_wire::api::{NowAnswer, ServiceFigures, ServiceNow};
 use clap::Args;
 use owo_colors::Style;
 
-/// Services against their usual, alerts, marks, and who fell silent or is refused. Exits 1 where nothing is to be told.
+/// Services against their usual, alerts, marks, and who fell silent or is refused. Exits 1 where nothing is to be reported.
 #[derive(Args)]
 pub struct Now {
     /// As one line of JSON
@@ -47,16 +47,16 @@ impl Now {
             )))?;
             output::table(&head, now.services.iter().map(row).collect())?;
         }
-        told("marks", now.marks.iter().map(|m| (&m.at, m.what.clone())), &zone)?;
-        told("silent", now.silent.iter().map(|s| (&s.last, s.service.clone())), &zone)?;
+        reported("marks", now.marks.iter().map(|m| (&m.at, m.what.clone())), &zone)?;
+        reported("silent", now.silent.iter().map(|s| (&s.last, s.service.clone())), &zone)?;
         let refused = |r: &calvex_wire::api::Refused| format!("{}: {} refused, {}", r.sender, r.refused, r.reason);
-        told("refused", now.refused.iter().map(|r| (&r.last, refused(r))), &zone)?;
+        reported("refused", now.refused.iter().map(|r| (&r.last, refused(r))), &zone)?;
         now.left_out.iter().for_each(|loss| eprintln!("not read: {loss}"));
         Ok(ended)
     }
 }
 
-fn told<'a>(head: &str, rows: impl Iterator<Item = (&'a String, String)>, zone: &Zone) -> Result<()> {
+fn reported<'a>(head: &str, rows: impl Iterator<Item = (&'a String, String)>, zone: &Zone) -> Result<()> {
     for (n, (at, what)) in rows.enumerate() {
         if n == 0 {
             output::line(&output::faint(head))?;

@@ -59,7 +59,7 @@ fn lines_of(file: &str) -> Result<Vec<String>> {
     Ok(lines)
 }
 
-/// Reads patterns; the first mistake is told with the pattern it stands in.
+/// Reads patterns; the first mistake is reported with the pattern it stands in.
 pub fn read_patterns(texts: &[String]) -> Result<Vec<LinePattern>> {
     texts.iter().map(|text| LinePattern::parse(text).map_err(|e| anyhow::anyhow!("pattern `{text}`, {e}"))).collect()
 }

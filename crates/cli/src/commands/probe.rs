@@ -9,7 +9,7 @@ use calvex_service::probe;
 use calvex_wire::api::{Probed, SearchAnswer, SearchRequest, WayIn};
 use clap::Args;
 
-/// Send a marked event by each way in and tell each step, up to found by search.
+/// Send a marked event by each way in and show each step, up to found by search.
 #[derive(Args)]
 pub struct Probe {
     /// Key for sending [env: CALVEX_KEY]
@@ -35,21 +35,21 @@ impl Probe {
                 answer.map(|a| !a.events.is_empty()).map_err(|e| format!("{e:#}"))
             }
         };
-        let told = probe(&ways, &self.connection.meant()?.0, &key, now_ns, find).await;
-        let failed = told.iter().filter(|t| t.wrong.is_some()).count();
+        let reported = probe(&ways, &self.connection.meant()?.0, &key, now_ns, find).await;
+        let failed = reported.iter().filter(|t| t.wrong.is_some()).count();
         if self.json {
-            output::ndjson(&told)?;
+            output::ndjson(&reported)?;
         } else {
             let ms = |n: Option<f64>| n.map_or_else(|| "–".to_owned(), |n| format!("{n:.0} ms"));
             let row = |t: &Probed| {
                 let outcome = t.wrong.clone().unwrap_or_else(|| "found".to_owned());
                 vec![t.way.clone(), t.address.clone(), ms(t.answered_ms), ms(t.found_ms), outcome]
             };
-            output::table(&["way in", "address", "answered", "found", ""], told.iter().map(row).collect())?;
+            output::table(&["way in", "address", "answered", "found", ""], reported.iter().map(row).collect())?;
         }
         match failed {
             0 => Ok(Ended::Well),
-            n => bail!("{n} of {} ways in failed; `calvex arrivals` tells what was refused", told.len()),
+            n => bail!("{n} of {} ways in failed; `calvex arrivals` shows what was refused", reported.len()),
         }
     }
 }

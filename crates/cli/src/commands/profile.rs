@@ -171,7 +171,7 @@ impl Profile {
                     bail!("`{address}` is no address; it begins with http:// or https://, as in {DEFAULT_URL}");
                 }
                 let kept = Kept { url, token: if no_token { None } else { Some(token()?) } };
-                // What does not let in is told now, not at three in the morning.
+                // What does not let in is reported now, not at three in the morning.
                 if let Some(token) = &kept.token {
                     let connection = Connection::to(&kept.url, token);
                     let _: serde_json::Value = connection.open().await?.get("/api/me").await?;

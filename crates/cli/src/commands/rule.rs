@@ -128,7 +128,7 @@ impl Alerts {
         } else {
             let row = |a: &api::Alert| {
                 let brief = |t: &str| t.get(..19).unwrap_or(t).replace('T', " ");
-                let told = a
+                let reported = a
                     .notified
                     .iter()
                     .map(|n| format!("{} {}: {}", n.kind, n.what, n.state))
@@ -143,11 +143,11 @@ impl Alerts {
                     ended,
                     a.peak.to_string(),
                     a.taken_by.clone().unwrap_or_default(),
-                    told,
+                    reported,
                 ]
             };
             output::table(
-                &["id", "rule", "raised", "until", "peak", "taken by", "told"],
+                &["id", "rule", "raised", "until", "peak", "taken by", "notified"],
                 alerts.iter().map(row).collect(),
             )?;
         }

@@ -140,7 +140,7 @@ impl Search {
     }
 }
 
-/// An answer that lacks something is an error, told after what there is: a script must not take it for the whole.
+/// An answer that lacks something is an error, reported after what there is: a script must not take it for the whole.
 ///
 /// # Errors
 /// What is missing, and why.

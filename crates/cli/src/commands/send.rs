@@ -21,7 +21,7 @@ const BATCH_BYTES: usize = 2 << 20;
 const BATCH_AGE: Duration = Duration::from_millis(500);
 /// The longest pause between two tries.
 const MAX_PAUSE: Duration = Duration::from_secs(15);
-/// Refused events told one by one.
+/// Refused events reported one by one.
 const MAX_TOLD: usize = 20;
 
 /// Send newline-delimited JSON.
@@ -61,7 +61,7 @@ struct Batch {
 struct Totals {
     stored: AtomicU64,
     refused: AtomicU64,
-    told: Mutex<Vec<(Arc<str>, RefusedEvent)>>,
+    reported: Mutex<Vec<(Arc<str>, RefusedEvent)>>,
     bar: ProgressBar,
 }
 
@@ -81,7 +81,7 @@ impl Send {
         );
         bar.enable_steady_tick(Duration::from_millis(200));
         let totals =
-            Arc::new(Totals { stored: AtomicU64::new(0), refused: AtomicU64::new(0), told: Mutex::default(), bar });
+            Arc::new(Totals { stored: AtomicU64::new(0), refused: AtomicU64::new(0), reported: Mutex::default(), bar });
         let (queue, batches) = mpsc::channel::<Batch>(usize::from(self.parallel));
         let batches = Arc::new(Mutex::new(batches));
         let http = http_client(Duration::from_secs(60))?;
@@ -121,19 +121,19 @@ impl Send {
         // A failed delivery ends the reading too, even where standard input goes on for ever.
         tokio::try_join!(read, deliver)?;
         totals.bar.finish_and_clear();
-        self.tell(&totals).await
+        self.report(&totals).await
     }
 
-    async fn tell(&self, totals: &Totals) -> Result<Ended> {
+    async fn report(&self, totals: &Totals) -> Result<Ended> {
         let (stored, refused) = (totals.stored.load(Ordering::SeqCst), totals.refused.load(Ordering::SeqCst));
-        let told = totals.told.lock().await;
-        for (source, r) in told.iter() {
+        let reported = totals.reported.lock().await;
+        for (source, r) in reported.iter() {
             eprintln!("{source}, line {}: {}", r.line, r.message);
         }
         if self.json {
             output::line(&serde_json::json!({ "stored": stored, "refused": refused }).to_string())?;
         } else if !self.quiet {
-            let more = if refused as usize > told.len() { ", the first of these told above" } else { "" };
+            let more = if refused as usize > reported.len() { ", the first of these reported above" } else { "" };
             eprintln!("{stored} stored, {refused} refused{more}");
         }
         if refused > 0 {
@@ -176,7 +176,7 @@ async fn batch_lines(
                 Batch { source: source.clone(), first_line: number + 1, body: Vec::new() },
             );
             count = 0;
-            // The workers are gone only where one failed, which is told by it.
+            // The workers are gone only where one failed, which is known by it.
             if queue.send(full).await.is_err() {
                 return Ok(());
             }
@@ -239,11 +239,11 @@ async fn note(totals: &Totals, batch: &Batch, answer: SendAnswer) {
     totals.refused.fetch_add(answer.refused as u64, Ordering::SeqCst);
     totals.bar.inc(answer.stored as u64);
     totals.bar.set_message("");
-    let mut told = totals.told.lock().await;
+    let mut reported = totals.reported.lock().await;
     for mut refused in answer.refusals {
-        if told.len() < MAX_TOLD {
+        if reported.len() < MAX_TOLD {
             refused.line += batch.first_line - 1;
-            told.push((batch.source.clone(), refused));
+            reported.push((batch.source.clone(), refused));
         }
     }
 }

@@ -50,8 +50,8 @@ impl Shapes {
         }
         if self.link {
             let base = self.connection.meant()?.0;
-            let told = link(&base, &query, Some(&self.from), Some(&self.to), &[("view", "shapes")]);
-            output::line(&told)?;
+            let reported = link(&base, &query, Some(&self.from), Some(&self.to), &[("view", "shapes")]);
+            output::line(&reported)?;
             return Ok(Ended::Well);
         }
         let zone = self.zone.zone();
@@ -64,21 +64,22 @@ impl Shapes {
             ..SearchRequest::default()
         };
         let figures = format!("count as n, min(time) as first, max(time) as last per shape top {}", self.top);
-        let told: MeasureAnswer = client.post("/api/measure", &ask(figures, &self.from, &self.to)).await?;
-        check_whole(&told.explain)?;
+        let reported: MeasureAnswer = client.post("/api/measure", &ask(figures, &self.from, &self.to)).await?;
+        check_whole(&reported.explain)?;
         let ns = |t: &str| calvex_language::model::time::parse_time(t).unwrap_or(0);
         // The trend over the range as it was understood, so that "now" is one moment for both.
-        let step_s = ((ns(&told.range.to) - ns(&told.range.from)) / POINTS / 1_000_000_000).max(1);
+        let step_s = ((ns(&reported.range.to) - ns(&reported.range.from)) / POINTS / 1_000_000_000).max(1);
         let trend = format!("count as n per shape every {step_s}s top {}", self.top);
-        let trend: MeasureAnswer = client.post("/api/measure", &ask(trend, &told.range.from, &told.range.to)).await?;
+        let trend: MeasureAnswer =
+            client.post("/api/measure", &ask(trend, &reported.range.from, &reported.range.to)).await?;
         let trend_of = |shape: &Value| -> Vec<f64> {
             let group = trend.groups.iter().find(|g| g.values.first() == Some(shape));
             group.map(|g| g.steps.iter().filter_map(|s| s.first()?.as_f64()).collect()).unwrap_or_default()
         };
         let mut rows = Vec::new();
-        for group in &told.groups {
+        for group in &reported.groups {
             let Some(shape @ Value::String(id)) = group.values.first() else { continue };
-            let template = told.shapes.get(id).map_or("", String::as_str);
+            let template = reported.shapes.get(id).map_or("", String::as_str);
             let figure = |n: usize| group.total.get(n).and_then(Value::as_f64).unwrap_or(0.0);
             let time = |n: usize| calvex_language::model::time::format_utc(figure(n) as i64, 3);
             if self.json {
@@ -96,7 +97,7 @@ impl Shapes {
                 template.to_owned(),
             ]);
         }
-        let found = told.groups.iter().any(|g| g.values.first().is_some_and(Value::is_string));
+        let found = reported.groups.iter().any(|g| g.values.first().is_some_and(Value::is_string));
         if !self.json && found {
             output::table(&["events", "trend", "first", "last", "shape", "message"], rows)?;
         }

@@ -49,7 +49,7 @@ impl Story {
         }
         check_whole(&answer.explain)?;
         if answer.more {
-            eprintln!("the story goes on; only its first {} events are told", answer.events.len());
+            eprintln!("the story goes on; only its first {} events are reported", answer.events.len());
         }
         if answer.events.is_empty() {
             eprintln!("no event is tied to `{}`; searched: {}", answer.id, answer.query);

@@ -45,7 +45,7 @@ enum TokenAct {
     Revoke { name: String },
 }
 
-/// How a secret just made is told.
+/// How a secret just made is reported.
 #[derive(Args)]
 pub struct How {
     /// As one JSON line

@@ -156,8 +156,8 @@ impl Transform {
                         let last = l.last.as_deref().map_or_else(|| "never".into(), |t| t.replace(['T', 'Z'], " "));
                         let when = if l.rule.when.is_empty() { "every event" } else { &l.rule.when };
                         let note = if l.idle { "idle for a week" } else { "" };
-                        let told = vec![(n + 1).to_string(), l.rule.name.clone(), when.to_owned(), l.told.clone()];
-                        [told, vec![l.held.to_string(), last.trim().to_owned(), note.to_owned()]].concat()
+                        let reported = vec![(n + 1).to_string(), l.rule.name.clone(), when.to_owned(), l.text.clone()];
+                        [reported, vec![l.held.to_string(), last.trim().to_owned(), note.to_owned()]].concat()
                     };
                     let head = ["", "rule", "when", "does", "applied", "last", ""];
                     output::table(&head, listed.iter().enumerate().map(row).collect())?;
@@ -236,8 +236,8 @@ fn show(event: &TriedEvent) -> Result<()> {
                 (Some(b), Some(a)) if a == b => {}
                 _ if name == "transformed" => {}
                 (b, a) => {
-                    let told = |v: Option<&String>| v.cloned().unwrap_or_else(|| "–".into());
-                    output::line(&format!("      {name}: {} {} {}", told(b), output::faint("→"), told(a)))?;
+                    let reported = |v: Option<&String>| v.cloned().unwrap_or_else(|| "–".into());
+                    output::line(&format!("      {name}: {} {} {}", reported(b), output::faint("→"), reported(a)))?;
                 }
             }
         }

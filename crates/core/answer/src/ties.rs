@@ -154,11 +154,11 @@ mod tests {
             .collect();
         let mut proposer = Proposer::default();
         proposer.take(&build_page(&events).unwrap(), &ties()).unwrap();
-        let told: Vec<_> =
+        let reported: Vec<_> =
             proposer.proposals().into_iter().map(|p| (p.tie, p.spelling, p.shared, p.distinct, p.example)).collect();
         let s = |t: &str| t.to_owned();
         assert_eq!(
-            told,
+            reported,
             [(s("trace"), s("chain"), 20, 20, to_hex(&[0; 16])), (s("parcel"), s("ref"), 20, 40, s("PX-0"))]
         );
     }

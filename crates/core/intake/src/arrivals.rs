@@ -8,9 +8,9 @@ use std::collections::BTreeMap;
 /// What a page holds of one service and host.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Tally {
-    /// The service; empty where none was told.
+    /// The service; empty where none was sent.
     pub service: String,
-    /// The host; empty where none was told.
+    /// The host; empty where none was sent.
     pub host: String,
     /// Events.
     pub events: u64,
@@ -51,7 +51,7 @@ pub fn tally_of(page: &dyn PageRead, rows: &Rows) -> Result<Vec<Tally>> {
         let codes = (code(service.as_deref(), row), code(host.as_deref(), row));
         let ns = |column: &Option<std::sync::Arc<Column>>| column.as_deref().and_then(|c| c.int(row));
         let at = ns(&time).unwrap_or(0);
-        // A clock far ahead orders by arrival; what it told is kept beside.
+        // A clock far ahead orders by arrival; what it reported is kept beside.
         let delay = ns(&arrived).unwrap_or(at).saturating_sub(ns(&sent).unwrap_or(at));
         let tally = by_codes.entry(codes).or_insert_with(|| Tally {
             service: text(service.as_deref(), codes.0),
@@ -108,14 +108,14 @@ mod tests {
             event("", "", 100, None),
         ])
         .unwrap();
-        let told: Vec<_> = tally(&page)
+        let reported: Vec<_> = tally(&page)
             .unwrap()
             .into_iter()
             .map(|t| (t.service, t.host, t.events, (t.first_ns, t.last_ns), t.least_delay_ns))
             .collect();
         let (slots, host) = (|| "slots".to_owned(), |h: &str| h.to_owned());
         assert_eq!(
-            told,
+            reported,
             [
                 (host(""), host(""), 1, (100, 100), 0),
                 (slots(), host(""), 1, (100, 100), -600),

@@ -4,7 +4,7 @@
 //! hold for an event, one with an end goes before those without, and the one set last before those set earlier: what was
 //! turned for an hour wins for that hour. Events below are set aside.
 //!
-//! Senders ask which dials concern them and turn their own level. They tell their service and host, perhaps a logger;
+//! Senders ask which dials concern them and turn their own level. They show their service and host, perhaps a logger;
 //! what the dials ask beyond that stays a filter in the answer ([`published`]).
 
 use calvex_language::error::Result;
@@ -75,7 +75,7 @@ pub fn set_aside(dials: &[Dial], page: &dyn PageRead, now_ns: i64) -> Result<Vec
     Ok(out)
 }
 
-/// What a sender tells of itself when it asks.
+/// What a sender says of itself when it asks.
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
@@ -100,7 +100,7 @@ pub struct Level {
     /// Dials for some of its events only, the one that wins first. Those that win over `least` stand here, and what they
     /// let through must be sent to be kept.
     pub within: Vec<Within>,
-    /// The least severity that any of all these keeps: what to send where a sender cannot tell events apart.
+    /// The least severity that any of all these keeps: what to send where a sender cannot know events apart.
     pub lowest: Option<String>,
 }
 
@@ -240,7 +240,7 @@ mod tests {
 
     #[test]
     fn senders_are_told_what_concerns_them() {
-        let told = |service: &str, host: &str, now| {
+        let reported = |service: &str, host: &str, now| {
             let some = |t: &str| (!t.is_empty()).then(|| t.to_owned());
             let asker = Asker { service: some(service), host: some(host), sender: "k".into() };
             let level = published(&dials(), &asker, now);
@@ -253,13 +253,13 @@ mod tests {
                 level.lowest.as_deref().unwrap_or("own")
             )
         };
-        assert_eq!(told("sorter", "sorter-2", 0), "debug until 1970-01-01T00:00:00Z; ; lowest debug");
-        assert_eq!(told("sorter", "sorter-1", 0), "error until -; user=tore:debug; lowest debug");
+        assert_eq!(reported("sorter", "sorter-2", 0), "debug until 1970-01-01T00:00:00Z; ; lowest debug");
+        assert_eq!(reported("sorter", "sorter-1", 0), "error until -; user=tore:debug; lowest debug");
         assert_eq!(
-            told("slots", "slots-1", 0),
+            reported("slots", "slots-1", 0),
             "warn until -; logger^=\"slots.lease\":trace, user=tore:debug; lowest trace"
         );
-        assert_eq!(told("slots", "slots-1", 100), "warn until -; user=tore:debug; lowest debug");
-        assert_eq!(told("edge", "", 0), "own until -; user=tore:debug; lowest debug");
+        assert_eq!(reported("slots", "slots-1", 100), "warn until -; user=tore:debug; lowest debug");
+        assert_eq!(reported("edge", "", 0), "own until -; user=tore:debug; lowest debug");
     }
 }

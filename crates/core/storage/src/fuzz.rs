@@ -81,12 +81,12 @@ fn chunk_reader() {
             let _ = pages_that_may_match(&filter, &directory, &source);
             for page in 0..directory.pages.len().min(64) {
                 let page = ChunkPage::new(directory.clone(), page, &source);
-                for told in [
+                for reported in [
                     materialise_all(&page).err(),
                     select(&filter, &page, "").err(),
                     select(&Filter::All, &page, "").err(),
                 ] {
-                    let named = told.is_none_or(|e| {
+                    let named = reported.is_none_or(|e| {
                         e.to_string().contains("chunk 1 segment")
                             || e.to_string().contains("gone")
                             || e.to_string().contains("page")

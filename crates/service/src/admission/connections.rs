@@ -45,7 +45,7 @@ impl Connections {
         })
     }
 
-    /// Takes a connection in. Where there are too many, another is told to end.
+    /// Takes a connection in. Where there are too many, another has to end.
     pub fn admit(self: &Arc<Self>, stream: TcpStream, from: SocketAddr) -> (Tracked, Held) {
         let from = from.ip().to_canonical();
         let known = Arc::new(Known { from, last_ms: AtomicU64::new(self.now_ms()), evict: Notify::new() });

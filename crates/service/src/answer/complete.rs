@@ -22,7 +22,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-/// Pages whose fields are told.
+/// Pages whose fields are reported.
 const FIELD_PAGES: usize = 64;
 /// Pages whose fields and values are proposed.
 const PROPOSED_PAGES: usize = 24;
@@ -30,7 +30,7 @@ const PROPOSED_PAGES: usize = 24;
 const MAX_PROPOSALS: usize = 40;
 /// Distinct values of a field that are looked through.
 const MAX_VALUES: usize = 5000;
-/// Fields told at most.
+/// Fields reported at most.
 const MAX_FIELDS: usize = 1000;
 /// Messages of a shape whose parts are counted.
 const SHAPE_EVENTS: usize = 1000;
@@ -263,7 +263,7 @@ pub fn range_meant(app: &Shared, ask: &SpokenRange) -> Result<RangeMeant> {
     }
 }
 
-/// A length in the greatest unit that tells it whole.
+/// A length in the greatest unit that shows it whole.
 fn length(ns: i64) -> String {
     let units = [
         ("d", 86_400_000_000_000),
@@ -364,7 +364,7 @@ pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<S
     // What stands between two holes ends with the word before the second.
     let shown = template::shown(&shape);
     let before = shape.split(template::HOLE).map(|part| part.split_whitespace().next_back().unwrap_or("").to_owned());
-    let told = |(before, values): (String, HashMap<String, u64>)| {
+    let reported = |(before, values): (String, HashMap<String, u64>)| {
         let distinct = values.len();
         let mut values: Vec<(String, u64)> = values.into_iter().collect();
         values.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
@@ -376,7 +376,7 @@ pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<S
         shape: id,
         template: shown,
         events: messages.len(),
-        places: before.zip(places).map(told).collect(),
+        places: before.zip(places).map(reported).collect(),
     })
 }
 

@@ -159,7 +159,7 @@ pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> 
         value: value.to_json(),
         count,
     };
-    let told = |f: calvex_answer::search::FieldCounts| FieldAnswer {
+    let reported = |f: calvex_answer::search::FieldCounts| FieldAnswer {
         field: field_name(&f.field),
         having: f.having,
         distinct: f.distinct,
@@ -169,7 +169,7 @@ pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> 
     };
     Ok(BreakdownAnswer {
         events: counted.events,
-        fields: counted.fields.into_iter().map(told).collect(),
+        fields: counted.fields.into_iter().map(reported).collect(),
         canonical: plan.query.canonical(),
         range: range_answer(&plan.range),
         explain: timed(counted.explain, began, reads),

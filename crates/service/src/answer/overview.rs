@@ -22,14 +22,14 @@ const HOUR_S: i64 = 3600;
 const DAY_S: i64 = 86_400;
 /// Earlier days looked at.
 const DAYS: i64 = 7;
-/// Marks told at most, and of how many hours.
+/// Marks reported at most, and of how many hours.
 const MARKS: usize = 20;
 const MARK_HOURS: i64 = 24;
 /// A service that has not sent for so long is silent.
 const SILENT_S: i64 = 15 * 60;
 /// The figures of each service: events, errors, and the tail of its spans; of the field `took_ms` where it sends none.
 const FIGURES: &str =
-    "measure count as n, count(severity>=error) as bad, p95(took) as tail, p95(took_ms) as told per service";
+    "measure count as n, count(severity>=error) as bad, p95(took) as tail, p95(took_ms) as took per service";
 
 /// How things stand, for this reader.
 ///
@@ -166,17 +166,17 @@ fn figures(cells: &[Value], length_s: i64) -> Option<ServiceFigures> {
 }
 
 fn by_service(answer: &MeasureAnswer, length_s: i64) -> BTreeMap<String, ServiceFigures> {
-    let told = |g: &GroupAnswer| Some((name_of(g)?.to_owned(), figures(&g.total, length_s)?));
-    answer.groups.iter().filter_map(told).collect()
+    let reported = |g: &GroupAnswer| Some((name_of(g)?.to_owned(), figures(&g.total, length_s)?));
+    answer.groups.iter().filter_map(reported).collect()
 }
 
 /// Of each whole hour in which the service was there.
 fn by_hour(answer: &MeasureAnswer) -> BTreeMap<String, Vec<ServiceFigures>> {
-    let told = |g: &GroupAnswer| {
+    let reported = |g: &GroupAnswer| {
         let hours = g.steps.iter().filter_map(|cells| figures(cells, HOUR_S)).collect();
         Some((name_of(g)?.to_owned(), hours))
     };
-    answer.groups.iter().filter_map(told).collect()
+    answer.groups.iter().filter_map(reported).collect()
 }
 
 /// The middle of each figure by itself.
@@ -193,12 +193,12 @@ fn middle(list: &[ServiceFigures]) -> Option<ServiceFigures> {
     })
 }
 
-/// What is far from the usual, in words. Small numbers stray by chance and are not told.
+/// What is far from the usual, in words. Small numbers stray by chance and are not reported.
 fn strays(now: &ServiceFigures, usual: &ServiceFigures) -> Vec<String> {
-    let mut told = Vec::new();
+    let mut reported = Vec::new();
     let times = |now: f64, usual: f64| format!("{:.1} times the usual", now / usual);
     if now.error_share >= 0.01 && now.error_share > 2.0 * usual.error_share {
-        told.push(if usual.error_share > 0.0 {
+        reported.push(if usual.error_share > 0.0 {
             format!("{} share of errors", times(now.error_share, usual.error_share))
         } else {
             "errors, where there are none usually".to_owned()
@@ -208,15 +208,15 @@ fn strays(now: &ServiceFigures, usual: &ServiceFigures) -> Vec<String> {
         && now > 1.5 * usual
         && now - usual > 5.0
     {
-        told.push(format!("{} p95", times(now, usual)));
+        reported.push(format!("{} p95", times(now, usual)));
     }
     let events = now.rate * WINDOW_S as f64;
     if now.rate > 2.0 * usual.rate && events > 100.0 {
-        told.push(format!("{} rate", times(now.rate, usual.rate)));
+        reported.push(format!("{} rate", times(now.rate, usual.rate)));
     } else if now.rate < 0.5 * usual.rate && usual.rate * WINDOW_S as f64 > 100.0 {
-        told.push(format!("only {:.0} % of the usual rate", now.rate / usual.rate * 100.0));
+        reported.push(format!("only {:.0} % of the usual rate", now.rate / usual.rate * 100.0));
     }
-    told
+    reported
 }
 
 #[cfg(test)]
@@ -231,9 +231,9 @@ mod tests {
     fn what_strays_is_told_in_words() {
         let usual = of(10.0, 0.01, Some(100.0));
         assert!(strays(&of(11.0, 0.012, Some(120.0)), &usual).is_empty());
-        let told = strays(&of(30.0, 0.05, Some(250.0)), &usual);
+        let reported = strays(&of(30.0, 0.05, Some(250.0)), &usual);
         assert_eq!(
-            told,
+            reported,
             ["5.0 times the usual share of errors", "2.5 times the usual p95", "3.0 times the usual rate"]
         );
         assert_eq!(strays(&of(1.0, 0.0, None), &usual), ["only 10 % of the usual rate"]);

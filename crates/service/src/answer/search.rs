@@ -110,7 +110,7 @@ impl Drop for Limit {
     }
 }
 
-/// Who is told how far a search is.
+/// Who follows how far a search is.
 pub type Listener = Arc<dyn Fn(Progress) + Send + Sync>;
 
 /// Runs `work` in a search slot, with the view the reader may see. Dropping the future stops it at the next page.
@@ -131,7 +131,7 @@ pub async fn run_for_rules<T: Send + 'static>(
     Ok(run_in(app, &app.rule_slots, may_read, None, work).await?.0)
 }
 
-/// As [`run`], telling `listener` on the way; with the parts read and the bytes fetched for them.
+/// As [`run`], showing `listener` on the way; with the parts read and the bytes fetched for them.
 pub async fn run_told<T: Send + 'static>(
     app: &Shared,
     may_read: impl Fn(u32) -> bool,
@@ -188,11 +188,11 @@ async fn run_until<T: Send + 'static>(
             let late = until.is_some_and(|until| Instant::now() > until);
             late.then(|| "the time limit was reached; narrow the range or the query".to_owned())
         };
-        let told = listener.as_deref().map(|l| l as &(dyn Fn(Progress) + Sync));
+        let reported = listener.as_deref().map(|l| l as &(dyn Fn(Progress) + Sync));
         let budget = Budget::new(shared.settings.mib("search.memory_mib"));
         let workers = shared.searchers.for_question();
         let scope =
-            Scope { view: &view, source: &source, workers: &workers, stop: &stop, budget: &budget, progress: told };
+            Scope { view: &view, source: &source, workers: &workers, stop: &stop, budget: &budget, progress: reported };
         let done = work(&scope);
         (done, source.reads())
     });
@@ -217,7 +217,7 @@ pub fn range_answer(range: &TimeRange) -> RangeAnswer {
 /// Answers a search.
 ///
 /// # Errors
-/// Mistakes in the request; never for what merely could not be read, which the explanation tells.
+/// Mistakes in the request; never for what merely could not be read, which the explanation shows.
 pub async fn search(
     app: &Shared,
     reader: &Reader,
@@ -444,7 +444,7 @@ pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswe
 /// question: which of them hold something would be an answer out of them.
 fn hidden_lanes(app: &Shared, reader: &Reader) -> Vec<String> {
     let config = app.catalogue.get();
-    config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.told).map(|l| l.name.clone()).collect()
+    config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.reported).map(|l| l.name.clone()).collect()
 }
 
 #[cfg(test)]

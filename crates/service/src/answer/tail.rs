@@ -1,5 +1,5 @@
 //! Step 11, tail: events as they are admitted, to those who follow. Each page is asked for matching rows once it is in its
-//! head; one who cannot keep up, or asks for more than [`MAX_PER_SECOND`], misses some and is told how many.
+//! head; one who cannot keep up, or asks for more than [`MAX_PER_SECOND`], misses some and learns how many.
 
 use crate::answer::search::plan;
 use crate::auth::Reader;
@@ -20,9 +20,9 @@ use tokio::sync::{OwnedSemaphorePermit, mpsc};
 
 /// Those who follow at once.
 pub const AT_ONCE: usize = 64;
-/// Events told to one in a second at most.
+/// Events reported to one in a second at most.
 const MAX_PER_SECOND: usize = 2000;
-/// How often one who hears of nothing is told that there is nothing.
+/// How often one who hears of nothing learns that there is nothing.
 const BEAT: Duration = Duration::from_secs(5);
 
 /// How often it is looked whether one who follows still may, and may read which lanes. What was looked up is kept for two
@@ -47,8 +47,8 @@ impl Tail {
     pub fn begin(app: &Shared, reader: Reader, ask: &SearchRequest) -> Result<Self> {
         let plan = plan(app, ask)?;
         if plan.query.measure.is_some() || plan.query.over.is_some() {
-            let told = "what comes has no range and no figures yet; leave `over` and `measure` out";
-            return Err(ServiceError::BadRequest(told.into()));
+            let reported = "what comes has no range and no figures yet; leave `over` and `measure` out";
+            return Err(ServiceError::BadRequest(reported.into()));
         }
         let place = app.tail_slots.clone().try_acquire_owned();
         let place = place.map_err(|_| ServiceError::Busy(format!("{AT_ONCE} follow already; try again later"), 10))?;
@@ -68,7 +68,7 @@ impl Tail {
         if lines.send(line(&ready)).await.is_err() {
             return;
         }
-        let (mut second, mut told, mut missed) = (Instant::now(), 0, 0);
+        let (mut second, mut reported, mut missed) = (Instant::now(), 0, 0);
         let mut look_again = tokio::time::interval(STILL_EVERY);
         let mut beat = tokio::time::interval(BEAT);
         beat.reset();
@@ -109,12 +109,12 @@ impl Tail {
                 }
             };
             if second.elapsed() >= Duration::from_secs(1) {
-                (second, told) = (Instant::now(), 0);
+                (second, reported) = (Instant::now(), 0);
             }
-            let room = MAX_PER_SECOND.saturating_sub(told);
+            let room = MAX_PER_SECOND.saturating_sub(reported);
             missed += events.len().saturating_sub(room);
             let events: Vec<Value> = events.into_iter().take(room).collect();
-            told += events.len();
+            reported += events.len();
             if missed > 0 && lines.try_send(line(&TailLine::Missed { at_least: missed })).is_ok() {
                 missed = 0;
             }
@@ -150,8 +150,8 @@ impl Tail {
     }
 }
 
-fn line(told: &TailLine) -> Bytes {
-    let mut bytes = serde_json::to_vec(told).unwrap_or_default();
+fn line(reported: &TailLine) -> Bytes {
+    let mut bytes = serde_json::to_vec(reported).unwrap_or_default();
     bytes.push(b'\n');
     bytes.into()
 }

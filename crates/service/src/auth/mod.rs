@@ -100,22 +100,22 @@ impl Reader {
     async fn proven(parts: &Parts, app: &Shared) -> Result<Self> {
         if let Some(secret) = bearer(&parts.headers) {
             let found = Reader::of(app, Proof::Token(hash_secret(secret))).await?;
-            let told = "this token is unknown or revoked; `calvex token new` makes one";
-            return found.ok_or_else(|| ServiceError::NotSignedIn(told.into()));
+            let reported = "this token is unknown or revoked; `calvex token new` makes one";
+            return found.ok_or_else(|| ServiceError::NotSignedIn(reported.into()));
         }
-        let told = || {
+        let reported = || {
             ServiceError::NotSignedIn(
                 "sign in, or send `Authorization: Bearer TOKEN`; `calvex token new` makes one".into(),
             )
         };
-        let secret = session_secret(&parts.headers).ok_or_else(told)?;
+        let secret = session_secret(&parts.headers).ok_or_else(reported)?;
         // A page of another site can make a browser send the cookie, but not this header (Fetch: no-cors requests).
         if parts.method != Method::GET && !parts.headers.contains_key(CONSOLE_HEADER) {
             return Err(ServiceError::NotAllowed(format!(
                 "a session may change something only with the header {CONSOLE_HEADER}"
             )));
         }
-        Reader::of(app, Proof::Session(hash_secret(secret))).await?.ok_or_else(told)
+        Reader::of(app, Proof::Session(hash_secret(secret))).await?.ok_or_else(reported)
     }
 }
 

@@ -1,5 +1,5 @@
 //! Settings: one table. Each comes from its default, the TOML file, the environment or the command line, the later
-//! winning, and `calvex settings` tells which.
+//! winning, and `calvex settings` shows which.
 
 use crate::error::{Result, ServiceError};
 use std::collections::BTreeMap;
@@ -122,18 +122,19 @@ impl Settings {
         let mut values: BTreeMap<&'static str, (String, Origin)> =
             TABLE.iter().map(|r| (r.name, (r.default.to_owned(), Origin::Default))).collect();
         if let Some(path) = file {
-            let told = |e: &dyn std::fmt::Display| ServiceError::Setting(format!("{}: {e}", path.display()));
-            let text = std::fs::read_to_string(path).map_err(|e| told(&e))?;
-            let table: toml::Table = text.parse().map_err(|e: toml::de::Error| told(&e.to_string().trim()))?;
+            let reported = |e: &dyn std::fmt::Display| ServiceError::Setting(format!("{}: {e}", path.display()));
+            let text = std::fs::read_to_string(path).map_err(|e| reported(&e))?;
+            let table: toml::Table = text.parse().map_err(|e: toml::de::Error| reported(&e.to_string().trim()))?;
             for (section, entries) in table {
                 let toml::Value::Table(entries) = entries else {
-                    return Err(told(&format!("`{section}` stands outside a section; see `calvex settings`")));
+                    return Err(reported(&format!("`{section}` stands outside a section; see `calvex settings`")));
                 };
                 for (key, value) in entries {
                     let name = format!("{section}.{key}");
                     let slot = values.get_mut(name.as_str());
-                    let slot = slot
-                        .ok_or_else(|| told(&format!("there is no setting `{name}`; `calvex settings` lists them")))?;
+                    let slot = slot.ok_or_else(|| {
+                        reported(&format!("there is no setting `{name}`; `calvex settings` lists them"))
+                    })?;
                     let text = match value {
                         toml::Value::String(s) => s,
                         other => other.to_string(),

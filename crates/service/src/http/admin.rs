@@ -34,19 +34,19 @@ pub(super) fn check_name(name: &str) -> Result<()> {
 pub async fn lanes(State(app): State<Shared>, reader: Reader) -> Json<Vec<Lane>> {
     let config = app.catalogue.get();
     let readable = config.lanes().into_iter().filter(|l| reader.may_read(l.id));
-    let told = readable.map(|l| {
+    let reported = readable.map(|l| {
         let (sealed_events, sealed_bytes) = app.view.sealed_size(l.id);
         Lane {
             name: l.name.clone(),
             retention_days: l.retention_days,
-            told: l.told,
+            listed: l.reported,
             day_events: l.day_events,
             day_bytes: l.day_bytes,
             sealed_events,
             sealed_bytes,
         }
     });
-    Json(told.collect())
+    Json(reported.collect())
 }
 
 /// `PUT /api/lanes/{name}`: makes a lane, or changes its term.
@@ -68,7 +68,7 @@ pub async fn put_lane(
     }
     let quota = (lane.day_events, lane.day_bytes);
     let act = admin.act(&app, "put lane", format!("{name}, {} days", lane.retention_days));
-    app.store.put_lane(&name, lane.retention_days, lane.told, quota, &act).await?;
+    app.store.put_lane(&name, lane.retention_days, lane.listed, quota, &act).await?;
     app.catalogue.reload(&app.store).await?;
     jobs::reread_chunks(&app).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -118,11 +118,11 @@ pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): 
 
 /// `GET /api/nodes`
 pub async fn nodes(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<NodeListed>>> {
-    let told = |n: calvex_store::NodeRow| {
+    let reported = |n: calvex_store::NodeRow| {
         let (slot, epoch, beat, alive, version) = (n.slot, n.epoch, n.beat, n.alive, n.version);
         n.name.map(|name| NodeListed { name, slot, epoch, beat, alive, version })
     };
-    Ok(Json(app.store.nodes().await?.into_iter().filter_map(told).collect()))
+    Ok(Json(app.store.nodes().await?.into_iter().filter_map(reported).collect()))
 }
 
 /// `DELETE /api/nodes/{name}`

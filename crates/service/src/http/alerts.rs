@@ -19,7 +19,7 @@ use calvex_wire::api::{Alert, MadeRule, NewRule, Notified, Rule};
 /// Longest window, and farthest back that late events are judged again.
 const MAX_WINDOW_S: u32 = 7 * 86_400;
 
-/// Rules of others are told only to those who may read every lane the rule may: so far, to its owner and to admins.
+/// Rules of others are reported only to those who may read every lane the rule may: so far, to its owner and to admins.
 fn may_see(reader: &Reader, rule: &RuleRow) -> bool {
     reader.who.lanes.is_none() || (reader.who.user_id == rule.owner_id && !reader.who.narrowed)
 }
@@ -56,7 +56,7 @@ pub async fn add_rule(
     Admin(admin): Admin,
     Ask(ask): Ask<NewRule>,
 ) -> Result<Json<MadeRule>> {
-    let bad = |told: &str| Err(ServiceError::BadRequest(told.to_owned()));
+    let bad = |reported: &str| Err(ServiceError::BadRequest(reported.to_owned()));
     if ask.name.trim().is_empty() || ask.name.chars().count() > 128 {
         return bad("a rule needs a name of 1 to 128 characters");
     }
@@ -115,7 +115,7 @@ pub async fn remove_rule(State(app): State<Shared>, Admin(admin): Admin, Path(id
 /// `GET /api/alerts`: the latest first.
 pub async fn alerts(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<Alert>>> {
     let rules = app.store.rules().await?;
-    let mut told = Vec::new();
+    let mut reported = Vec::new();
     for alert in app.store.latest_alerts(200).await? {
         let Some(rule) = rules.iter().find(|r| r.id == alert.rule_id).filter(|r| may_see(&reader, r)) else { continue };
         let sent = app.store.outbox_of(alert.id).await?.into_iter().map(|m| Notified {
@@ -128,7 +128,7 @@ pub async fn alerts(State(app): State<Shared>, reader: Reader) -> Result<Json<Ve
             target: m.target,
             what: m.what,
         });
-        told.push(Alert {
+        reported.push(Alert {
             id: u64::from(alert.id),
             rule: rule.name.clone(),
             query: rule.query.clone(),
@@ -142,7 +142,7 @@ pub async fn alerts(State(app): State<Shared>, reader: Reader) -> Result<Json<Ve
             notified: sent.collect(),
         });
     }
-    Ok(Json(told))
+    Ok(Json(reported))
 }
 
 /// `POST /api/alerts/{id}/take`

@@ -26,8 +26,8 @@ impl<S: Send + Sync, T: DeserializeOwned + Serialize> FromRequest<S> for Ask<T> 
         if media_type != "application/json"
             && !(media_type.starts_with("application/") && media_type.ends_with("+json"))
         {
-            let told = format!("content-type `{media_type}` is not taken here; send application/json");
-            return Err(ServiceError::Unsupported(told));
+            let reported = format!("content-type `{media_type}` is not taken here; send application/json");
+            return Err(ServiceError::Unsupported(reported));
         }
         let body = Bytes::from_request(request, state).await;
         read(&body.map_err(|e| ServiceError::BadRequest(e.body_text()))?).map(Ask)
@@ -35,7 +35,9 @@ impl<S: Send + Sync, T: DeserializeOwned + Serialize> FromRequest<S> for Ask<T> 
 }
 
 fn read<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, ServiceError> {
-    let bad = |told: String| ServiceError::BadRequest(format!("{told}; GET /api/openapi.json describes what is taken"));
+    let bad = |reported: String| {
+        ServiceError::BadRequest(format!("{reported}; GET /api/openapi.json describes what is taken"))
+    };
     let ask: T = serde_json::from_slice(body).map_err(|e| bad(e.to_string()))?;
     if body.contains(&b'[') {
         let sent = serde_json::from_slice(body).map_err(|e| bad(e.to_string()))?;
@@ -79,13 +81,13 @@ mod tests {
 
     #[test]
     fn a_list_is_no_object() {
-        let told = |e: ServiceError| e.to_string();
+        let reported = |e: ServiceError| e.to_string();
         let bad = |name: &str| Some(format!("{name} is a list where an object belongs"));
         let begins = |e: Option<String>| e.and_then(|e| e.split(';').next().map(str::to_owned));
-        assert_eq!(begins(read::<Rotation>(b"[]").err().map(told)), bad("the body"));
-        assert_eq!(begins(read::<NewKey>(b"[\"belt\"]").err().map(told)), bad("the body"));
-        assert_eq!(begins(read::<NewKey>(br#"{"name":"belt","limits":[]}"#).err().map(told)), bad("`limits`"));
-        assert_eq!(begins(read::<Vec<Route>>(br#"[["a","main"]]"#).err().map(told)), bad("item 1 of the body"));
+        assert_eq!(begins(read::<Rotation>(b"[]").err().map(reported)), bad("the body"));
+        assert_eq!(begins(read::<NewKey>(b"[\"belt\"]").err().map(reported)), bad("the body"));
+        assert_eq!(begins(read::<NewKey>(br#"{"name":"belt","limits":[]}"#).err().map(reported)), bad("`limits`"));
+        assert_eq!(begins(read::<Vec<Route>>(br#"[["a","main"]]"#).err().map(reported)), bad("item 1 of the body"));
         assert_eq!(read::<Vec<Route>>(br#"[{"filter":"a","lane":"main"}]"#).unwrap().len(), 1);
         assert_eq!(read::<Rotation>(b"{}").unwrap().overlap_s, 0);
     }

@@ -22,12 +22,12 @@ use std::sync::OnceLock;
 static DOCUMENT: OnceLock<Value> = OnceLock::new();
 
 /// Says in a line what a path is for.
-pub fn says(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
+pub fn described(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
     move |op| op.summary(what)
 }
 
 /// As [`says`], of a path that answers `T`, whole or line by line.
-pub fn told<T: JsonSchema>(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
+pub fn answers<T: JsonSchema>(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
     move |op| op.summary(what).response::<200, Json<T>>()
 }
 
@@ -155,22 +155,22 @@ fn complete(path: &str, operation: &mut Operation) {
         }));
     }
     let responses = operation.responses.get_or_insert_default();
-    // Whoever is not signed in is told so, whatever is asked.
+    // Whoever is not signed in learns so, whatever is asked.
     responses.default.get_or_insert_with(|| {
         ReferenceOr::Item(problem(schemars::json_schema!({ "$ref": "#/components/schemas/Problem" })))
     });
     if responses.responses.is_empty() {
-        let done = Described { description: "done; nothing more to tell".to_owned(), ..Described::default() };
+        let done = Described { description: "done; nothing more to show".to_owned(), ..Described::default() };
         responses.responses.insert(Code::Code(204), ReferenceOr::Item(done));
     }
 }
 
 fn problem(json_schema: schemars::Schema) -> Described {
     let schema = aide::openapi::SchemaObject { json_schema, example: None, external_docs: None };
-    let told = MediaType { schema: Some(schema), ..MediaType::default() };
+    let reported = MediaType { schema: Some(schema), ..MediaType::default() };
     Described {
         description: "what went wrong, where, and the cure (RFC 9457)".to_owned(),
-        content: [(PROBLEM_MEDIA_TYPE.to_owned(), told)].into_iter().collect(),
+        content: [(PROBLEM_MEDIA_TYPE.to_owned(), reported)].into_iter().collect(),
         ..Described::default()
     }
 }
@@ -188,7 +188,7 @@ impl OperationOutput for ServiceError {
     }
 
     fn inferred_responses(context: &mut GenContext, operation: &mut Operation) -> Vec<(Option<u16>, Described)> {
-        // Without a code it is the answer of every code that is not told.
+        // Without a code it is the answer of every code that is not reported.
         Self::operation_response(context, operation).map(|r| (None, r)).into_iter().collect()
     }
 }

@@ -69,7 +69,7 @@ pub async fn now(State(app): State<Shared>, reader: Reader) -> Result<Json<NowAn
 
 /// `GET /api/saved`: every saved search, by name.
 pub async fn saved(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<SavedSearch>>> {
-    let told = |row: SavedRow| SavedSearch {
+    let reported = |row: SavedRow| SavedSearch {
         mine: reader.who.changes && (row.owner_id == reader.who.user_id || reader.who.administers),
         name: row.name,
         query: row.query,
@@ -80,7 +80,7 @@ pub async fn saved(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec
         owner: row.owner,
         changed: format_utc(row.changed_ns, 0),
     };
-    Ok(Json(app.store.saved().await?.into_iter().map(told).collect()))
+    Ok(Json(app.store.saved().await?.into_iter().map(reported).collect()))
 }
 
 /// `PUT /api/saved/{name}`: saves a search. It must be one that can be run.

@@ -27,30 +27,33 @@ use axum::middleware::{from_fn_with_state, map_response};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{MethodRouter, get, post};
 use calvex_wire::api::{ExportEnd, HistogramAnswer, Me, MeasureAnswer, SearchAnswer, TailLine};
-use description::{lines, says, told};
+use description::{answers, described, lines};
 use request_id::identified;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
 
-/// Longest text that is told anew.
-const MAX_TOLD: usize = 4096;
+/// Largest plain-text error that is re-wrapped as a problem document.
+const MAX_PLAIN_ERROR: usize = 4096;
 
 /// The interface, each path with what it says of itself.
 fn interface() -> ApiRouter<Shared> {
     ApiRouter::new()
         .api_route(
             "/login",
-            post_with(session::login, told::<Me>("Sign in by name and password; answers a session cookie")),
+            post_with(session::login, answers::<Me>("Sign in by name and password; answers a session cookie")),
         )
-        .api_route("/logout", post_with(session::logout, says("Sign out")))
-        .api_route("/me", get_with(session::me, says("Who is asking, and the lanes that may be read")))
-        .api_route("/search", post_with(queries::search, told::<SearchAnswer>("Events found, page by page")))
+        .api_route("/logout", post_with(session::logout, described("Sign out")))
+        .api_route("/me", get_with(session::me, described("Who is asking, and the lanes that may be read")))
+        .api_route("/search", post_with(queries::search, answers::<SearchAnswer>("Events found, page by page")))
         .api_route(
             "/histogram",
-            post_with(queries::histogram, told::<HistogramAnswer>("Counts over time, by severity")),
+            post_with(queries::histogram, answers::<HistogramAnswer>("Counts over time, by severity")),
         )
-        .api_route("/measure", post_with(queries::measure, told::<MeasureAnswer>("Figures of a query with `measure`")))
+        .api_route(
+            "/measure",
+            post_with(queries::measure, answers::<MeasureAnswer>("Figures of a query with `measure`")),
+        )
         .api_route(
             "/tail",
             post_with(queries::tail, lines::<TailLine>("Events as they come, as NDJSON, until the client goes")),
@@ -64,85 +67,101 @@ fn interface() -> ApiRouter<Shared> {
         )
         .api_route(
             "/breakdown",
-            post_with(queries::breakdown, says("The top values of fields, and how their numbers are spread")),
+            post_with(queries::breakdown, described("The top values of fields, and how their numbers are spread")),
         )
-        .api_route("/check", post_with(explore::check, says("A query taken apart, with its mistakes and its one form")))
-        .api_route("/complete", post_with(explore::complete, says("What can stand at a place of a query")))
-        .api_route("/range", post_with(explore::range, says("What a range as people say it means")))
-        .api_route("/found-fields", post_with(explore::found_fields, says("The fields among the events found")))
-        .api_route("/shape", post_with(explore::shape, says("A shape, and what its messages hold")))
+        .api_route(
+            "/check",
+            post_with(explore::check, described("A query taken apart, with its mistakes and its one form")),
+        )
+        .api_route("/complete", post_with(explore::complete, described("What can stand at a place of a query")))
+        .api_route("/range", post_with(explore::range, described("What a range as people say it means")))
+        .api_route("/found-fields", post_with(explore::found_fields, described("The fields among the events found")))
+        .api_route("/shape", post_with(explore::shape, described("A shape, and what its messages hold")))
         .api_route(
             "/now",
-            get_with(explore::now, says("How things stand: services against their usual, alerts, marks")),
+            get_with(explore::now, described("How things stand: services against their usual, alerts, marks")),
         )
-        .api_route("/saved", get_with(explore::saved, says("Saved searches")))
+        .api_route("/saved", get_with(explore::saved, described("Saved searches")))
         .api_route(
             "/saved/{name}",
-            put_with(explore::put_saved, says("Save a search"))
-                .delete_with(explore::remove_saved, says("Forget a saved search")),
+            put_with(explore::put_saved, described("Save a search"))
+                .delete_with(explore::remove_saved, described("Forget a saved search")),
         )
-        .api_route("/story/{id}", get_with(queries::story, says("Everything tied to one id, in order")))
-        .api_route("/arrivals", get_with(queries::arrivals, says("What came from whom, and what became of it")))
-        .api_route("/ways-in", get_with(queries::ways_in, says("The ways in and their addresses")))
-        .api_route("/probe", post_with(senders::probe_ways, says("A marked event by each way in, told step by step")))
-        .api_route("/lanes", get_with(admin::lanes, says("Lanes that may be read")))
-        .api_route("/lanes/{name}", put_with(admin::put_lane, says("Make or change a lane")))
+        .api_route("/story/{id}", get_with(queries::story, described("Everything tied to one id, in order")))
+        .api_route("/arrivals", get_with(queries::arrivals, described("What came from whom, and what became of it")))
+        .api_route("/ways-in", get_with(queries::ways_in, described("The ways in and their addresses")))
+        .api_route(
+            "/probe",
+            post_with(senders::probe_ways, described("A marked event by each way in, reported step by step")),
+        )
+        .api_route("/lanes", get_with(admin::lanes, described("Lanes that may be read")))
+        .api_route("/lanes/{name}", put_with(admin::put_lane, described("Make or change a lane")))
         .api_route(
             "/routes",
-            get_with(admin::routes, says("Routes to lanes, in order"))
-                .put_with(admin::put_routes, says("Replace the routes")),
+            get_with(admin::routes, described("Routes to lanes, in order"))
+                .put_with(admin::put_routes, described("Replace the routes")),
         )
         .api_route(
             "/keys",
-            get_with(senders::keys, says("Keys with which senders send"))
-                .post_with(senders::add_key, says("Make a key; its secret is told once")),
+            get_with(senders::keys, described("Keys with which senders send"))
+                .post_with(senders::add_key, described("Make a key; its secret is reported once")),
         )
-        .api_route("/keys/{name}", delete_with(senders::revoke_key, says("Revoke a key")))
-        .api_route("/keys/{name}/limits", put_with(senders::limit_key, says("What a key may send")))
-        .api_route("/keys/{name}/rotate", post_with(senders::rotate_key, says("Another secret for a key")))
+        .api_route("/keys/{name}", delete_with(senders::revoke_key, described("Revoke a key")))
+        .api_route("/keys/{name}/limits", put_with(senders::limit_key, described("What a key may send")))
+        .api_route("/keys/{name}/rotate", post_with(senders::rotate_key, described("Another secret for a key")))
         .api_route(
             "/tokens",
-            get_with(senders::tokens, says("Tokens with which clients read"))
-                .post_with(senders::add_token, says("Make a token; its secret is told once")),
+            get_with(senders::tokens, described("Tokens with which clients read"))
+                .post_with(senders::add_token, described("Make a token; its secret is reported once")),
         )
-        .api_route("/tokens/{name}", delete_with(senders::revoke_token, says("Revoke a token")))
-        .api_route("/dials", get_with(senders::dials, says("Dials")).post_with(senders::add_dial, says("Set a dial")))
-        .api_route("/dials/{id}", delete_with(senders::remove_dial, says("Remove a dial")))
+        .api_route("/tokens/{name}", delete_with(senders::revoke_token, described("Revoke a token")))
+        .api_route(
+            "/dials",
+            get_with(senders::dials, described("Dials")).post_with(senders::add_dial, described("Set a dial")),
+        )
+        .api_route("/dials/{id}", delete_with(senders::remove_dial, described("Remove a dial")))
         .api_route(
             "/transforms",
-            get_with(transforms::rules, says("Transform rules, in order"))
-                .put_with(transforms::put_rules, says("Replace the transform rules")),
+            get_with(transforms::rules, described("Transform rules, in order"))
+                .put_with(transforms::put_rules, described("Replace the transform rules")),
         )
-        .api_route("/transforms/try", post_with(transforms::try_rules, says("Transform rules tried on events")))
-        .api_route("/patterns/try", post_with(transforms::try_patterns, says("Line patterns tried on lines")))
-        .api_route("/patterns/learn", post_with(transforms::learn_patterns, says("Line patterns proposed from lines")))
-        .api_route("/ties", get_with(transforms::ties, says("Ties and their spellings")))
+        .api_route("/transforms/try", post_with(transforms::try_rules, described("Transform rules tried on events")))
+        .api_route("/patterns/try", post_with(transforms::try_patterns, described("Line patterns tried on lines")))
+        .api_route(
+            "/patterns/learn",
+            post_with(transforms::learn_patterns, described("Line patterns proposed from lines")),
+        )
+        .api_route("/ties", get_with(transforms::ties, described("Ties and their spellings")))
         .api_route(
             "/ties/proposals",
-            get_with(transforms::tie_proposals, says("Spellings that share the values of a tie")),
+            get_with(transforms::tie_proposals, described("Spellings that share the values of a tie")),
         )
         .api_route(
             "/ties/{name}",
-            put_with(transforms::put_tie, says("Make or change a tie"))
-                .delete_with(transforms::remove_tie, says("Remove a tie")),
+            put_with(transforms::put_tie, described("Make or change a tie"))
+                .delete_with(transforms::remove_tie, described("Remove a tie")),
         )
-        .api_route("/fields", get_with(transforms::fields, says("The catalogue of fields")))
-        .api_route("/users", post_with(admin::add_user, says("Make a user")))
-        .api_route("/nodes", get_with(admin::nodes, says("The nodes of the database, and whether they live")))
-        .api_route("/nodes/{name}", delete_with(admin::retire_node, says("Free the name of a node that does not live")))
-        .api_route("/expire", post_with(admin::expire, says("Drop what is due, now")))
-        .api_route("/seal", post_with(admin::seal, says("Seal every head, now")))
-        .api_route("/merge", post_with(admin::merge, says("Merge what can be merged, now")))
-        .api_route("/cache", delete_with(admin::clear_cache, says("Forget chunk parts kept near at hand")))
-        .api_route("/chunks", get_with(admin::chunks, says("Every chunk, the newest first")))
-        .api_route("/chunks/{id}", get_with(admin::chunk, says("A chunk's parts, columns, sizes and encodings")))
+        .api_route("/fields", get_with(transforms::fields, described("The catalogue of fields")))
+        .api_route("/users", post_with(admin::add_user, described("Make a user")))
+        .api_route("/nodes", get_with(admin::nodes, described("The nodes of the database, and whether they live")))
+        .api_route(
+            "/nodes/{name}",
+            delete_with(admin::retire_node, described("Free the name of a node that does not live")),
+        )
+        .api_route("/expire", post_with(admin::expire, described("Drop what is due, now")))
+        .api_route("/seal", post_with(admin::seal, described("Seal every head, now")))
+        .api_route("/merge", post_with(admin::merge, described("Merge what can be merged, now")))
+        .api_route("/cache", delete_with(admin::clear_cache, described("Forget chunk parts kept near at hand")))
+        .api_route("/chunks", get_with(admin::chunks, described("Every chunk, the newest first")))
+        .api_route("/chunks/{id}", get_with(admin::chunk, described("A chunk's parts, columns, sizes and encodings")))
         .api_route(
             "/rules",
-            get_with(alerts::rules, says("Alert rules")).post_with(alerts::add_rule, says("Make an alert rule")),
+            get_with(alerts::rules, described("Alert rules"))
+                .post_with(alerts::add_rule, described("Make an alert rule")),
         )
-        .api_route("/rules/{id}", delete_with(alerts::remove_rule, says("Remove an alert rule")))
-        .api_route("/alerts", get_with(alerts::alerts, says("Alerts, the latest first")))
-        .api_route("/alerts/{id}/take", post_with(alerts::take, says("Take an alert")))
+        .api_route("/rules/{id}", delete_with(alerts::remove_rule, described("Remove an alert rule")))
+        .api_route("/alerts", get_with(alerts::alerts, described("Alerts, the latest first")))
+        .api_route("/alerts/{id}/take", post_with(alerts::take, described("Take an alert")))
         .route("/openapi.json", get(description::document))
 }
 
@@ -186,12 +205,12 @@ async fn as_problem(response: Response) -> Response {
         problem.headers_mut().extend(allowed.map(|methods| (header::ALLOW, methods)));
         return problem;
     }
-    let told = axum::body::to_bytes(response.into_body(), MAX_TOLD).await.unwrap_or_default();
-    let told = String::from_utf8_lossy(&told).into_owned();
+    let reported = axum::body::to_bytes(response.into_body(), MAX_PLAIN_ERROR).await.unwrap_or_default();
+    let reported = String::from_utf8_lossy(&reported).into_owned();
     match status {
-        StatusCode::UNSUPPORTED_MEDIA_TYPE => ServiceError::Unsupported(format!("{told}; send application/json")),
-        StatusCode::PAYLOAD_TOO_LARGE => ServiceError::TooLarge(told),
-        _ => ServiceError::BadRequest(format!("{told}; GET /api/openapi.json tells what is taken")),
+        StatusCode::UNSUPPORTED_MEDIA_TYPE => ServiceError::Unsupported(format!("{reported}; send application/json")),
+        StatusCode::PAYLOAD_TOO_LARGE => ServiceError::TooLarge(reported),
+        _ => ServiceError::BadRequest(format!("{reported}; GET /api/openapi.json shows what is taken")),
     }
     .into_response()
 }

@@ -133,10 +133,10 @@ where
         return Ok(Json(work(None).await?).into_response());
     }
     let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES);
-    let told = lines.clone();
+    let reported = lines.clone();
     let listener: Listener = Arc::new(move |progress| {
         // A client that does not keep up misses progress, not the answer.
-        let _ = told.try_send(line(&progress_line::<T>(progress)));
+        let _ = reported.try_send(line(&progress_line::<T>(progress)));
     });
     let work = work(Some(listener));
     tokio::spawn(async move {
@@ -165,8 +165,8 @@ fn progress_line<T>(progress: Progress) -> StreamLine<T> {
     }
 }
 
-fn line<T: Serialize>(told: &StreamLine<T>) -> Bytes {
-    let mut bytes = serde_json::to_vec(told).unwrap_or_default();
+fn line<T: Serialize>(reported: &StreamLine<T>) -> Bytes {
+    let mut bytes = serde_json::to_vec(reported).unwrap_or_default();
     bytes.push(b'\n');
     bytes.into()
 }

@@ -42,7 +42,7 @@ pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<K
     crate::intake::ledger::write(&app).await?;
     let config = app.catalogue.get();
     let now_ns = (app.clock)();
-    let told = |k: stored::KeyListed| {
+    let reported = |k: stored::KeyListed| {
         let limits = &k.key.limits;
         let ended = limits.ends_ns.is_some_and(|ends| ends <= now_ns)
             || k.secrets.iter().all(|s| s.ends_ns.is_some_and(|ends| ends <= now_ns));
@@ -74,7 +74,7 @@ pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<K
             name: k.key.name,
         }
     };
-    Ok(Json(app.store.keys().await?.into_iter().map(told).collect()))
+    Ok(Json(app.store.keys().await?.into_iter().map(reported).collect()))
 }
 
 fn limits_of(app: &Shared, limits: &KeyLimits) -> Result<stored::KeyLimits> {
@@ -127,8 +127,8 @@ pub async fn limit_key(
     Path(name): Path<String>,
     Ask(ask): Ask<KeyLimits>,
 ) -> Result<StatusCode> {
-    let told = serde_json::to_string(&ask).unwrap_or_default();
-    let act = admin.act(&app, "limit key", format!("{name}: {told}"));
+    let reported = serde_json::to_string(&ask).unwrap_or_default();
+    let act = admin.act(&app, "limit key", format!("{name}: {reported}"));
     app.store.limit_key(&name, &limits_of(&app, &ask)?, &act).await?;
     app.keys.clear();
     Ok(StatusCode::NO_CONTENT)
@@ -147,8 +147,8 @@ pub async fn rotate_key(
     let (secret, hash, prefix) = new_secret("key", rand::random());
     let now_ns = (app.clock)();
     let earlier_end_ns = now_ns + i64::from(ask.overlap_s) * SECOND_NS;
-    let told = format!("{name}, its earlier secrets end {}", seconds(earlier_end_ns));
-    let act = admin.act(&app, "rotate key", told);
+    let reported = format!("{name}, its earlier secrets end {}", seconds(earlier_end_ns));
+    let act = admin.act(&app, "rotate key", reported);
     app.store.rotate_key(&name, &hash, &prefix, earlier_end_ns, now_ns, &act).await?;
     app.keys.clear();
     Ok(Json(MadeSecret { name, secret }))
@@ -168,14 +168,14 @@ pub async fn revoke_key(
 
 /// `GET /api/tokens`
 pub async fn tokens(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<TokenListed>>> {
-    let told = |t: calvex_store::records::access::TokenRow| TokenListed {
+    let reported = |t: calvex_store::records::access::TokenRow| TokenListed {
         name: t.name,
         prefix: t.prefix,
         purpose: t.purpose,
         created: seconds(t.created_ns),
         revoked: t.revoked_ns.map(seconds),
     };
-    Ok(Json(app.store.tokens().await?.into_iter().map(told).collect()))
+    Ok(Json(app.store.tokens().await?.into_iter().map(reported).collect()))
 }
 
 /// `POST /api/tokens`: a token of the one who asks.
@@ -224,7 +224,7 @@ pub async fn revoke_token(
 /// `GET /api/dials`: the one set last first; those that ended stay listed for a while.
 pub async fn dials(State(app): State<Shared>, _reader: Reader) -> Result<Json<Vec<Dial>>> {
     let now_ns = (app.clock)();
-    let told = |d: DialRow| Dial {
+    let reported = |d: DialRow| Dial {
         id: d.id,
         when: d.filter,
         least: Severity(d.least).name().to_owned(),
@@ -234,15 +234,15 @@ pub async fn dials(State(app): State<Shared>, _reader: Reader) -> Result<Json<Ve
         set: seconds(d.set_ns),
         in_force: d.until_ns.is_none_or(|until| now_ns < until),
     };
-    Ok(Json(app.store.dials().await?.into_iter().map(told).collect()))
+    Ok(Json(app.store.dials().await?.into_iter().map(reported).collect()))
 }
 
 /// `POST /api/dials`
 pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): Ask<NewDial>) -> Result<Json<Dial>> {
     let filter = parse_filter(&ask.when).map_err(ServiceError::Query)?;
     if filter.names(Builtin::Lane) {
-        let told = "a dial cannot ask for a lane: none is known yet when it is asked; name the service or a field";
-        return Err(ServiceError::BadRequest(told.into()));
+        let reported = "a dial cannot ask for a lane: none is known yet when it is asked; name the service or a field";
+        return Err(ServiceError::BadRequest(reported.into()));
     }
     let filter = filter.to_string();
     let least = Severity::from_name(&ask.least).ok_or_else(|| {
@@ -276,8 +276,8 @@ pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): 
         who: admin.who.name.clone(),
         set_ns: now_ns,
     };
-    let told = format!("`{}` from {} on", row.filter, least.name());
-    let id = app.store.add_dial(&row, &admin.act(&app, "set dial", told)).await?;
+    let reported = format!("`{}` from {} on", row.filter, least.name());
+    let id = app.store.add_dial(&row, &admin.act(&app, "set dial", reported)).await?;
     app.catalogue.reload(&app.store).await?;
     Ok(Json(Dial {
         id,
@@ -325,10 +325,10 @@ pub async fn probe_ways(State(app): State<Shared>, Admin(admin): Admin) -> Resul
             found.map(|answer| !answer.events.is_empty()).map_err(|e| e.to_string())
         }
     };
-    let told = probe(&addresses.ways_in(), &format!("http://{own}"), &secret, || (app.clock)(), find).await;
+    let reported = probe(&addresses.ways_in(), &format!("http://{own}"), &secret, || (app.clock)(), find).await;
     app.store.forget_key(&name).await?;
     app.keys.clear();
-    Ok(Json(told))
+    Ok(Json(reported))
 }
 
 /// `GET /v1/dials?service=…&host=…`: what a sender is to send, asked with its key. Unchanged, it answers 304 to the
@@ -342,7 +342,7 @@ pub async fn level(State(app): State<Shared>, headers: HeaderMap, Query(asker): 
     let body = serde_json::to_vec(&level).unwrap_or_default();
     let hash: String = Sha256::digest(&body).iter().take(8).map(|b| format!("{b:02x}")).collect();
     let tag = format!("\"{hash}\"");
-    let told = [
+    let reported = [
         (header::ETAG, tag.clone()),
         (header::CACHE_CONTROL, format!("private, max-age={POLL_S}")),
         (header::VARY, "authorization".to_owned()),
@@ -350,7 +350,7 @@ pub async fn level(State(app): State<Shared>, headers: HeaderMap, Query(asker): 
     let known = headers.get_all(header::IF_NONE_MATCH).iter().filter_map(|v| v.to_str().ok());
     let mut known = known.flat_map(|v| v.split(',')).map(|v| v.trim().trim_start_matches("W/"));
     if known.any(|v| v == tag || v == "*") {
-        return Ok((StatusCode::NOT_MODIFIED, told).into_response());
+        return Ok((StatusCode::NOT_MODIFIED, reported).into_response());
     }
-    Ok((told, [(header::CONTENT_TYPE, "application/json")], body).into_response())
+    Ok((reported, [(header::CONTENT_TYPE, "application/json")], body).into_response())
 }

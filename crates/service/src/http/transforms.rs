@@ -27,7 +27,7 @@ use calvex_wire::api::{
 };
 use serde_json::json;
 
-/// A rule that was not applied for so long is told as idle.
+/// A rule that was not applied for so long is reported as idle.
 const IDLE_NS: i64 = 7 * 86_400_000_000_000;
 /// Rules at most.
 const MAX_RULES: usize = 200;
@@ -37,7 +37,7 @@ const MAX_LEARNT: usize = 10_000;
 /// How far back fields and ids are looked at where nothing is said.
 const WEEK: &str = "now-7d";
 
-fn told(mistakes: &[RuleMistake]) -> ServiceError {
+fn reported(mistakes: &[RuleMistake]) -> ServiceError {
     ServiceError::BadRequest(mistakes.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
 }
 
@@ -49,7 +49,7 @@ pub async fn rules(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<
     let listed = rows.into_iter().filter_map(|row| {
         let rule = rule_of(&row)?;
         Some(TransformRule {
-            told: rule.act.to_string(),
+            text: rule.act.to_string(),
             rule,
             held: row.held,
             last: row.last_ns.map(|ns| format_utc(ns, 0)),
@@ -78,7 +78,7 @@ pub async fn put_rules(
             )));
         }
     }
-    app.catalogue.get().read_transforms(&rules).map_err(|m| told(&m))?;
+    app.catalogue.get().read_transforms(&rules).map_err(|m| reported(&m))?;
     let act = |act: &Act| serde_json::to_string(act).unwrap_or_default();
     let rows: Vec<_> = rules.iter().map(|r| (r.name.clone(), r.when.clone(), act(&r.act))).collect();
     let names: Vec<&str> = rules.iter().map(|r| r.name.as_str()).collect();
@@ -95,7 +95,7 @@ pub async fn try_rules(
     Ask(ask): Ask<TryTransforms>,
 ) -> Result<Json<Vec<TriedEvent>>> {
     let config = app.catalogue.get();
-    let own = ask.rules.as_ref().map(|rules| config.read_transforms(rules).map_err(|m| told(&m))).transpose()?;
+    let own = ask.rules.as_ref().map(|rules| config.read_transforms(rules).map_err(|m| reported(&m))).transpose()?;
     let transforms = own.as_ref().unwrap_or(config.transforms());
     let now_ns = (app.clock)();
     let name = ask.sender.unwrap_or_else(|| "try".to_owned());
@@ -169,7 +169,7 @@ pub async fn try_patterns(
     Ok(Json(app.behind.run(trying).await?))
 }
 
-/// How a line fits patterns, told in characters.
+/// How a line fits patterns, reported in characters.
 fn tried_line(patterns: &[Pattern], line: &str, now_ns: i64) -> TriedLine {
     let chars = |bytes: usize| line.get(..bytes).map_or(0, |t| t.chars().count());
     match cut_by(patterns, line, now_ns) {
@@ -226,8 +226,8 @@ pub async fn learn_patterns(
 /// `GET /api/ties`
 pub async fn ties(State(app): State<Shared>, _reader: Reader) -> Json<Vec<TieListed>> {
     let config = app.catalogue.get();
-    let told = config.ties().iter().map(|t| TieListed { name: t.name.clone(), spellings: t.spellings.clone() });
-    Json(told.collect())
+    let reported = config.ties().iter().map(|t| TieListed { name: t.name.clone(), spellings: t.spellings.clone() });
+    Json(reported.collect())
 }
 
 /// `PUT /api/ties/{name}`: makes a tie, or gives it these spellings.
@@ -256,8 +256,8 @@ pub async fn put_tie(
             )));
         }
     }
-    let told = format!("{name}: {}", ask.spellings.join(", "));
-    app.store.put_tie(&name, &ask.spellings, &admin.act(&app, "put tie", told)).await?;
+    let reported = format!("{name}: {}", ask.spellings.join(", "));
+    app.store.put_tie(&name, &ask.spellings, &admin.act(&app, "put tie", reported)).await?;
     app.catalogue.reload(&app.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -55,8 +55,8 @@ pub(super) async fn read(app: &Shared, sender: &Arc<Sender>, headers: &HeaderMap
     let Some(packing) = Packing::named(encoding) else {
         super::refuse(app, &sender.name, "unknown-encoding", 1, encoding);
         drain(body.into_data_stream()).await;
-        let told = format!("content-encoding `{encoding}` is not known; use gzip, zstd or none");
-        return Err(ServiceError::Unsupported(told));
+        let reported = format!("content-encoding `{encoding}` is not known; use gzip, zstd or none");
+        return Err(ServiceError::Unsupported(reported));
     };
     let (packed, charge) = read_packed(app, sender, body).await?;
     unpack(app, sender, packed.into(), packing, charge).await
@@ -92,9 +92,9 @@ pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Re
             let frame =
                 frame.map_err(|e| ("broken-body", ServiceError::BadRequest(format!("the body broke off: {e}"))))?;
             if out.len() + frame.len() > limit {
-                let told =
+                let reported =
                     format!("the body is larger than {limit} bytes; send smaller batches, or raise limits.body_mib");
-                return Err(("body-too-large", ServiceError::TooLarge(told)));
+                return Err(("body-too-large", ServiceError::TooLarge(reported)));
             }
             let needed = out.len() + frame.len();
             if needed > out.capacity() {
@@ -109,8 +109,8 @@ pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Re
     };
     let patience = app.settings.seconds("limits.request_s");
     let read = tokio::time::timeout(patience, reading).await.unwrap_or_else(|_| {
-        let told = format!("the body did not come within {} s; send smaller batches", patience.as_secs());
-        Err(("slow-body", ServiceError::TooSlow(told)))
+        let reported = format!("the body did not come within {} s; send smaller batches", patience.as_secs());
+        Err(("slow-body", ServiceError::TooSlow(reported)))
     });
     if let Err((reason, error)) = read {
         super::refuse(app, &sender.name, reason, 1, &error.to_string());
@@ -163,10 +163,10 @@ pub(super) async fn unpack(
         let (reason, error) = match e {
             Unpack::NoMemory(e) => ("no-memory", e),
             Unpack::TooLarge => {
-                let told = format!(
+                let reported = format!(
                     "the body is larger than {limit} bytes when decompressed; send smaller batches, or raise limits.unpacked_mib"
                 );
-                ("body-too-large", ServiceError::TooLarge(told))
+                ("body-too-large", ServiceError::TooLarge(reported))
             }
             Unpack::Broken(e) => {
                 let name = if packing == Packing::Gzip { "gzip" } else { "zstd" };

@@ -83,9 +83,9 @@ async fn export(app: &Shared, headers: HeaderMap, body: Body, signal: Signal) ->
 /// The one message of a call, unpacked.
 async fn message(app: &Shared, sender: &Arc<Sender>, headers: &HeaderMap, body: Body) -> Result<Received> {
     let (bytes, charge) = body::read_packed(app, sender, body).await?;
-    let bad = |told: String| {
-        refuse(app, &sender.name, "not-otlp", 1, &told);
-        ServiceError::BadRequest(told)
+    let bad = |reported: String| {
+        refuse(app, &sender.name, "not-otlp", 1, &reported);
+        ServiceError::BadRequest(reported)
     };
     let bytes = Bytes::from(bytes);
     let length = bytes.get(1..PREFIX).and_then(|b| b.try_into().ok()).map(u32::from_be_bytes);

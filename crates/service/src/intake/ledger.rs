@@ -1,5 +1,5 @@
 //! Arrivals: what came, from whom, and what became of it. Counted in memory beside intake, added to the database every
-//! few seconds, told by sender, service and host.
+//! few seconds, known by sender, service and host.
 
 use crate::auth::Reader;
 use crate::error::Result;
@@ -268,7 +268,7 @@ pub async fn write(app: &Shared) -> Result<()> {
     let written = app.store.put_arrivals(&app.claim, &arrivals, &refusals, &asides).await;
     app.ledger.settle(written.is_ok(), (app.clock)());
     written?;
-    // Less than a row's loss hangs on these two: the next use tells them again.
+    // Less than a row's loss hangs on these two: the next use shows them again.
     app.store.touch_keys(&used.into_iter().collect::<Vec<_>>()).await?;
     let rules: Vec<_> = rules.into_iter().map(|(rule, (events, last_ns))| (rule, events, last_ns)).collect();
     app.store.count_transforms(&rules).await?;
@@ -305,7 +305,7 @@ pub async fn arrivals(app: &Shared, reader: &Reader, asked: Asked<'_>) -> Result
     let mut groups = app.store.arrival_groups(from_hour, service, lanes, (asked.from, limit + 1)).await?;
     let more = groups.len() > limit as usize;
     groups.truncate(limit as usize);
-    let told = |g: ArrivalGroup| {
+    let reported = |g: ArrivalGroup| {
         let mut per_hour = vec![0u64; hours as usize];
         for (hour, stored) in &g.per_hour {
             if let Some(slot) = hour.checked_sub(from_hour).and_then(|at| per_hour.get_mut(at as usize)) {
@@ -328,12 +328,12 @@ pub async fn arrivals(app: &Shared, reader: &Reader, asked: Asked<'_>) -> Result
             sender: g.sender,
         }
     };
-    let arrivals: Vec<Arrival> = groups.into_iter().map(told).collect();
+    let arrivals: Vec<Arrival> = groups.into_iter().map(reported).collect();
     let senders: std::collections::BTreeSet<&str> = arrivals.iter().map(|a| a.sender.as_str()).collect();
     let may_see = |sender: &str| lanes.is_none() || senders.contains(sender);
     let mut refused: BTreeMap<(String, String), Refused> = BTreeMap::new();
     for row in app.store.refusals(from_hour).await?.into_iter().rev().filter(|r| may_see(&r.sender)) {
-        let told = refused.entry((row.sender.clone(), row.reason.clone())).or_insert_with(|| Refused {
+        let reported = refused.entry((row.sender.clone(), row.reason.clone())).or_insert_with(|| Refused {
             sender: row.sender.clone(),
             reason: row.reason.clone(),
             refused: 0,
@@ -341,14 +341,14 @@ pub async fn arrivals(app: &Shared, reader: &Reader, asked: Asked<'_>) -> Result
             last: String::new(),
             sample: None,
         });
-        told.refused += row.refused;
-        told.last = format_utc(row.last_ns, 3);
-        told.sample = Some(row.sample).filter(|s| !s.is_empty() && reader.who.administers);
+        reported.refused += row.refused;
+        reported.last = format_utc(row.last_ns, 3);
+        reported.sample = Some(row.sample).filter(|s| !s.is_empty() && reader.who.administers);
     }
     let mut set_aside: BTreeMap<(String, String, String, String, u32), SetAside> = BTreeMap::new();
     for row in app.store.asides(from_hour, service).await?.into_iter().rev().filter(|r| reader.may_read(r.lane)) {
         let key = (row.service.clone(), row.host.clone(), row.sender.clone(), row.cause.clone(), row.lane);
-        let told = set_aside.entry(key).or_insert_with(|| SetAside {
+        let reported = set_aside.entry(key).or_insert_with(|| SetAside {
             service: row.service,
             host: row.host,
             sender: row.sender,
@@ -359,9 +359,9 @@ pub async fn arrivals(app: &Shared, reader: &Reader, asked: Asked<'_>) -> Result
             first: format_utc(row.first_ns, 3),
             last: String::new(),
         });
-        told.events += row.events;
-        told.bytes += row.bytes;
-        told.last = format_utc(row.last_ns, 3);
+        reported.events += row.events;
+        reported.bytes += row.bytes;
+        reported.last = format_utc(row.last_ns, 3);
     }
     let mut refused: Vec<Refused> = refused.into_values().collect();
     refused.sort_by_key(|r| std::cmp::Reverse(r.refused));

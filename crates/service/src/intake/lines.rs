@@ -145,11 +145,11 @@ async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Re
                 .iter()
                 .map(|r| json!({ "line": line + r.line, "reason": r.reason, "message": r.message }))
                 .collect();
-            let mut told = json!({ "stored": answer.stored, "refused": answer.refused });
+            let mut reported = json!({ "stored": answer.stored, "refused": answer.refused });
             if !refusals.is_empty() {
-                told["refusals"] = refusals.into();
+                reported["refusals"] = refusals.into();
             }
-            connection.say(&told).await?;
+            connection.say(&reported).await?;
             line += memchr::memchr_iter(b'\n', &body).count();
         }
         if ended {

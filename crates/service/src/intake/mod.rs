@@ -45,7 +45,7 @@ const MIN_PAGES: usize = 64 << 10;
 /// Bytes of one refusal's message in an answer.
 const MAX_MESSAGE: usize = 500;
 
-/// A body to be decoded, and what tells it from others.
+/// A body to be decoded, and what distinguishes it from others.
 struct Body<D> {
     /// None where the same bytes may rightly come twice: on streams and datagrams, which nobody repeats.
     hash: Option<[u8; 32]>,

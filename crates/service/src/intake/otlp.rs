@@ -37,8 +37,8 @@ pub async fn post_metrics(State(app): State<Shared>, headers: HeaderMap, content
 /// Counts an export of metrics, and what it is answered with.
 pub(super) fn metrics_not_taken(app: &Shared, sender: &str) -> ServiceError {
     refuse(app, sender, "not-taken", 1, "metrics");
-    let told = "way in for metrics; logs and spans are taken, so switch the exporter of metrics off";
-    StoreError::Missing(told.into()).into()
+    let reported = "way in for metrics; logs and spans are taken, so switch the exporter of metrics off";
+    StoreError::Missing(reported.into()).into()
 }
 
 /// The media type of a request, and the encoding of OTLP that it means.
@@ -93,13 +93,13 @@ pub(super) async fn take_export(
     let (app2, name) = (app.clone(), sender.name.clone());
     let bytes = received.bytes.clone();
     let decode = move |batch: &mut BatchBuilder, reading: &mut Reading| {
-        let told = |reason: &str, error: ServiceError| {
+        let reported = |reason: &str, error: ServiceError| {
             refuse(&app2, &name, reason, 1, &error.to_string());
             error
         };
         let request = Request::read(&bytes, encoding, signal).map_err(|e| {
             let what = if signal == Signal::Logs { "logs" } else { "traces" };
-            told("not-otlp", ServiceError::BadRequest(format!("the body is no OTLP export request of {what}: {e}")))
+            reported("not-otlp", ServiceError::BadRequest(format!("the body is no OTLP export request of {what}: {e}")))
         })?;
         let most = app2.settings.mib("limits.unpacked_mib");
         if request.expanded_bytes > most {
@@ -107,7 +107,7 @@ pub(super) async fn take_export(
                 "the records have {} bytes with the resource and scope that each repeats, the limit is {most}; send smaller batches",
                 request.expanded_bytes
             );
-            return Err(told("body-too-large", ServiceError::TooLarge(error)));
+            return Err(reported("body-too-large", ServiceError::TooLarge(error)));
         }
         batch.expect(request.records).map_err(StoreError::from)?;
         Ok(request.take(batch, reading).map_err(StoreError::Core)?)
@@ -115,7 +115,7 @@ pub(super) async fn take_export(
     take(app, headers, sender, super::Body::received(received, decode)).await
 }
 
-/// The first refusal of an answer, told with its record; else how many were set aside, which the protocol calls a warning.
+/// The first refusal of an answer, reported with its record; else how many were set aside, which the protocol calls a warning.
 pub(super) fn first_refusal(answer: &SendAnswer) -> String {
     match (answer.refusals.first(), answer.set_aside) {
         (Some(r), _) => format!("record {}: {}", r.line, r.message),

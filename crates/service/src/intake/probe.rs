@@ -16,7 +16,7 @@ use tokio::net::{TcpStream, UdpSocket};
 /// How long one step may take.
 const PATIENCE: Duration = Duration::from_secs(10);
 const PAUSE: Duration = Duration::from_millis(20);
-/// The service that marked events tell.
+/// The service that marked events show.
 pub const PROBE_SERVICE: &str = "calvex-probe";
 
 /// What went wrong with one way, in words.
@@ -35,7 +35,7 @@ where
     F: Future<Output = Outcome<bool>>,
 {
     let host = reqwest::Url::parse(base).ok().and_then(|u| u.host_str().map(str::to_owned)).unwrap_or_default();
-    let mut told = Vec::new();
+    let mut reported = Vec::new();
     for (n, way) in ways.iter().enumerate() {
         let address = if way.address.is_empty() { base.to_owned() } else { reachable(&way.address, &host) };
         let mark = format!("calvexprobe{n}x{:08x}", rand::random::<u32>());
@@ -53,9 +53,9 @@ where
             }
             Err(e) => row.wrong = Some(e),
         }
-        told.push(row);
+        reported.push(row);
     }
-    told
+    reported
 }
 
 async fn found<F>(find: &impl Fn(String) -> F, mark: &str, began: Instant) -> Outcome<Duration>
@@ -75,8 +75,8 @@ where
     }
 }
 
-fn told(e: impl std::error::Error) -> String {
-    // The innermost reason is the one that tells.
+fn reported(e: impl std::error::Error) -> String {
+    // The innermost reason is the one that explains.
     let mut inner: &dyn std::error::Error = &e;
     while let Some(source) = inner.source() {
         inner = source;
@@ -108,22 +108,23 @@ async fn send(way: &str, address: &str, key: &str, mark: &str, now_ns: i64) -> O
             posted(request.header("content-type", Encoding::Protobuf.media_type()).body(body)).await
         }
         "OTLP over gRPC" => {
-            let mut exporter = LogsServiceClient::connect(format!("http://{address}")).await.map_err(told)?;
+            let mut exporter = LogsServiceClient::connect(format!("http://{address}")).await.map_err(reported)?;
             let mut request = tonic::Request::new(export(&message, now_ns));
-            request.metadata_mut().insert("authorization", format!("Bearer {key}").parse().map_err(told)?);
+            request.metadata_mut().insert("authorization", format!("Bearer {key}").parse().map_err(reported)?);
             exporter.export(request).await.map_err(|status| status.message().to_owned())?;
             Ok(true)
         }
         "JSON lines over TCP" => {
-            let mut stream = BufReader::new(TcpStream::connect(address).await.map_err(told)?);
+            let mut stream = BufReader::new(TcpStream::connect(address).await.map_err(reported)?);
             let key = serde_json::json!({ "key": key });
             let event = serde_json::json!({ "service": PROBE_SERVICE, "level": "info", "msg": message });
-            stream.get_mut().write_all(format!("{key}\n{event}\n").as_bytes()).await.map_err(told)?;
+            stream.get_mut().write_all(format!("{key}\n{event}\n").as_bytes()).await.map_err(reported)?;
             let mut lines = stream.lines();
             loop {
-                let line = lines.next_line().await.map_err(told)?.ok_or("the connection ended without an answer")?;
-                let told: serde_json::Value = serde_json::from_str(&line).map_err(told)?;
-                match (told["stored"].as_u64(), told["detail"].as_str()) {
+                let line =
+                    lines.next_line().await.map_err(reported)?.ok_or("the connection ended without an answer")?;
+                let reported: serde_json::Value = serde_json::from_str(&line).map_err(reported)?;
+                match (reported["stored"].as_u64(), reported["detail"].as_str()) {
                     (Some(1..), _) => return Ok(true),
                     (_, Some(detail)) => return Err(detail.to_owned()),
                     _ => {}
@@ -131,14 +132,14 @@ async fn send(way: &str, address: &str, key: &str, mark: &str, now_ns: i64) -> O
             }
         }
         "syslog over UDP" => {
-            let socket = UdpSocket::bind("0.0.0.0:0").await.map_err(told)?;
-            socket.send_to(syslog(&message, now_ns).as_bytes(), address).await.map_err(told)?;
+            let socket = UdpSocket::bind("0.0.0.0:0").await.map_err(reported)?;
+            socket.send_to(syslog(&message, now_ns).as_bytes(), address).await.map_err(reported)?;
             Ok(false)
         }
         "syslog over TCP" => {
-            let mut stream = TcpStream::connect(address).await.map_err(told)?;
-            stream.write_all(format!("{}\n", syslog(&message, now_ns)).as_bytes()).await.map_err(told)?;
-            stream.shutdown().await.map_err(told)?;
+            let mut stream = TcpStream::connect(address).await.map_err(reported)?;
+            stream.write_all(format!("{}\n", syslog(&message, now_ns)).as_bytes()).await.map_err(reported)?;
+            stream.shutdown().await.map_err(reported)?;
             Ok(false)
         }
         "syslog over TLS" => Err("not probed: the certificate is not known here".into()),
@@ -163,11 +164,11 @@ fn export(message: &str, now_ns: i64) -> ExportLogsServiceRequest {
 }
 
 fn client() -> Outcome<reqwest::Client> {
-    reqwest::Client::builder().timeout(PATIENCE).no_proxy().build().map_err(told)
+    reqwest::Client::builder().timeout(PATIENCE).no_proxy().build().map_err(reported)
 }
 
 async fn posted(request: reqwest::RequestBuilder) -> Outcome<bool> {
-    let response = request.send().await.map_err(told)?;
+    let response = request.send().await.map_err(reported)?;
     let status = response.status();
     if status.is_success() {
         return Ok(true);

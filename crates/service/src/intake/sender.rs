@@ -100,12 +100,12 @@ pub async fn sender_of(app: &Shared, secret: &str) -> Result<Arc<Sender>> {
             let begins = shown_prefix(secret, "key");
             super::refuse(app, begins.as_deref().unwrap_or("no key of ours"), "wrong-key", 1, "");
             app.strangers.refused().await;
-            let told = match begins {
+            let reported = match begins {
                 Some(begins) => format!("the key beginning `{begins}` is not good (it is unknown or revoked)"),
                 None if secret.starts_with("calvex-token-") => "a token reads, a key sends".to_owned(),
                 None => "the key is not good (it has not the form of a key)".to_owned(),
             };
-            Err(ServiceError::NotSignedIn(format!("{told}; `calvex key list` shows those in use")))
+            Err(ServiceError::NotSignedIn(format!("{reported}; `calvex key list` shows those in use")))
         }
     }
 }

@@ -173,7 +173,7 @@ pub async fn serve_tcp(app: Shared, listener: TcpListener, stopping: watch::Rece
     let each = |stream: Tracked, from: SocketAddr| {
         let (app, stopping) = (app.clone(), stopping.clone());
         async move {
-            // Who speaks another protocol is told so in the log, and nothing of it is stored.
+            // Who speaks another protocol is named in the log, and nothing of it is stored.
             let mut first = [0u8; 8];
             let Ok(Ok(peeked @ 1..)) = tokio::time::timeout(FIRST_BYTE, stream.peek(&mut first)).await else { return };
             let begins = first.get(..peeked).unwrap_or_default();

@@ -30,7 +30,7 @@ const ARRIVALS_EVERY: Duration = Duration::from_secs(5);
 const REREAD_EVERY: Duration = Duration::from_secs(10);
 /// Dials that ended are shown for so long.
 const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;
-/// Others tell by its beat that a node lives.
+/// Others show by its beat that a node lives.
 const BEAT_EVERY: Duration = Duration::from_secs(1);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
 /// A disk fills at hundreds of MiB a second at most, so its reserve lasts for longer than this.
@@ -201,12 +201,12 @@ mod tests {
     #[test]
     fn a_disk_is_full_below_its_reserve_and_has_room_above_it() {
         let mut full = false;
-        let told: Vec<bool> = [600, 512, 511, 512, 575, 576, 512, 511]
+        let reported: Vec<bool> = [600, 512, 511, 512, 575, 576, 512, 511]
             .map(|free| {
                 full = is_disk_full(full, free, 512);
                 full
             })
             .into();
-        assert_eq!(told, [false, false, true, true, true, false, false, true]);
+        assert_eq!(reported, [false, false, true, true, true, false, false, true]);
     }
 }

@@ -48,7 +48,7 @@ pub struct Addresses {
 }
 
 impl Addresses {
-    /// Every way in, as told to those who send.
+    /// Every way in, as reported to those who send.
     pub fn ways_in(&self) -> Vec<WayIn> {
         let own = WayIn { name: "NDJSON over HTTP".to_owned(), address: String::new() };
         let others = [
@@ -59,12 +59,12 @@ impl Addresses {
             ("syslog over TCP", self.syslog_tcp),
             ("syslog over TLS", self.syslog_tls),
         ];
-        let told = |(name, at): (&str, Option<SocketAddr>)| {
+        let reported = |(name, at): (&str, Option<SocketAddr>)| {
             // OTLP over HTTP is taken on the main port in any case.
             let address = at.map(|at| at.to_string()).or((name == "OTLP over HTTP").then(String::new))?;
             Some(WayIn { name: name.to_owned(), address })
         };
-        std::iter::once(own).chain(others.into_iter().filter_map(told)).collect()
+        std::iter::once(own).chain(others.into_iter().filter_map(reported)).collect()
     }
 }
 
@@ -104,7 +104,7 @@ fn clash(settings: &Settings) -> Option<(&'static str, &'static str, String)> {
     let gives_way = |name: &str| matches!(name, "http.otlp_listen" | "grpc.listen") && !settings.is_set(name);
     let mut named: Vec<(&'static str, SocketAddr)> = Vec::new();
     for name in TCP.into_iter().filter(|name| !gives_way(name)) {
-        // A host name, or an address that is none, is told of when it is bound.
+        // A host name, or an address that is none, is reported when it is bound.
         let Ok(address) = settings.text(name).parse::<SocketAddr>() else { continue };
         let meets = |other: &SocketAddr| {
             let ip = other.ip() == address.ip() || other.ip().is_unspecified() || address.ip().is_unspecified();
@@ -138,8 +138,8 @@ impl Listeners {
     /// Binds what the settings ask for.
     pub(crate) async fn bind(settings: &Settings) -> Result<Self> {
         if let Some((one, other, address)) = clash(settings) {
-            let told = format!("{one} and {other} both name {address}; give each a port of its own");
-            return Err(ServiceError::Setting(told));
+            let reported = format!("{one} and {other} both name {address}; give each a port of its own");
+            return Err(ServiceError::Setting(reported));
         }
         let http = settings.text("http.listen");
         let udp = settings.text("syslog.udp_listen");
@@ -163,7 +163,7 @@ impl Listeners {
     /// Where each is.
     ///
     /// # Errors
-    /// Where the system does not tell.
+    /// Where the system does not show.
     pub(crate) fn addresses(&self) -> Result<Addresses> {
         let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|l| l.local_addr().ok());
         Ok(Addresses {

@@ -12,9 +12,9 @@ use std::time::Duration;
 /// # Errors
 /// Where it is none.
 pub fn check_mail_address(address: &str) -> Result<()> {
-    let told =
+    let reported =
         |_| ServiceError::BadRequest(format!("`{address}` is no mail address; one looks like oncall@fennmark.test"));
-    address.parse::<Mailbox>().map(|_| ()).map_err(told)
+    address.parse::<Mailbox>().map(|_| ()).map_err(reported)
 }
 
 /// Delivers one notification.

@@ -24,7 +24,7 @@ use tokio::sync::{mpsc, oneshot};
 const GROUP_EVENTS: usize = 32_768;
 /// Rough bytes at which a group is full.
 const GROUP_BYTES: usize = 16 << 20;
-/// Submissions waiting at most; beyond, senders are told to come back.
+/// Submissions waiting at most; beyond, senders get 503 and come back.
 const QUEUE: usize = 256;
 /// An emptied journal table beyond this size is left for a new one once nothing has come for a while, so that its file
 /// does not stand there until the next rotation.
@@ -56,7 +56,7 @@ pub struct Submission {
 /// How long a sender waits for its commit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Wait {
-    /// For a while: it can send the same batch again and is told what became of it.
+    /// For a while: it can send the same batch again and learns what became of it.
     ForAnswer,
     /// Until it is known whether the events are stored.
     ForOutcome,

@@ -103,7 +103,7 @@ mod tests {
             HeadPage::new(key(2), page(0..1)),
         ];
         let built = build(pages).unwrap();
-        let told: Vec<_> = built.iter().map(|b| (b.key.lane, b.page.rows(), b.page.time_span())).collect();
-        assert_eq!(told, [(2, 2000, (0, 1999)), (1, 8, (0, 6)), (2, 1, (0, 0))]);
+        let reported: Vec<_> = built.iter().map(|b| (b.key.lane, b.page.rows(), b.page.time_span())).collect();
+        assert_eq!(reported, [(2, 2000, (0, 1999)), (1, 8, (0, 6)), (2, 1, (0, 0))]);
     }
 }

@@ -36,7 +36,7 @@ struct Inner {
     retired: HashMap<u64, (ChunkRow, i64)>,
 }
 
-/// What is told to those who follow what comes.
+/// What is reported to those who follow what comes.
 #[derive(Debug, Clone)]
 pub enum Fresh {
     /// A page just admitted to this lane.
@@ -45,7 +45,7 @@ pub enum Fresh {
     End,
 }
 
-/// Admitted pages that one who follows may be behind; beyond, it misses some, and is told how many.
+/// Admitted pages that one who follows may be behind; beyond, it misses some, and learns how many.
 const FOLLOWED_PAGES: usize = 256;
 
 /// The current state; each change is one step under one lock, so that a search sees every event once.
@@ -220,7 +220,7 @@ impl View {
     pub fn replace_chunks(&self, chunks: Vec<ChunkRow>, known_before: &[u64]) {
         let mut inner = self.inner.write();
         inner.chunks.retain(|id, _| !known_before.contains(id));
-        // A search that began before may still ask a bloom set that is gone; it is told so, and asks the chunks.
+        // A search that began before may still ask a bloom set that is gone; it learns so, and asks the chunks.
         inner.rollups = bloom_sets_of(&chunks);
         inner.chunks.extend(chunks.into_iter().map(|c| (c.id, c)));
     }

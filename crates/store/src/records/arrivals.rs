@@ -16,7 +16,7 @@ pub struct ArrivalRow {
     pub stored: u64,
     pub late: u64,
     pub bytes: u64,
-    /// Events of batches in which some told no time.
+    /// Events of batches in which some have no time.
     pub untimed: u64,
     pub first_ns: i64,
     pub last_ns: i64,

@@ -14,19 +14,19 @@ impl Store {
         &self,
         name: &str,
         retention_days: u32,
-        told: bool,
+        reported: bool,
         (day_events, day_bytes): (Option<u64>, Option<u64>),
         act: &Act<'_>,
     ) -> Result<u32> {
         let mut tx = self.pool.begin().await?;
         sqlx::query(
-            "INSERT INTO lane (name, retention_days, told, day_events, day_bytes) VALUES (?, ?, ?, ?, ?)
-             ON DUPLICATE KEY UPDATE retention_days = VALUES(retention_days), told = VALUES(told),
+            "INSERT INTO lane (name, retention_days, listed, day_events, day_bytes) VALUES (?, ?, ?, ?, ?)
+             ON DUPLICATE KEY UPDATE retention_days = VALUES(retention_days), listed = VALUES(listed),
              day_events = VALUES(day_events), day_bytes = VALUES(day_bytes)",
         )
         .bind(name)
         .bind(retention_days)
-        .bind(told)
+        .bind(reported)
         .bind(day_events)
         .bind(day_bytes)
         .execute(&mut *tx)

@@ -276,8 +276,8 @@ fn rights_of_tokens_and_sessions() {
         store.add_token("reads", &[4; 32], "p", admin, None, Purpose::Read, 0, &act()).await.unwrap();
         let rights = |hash: [u8; 32]| {
             let store = store.clone();
-            let told = |p: Principal| (p.administers, p.changes, p.narrowed, p.lanes);
-            async move { store.token_principal(&hash).await.unwrap().map(told) }
+            let reported = |p: Principal| (p.administers, p.changes, p.narrowed, p.lanes);
+            async move { store.token_principal(&hash).await.unwrap().map(reported) }
         };
         assert_eq!(rights([1; 32]).await, Some((true, true, false, None)));
         assert_eq!(rights([2; 32]).await, Some((false, false, true, Some(vec![audit]))), "a narrowed token reads");

@@ -51,7 +51,7 @@ fn a_claim_beside_a_live_node_is_refused() {
         // One that stopped in order is not watched for.
         store.leave(&live).await.unwrap();
         let next = store.claim("m", Others::Watched).await.unwrap();
-        assert!(!store.beat(&live).await.unwrap(), "the old one is told that it was replaced");
+        assert!(!store.beat(&live).await.unwrap(), "the old one learns that it was replaced");
         assert_ne!(next.slot, live.slot);
     });
 }
@@ -156,7 +156,7 @@ fn a_cache_of_another_database_answers_nothing() {
             store.open_bucket(100).await.unwrap();
             let row = ChunkRow { checksum: chunk.checksum(), ..super::chunk(chunk.id, 100, i64::MAX) };
             store.write_chunks(&[(row, chunk.segments.as_slice())]).await.unwrap();
-            // Even where both claim to be one installation, as after a restore by hand, the checksum tells them apart.
+            // Even where both claim to be one installation, as after a restore by hand, the checksum distinguishes them.
             let cache = SegmentCache::new(1 << 20, installation, Some((folder.path().to_owned(), 1 << 20)));
             let (store, handle, id) = (store.clone(), tokio::runtime::Handle::current(), chunk.id);
             let read = tokio::task::spawn_blocking(move || {

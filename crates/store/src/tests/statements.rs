@@ -324,9 +324,9 @@ fn a_judgement_and_its_notifications_stand_together() {
             };
             let done = through.commit_judgement(&claim, &judgement, 9).await.map(|_| ());
             let alerts = plain.latest_alerts(10).await.unwrap().len();
-            assert_eq!(plain.outbox_due(9).await.unwrap().len(), alerts, "nobody is told of what was not raised");
+            assert_eq!(plain.outbox_due(9).await.unwrap().len(), alerts, "nobody is notified of what was not raised");
             if done.is_err() {
-                // One that was committed after all is found so, and nobody is told twice.
+                // One that was committed after all is found so, and nobody is notified twice.
                 plain.commit_judgement(&claim, &judgement, 9).await.unwrap();
             }
             done

@@ -94,7 +94,7 @@ async fn relay(client: UnixStream, server: UnixStream, armed: &Mutex<Armed>) -> 
     let (mut from_server, mut to_server) = server.into_split();
     let silent = Arc::new(std::sync::atomic::AtomicBool::new(false));
     let mute = silent.clone();
-    let (errors, mut told) = tokio::sync::mpsc::channel::<Vec<u8>>(1);
+    let (errors, mut reported) = tokio::sync::mpsc::channel::<Vec<u8>>(1);
     let back = tokio::spawn(async move {
         let mut buffer = vec![0; 1 << 16];
         loop {
@@ -106,7 +106,7 @@ async fn relay(client: UnixStream, server: UnixStream, armed: &Mutex<Armed>) -> 
                     // The answer of a statement whose connection is lost after it.
                     _ => return Ok::<_, std::io::Error>(()),
                 },
-                error = told.recv() => match error {
+                error = reported.recv() => match error {
                     Some(error) => to_client.write_all(&error).await?,
                     None => return Ok(()),
                 },

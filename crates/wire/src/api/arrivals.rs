@@ -6,9 +6,9 @@ use serde::{Deserialize, Serialize};
 /// What came from one service, host and sender into one lane.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Arrival {
-    /// The service; empty where none was told.
+    /// The service; empty where none was sent.
     pub service: String,
-    /// The host; empty where none was told.
+    /// The host; empty where none was sent.
     pub host: String,
     /// The name of the key.
     pub sender: String,
@@ -18,7 +18,7 @@ pub struct Arrival {
     pub stored: u64,
     /// Of these, more than ten minutes old when they arrived.
     pub late: u64,
-    /// Of these, in batches in which some told no time of their own.
+    /// Of these, in batches in which some have no time of their own.
     pub untimed: u64,
     /// Their bytes in memory, roughly.
     pub bytes: u64,
@@ -47,7 +47,7 @@ pub struct Refused {
     pub first: String,
     /// See `first`.
     pub last: String,
-    /// The latest, secrets masked; told to administrators.
+    /// The latest, secrets masked; reported to administrators.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sample: Option<String>,
 }
@@ -55,9 +55,9 @@ pub struct Refused {
 /// What was not stored on purpose of one service, host and sender for one cause.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SetAside {
-    /// The service; empty where none was told.
+    /// The service; empty where none was sent.
     pub service: String,
-    /// The host; empty where none was told.
+    /// The host; empty where none was sent.
     pub host: String,
     /// The name of the key.
     pub sender: String,

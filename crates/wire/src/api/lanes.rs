@@ -15,7 +15,7 @@ pub struct Lane {
     pub retention_days: u32,
     /// Whether those who may not read it may know that it exists.
     #[serde(default = "yes")]
-    pub told: bool,
+    pub listed: bool,
     /// Events it takes a day (of UTC); any number if none. What comes beyond is set aside.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub day_events: Option<u64>,

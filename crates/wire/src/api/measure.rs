@@ -47,7 +47,7 @@ pub struct AggregateColumn {
     /// How far its figures may be off, relative to them; absent where they are exact.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub error: Option<f64>,
-    /// `ms`, `bytes` and so on, where the field's name tells it.
+    /// `ms`, `bytes` and so on, where the field's name shows it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
 }

@@ -73,7 +73,7 @@ pub struct EmptyAnswer {
     pub in_range: u64,
     /// Fields that no event in range has.
     pub unknown_fields: Vec<FieldHint>,
-    /// Lanes whose existence may be told, but not their events.
+    /// Lanes whose existence may be reported, but not their events.
     pub lanes_not_readable: Vec<String>,
     /// The named service's latest event at any time, RFC 3339.
     pub service_last_seen: Option<String>,
@@ -167,7 +167,7 @@ pub enum TailLine {
         #[schemars(with = "Vec<EventTold>")]
         events: Vec<Value>,
     },
-    /// Events passed that were not told, since there were too many for this client.
+    /// Events passed that were not reported, since there were too many for this client.
     Missed {
         /// How many at least.
         at_least: usize,

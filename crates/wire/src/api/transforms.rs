@@ -10,7 +10,7 @@ pub struct TransformRule {
     /// The rule.
     pub rule: Rule,
     /// What it does, in words.
-    pub told: String,
+    pub text: String,
     /// Events it was applied to since it was made.
     pub held: u64,
     /// When it was last applied, RFC 3339; none if never.

@@ -127,8 +127,8 @@ mod tests {
     #[test]
     fn attributes_reach_no_part_of_the_protocol() {
         let sent = [("door", 1), ("span", 2), ("attributes", 3), ("door", 4)].map(|(key, n)| attribute(key, n));
-        let told = serde_json::to_string(&Value::Object(placed(sent.into(), &["span"]).into_list())).unwrap();
-        assert_eq!(told, r#"{"door":4,"attributes":{"span":2,"attributes":3}}"#);
+        let reported = serde_json::to_string(&Value::Object(placed(sent.into(), &["span"]).into_list())).unwrap();
+        assert_eq!(reported, r#"{"door":4,"attributes":{"span":2,"attributes":3}}"#);
     }
 
     proptest! {

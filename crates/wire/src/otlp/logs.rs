@@ -8,7 +8,7 @@ use opentelemetry_proto::tonic::collector::logs::v1::{ExportLogsPartialSuccess, 
 use opentelemetry_proto::tonic::logs::v1::LogRecord;
 use std::borrow::Cow;
 
-/// The answer to an export request: partial success where some were refused, or where there is something to tell.
+/// The answer to an export request: partial success where some were refused, or where there is something to show.
 pub(super) fn answer(refused: i64, message: &str) -> ExportLogsServiceResponse {
     let partial = ExportLogsPartialSuccess { rejected_log_records: refused, error_message: message.to_owned() };
     ExportLogsServiceResponse { partial_success: (refused > 0 || !message.is_empty()).then_some(partial) }
@@ -47,7 +47,7 @@ pub(super) fn raw_event(record: LogRecord, shared: &Shared) -> EventParts {
     entries.count("trace_flags", record.flags);
     entries.count("dropped_attributes_count", record.dropped_attributes_count);
     let (time, observed) = (time_of(record.time_unix_nano), time_of(record.observed_time_unix_nano));
-    // Where only one of them was sent, or both say the same, the event's time tells it.
+    // Where only one of them was sent, or both say the same, the event's time shows it.
     if let Some(observed) = observed.filter(|o| time.is_some_and(|t| t != *o)) {
         entries.set("observed_unix_ns".to_owned(), Value::Int(observed));
     }

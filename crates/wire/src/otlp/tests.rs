@@ -69,22 +69,22 @@ impl Case {
     }
 }
 
-fn told((known, object): &EventParts) -> String {
+fn reported((known, object): &EventParts) -> String {
     let mut out = String::new();
-    let mut tell = |name: &str, value: Option<String>| {
+    let mut report = |name: &str, value: Option<String>| {
         if let Some(value) = value {
             write!(out, " {name}={value}").unwrap();
         }
     };
-    tell("time", known.time_ns.map(|t| format_utc(t, 9)));
-    tell("severity", known.severity.map(|s| s.0.to_string()));
-    tell("service", known.service.as_ref().map(ToString::to_string));
-    tell("message", known.message.as_ref().map(|m| format!("{m:?}")));
-    tell("trace", known.trace.map(|id| to_hex(&id)));
-    tell("span", known.span.map(|id| to_hex(&id)));
-    tell("parent", known.parent.map(|id| to_hex(&id)));
-    tell("took_ns", known.took_ns.map(|t| t.to_string()));
-    tell("status", known.status.map(|s| format!("{s:?}").to_lowercase()));
+    report("time", known.time_ns.map(|t| format_utc(t, 9)));
+    report("severity", known.severity.map(|s| s.0.to_string()));
+    report("service", known.service.as_ref().map(ToString::to_string));
+    report("message", known.message.as_ref().map(|m| format!("{m:?}")));
+    report("trace", known.trace.map(|id| to_hex(&id)));
+    report("span", known.span.map(|id| to_hex(&id)));
+    report("parent", known.parent.map(|id| to_hex(&id)));
+    report("took_ns", known.took_ns.map(|t| t.to_string()));
+    report("status", known.status.map(|s| format!("{s:?}").to_lowercase()));
     format!("event{out}\nfields {}", serde_json::to_string(&Value::Object(object.clone())).unwrap())
 }
 
@@ -117,8 +117,8 @@ fn golden_cases() {
         let from_json = parts(json.as_bytes(), Encoding::Json, signal);
         let from_protobuf = parts(&protobuf, Encoding::Protobuf, signal);
         assert_eq!(from_json.len(), 1, "{json}");
-        assert_eq!(told(&from_json[0]), told(&from_protobuf[0]), "{json}");
-        written.push(format!("{}\n{}", sent.join("\n"), told(&from_json[0])));
+        assert_eq!(reported(&from_json[0]), reported(&from_protobuf[0]), "{json}");
+        written.push(format!("{}\n{}", sent.join("\n"), reported(&from_json[0])));
     }
     let written = written.join("\n\n") + "\n";
     if std::env::var_os("CALVEX_BLESS").is_some() {

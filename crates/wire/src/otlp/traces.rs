@@ -1,4 +1,4 @@
-//! OTLP spans, as events of kind span: ordered by their start, the name as the message, and what the protocol tells of
+//! OTLP spans, as events of kind span: ordered by their start, the name as the message, and what the protocol shows of
 //! them below `span`.
 //!
 //! | part | is |
@@ -22,7 +22,7 @@ use opentelemetry_proto::tonic::trace::v1::Span;
 use opentelemetry_proto::tonic::trace::v1::span::{Event, Link};
 use std::borrow::Cow;
 
-/// The answer to an export request: partial success where some were refused, or where there is something to tell.
+/// The answer to an export request: partial success where some were refused, or where there is something to show.
 pub(super) fn answer(refused: i64, message: &str) -> ExportTraceServiceResponse {
     let partial = ExportTracePartialSuccess { rejected_spans: refused, error_message: message.to_owned() };
     ExportTraceServiceResponse { partial_success: (refused > 0 || !message.is_empty()).then_some(partial) }
@@ -147,11 +147,11 @@ mod tests {
         assert_eq!(known.time_ns, Some(1_791_081_521_198_204_331));
         assert_eq!((known.service.as_deref(), known.message.as_deref()), (Some("slots"), Some("lease a slot")));
         assert_eq!((known.severity, known.parent.is_some()), (Some(Severity(17)), true));
-        let told = serde_json::to_string(&Value::Object(object)).unwrap();
+        let reported = serde_json::to_string(&Value::Object(object)).unwrap();
         let expected = format!(
             r#"{{"slot.bank":"BK-017","span":{{"kind":"server","status_message":"no door confirmed","events":[{{"name":"lease ran out","time":"2026-10-04T02:38:41.298204331Z","seconds":12}}],"links":[{{"trace":"{TRACE}","span":"a948cb20815a6e67"}}]}}}}"#
         );
-        assert_eq!(told, expected);
+        assert_eq!(reported, expected);
     }
 
     #[test]

@@ -308,10 +308,10 @@ mod tests {
     #[test]
     fn the_other_signal_is_a_mistake() {
         let spans = br#"{"resource_spans":[{"scopeSpans":[{"spans":[{"traceId":"00"}]}]}]}"#;
-        let told = outline(spans, Encoding::Json).unwrap_err();
-        assert_eq!(told, "these are spans; send them to /v1/traces");
+        let reported = outline(spans, Encoding::Json).unwrap_err();
+        assert_eq!(reported, "these are spans; send them to /v1/traces");
         // A record that begins with a trace id.
-        assert_eq!(outline(&[10, 6, 18, 4, 18, 2, 10, 0], Encoding::Protobuf).unwrap_err(), told);
+        assert_eq!(outline(&[10, 6, 18, 4, 18, 2, 10, 0], Encoding::Protobuf).unwrap_err(), reported);
     }
 
     proptest! {

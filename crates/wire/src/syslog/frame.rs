@@ -1,4 +1,4 @@
-//! Syslog messages out of a stream of bytes (RFC 6587), each told by its own first bytes:
+//! Syslog messages out of a stream of bytes (RFC 6587), each known by its own first bytes:
 //!
 //! | begins with | ends |
 //! | --- | --- |
@@ -72,7 +72,7 @@ enum Head {
     /// Length of the message and of what stands before it.
     Counted(usize, usize),
     Delimited,
-    /// More bytes are needed to tell.
+    /// More bytes are needed to decide.
     Unknown,
 }
 
@@ -294,8 +294,8 @@ mod tests {
     #[test]
     fn framings_are_told_apart() {
         let expected = [message("<13>door 1 opened"), message("<13>door 2 opened"), message("<13>door 3\nopened")];
-        let told = all(&[b"<13>door 1 opened\n<13>door 2 opened\r\n17 <13>door 3\nopened"], 100);
-        assert_eq!(told, expected, "lines, then counted");
+        let reported = all(&[b"<13>door 1 opened\n<13>door 2 opened\r\n17 <13>door 3\nopened"], 100);
+        assert_eq!(reported, expected, "lines, then counted");
         assert_eq!(all(&[b"<13>a\0<13>b\0"], 100), [message("<13>a"), message("<13>b")]);
         assert_eq!(all(&[b"<13>only one, no end"], 100), [message("<13>only one, no end")]);
         let unmarked = b"<13>1 - - - - - - a <b><34>Oct  4 02:10:00 x y: b<13>1 - - - - - - c";
@@ -327,10 +327,10 @@ mod tests {
 
     #[test]
     fn large_ones_are_passed_over_and_the_next_is_taken() {
-        let told = all(&[b"30 <", &[b'x'; 29], b"5 <ello", &[b'y'; 40], b"\nok\n"], 20);
-        assert_eq!(told, [Frame::TooLarge(30), message("<ello"), Frame::TooLarge(40), message("ok")]);
-        let told = all(&[&[b'y'; 15], &[b'y'; 15], b"yy\nok\n"], 20);
-        assert_eq!(told, [Frame::TooLarge(32), message("ok")], "its whole size, wherever it was cut");
+        let reported = all(&[b"30 <", &[b'x'; 29], b"5 <ello", &[b'y'; 40], b"\nok\n"], 20);
+        assert_eq!(reported, [Frame::TooLarge(30), message("<ello"), Frame::TooLarge(40), message("ok")]);
+        let reported = all(&[&[b'y'; 15], &[b'y'; 15], b"yy\nok\n"], 20);
+        assert_eq!(reported, [Frame::TooLarge(32), message("ok")], "its whole size, wherever it was cut");
         assert_eq!(all(&[&[b'y'; 15], &[b'y'; 15]], 20), [Frame::TooLarge(30)], "one that the stream's end ends");
     }
 

@@ -118,17 +118,17 @@ pub fn decode(bytes: &[u8], from: &str, arrived_ns: i64) -> Decoded {
         Some(Ok(Value::Object(fields))) => {
             // Its own time, service and severity are more exact than the header's.
             out.fields = fields;
-            let told = |names: &[&str]| out.fields.iter().any(|(n, _)| names.contains(&n.as_str()));
-            if told(&["time", "timestamp", "@timestamp", "ts"]) {
+            let reported = |names: &[&str]| out.fields.iter().any(|(n, _)| names.contains(&n.as_str()));
+            if reported(&["time", "timestamp", "@timestamp", "ts"]) {
                 out.time_ns = None;
             }
-            if told(&["level", "severity", "lvl", "levelname"]) {
+            if reported(&["level", "severity", "lvl", "levelname"]) {
                 out.severity = None;
             }
-            if told(&["service", "service_name", "app"]) {
+            if reported(&["service", "service_name", "app"]) {
                 out.service = None;
             }
-            if told(&["host", "hostname"]) {
+            if reported(&["host", "hostname"]) {
                 out.host = None;
             }
         }
@@ -259,7 +259,7 @@ mod tests {
 
     const ARRIVED: &str = "2026-10-04T02:40:00Z";
 
-    fn told(message: &str) -> (Decoded, String) {
+    fn reported(message: &str) -> (Decoded, String) {
         let decoded = decode(message.as_bytes(), "127.0.0.9", parse_time(ARRIVED).unwrap());
         let fields = serde_json::to_string(&Value::Object(decoded.fields.clone())).unwrap();
         (decoded, fields)
@@ -267,7 +267,7 @@ mod tests {
 
     #[test]
     fn the_standard_form() {
-        let (d, fields) = told(
+        let (d, fields) = reported(
             "<165>1 2026-10-04T02:38:41.198204+02:00 bk-017 locker-agent 411 DOOR [slot@41 bank=\"BK-017\" door=\"17\"]\
              [note say=\"a \\\"b\\\" \\] \\n\" say=\"2\"] \u{feff}door 17 öffnet nicht",
         );
@@ -278,7 +278,7 @@ mod tests {
             fields,
             r#"{"slot@41":{"bank":"BK-017","door":"17"},"note":{"say":["a \"b\" ] \\n","2"]},"syslog":{"facility":"local4","procid":"411","msgid":"DOOR"}}"#
         );
-        let (d, fields) = told("<34>1 - - - - - -");
+        let (d, fields) = reported("<34>1 - - - - - -");
         assert_eq!((d.time_ns, d.host.as_deref(), d.message.as_deref()), (None, Some("127.0.0.9"), Some("")));
         assert_eq!(fields, r#"{"syslog":{"facility":"auth"}}"#);
     }
@@ -336,7 +336,7 @@ mod tests {
             ("<13>Dec 31 23:59:59 bk-017 agent: late", "2025-12-31T23:59:59Z", "bk-017", "agent", "late"),
             ("<13>1 not a header", "", "127.0.0.9", "", "1 not a header"),
         ] {
-            let (d, _) = told(message);
+            let (d, _) = reported(message);
             assert_eq!(d.time_ns, parse_time(time), "{message}");
             assert_eq!(d.host.as_deref(), Some(host), "{message}");
             assert_eq!(d.service.as_deref().unwrap_or(""), service, "{message}");
@@ -347,12 +347,12 @@ mod tests {
     #[test]
     fn any_version_has_the_same_header() {
         for version in ["1", "2", "42", "999"] {
-            let (d, fields) = told(&format!("<34>{version} 2026-10-04T02:38:41Z bk-017 agent - - - shut"));
+            let (d, fields) = reported(&format!("<34>{version} 2026-10-04T02:38:41Z bk-017 agent - - - shut"));
             assert_eq!((d.service.as_deref(), d.message.as_deref()), (Some("agent"), Some("shut")), "{version}");
             assert_eq!(fields.contains("version"), version != "1", "{fields}");
         }
         for no_version in ["0", "1000", "01", "x"] {
-            let (d, _) = told(&format!("<34>{no_version} 2026-10-04T02:38:41Z bk-017 agent - - - shut"));
+            let (d, _) = reported(&format!("<34>{no_version} 2026-10-04T02:38:41Z bk-017 agent - - - shut"));
             assert_ne!(d.message.as_deref(), Some("shut"), "{no_version}");
         }
     }
@@ -364,7 +364,7 @@ mod tests {
             format!("[ctx@41 trace_id=\"{id}\" spanId=\"051581bf3cb55c13\"]"),
             format!("[a@41 x=\"1\"][b@41 traceparent=\"00-{id}-051581bf3cb55c13-01\"]"),
         ] {
-            let (d, fields) = told(&format!("<34>1 - - agent - - {data} shut"));
+            let (d, fields) = reported(&format!("<34>1 - - agent - - {data} shut"));
             assert_eq!((d.trace, d.span), (parse_trace(id), parse_span("051581bf3cb55c13")), "{data}");
             assert!(fields.contains(id), "it stays a field too: {fields}");
         }
@@ -372,7 +372,7 @@ mod tests {
 
     #[test]
     fn degrees_of_severity() {
-        let told = |n: u8| told(&format!("<{}>agent: x", 8 + n)).0.severity.map(|s| (s.0, s.name()));
+        let reported = |n: u8| reported(&format!("<{}>agent: x", 8 + n)).0.severity.map(|s| (s.0, s.name()));
         let expected = [
             (21, "fatal"),
             (19, "error"),
@@ -383,7 +383,7 @@ mod tests {
             (9, "info"),
             (5, "debug"),
         ];
-        assert_eq!((0..8).map(told).collect::<Vec<_>>(), expected.map(Some));
+        assert_eq!((0..8).map(reported).collect::<Vec<_>>(), expected.map(Some));
     }
 
     #[test]
@@ -395,7 +395,7 @@ mod tests {
 
     #[test]
     fn json_within_speaks_for_itself() {
-        let (d, fields) = told(r#"<14>Oct  4 02:38:41 bk-017 codes: {"level":"error","msg":"withheld","try":3}"#);
+        let (d, fields) = reported(r#"<14>Oct  4 02:38:41 bk-017 codes: {"level":"error","msg":"withheld","try":3}"#);
         assert_eq!((d.severity, d.message, d.service.as_deref()), (None, None, Some("codes")));
         assert_eq!(fields, r#"{"level":"error","msg":"withheld","try":3,"syslog":{"facility":"user"}}"#);
     }

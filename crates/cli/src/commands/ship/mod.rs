@@ -36,7 +36,7 @@ const REST: Duration = Duration::from_secs(1);
 const PAUSES: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(10));
 /// The longest pause that a service may ask for.
 const MAX_ASKED: Duration = Duration::from_secs(60);
-/// Refused lines told one by one, of a batch.
+/// Refused lines reported one by one, of a batch.
 const MAX_TOLD: usize = 5;
 
 /// Follow files, or standard input, and have each line stored once
@@ -149,10 +149,10 @@ impl Ship {
         }
         let stopped = asked_to_stop();
         tokio::pin!(stopped);
-        // A bad key is told now, not when the first line comes.
+        // A bad key is reported now, not when the first line comes.
         tokio::select! {
             checked = shipper.check_key() => checked?,
-            asked = &mut stopped => { asked?; return shipper.tell(self.json) }
+            asked = &mut stopped => { asked?; return shipper.report(self.json) }
         }
         loop {
             let shipped = tokio::select! {
@@ -171,7 +171,7 @@ impl Ship {
             }
         }
         shipper.bar.finish_and_clear();
-        shipper.tell(self.json)
+        shipper.report(self.json)
     }
 
     /// Ships a batch of each file that has one; whether any had.
@@ -245,7 +245,7 @@ impl Shipper {
     async fn ship(&mut self, file: &mut Followed, piece: Piece, key: &str) -> Result<()> {
         let path = file.path.display().to_string();
         let records = to_ndjson(&piece.bytes, &path, &self.form);
-        self.tell_misses(&path, &records);
+        self.report_misses(&path, &records);
         let Records { ndjson: body, numbers, .. } = records;
         if !body.is_empty() {
             let answer = self.post(body, key).await.with_context(|| format!("{path}, lines from {}", file.line + 1))?;
@@ -266,7 +266,7 @@ impl Shipper {
     }
 
     /// Says where lines stop fitting the patterns: the first time any does, and when none has fitted so far.
-    fn tell_misses(&mut self, path: &str, records: &Records) {
+    fn report_misses(&mut self, path: &str, records: &Records) {
         let first = self.missed == 0;
         self.fitted += records.fitted;
         self.missed += records.missed;
@@ -279,7 +279,7 @@ impl Shipper {
     /// Posts a batch until it is answered. Every try carries the same key; only a fault of ours ends it.
     async fn post(&self, body: Vec<u8>, key: &str) -> Result<SendAnswer> {
         let body = zstd::bulk::compress(&body, 1)?;
-        let mut told = false;
+        let mut reported = false;
         let mut backoff = Backoff::new(PAUSES.0, PAUSES.1);
         loop {
             let mut asked_pause = Duration::ZERO;
@@ -293,7 +293,7 @@ impl Shipper {
                 .body(body.clone());
             let why = match request.send().await {
                 Ok(response) if response.status().is_success() => {
-                    if told {
+                    if reported {
                         eprintln!("calvex ship: in touch with the service again");
                     }
                     return response.json().await.context("the service's answer is not understood");
@@ -316,16 +316,16 @@ impl Shipper {
                 }
                 Err(e) => root_cause(&e),
             };
-            if !told {
+            if !reported {
                 eprintln!("calvex ship: {}: {why}; trying until it answers", self.url);
-                told = true;
+                reported = true;
             }
             self.bar.set_message("(trying again)");
             tokio::time::sleep(backoff.pause_apart(rand::random()).max(asked_pause)).await;
         }
     }
 
-    fn tell(&self, as_json: bool) -> Result<Ended> {
+    fn report(&self, as_json: bool) -> Result<Ended> {
         if as_json {
             output::line(&serde_json::json!({ "stored": self.stored, "refused": self.refused }).to_string())?;
         } else {

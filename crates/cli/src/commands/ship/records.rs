@@ -179,7 +179,7 @@ mod tests {
         Form { set: set.as_object().cloned().unwrap_or_default(), join, patterns: Vec::new() }
     }
 
-    fn told(text: &str, join: Join) -> (Vec<Value>, Vec<u64>) {
+    fn reported(text: &str, join: Join) -> (Vec<Value>, Vec<u64>) {
         let Records { ndjson, numbers, .. } = to_ndjson(text.as_bytes(), "a.log", &form(join));
         let lines = ndjson.split(|b| *b == b'\n').filter(|l| !l.is_empty());
         (lines.map(|l| serde_json::from_slice(l).unwrap_or_default()).collect(), numbers)
@@ -187,7 +187,7 @@ mod tests {
 
     #[test]
     fn objects_pass_and_text_becomes_a_message() {
-        let (events, numbers) = told("{\"n\":1}\n\n{}\r\nplain \"text\"\n{\"service\":\"edge\"}\n", Join::None);
+        let (events, numbers) = reported("{\"n\":1}\n\n{}\r\nplain \"text\"\n{\"service\":\"edge\"}\n", Join::None);
         let plain = json!({ "service": "slots", "file": "a.log", "msg": "plain \"text\"" });
         let own = json!({ "service": "edge" });
         assert_eq!(events, [json!({ "service": "slots", "n": 1 }), json!({ "service": "slots" }), plain, own]);
@@ -221,7 +221,7 @@ mod tests {
     #[test]
     fn a_stack_of_lines_is_one_event() {
         let text = "door failed\n  at leaf\n\tat root\nnext\n  more";
-        let (events, numbers) = told(text, Join::Indented);
+        let (events, numbers) = reported(text, Join::Indented);
         assert_eq!(
             events.iter().map(|e| &e["msg"]).collect::<Vec<_>>(),
             ["door failed\n  at leaf\n\tat root", "next\n  more"]
@@ -240,7 +240,7 @@ mod tests {
             INFO 2026-10-04T02:38:43Z third\nTraceback (most recent call last):\n  File \"door.py\"\n\nValueError: 17\n\
             {\"msg\":\"own\"}\n\
             2026-10-04T02:38:44Z panic: shut\n\ngoroutine 7 [running]:\nmain.lease()\n";
-        let (events, numbers) = told(text, Join::Untimed);
+        let (events, numbers) = reported(text, Join::Untimed);
         let times: Vec<&str> = events.iter().filter_map(|e| e["time"].as_str()).collect();
         assert_eq!(
             times,

@@ -7,7 +7,7 @@
 
 /// Values kept as they are; beyond, they are counted in buckets.
 const EXACT: usize = 512;
-/// Bits of the mantissa that tell buckets apart.
+/// Bits of the mantissa that show buckets apart.
 const MANTISSA_BITS: u32 = 6;
 /// How far an estimate may lie from a value of that rank, relative to it.
 pub const ERROR: f64 = 1.0 / 128.0;
@@ -174,8 +174,8 @@ mod tests {
     #[test]
     fn nearest_rank_exactly_when_few() {
         let q = of(&[15.0, 20.0, 35.0, 40.0, 50.0]);
-        let told: Vec<_> = [5.0, 30.0, 40.0, 50.0, 100.0].map(|p| q.percentile(p)).into();
-        assert_eq!(told, [15.0, 20.0, 20.0, 35.0, 50.0].map(Some));
+        let reported: Vec<_> = [5.0, 30.0, 40.0, 50.0, 100.0].map(|p| q.percentile(p)).into();
+        assert_eq!(reported, [15.0, 20.0, 20.0, 35.0, 50.0].map(Some));
         assert_eq!(of(&[]).percentile(50.0), None);
         assert_eq!(of(&[f64::NAN]).percentile(50.0), None);
     }
@@ -191,12 +191,12 @@ mod tests {
             let (a, b) = values.split_at(at.index(values.len()));
             let mut joined = of(b);
             joined.join(&of(a));
-            let told = whole.percentile(percent).unwrap();
-            prop_assert_eq!(Some(told), joined.percentile(percent));
+            let reported = whole.percentile(percent).unwrap();
+            prop_assert_eq!(Some(reported), joined.percentile(percent));
             values.sort_by(f64::total_cmp);
             let rank = ((percent / 100.0 * values.len() as f64).ceil() as usize).clamp(1, values.len());
             let exact = values[rank - 1];
-            prop_assert!((told - exact).abs() <= exact.abs() * ERROR, "{} for {}", told, exact);
+            prop_assert!((reported - exact).abs() <= exact.abs() * ERROR, "{} for {}", reported, exact);
         }
     }
 }

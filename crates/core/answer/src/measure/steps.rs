@@ -105,8 +105,8 @@ mod tests {
         };
         let zone = TimeZone::posix("CET-1CEST,M3.5.0,M10.5.0/3").unwrap();
         let steps = Steps::over(&range, DAY_NS, &zone).unwrap();
-        let told: Vec<String> = (0..steps.count()).map(|n| format_utc(steps.span(n, &range).0, 0)).collect();
-        assert_eq!(told, ["2026-10-23T22:00:00Z", "2026-10-24T22:00:00Z", "2026-10-25T23:00:00Z"]);
+        let reported: Vec<String> = (0..steps.count()).map(|n| format_utc(steps.span(n, &range).0, 0)).collect();
+        assert_eq!(reported, ["2026-10-23T22:00:00Z", "2026-10-24T22:00:00Z", "2026-10-25T23:00:00Z"]);
         assert_eq!(steps.of(parse_time("2026-10-25T22:59:59Z").unwrap()), 1, "the day of 25 hours");
         let even = Steps::over(&range, 6 * 3600 * 1_000_000_000, &TimeZone::UTC).unwrap();
         assert_eq!((even.count(), even.of(range.from_ns), even.of(range.to_ns - 1)), (8, 0, 7));

@@ -57,15 +57,15 @@ impl Table {
             }
         }
         let mut errors = vec![None; functions.len()];
-        let mut tell = |state: &Cells, n: usize, cell: usize, events: u64, seconds: f64| {
-            let (told, estimated) = state.tell(functions[n], cell, events, seconds);
+        let mut report = |state: &Cells, n: usize, cell: usize, events: u64, seconds: f64| {
+            let (reported, estimated) = state.report(functions[n], cell, events, seconds);
             if estimated {
                 errors[n] = Some(match functions[n] {
                     Function::Distinct(_) => distinct::ERROR,
                     _ => quantiles::ERROR,
                 });
             }
-            told
+            reported
         };
         let seconds = |from: i64, to: i64| {
             let (from, to) = (from.max(ask.range.from_ns), to.min(ask.range.to_ns));
@@ -79,8 +79,8 @@ impl Table {
             .iter()
             .map(|(values, id)| {
                 let all = seconds(ask.range.from_ns, ask.range.to_ns);
-                let told = |n: usize| tell(&totals[n], n, *id as usize, events[*id as usize], all);
-                let total = (0..functions.len()).map(told).collect();
+                let reported = |n: usize| report(&totals[n], n, *id as usize, events[*id as usize], all);
+                let total = (0..functions.len()).map(reported).collect();
                 (*id, Group { values: values.clone(), total, steps: Vec::new() })
             })
             .collect();
@@ -112,7 +112,7 @@ impl Table {
         }
         groups.truncate(wanted.unwrap_or(DEFAULT_GROUPS));
         if stepped {
-            // What a step without events tells.
+            // What a step without events shows.
             let mut empty: Vec<Cells> = functions.iter().map(|f| Cells::new(f)).collect();
             empty.iter_mut().for_each(|e| e.resize(1));
             for (id, group) in &mut groups {
@@ -124,11 +124,11 @@ impl Table {
                 });
                 for (cell, (from, to)) in cells.into_iter().zip(&spans) {
                     let seconds = seconds(*from, *to);
-                    let told = |n: usize| match cell {
-                        Some(cell) => tell(&whole.states[n], n, cell, whole.events[cell], seconds),
-                        None => tell(&empty[n], n, 0, 0, seconds),
+                    let reported = |n: usize| match cell {
+                        Some(cell) => report(&whole.states[n], n, cell, whole.events[cell], seconds),
+                        None => report(&empty[n], n, 0, 0, seconds),
                     };
-                    group.steps.push((0..functions.len()).map(told).collect());
+                    group.steps.push((0..functions.len()).map(reported).collect());
                 }
             }
         }

@@ -123,8 +123,8 @@ fn estimates_keep_their_bound() {
     let many = super::measure(&Scope { workers: &Threads, ..scope(&view, &shelf) }, &ask);
     assert_eq!(one.groups, many.groups);
     assert_eq!(one.errors.iter().map(Option::is_some).collect::<Vec<_>>(), [true, true, true, false]);
-    for (told, exact) in one.groups[0].total.iter().zip(&exact[0].total) {
-        let (told, exact) = (told.number().unwrap(), exact.number().unwrap());
-        assert!((told - exact).abs() <= exact * 0.01, "{told} for {exact}");
+    for (reported, exact) in one.groups[0].total.iter().zip(&exact[0].total) {
+        let (reported, exact) = (reported.number().unwrap(), exact.number().unwrap());
+        assert!((reported - exact).abs() <= exact * 0.01, "{reported} for {exact}");
     }
 }

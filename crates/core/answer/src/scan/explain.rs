@@ -12,7 +12,7 @@ pub struct Explanation {
     pub skipped_by_time: usize,
     /// Left alone because their filter or columns cannot hold a match.
     pub skipped_by_bloom: usize,
-    /// Of these, told by a bloom set, so that nothing of the chunk was read.
+    /// Of these, known by a bloom set, so that nothing of the chunk was read.
     #[serde(default)]
     pub skipped_by_bloom_set: usize,
     /// Left alone because enough was found before their turn.
@@ -57,7 +57,7 @@ impl Explanation {
         self.head_rows += other.head_rows;
         self.segments_read += other.segments_read;
         self.fetched_bytes += other.fetched_bytes;
-        // A chunk that is damaged is met on each of its pages, and told once.
+        // A chunk that is damaged is met on each of its pages, and reported once.
         for what in other.left_out {
             if !self.left_out.contains(&what) {
                 self.left_out.push(what);

@@ -42,7 +42,7 @@ pub struct Extent {
     pub rows: usize,
     /// Where it is read.
     pub location: Location,
-    /// The bloom set that can tell what a chunk lacks, and its number in it.
+    /// The bloom set that can show what a chunk lacks, and its number in it.
     pub rollup: Option<InBloomSet>,
 }
 
@@ -103,11 +103,11 @@ pub struct Scope<'a> {
     pub stop: Stop<'a>,
     /// Memory that the answer may take.
     pub budget: &'a Budget,
-    /// Who is told how far it is; nobody, mostly.
+    /// Who follows how far it is; nobody, mostly.
     pub progress: Option<&'a (dyn Fn(Progress) + Sync)>,
 }
 
-/// What is told while an answer is worked out.
+/// What is reported while an answer is worked out.
 #[derive(Debug)]
 pub enum Progress {
     /// Pages looked at, of those known of.

@@ -54,7 +54,7 @@ pub(crate) enum Reach<'a> {
     BloomSet(u64, Vec<&'a Extent>),
 }
 
-/// The extents that touch `range`; chunks of one bloom set together, where it can tell something of `filter`.
+/// The extents that touch `range`; chunks of one bloom set together, where it can mean something of `filter`.
 pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -> Vec<Reach<'a>> {
     let sifted = asks_for_keys(filter);
     let mut rollups: BTreeMap<u64, Vec<&Extent>> = BTreeMap::new();
@@ -69,15 +69,15 @@ pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -
     reached
 }
 
-/// The chunks of a bloom set that may hold a match. One that cannot be read tells nothing, and nothing is lost by it.
+/// The chunks of a bloom set that may hold a match. One that cannot be read rules nothing out, and nothing is lost by it.
 pub(crate) fn sift<'a>(
     id: u64,
     chunks: &[&'a Extent],
     filter: &Filter,
     source: &dyn ChunkSource,
 ) -> (Vec<&'a Extent>, Explanation) {
-    let told = chunks_that_may_match(filter, id, source).ok();
-    let may_match = |s: &&Extent| match (s.rollup, &told) {
+    let reported = chunks_that_may_match(filter, id, source).ok();
+    let may_match = |s: &&Extent| match (s.rollup, &reported) {
         (Some(rollup), Some(may)) if rollup.member < may.len() => may.has(rollup.member),
         _ => true,
     };

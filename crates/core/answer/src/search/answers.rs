@@ -120,13 +120,17 @@ fn lines_everywhere(text: &str, filter: &Filter, range: TimeRange) -> Vec<usize>
             lines.extend(more);
             true
         });
-        let told: Vec<String> = found
+        let reported: Vec<String> = found
             .events
             .iter()
             .map(|(e, lane)| serde_json::to_string(&calvex_language::model::answer_json(e, lane)).unwrap())
             .collect();
-        assert_eq!(String::from_utf8(lines).unwrap().lines().collect::<Vec<_>>(), told, "{name} exported of {text}");
-        assert_eq!((exported.events, exported.more), (told.len(), false));
+        assert_eq!(
+            String::from_utf8(lines).unwrap().lines().collect::<Vec<_>>(),
+            reported,
+            "{name} exported of {text}"
+        );
+        assert_eq!((exported.events, exported.more), (reported.len(), false));
         // With the least memory there are fewer events at a time, never wrong ones, and all of them by paging.
         let mut paged = Vec::new();
         let mut after = None;
@@ -183,29 +187,29 @@ fn range_of(query: &Query) -> TimeRange {
 fn golden_answers() {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/src/search/golden/answers.txt");
     let text = std::fs::read_to_string(path).unwrap();
-    let mut told = String::new();
+    let mut reported = String::new();
     for case in text.split("\n\n").filter(|c| !c.trim().is_empty()) {
         let text = case.trim_start_matches('\n').lines().next().unwrap_or("");
         let parsed = parse(text, &context());
         assert_eq!(parsed.mistakes, [], "{text}");
-        writeln!(told, "{text}").unwrap();
+        writeln!(reported, "{text}").unwrap();
         let range = range_of(&parsed.query);
         if parsed.query.measure.is_some() {
             for group in table_everywhere(text, &parsed.query, range).iter().take(8) {
                 let values: Vec<String> = group.values.iter().map(|v| format!("{v:?}")).collect();
-                writeln!(told, "| {} | {:?}", values.join(", "), group.total).unwrap();
+                writeln!(reported, "| {} | {:?}", values.join(", "), group.total).unwrap();
             }
         } else {
             let lines = lines_everywhere(text, &parsed.query.filter, range);
             let first: Vec<String> = lines.iter().take(12).map(usize::to_string).collect();
-            writeln!(told, "= {}: {}", lines.len(), first.join(" ")).unwrap();
+            writeln!(reported, "= {}: {}", lines.len(), first.join(" ")).unwrap();
         }
-        told.push('\n');
+        reported.push('\n');
     }
     if std::env::var_os("CALVEX_BLESS").is_some() {
-        std::fs::write(path, &told).unwrap();
+        std::fs::write(path, &reported).unwrap();
     } else {
-        assert_eq!(told, text);
+        assert_eq!(reported, text);
     }
 }
 

@@ -137,7 +137,7 @@ fn count(
         explain.stopped.get_or_insert_with(|| scope.budget.reason());
     }
     let (events, all) = all.into_inner();
-    let told = |(field, counts): (&Field, Counts)| {
+    let reported = |(field, counts): (&Field, Counts)| {
         let distinct = counts.values.len();
         let spread = Spread::of(counts.values.iter().map(|(value, n)| (value, *n)));
         let mut values: Vec<(GroupValue, u64)> = counts.values.into_iter().collect();
@@ -152,5 +152,5 @@ fn count(
             spread,
         }
     };
-    Breakdown { events, fields: fields.iter().zip(all).map(told).collect(), explain }
+    Breakdown { events, fields: fields.iter().zip(all).map(reported).collect(), explain }
 }

@@ -18,7 +18,7 @@ use xxhash_rust::xxh3::xxh3_64;
 
 /// Pages whose values are counted.
 const SAMPLED_PAGES: usize = 32;
-/// Paths told of one lane at most.
+/// Paths reported one lane at most.
 const MAX_PATHS: usize = 20_000;
 /// Values shown of a field, and how long each.
 const EXAMPLES: usize = 3;
@@ -245,7 +245,7 @@ mod tests {
             let all = fields(&scope(&view, &shelf), &TimeRange { from_ns: i64::MIN, to_ns: i64::MAX }).unwrap();
             let (sampled, found) = &all["main"];
             assert_eq!(*sampled, 3);
-            let told: Vec<_> = found
+            let reported: Vec<_> = found
                 .iter()
                 .map(|(path, f)| {
                     let types: Vec<&str> = f.types.keys().copied().collect();
@@ -261,12 +261,12 @@ mod tests {
                 .collect();
             let s = |t: &str| t.to_owned();
             assert_eq!(
-                told,
+                reported,
                 [
                     ("list", s("list"), false, 1, 1, s("[1]")),
                     ("mail", s("text"), false, 1, 1, s("•••")),
-                    ("n", s("integer+null+text"), true, 3, 2, told[2].5.clone()),
-                    ("slot.bank", s("text"), false, 3, 2, told[3].5.clone()),
+                    ("n", s("integer+null+text"), true, 3, 2, reported[2].5.clone()),
+                    ("slot.bank", s("text"), false, 3, 2, reported[3].5.clone()),
                 ]
             );
             assert_eq!((found["slot.bank"].first_ns, found["slot.bank"].last_ns), (10, 30));

@@ -89,7 +89,7 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
     let mut pages: Vec<(Arc<str>, PageAt)> = Vec::new();
     let wanted = ask.limit.saturating_add(1);
     let mut wave = 1;
-    let mut told = Told::default();
+    let mut reported = Reported::default();
 
     while explain.stopped.is_none() {
         let settled = |bound: i128| best.len() == wanted && best.peek().is_some_and(|(worst, _, _)| worst.0 < bound);
@@ -110,7 +110,7 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
             match frontier.add(work, done, &mut explain) {
                 Added::Pages => opened_pages = true,
                 Added::Read(lane, at, found) => {
-                    told.pages += 1;
+                    reported.pages += 1;
                     if found.is_empty() {
                         continue;
                     }
@@ -130,9 +130,9 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
             }
         }
         if let Some(progress) = scope.progress {
-            let total = told.pages + frontier.pages();
-            progress(Progress::Pages { done: told.pages, total });
-            let settled = told.settle(&best, frontier.bound(), ask.limit);
+            let total = reported.pages + frontier.pages();
+            progress(Progress::Pages { done: reported.pages, total });
+            let settled = reported.settle(&best, frontier.bound(), ask.limit);
             if !settled.is_empty() {
                 let (events, _) = gathered(scope, &settled, &pages, &mut explain);
                 let bytes = events.iter().map(|(e, _)| e.weight_bytes()).sum();
@@ -182,15 +182,15 @@ fn candidates(page: &dyn PageRead, rows: &Rows, ask: &Find, wanted: usize) -> Re
     Ok(heap.into_vec())
 }
 
-/// What was told of while the search goes on.
+/// What was reported while the search goes on.
 #[derive(Default)]
-struct Told {
+struct Reported {
     pages: usize,
     events: usize,
 }
 
-impl Told {
-    /// Events not told yet that nothing within `bound` can come before.
+impl Reported {
+    /// Events not reported yet that nothing within `bound` can come before.
     fn settle(
         &mut self,
         best: &BinaryHeap<(Rank, usize, usize)>,

@@ -1,5 +1,5 @@
 //! The fields among the events found: which there are, their types, how many events have each. From the newest pages
-//! that hold a match, as many as are asked for; the answer tells whether those were all.
+//! that hold a match, as many as are asked for; the answer returns whether those were all.
 
 use crate::scan::{Explanation, Scope};
 use crate::scan::{PageAt, open_all, read_or_leave_out};
@@ -13,7 +13,7 @@ use std::sync::Arc;
 
 /// Pages looked at side by side.
 const WAVE: usize = 16;
-/// Paths told at most.
+/// Paths reported at most.
 const MAX_PATHS: usize = 5000;
 
 /// A field among the events found.
@@ -49,13 +49,13 @@ pub fn sampled_fields(scope: &Scope, filter: &Filter, range: TimeRange, pages: u
             break;
         }
         let wave: Vec<(Arc<str>, PageAt)> = all.drain(..WAVE.min(all.len())).collect();
-        let told = scope.map(wave.len(), &mut out.explain, |n| {
+        let reported = scope.map(wave.len(), &mut out.explain, |n| {
             let (lane, at) = &wave[n];
             read_or_leave_out(scope, filter, &range, (lane, at), |page, rows| {
                 Ok((rows.count() as u64, if rows.is_empty() { BTreeMap::new() } else { fields_of(page, rows)? }))
             })
         });
-        for ((events, fields), explain) in told.into_iter().flatten() {
+        for ((events, fields), explain) in reported.into_iter().flatten() {
             out.explain.add(explain);
             out.events += events;
             holding += usize::from(events > 0);
@@ -146,10 +146,10 @@ mod tests {
         let sealed = shelf.seal(&events, 4);
         let filter = parse_filter("has n").unwrap();
         for view in [head(&events), sealed.clone()] {
-            let told = sampled_fields(&scope(&view, &shelf), &filter, TimeRange::ALL, 1000);
-            assert!(told.whole);
-            assert_eq!(told.events, 20);
-            let fields: Vec<_> = told.fields.iter().map(|(p, f)| (p.as_str(), f.types.len(), f.having)).collect();
+            let reported = sampled_fields(&scope(&view, &shelf), &filter, TimeRange::ALL, 1000);
+            assert!(reported.whole);
+            assert_eq!(reported.events, 20);
+            let fields: Vec<_> = reported.fields.iter().map(|(p, f)| (p.as_str(), f.types.len(), f.having)).collect();
             assert_eq!(fields, [("n", 2, 20), ("slot.bank", 1, 10)]);
         }
         let some = sampled_fields(&scope(&sealed, &shelf), &Filter::All, TimeRange::ALL, 1);

@@ -5,7 +5,7 @@ use crate::measure::GroupValue;
 
 /// Stretches between the least and the greatest value.
 pub const STRETCHES: usize = 24;
-/// The percentiles told.
+/// The percentiles reported.
 pub const PERCENTILES: [f64; 6] = [5.0, 25.0, 50.0, 75.0, 95.0, 99.0];
 
 /// How the numbers of a field are spread.
@@ -43,7 +43,7 @@ impl Spread {
             });
             found.map_or(max, |(f, _)| *f)
         };
-        // One straggler does not make a scale: what lies between the outer twentieths tells.
+        // One straggler does not make a scale: what lies between the outer twentieths shows.
         let by_factor = min > 0.0 && at_rank(95.0) / at_rank(5.0) > 100.0;
         let place = |f: f64| {
             let share = if by_factor { (f / min).ln() / (max / min).ln() } else { (f - min) / (max - min) };

@@ -62,11 +62,11 @@ proptest! {
                 }
             }
             prop_assert_eq!(&paged, &expected_ids, "paged {} of {}", name, text);
-            // What is told on the way is the answer, in its order.
-            let told = parking_lot::Mutex::new(Vec::new());
-            let note = |p| if let Progress::Found(events) = p { told.lock().extend(events) };
+            // What is reported on the way is the answer, in its order.
+            let reported = parking_lot::Mutex::new(Vec::new());
+            let note = |p| if let Progress::Found(events) = p { reported.lock().extend(events) };
             let told_all = find(&Scope { progress: Some(&note), ..scope }, &ask(&filter, range, order, 5));
-            prop_assert_eq!(&told_all.events, &*told.lock(), "told {} of {}", name, text);
+            prop_assert_eq!(&told_all.events, &*reported.lock(), "told {} of {}", name, text);
             let counted = histogram(&scope, &filter, range, from, 7);
             prop_assert_eq!(counted.total() as usize, expected_ids.len());
             for (i, bucket) in counted.buckets.iter().enumerate() {
@@ -76,8 +76,8 @@ proptest! {
             }
             let services = breakdown(&scope, &filter, range, &[Field::Builtin(Builtin::Service)], 10);
             let slots = expected.iter().filter(|e| e.service == "slots").count() as u64;
-            let told = services.fields[0].top.iter().find(|(v, _)| v.to_string() == "slots").map_or(0, |(_, n)| *n);
-            prop_assert_eq!((services.events as usize, told), (expected_ids.len(), slots));
+            let reported = services.fields[0].top.iter().find(|(v, _)| v.to_string() == "slots").map_or(0, |(_, n)| *n);
+            prop_assert_eq!((services.events as usize, reported), (expected_ids.len(), slots));
         }
     }
 }

@@ -85,7 +85,7 @@ pub struct BatchBuilder<'a> {
 }
 
 impl<'a> BatchBuilder<'a> {
-    /// For events that came as `arrival` tells.
+    /// For events that came as `arrival` shows.
     pub fn new(arrival: Arrival<'a>) -> Self {
         BatchBuilder {
             arrival,
@@ -254,8 +254,9 @@ mod tests {
         assert_eq!(refused, [(5, "too-old"), (6, "not-an-object")]);
         assert_eq!((batch.stored, batch.timed), (4, true));
         let page = batch.pages[1].1.clone().with_origin(1, 1, 1);
-        let told: Vec<_> = materialise_all(&page).unwrap().iter().map(|e| (e.time_ns % DAY_NS, e.id.ordinal)).collect();
-        assert_eq!(told, [(5, 0), (9, 1)], "in order of time, places by row");
+        let reported: Vec<_> =
+            materialise_all(&page).unwrap().iter().map(|e| (e.time_ns % DAY_NS, e.id.ordinal)).collect();
+        assert_eq!(reported, [(5, 0), (9, 1)], "in order of time, places by row");
     }
 
     #[test]

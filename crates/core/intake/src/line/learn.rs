@@ -3,7 +3,7 @@
 //! Lines are cut into tokens of a kind each (time, severity, number, quoted text, address, word, sign, blanks). From the
 //! left, a position where nearly all lines have one kind becomes text (where they agree) or a hole (where they do not);
 //! where kinds diverge, or free text begins, the rest of the line is one hole. Lines that stand apart are learnt from
-//! again, so that a file of two forms gives two patterns. What is proposed is tried on every sample before it is told.
+//! again, so that a file of two forms gives two patterns. What is proposed is tried on every sample before it is reported.
 
 use super::{HoleKind, Pattern, leading_time};
 use calvex_language::model::severity_from_text;
@@ -139,7 +139,7 @@ fn propose(lines: &[&[Token]]) -> String {
         };
         let ended = group.iter().filter(|l| l.len() <= at).count();
         if share < AGREE || ended * 10 > group.len() {
-            // Not to be told by one kind: the rest is text, unless the very first token already differs. Then the
+            // Not to be known by one kind: the rest is text, unless the very first token already differs. Then the
             // commonest form goes first and the other lines are learnt from again.
             if at > 0 {
                 return rest_of(out, &names);

@@ -65,7 +65,7 @@ struct Taken {
 }
 
 impl Pattern {
-    /// What the holes take of a line; `arrived_ns` dates times that tell no year or day.
+    /// What the holes take of a line; `arrived_ns` dates times that show no year or day.
     ///
     /// # Errors
     /// Where the line does not fit: how far it did.
@@ -79,10 +79,10 @@ impl Pattern {
             return Err(search.miss);
         }
         let taken = std::mem::take(&mut search.taken);
-        Ok(taken.into_iter().filter_map(|t| self.told(line, t)).collect())
+        Ok(taken.into_iter().filter_map(|t| self.reported(line, t)).collect())
     }
 
-    fn told<'p>(&'p self, line: &str, taken: Taken) -> Option<Cut<'p>> {
+    fn reported<'p>(&'p self, line: &str, taken: Taken) -> Option<Cut<'p>> {
         let Some(Step::Hole { kind, name: Some(name) }) = self.steps.get(taken.step) else { return None };
         let text = line.get(taken.from..taken.to)?;
         let value = taken.value.unwrap_or_else(|| match kind {
@@ -322,7 +322,7 @@ impl<'p, 'l> Search<'p, 'l> {
         let (length, value) = match kind {
             HoleKind::Word | HoleKind::Text => {
                 if kind == HoleKind::Word && !rest.starts_with(|c: char| !c.is_whitespace()) {
-                    self.missed(at, || kind.told().into());
+                    self.missed(at, || kind.in_words().into());
                     return None;
                 }
                 let first = if kind == HoleKind::Word { rest.chars().next().map_or(0, char::len_utf8) } else { 0 };
@@ -345,7 +345,7 @@ impl<'p, 'l> Search<'p, 'l> {
                 Some(at + length)
             }
             None => {
-                self.missed(at, || kind.told().into());
+                self.missed(at, || kind.in_words().into());
                 None
             }
         }

@@ -67,8 +67,8 @@ impl HoleKind {
         Self::ALL.iter().find(|(k, ..)| *k == self).map_or("", |(_, name, _)| name)
     }
 
-    fn told(self) -> &'static str {
-        Self::ALL.iter().find(|(k, ..)| *k == self).map_or("", |(.., told)| told)
+    fn in_words(self) -> &'static str {
+        Self::ALL.iter().find(|(k, ..)| *k == self).map_or("", |(.., reported)| reported)
     }
 }
 

@@ -66,7 +66,7 @@ impl Parser<'_> {
         Ok(self.steps.len() - 1)
     }
 
-    /// Reads up to the end, or to `{or}` or `{end}`, which is told.
+    /// Reads up to the end, or to `{or}` or `{end}`, which is reported.
     fn sequence(&mut self) -> Result<Option<&'static str>, PatternMistake> {
         let mut literal = String::new();
         while let Some(next) = self.text.get(self.at..).and_then(|rest| rest.chars().next()) {
@@ -154,8 +154,11 @@ impl Parser<'_> {
             self.steps.last()
             && matches!(kind, HoleKind::Word | HoleKind::Text | HoleKind::Rest)
         {
-            let what =
-                format!("nothing parts {} from {} before it; put text or a blank between", kind.told(), before.told());
+            let what = format!(
+                "nothing parts {} from {} before it; put text or a blank between",
+                kind.in_words(),
+                before.in_words()
+            );
             return Err(self.mistake(opened, what));
         }
         self.push(Step::Hole { kind: *kind, name })?;

@@ -18,7 +18,7 @@ fn cut(pattern: &str, line: &str) -> String {
 
 #[test]
 fn lines_of_several_teams() {
-    for (pattern, line, told) in [
+    for (pattern, line, reported) in [
         (
             "{time} {severity} [{word thread}] {word logger}: {rest message}",
             "2026-10-04 02:38:41,198 WARN  [worker-3] slots.lease: lease LS-90817 ran out",
@@ -51,13 +51,13 @@ fn lines_of_several_teams() {
         ("{address a}: gone", "bank-17.fennmark.example:8443: gone", "a=bank-17.fennmark.example:8443"),
         ("at {rest stack}", "  at line 1\n  at line 2\n", "stack=line 1\n  at line 2"),
     ] {
-        assert_eq!(cut(pattern, line), told, "{pattern}");
+        assert_eq!(cut(pattern, line), reported, "{pattern}");
     }
 }
 
 #[test]
 fn a_miss_says_where_and_what_was_expected() {
-    for (pattern, line, told) in [
+    for (pattern, line, reported) in [
         ("{time} {severity} {rest m}", "2026-10-04 02:38:41 LOUD x", "column 21: expected a severity"),
         ("door {number n} open", "door seventeen open", "column 6: expected a number"),
         ("door {number n} open", "door 17 opened", "column 13: expected the end of the line"),
@@ -67,13 +67,13 @@ fn a_miss_says_where_and_what_was_expected() {
         ("{either}a{or}b{end} {number n}", "c 1", "column 1: expected `a` or `b`"),
         ("{quoted q}", "\"open", "column 1: expected quoted text"),
     ] {
-        assert_eq!(cut(pattern, line), told, "{pattern}");
+        assert_eq!(cut(pattern, line), reported, "{pattern}");
     }
 }
 
 #[test]
 fn mistakes_have_a_place_and_a_cure() {
-    for (pattern, told) in [
+    for (pattern, reported) in [
         ("", "column 1: the pattern is empty; try {time} {severity} {rest message}"),
         ("a {word", "column 3: this hole is not closed; add }, or write {{ for the sign itself"),
         (
@@ -85,13 +85,13 @@ fn mistakes_have_a_place_and_a_cure() {
         ("{word a}{text b}", "column 9: nothing parts text from a word before it; put text or a blank between"),
         ("{number a b}", "column 1: `a b` cannot be a name; use one word, dots between its parts"),
     ] {
-        assert_eq!(Pattern::parse(pattern).map_err(|m| m.to_string()).err().as_deref(), Some(told), "{pattern}");
+        assert_eq!(Pattern::parse(pattern).map_err(|m| m.to_string()).err().as_deref(), Some(reported), "{pattern}");
     }
 }
 
 #[test]
 fn times_in_many_spellings() {
-    for (text, told, left) in [
+    for (text, reported, left) in [
         ("2026-10-04T02:38:41.198204331Z x", "2026-10-04T02:38:41.198204331Z", " x"),
         ("2026-10-04 02:38:41,198 x", "2026-10-04T02:38:41.198000000Z", " x"),
         ("2026/10/04 04:38:41+0200", "2026-10-04T02:38:41.000000000Z", ""),
@@ -106,7 +106,7 @@ fn times_in_many_spellings() {
         ("23:10:00 x", "2026-10-03T23:10:00.000000000Z", " x"),
     ] {
         let (ns, length) = leading_time(text, arrived()).unwrap_or_else(|| panic!("{text}"));
-        assert_eq!((format_utc(ns, 9).as_str(), &text[length..]), (told, left), "{text}");
+        assert_eq!((format_utc(ns, 9).as_str(), &text[length..]), (reported, left), "{text}");
     }
     for text in ["", "door 17", "2026-13-04 02:38:41", "12345678901", "March on", "25:00:00", "monday"] {
         assert_eq!(leading_time(text, arrived()), None, "{text}");
@@ -158,8 +158,8 @@ fn patterns_of_uniform_lines() {
         let lines: Vec<String> = (0..200).map(|n| form.replace("{}", texts[n % texts.len()])).collect();
         let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
         let (learnt, left) = learn(&lines, arrived());
-        let told: Vec<(&str, usize)> = learnt.iter().map(|l| (l.pattern.text(), l.lines)).collect();
-        assert_eq!((told, left), (vec![(expected, 200)], 0), "{form}");
+        let reported: Vec<(&str, usize)> = learnt.iter().map(|l| (l.pattern.text(), l.lines)).collect();
+        assert_eq!((reported, left), (vec![(expected, 200)], 0), "{form}");
     }
 }
 
@@ -178,9 +178,9 @@ fn patterns_are_learnt_from_lines() {
     );
     let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
     let (learnt, left) = learn(&lines, arrived());
-    let told: Vec<(&str, usize)> = learnt.iter().map(|l| (l.pattern.text(), l.lines)).collect();
+    let reported: Vec<(&str, usize)> = learnt.iter().map(|l| (l.pattern.text(), l.lines)).collect();
     assert_eq!(
-        told,
+        reported,
         [
             ("{time} {severity} [{word thread}] {word logger}: lease {rest message}", 400),
             ("{address peer} {quoted request} status={number status} took_ms={number took_ms}", 100),

@@ -129,7 +129,7 @@ fn traceparent_of(spelling: &str, leaf: &Leaf) -> Option<(TraceId, SpanId)> {
     }
 }
 
-/// Moves builtins out of the draft's fields, writes the layout, and tells whether a time was found.
+/// Moves builtins out of the draft's fields, writes the layout, and returns whether a time was found.
 pub(super) fn take_segments<'a>(
     draft: &mut Draft<'a>,
     known: Known<'a>,
@@ -189,7 +189,7 @@ pub(super) fn take_segments<'a>(
     timed
 }
 
-/// Adds what a second field tells of the time below the first one's unit: `nanoOfSecond` beside `epochSecond` (Java),
+/// Adds what a second field shows of the time below the first one's unit: `nanoOfSecond` beside `epochSecond` (Java),
 /// `nanoseconds` beside a `timestamp` of milliseconds.
 fn refine(draft: &mut Draft, entry: usize, paths: &PathTable) {
     let form = draft.layout.as_bytes().get(entry + 1).copied().map(char::from);
@@ -211,7 +211,7 @@ fn role_bit(role: PathRole) -> u32 {
 }
 
 fn known_parts(known: &Known) -> u32 {
-    let told = [
+    let reported = [
         (PathRole::Time, known.time_ns.is_some()),
         (PathRole::Severity, known.severity.is_some()),
         (PathRole::Service, known.service.is_some()),
@@ -221,7 +221,7 @@ fn known_parts(known: &Known) -> u32 {
         (PathRole::Span, known.span.is_some()),
         (PathRole::Parent, known.parent.is_some()),
     ];
-    told.into_iter().filter(|(_, is)| *is).fold(0, |set, (role, _)| set | role_bit(role))
+    reported.into_iter().filter(|(_, is)| *is).fold(0, |set, (role, _)| set | role_bit(role))
 }
 
 fn apply_known<'a>(draft: &mut Draft<'a>, known: Known<'a>) -> bool {

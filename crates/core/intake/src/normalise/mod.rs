@@ -174,14 +174,14 @@ mod tests {
 
     #[test]
     fn limits_refuse() {
-        let told = |json: &str| take(json).err().map(|r| r.reason());
+        let reported = |json: &str| take(json).err().map(|r| r.reason());
         let deep = format!("{}1{}", r#"{"a":"#.repeat(40), "}".repeat(40));
-        assert_eq!(told(&deep), Some("too-deep"));
+        assert_eq!(reported(&deep), Some("too-deep"));
         let lists = format!(r#"{{"a":{}1{}}}"#, "[".repeat(40), "]".repeat(40));
-        assert_eq!(told(&lists), Some("too-deep"));
+        assert_eq!(reported(&lists), Some("too-deep"));
         let wide = format!("{{{}}}", (0..2000).map(|i| format!(r#""f{i}":1"#)).collect::<Vec<_>>().join(","));
-        assert_eq!(told(&wide), Some("too-many-fields"));
-        assert_eq!(told(&format!(r#"{{"{}":1}}"#, "n".repeat(600))), Some("name-too-long"));
+        assert_eq!(reported(&wide), Some("too-many-fields"));
+        assert_eq!(reported(&format!(r#"{{"{}":1}}"#, "n".repeat(600))), Some("name-too-long"));
     }
 
     #[test]
@@ -204,8 +204,8 @@ mod tests {
     #[test]
     fn equal_names_in_one_object() {
         let n = take(r#"{"a":1,"b":{"c":1,"d":2},"b":{"c":3},"a":{"e":[1,{"x":1,"x":2}]}}"#).unwrap();
-        let told = serde_json::to_string(&sent_json(&n.event)).unwrap();
-        assert_eq!(told, r#"{"a":{"e":[1,{"x":2}]},"b":{"c":3},"env":"night"}"#);
+        let reported = serde_json::to_string(&sent_json(&n.event)).unwrap();
+        assert_eq!(reported, r#"{"a":{"e":[1,{"x":2}]},"b":{"c":3},"env":"night"}"#);
     }
 
     #[test]
@@ -227,13 +227,13 @@ mod tests {
             let e = take(json.trim_matches('`')).unwrap().event;
             assert_eq!(e.time_ns, parse_time(time).unwrap(), "{row}");
             assert_eq!((e.severity.name(), e.message.as_str()), (severity, message), "{row}");
-            let told = |name: &str, value: &str| (!value.is_empty()).then(|| format!("{name} {value}"));
+            let reported = |name: &str, value: &str| (!value.is_empty()).then(|| format!("{name} {value}"));
             let hex = |id: Option<&[u8]>| id.map(calvex_language::model::to_hex).unwrap_or_default();
             let parts = [
-                told("service", &e.service),
-                told("host", &e.host),
-                told("trace", &hex(e.trace.as_ref().map(|i| i.as_slice()))),
-                told("span", &hex(e.span.as_ref().map(|i| i.as_slice()))),
+                reported("service", &e.service),
+                reported("host", &e.host),
+                reported("trace", &hex(e.trace.as_ref().map(|i| i.as_slice()))),
+                reported("span", &hex(e.span.as_ref().map(|i| i.as_slice()))),
             ];
             assert_eq!(parts.into_iter().flatten().collect::<Vec<_>>().join(", "), others, "{row}");
             let mut sent: Vec<(String, Value)> =

@@ -123,11 +123,11 @@ impl Mask {
             Value::Object(entries) => entries.iter_mut().fold(false, |changed, (_, v)| self.cover_value(v) | changed),
             Value::Null => false,
             Value::Bool(_) | Value::Int(_) | Value::UInt(_) | Value::Float(_) | Value::Decimal(_) | Value::Bytes(_) => {
-                let told = serde_json::to_string(value).unwrap_or_default();
+                let reported = serde_json::to_string(value).unwrap_or_default();
                 let covered = match value {
                     // The form in JSON has quotes that are not of the value.
-                    Value::Bytes(_) => self.covered(told.trim_matches('"')),
-                    _ => self.covered(&told),
+                    Value::Bytes(_) => self.covered(reported.trim_matches('"')),
+                    _ => self.covered(&reported),
                 };
                 match covered {
                     Some(covered) => {
@@ -236,8 +236,8 @@ impl Mask {
                     for value_index in 0..value_indexes {
                         let ColumnKey::Field(_, kind) = key else { continue };
                         let value = calvex_storage::columns::field_value(*kind, values, value_index)?;
-                        let told = serde_json::to_string(&value).unwrap_or_default();
-                        if self.whole() || self.covered(&told).is_some() {
+                        let reported = serde_json::to_string(&value).unwrap_or_default();
+                        if self.whole() || self.covered(&reported).is_some() {
                             rows.set(column.row(value_index));
                         }
                     }

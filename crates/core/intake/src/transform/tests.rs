@@ -36,7 +36,7 @@ fn event() -> Event {
 }
 
 /// What the rules make of the event: a few of its parts, the fields as JSON, its fate.
-fn told(json: &str) -> (String, Fate) {
+fn reported(json: &str) -> (String, Fate) {
     let mut e = event();
     let transforms = transforms(json);
     let mut held = vec![0; transforms.len()];
@@ -131,15 +131,15 @@ fn each_act() {
         (r#""set-aside""#, format!("info sorter/sorter-2 `{MESSAGE}` {{{FIELDS}}} [] [1]"), Fate::SetAside(0)),
     ] {
         let json = format!(r#"[{{"name":"r","when":"service=sorter","act":{act}}}]"#);
-        assert_eq!(told(&json), (expected, fate), "{act}");
+        assert_eq!(reported(&json), (expected, fate), "{act}");
         let other = json.replace("service=sorter", "service=slots");
-        assert_eq!(told(&other).0, format!("info sorter/sorter-2 `{MESSAGE}` {{{FIELDS}}} [] [0]"), "{act}");
+        assert_eq!(reported(&other).0, format!("info sorter/sorter-2 `{MESSAGE}` {{{FIELDS}}} [] [0]"), "{act}");
     }
 }
 
 #[test]
 fn rules_follow_one_another() {
-    let (after, fate) = told(
+    let (after, fate) = reported(
         r#"[{"name":"lines","when":"service=sorter","act":{"cut":{"patterns":["{time} {severity} belt {number belt}: {rest message}"]}}},
             {"name":"belts","when":"belt=4 severity=warn","act":{"stamp":{"hall":"north"}}},
             {"name":"never","when":"belt=5","act":"set-aside"},
@@ -178,16 +178,16 @@ fn mistakes_name_rule_and_place() {
         {"name":"e","act":{"mask":{}}},{"name":"f","act":{"rename":{"from":"x","to":"lane"}}},
         {"name":"g","act":{"mask":{"expressions":["x*"]}}},{"name":"h","when":"lane=main","act":"set-aside"}]"#;
     let mistakes = Transforms::new(&rules(json), |_| None, [0; 32]).unwrap_err();
-    let told: Vec<String> = mistakes.iter().map(|m| m.to_string()).collect();
-    assert_eq!(told.len(), 8, "{told:#?}");
-    assert!(told[0].starts_with("rule `a`, when: column 11"), "{}", told[0]);
-    assert!(told[1].contains("there is no lane `nowhere`"), "{}", told[1]);
-    assert!(told[2].starts_with("rule `c`, pattern 1: column 1: `thing` is no kind of hole"), "{}", told[2]);
-    assert!(told[3].contains("unclosed group"), "{}", told[3]);
-    assert!(told[4].contains("at least one"), "{}", told[4]);
-    assert!(told[5].contains("`lane` cannot be set"), "{}", told[5]);
-    assert!(told[6].contains("matches empty text"), "{}", told[6]);
-    assert!(told[7].contains("no lane is known yet"), "{}", told[7]);
+    let reported: Vec<String> = mistakes.iter().map(|m| m.to_string()).collect();
+    assert_eq!(reported.len(), 8, "{reported:#?}");
+    assert!(reported[0].starts_with("rule `a`, when: column 11"), "{}", reported[0]);
+    assert!(reported[1].contains("there is no lane `nowhere`"), "{}", reported[1]);
+    assert!(reported[2].starts_with("rule `c`, pattern 1: column 1: `thing` is no kind of hole"), "{}", reported[2]);
+    assert!(reported[3].contains("unclosed group"), "{}", reported[3]);
+    assert!(reported[4].contains("at least one"), "{}", reported[4]);
+    assert!(reported[5].contains("`lane` cannot be set"), "{}", reported[5]);
+    assert!(reported[6].contains("matches empty text"), "{}", reported[6]);
+    assert!(reported[7].contains("no lane is known yet"), "{}", reported[7]);
 }
 
 #[test]
@@ -198,10 +198,10 @@ fn a_try_tells_each_step() {
         {"name":"env","act":{"stamp":{"env":"night"}}},
         {"name":"away","act":{"move":"audit"}}]"#;
     let (tried, _, fate) = transforms(json).try_on(event(), |_| "audit".into());
-    let told: Vec<(bool, bool, &str)> =
+    let reported: Vec<(bool, bool, &str)> =
         tried.steps.iter().map(|s| (s.held, s.after.is_some(), s.note.as_str())).collect();
     assert_eq!(
-        told,
+        reported,
         [
             (true, true, ""),
             (true, false, "pattern 1 fits up to column 1: expected `door`"),
@@ -227,7 +227,7 @@ fn samples_of_what_was_refused_are_covered() {
 #[test]
 fn an_event_is_set_aside_only_once_it_holds() {
     assert_eq!(Severity::INFO.name(), "info");
-    let (_, fate) = told(r#"[{"name":"x","when":"severity>=warn","act":"set-aside"}]"#);
+    let (_, fate) = reported(r#"[{"name":"x","when":"severity>=warn","act":"set-aside"}]"#);
     assert_eq!(fate, Fate::Kept(None));
 }
 

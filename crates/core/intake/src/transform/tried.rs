@@ -34,10 +34,10 @@ pub struct TriedStep {
 }
 
 impl Transforms {
-    /// Applies the rules to `event` and tells what each did; also its fate.
+    /// Applies the rules to `event` and returns what each did; also its fate.
     pub fn try_on(&self, mut event: Event, lane_name: impl Fn(u32) -> String) -> (Tried, Event, Fate) {
-        let told = |event: &Event| without_origin(answer_json(event, ""));
-        let mut tried = Tried { before: told(&event), ..Tried::default() };
+        let reported = |event: &Event| without_origin(answer_json(event, ""));
+        let mut tried = Tried { before: reported(&event), ..Tried::default() };
         let mut fate = Fate::Kept(None);
         for (n, rule) in self.rules.iter().enumerate() {
             let held = calvex_language::query::matches(&rule.filter, &event, "");
@@ -57,7 +57,7 @@ impl Transforms {
                         let why = rule.why_not(&event);
                         if act.apply(&mut event) {
                             mark(&mut event, &rule.name);
-                            step.after = Some(told(&event));
+                            step.after = Some(reported(&event));
                         } else {
                             step.note = why;
                         }
@@ -68,7 +68,7 @@ impl Transforms {
             }
             tried.steps.push(step);
         }
-        tried.after = Some(told(&event));
+        tried.after = Some(reported(&event));
         (tried, event, fate)
     }
 }

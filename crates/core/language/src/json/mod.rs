@@ -44,7 +44,7 @@ pub enum Scalar<'a> {
 pub enum Next<'a> {
     /// An object begins; [`Reader::name`] gives its names.
     Object,
-    /// A list begins; [`Reader::item`] tells of its items.
+    /// A list begins; [`Reader::item`] says of its items.
     List,
     Scalar(Scalar<'a>),
 }
@@ -154,7 +154,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Takes the next name of the open object where it is just `name`, which must hold no quote, backslash or control
-    /// character; otherwise takes nothing, and [`Reader::name`] tells. Quicker than reading a name and comparing it.
+    /// character; otherwise takes nothing, and [`Reader::name`] shows. Quicker than reading a name and comparing it.
     pub fn name_is(&mut self, first: bool, name: &str) -> bool {
         let rest = self.text.as_bytes().get(self.at..).unwrap_or_default();
         let rest = if first { Some(rest) } else { rest.strip_prefix(b",") };
@@ -424,11 +424,11 @@ mod tests {
         #[test]
         fn any_text_is_answered(text in ".*", near in "[\\[\\]{}:,\"0-9eE+\\-.\\\\utrfnals ]{0,24}") {
             let _ = parse_value(&text);
-            let told = parse_value(&near);
+            let reported = parse_value(&near);
             let by_library = serde_json::from_str::<serde_json::Value>(&near);
             // That library refuses numbers beyond a double, which are kept here; all else agrees.
             let too_large = by_library.as_ref().is_err_and(|e| e.to_string().contains("out of range"));
-            prop_assert!(too_large || told.is_ok() == by_library.is_ok(), "{:?} {:?}", told, by_library);
+            prop_assert!(too_large || reported.is_ok() == by_library.is_ok(), "{:?} {:?}", reported, by_library);
         }
     }
 }

@@ -7,7 +7,7 @@ pub(super) fn length(bytes: &[u8]) -> Option<usize> {
     let digits = |from: usize| bytes[from..].iter().take_while(|b| b.is_ascii_digit()).count();
     let mut at = usize::from(bytes.first() == Some(&b'-'));
     let whole = digits(at);
-    // A leading zero stands alone; what follows it is then told of as a value too many.
+    // A leading zero stands alone; what follows it is then reported as a value too many.
     let whole = if bytes.get(at) == Some(&b'0') { 1 } else { whole };
     if whole == 0 {
         return None;
@@ -56,7 +56,7 @@ fn holds(float: f64, text: &str) -> bool {
 /// Significant digits and the exponent of the first one; equal for equal numbers.
 fn digits_of(text: &str) -> (String, i64) {
     let (mantissa, exponent) = match text.split_once(['e', 'E']) {
-        // An exponent beyond 64 bits is no double's; zero is told by its digits alone.
+        // An exponent beyond 64 bits is no double's; zero is known by its digits alone.
         Some((m, e)) => (m, e.strip_prefix('+').unwrap_or(e).parse().unwrap_or(i64::MAX / 2)),
         None => (text, 0),
     };

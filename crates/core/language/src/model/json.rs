@@ -26,22 +26,22 @@ pub fn answer_json(event: &Event, lane: &str) -> Value {
         ("lane".to_owned(), text(lane)),
         ("sender".to_owned(), text(&event.sender)),
     ];
-    let mut told = |name: &str, value: Option<Value>| {
+    let mut reported = |name: &str, value: Option<Value>| {
         if let Some(value) = value {
             out.push((name.to_owned(), value));
         }
     };
-    told("sent_time", event.sent_time_ns.map(|t| Value::Text(format_utc(t, 9))));
-    told("service", (!event.service.is_empty()).then(|| text(&event.service)));
-    told("host", (!event.host.is_empty()).then(|| text(&event.host)));
-    told("message", Some(text(&event.message)));
-    told("trace", event.trace.map(|id| Value::Text(to_hex(&id))));
-    told("span", event.span.map(|id| Value::Text(to_hex(&id))));
-    told("parent", event.parent.map(|id| Value::Text(to_hex(&id))));
-    told("took_ns", event.took_ns.map(Value::Int));
-    told("status", event.status.map(|s| text(s.name())));
+    reported("sent_time", event.sent_time_ns.map(|t| Value::Text(format_utc(t, 9))));
+    reported("service", (!event.service.is_empty()).then(|| text(&event.service)));
+    reported("host", (!event.host.is_empty()).then(|| text(&event.host)));
+    reported("message", Some(text(&event.message)));
+    reported("trace", event.trace.map(|id| Value::Text(to_hex(&id))));
+    reported("span", event.span.map(|id| Value::Text(to_hex(&id))));
+    reported("parent", event.parent.map(|id| Value::Text(to_hex(&id))));
+    reported("took_ns", event.took_ns.map(Value::Int));
+    reported("status", event.status.map(|s| text(s.name())));
     let transformed: Vec<Value> = crate::model::rules_of(&event.transformed).map(text).collect();
-    told("transformed", (!transformed.is_empty()).then_some(Value::List(transformed)));
+    reported("transformed", (!transformed.is_empty()).then_some(Value::List(transformed)));
     let mut fields = Vec::with_capacity(event.fields.len());
     for (path, value) in &event.fields {
         insert(&mut fields, path, value.clone());

@@ -62,7 +62,7 @@ impl Kind {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 #[repr(u8)]
 pub enum Status {
-    /// Nothing was told.
+    /// None was sent.
     #[default]
     Unset = 0,
     /// Told to have gone well.
@@ -112,9 +112,9 @@ pub struct Event {
     pub kind: Kind,
     /// 1 to 24 of the OpenTelemetry data model.
     pub severity: Severity,
-    /// The service that wrote it; empty where none was told.
+    /// The service that wrote it; empty where none was sent.
     pub service: String,
-    /// The host it ran on; empty where none was told.
+    /// The host it ran on; empty where none was sent.
     pub host: String,
     /// The text for people; empty where there is none.
     pub message: String,

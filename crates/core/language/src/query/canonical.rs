@@ -128,10 +128,10 @@ mod tests {
             ("a b", "\"a b\""),
             ("say \"x\"", "\"say \\\"x\\\"\""),
         ] {
-            let told = written_value(value);
-            assert!(told == text || told == value, "{told}");
-            let read = parse_filter(&format!("f={told}")).unwrap();
-            assert!(matches!(&read, Filter::Compare(_, Test::Compare(_, l)) if l.text == value), "{told}");
+            let reported = written_value(value);
+            assert!(reported == text || reported == value, "{reported}");
+            let read = parse_filter(&format!("f={reported}")).unwrap();
+            assert!(matches!(&read, Filter::Compare(_, Test::Compare(_, l)) if l.text == value), "{reported}");
         }
     }
 }

@@ -118,7 +118,7 @@ fn with_unit(text: &str, units: &[(&str, f64)]) -> Option<f64> {
     Num::parse(number).map(|n| n.float * each)
 }
 
-/// What one unit of a field measures, told by the last word of its name.
+/// What one unit of a field measures, known by the last word of its name.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum FieldUnit {
     /// Nanoseconds each.

@@ -42,7 +42,7 @@ impl<'t> Token<'t> {
 }
 
 /// The message and the cure.
-type Told = (String, String);
+type Reported = (String, String);
 
 /// The warnings of a text that was taken apart.
 pub(super) fn slips(text: &str, syntax: &Syntax) -> Vec<Mistake> {
@@ -59,7 +59,7 @@ pub(super) fn slips(text: &str, syntax: &Syntax) -> Vec<Mistake> {
     let mut warnings = Vec::new();
     for at in 0..tokens.len() {
         let Some((token, behind)) = tokens.get(at..).and_then(|rest| rest.split_first()) else { break };
-        let told = match token.kind {
+        let reported = match token.kind {
             Kind::Word => word(token.text, at, token.to, behind),
             Kind::Field => match behind {
                 [sign, value, ..] if sign.kind == Kind::Sign => {
@@ -69,7 +69,7 @@ pub(super) fn slips(text: &str, syntax: &Syntax) -> Vec<Mistake> {
             },
             _ => None,
         };
-        if let Some((message, cure)) = told {
+        if let Some((message, cure)) = reported {
             let length = token.to.saturating_sub(token.from).max(1);
             warnings.push(Mistake { column: token.from + 1, length, message, cure });
         }
@@ -83,7 +83,7 @@ fn is_named(word: &str) -> bool {
 }
 
 /// A word that is searched, with what stands behind it.
-fn word(word: &str, at: usize, end: usize, behind: &[Token]) -> Option<Told> {
+fn word(word: &str, at: usize, end: usize, behind: &[Token]) -> Option<Reported> {
     let lower = word.to_lowercase();
     let next = behind.first();
     let next_word = next.and_then(Token::word);
@@ -181,7 +181,7 @@ fn is_number(text: &str) -> bool {
 }
 
 /// The name of a field that is compared.
-fn field(name: &str, sign: &str, value: &str) -> Option<Told> {
+fn field(name: &str, sign: &str, value: &str) -> Option<Reported> {
     if let Some(left_out) = name.strip_prefix(['-', '!']) {
         let message = format!("`{}` is taken for a part of the name", name.get(..1).unwrap_or_default());
         return Some((message, format!("to leave events out write not {left_out}{sign}{value}")));
@@ -206,7 +206,7 @@ fn own_is_message(name: &str) -> bool {
 }
 
 /// What a field is compared with.
-fn compared(name: &str, sign: &str, value: &Token) -> Option<Told> {
+fn compared(name: &str, sign: &str, value: &Token) -> Option<Reported> {
     if value.kind != Kind::Value {
         return None;
     }

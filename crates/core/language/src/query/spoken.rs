@@ -209,7 +209,7 @@ mod tests {
         Context { now_ns: parse_time("2026-10-07T10:30:00Z").unwrap(), zone: jiff::tz::TimeZone::get(zone).unwrap() }
     }
 
-    fn told(text: &str, zone: &str) -> String {
+    fn reported(text: &str, zone: &str) -> String {
         match read_range(text, &context(zone)) {
             Ok(Spoken::Last(ns)) => format!("last {} s", ns / 1_000_000_000),
             Ok(Spoken::Fixed(r)) => format!("{} {}", format_utc(r.from_ns, 0), format_utc(r.to_ns, 0)),
@@ -243,19 +243,23 @@ mod tests {
             ("2026-10-04 02:00 to 03:00", "2026-10-04T02:00:00Z 2026-10-04T03:00:00Z"),
             ("2 hours ago to 1 hour ago", "2026-10-07T08:30:00Z 2026-10-07T09:30:00Z"),
         ] {
-            assert_eq!(told(text, "UTC"), range, "{text}");
+            assert_eq!(reported(text, "UTC"), range, "{text}");
         }
-        assert_eq!(told("yesterday 2am to 3am", "Europe/Oslo"), "2026-10-06T00:00:00Z 2026-10-06T01:00:00Z");
+        assert_eq!(reported("yesterday 2am to 3am", "Europe/Oslo"), "2026-10-06T00:00:00Z 2026-10-06T01:00:00Z");
         // The day the clocks go back has 25 hours.
-        assert_eq!(told("2026-10-25", "Europe/Oslo"), "2026-10-24T22:00:00Z 2026-10-25T23:00:00Z");
+        assert_eq!(reported("2026-10-25", "Europe/Oslo"), "2026-10-24T22:00:00Z 2026-10-25T23:00:00Z");
     }
 
     #[test]
     fn what_is_none_is_told() {
         for text in ["", "soon", "25:00 to 26:00", "13pm to 14pm", "last", "20m around", "0m", "yesterday 3 to 4"] {
-            assert!(told(text, "UTC").contains("try 20m, yesterday 2am to 3am"), "{text}: {}", told(text, "UTC"));
+            assert!(
+                reported(text, "UTC").contains("try 20m, yesterday 2am to 3am"),
+                "{text}: {}",
+                reported(text, "UTC")
+            );
         }
-        assert!(told("2026-10-04 03:00 to 2026-10-04T02:00:00Z", "UTC").contains("ends before it begins"));
+        assert!(reported("2026-10-04 03:00 to 2026-10-04T02:00:00Z", "UTC").contains("ends before it begins"));
     }
 
     proptest::proptest! {

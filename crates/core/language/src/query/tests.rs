@@ -14,16 +14,16 @@ fn context() -> Context {
 fn golden(file: &str, least: usize, answer: impl Fn(&str) -> String) {
     let path = format!("{}/src/query/golden/{file}", env!("CARGO_MANIFEST_DIR"));
     let text = std::fs::read_to_string(&path).unwrap();
-    let (mut told, mut seen) = (String::new(), 0);
+    let (mut reported, mut seen) = (String::new(), 0);
     for case in text.split("\n\n").filter(|c| !c.trim().is_empty()) {
         let query = case.trim_start_matches('\n').lines().next().unwrap_or("");
-        told.push_str(&format!("{query}{}\n\n", answer(query)));
+        reported.push_str(&format!("{query}{}\n\n", answer(query)));
         seen += 1;
     }
     if std::env::var_os("CALVEX_BLESS").is_some() {
-        std::fs::write(path, &told).unwrap();
+        std::fs::write(path, &reported).unwrap();
     } else {
-        assert_eq!(told, text);
+        assert_eq!(reported, text);
     }
     assert!(seen >= least, "only {seen} cases were read");
 }

@@ -76,7 +76,7 @@ pub fn build_bloom_set(id: u64, chunks: &[(u64, Arc<ChunkBloom>)]) -> Vec<Vec<u8
 }
 
 impl BloomSet {
-    /// Reads what segment 0 tells.
+    /// Reads what segment 0 shows.
     ///
     /// # Errors
     /// [`CoreError::Damaged`].
@@ -131,7 +131,7 @@ impl BloomSet {
 }
 
 /// The chunks to roll up next, of those of one lane and bucket that are in no bloom set and will not be merged any more;
-/// nothing where too few have gathered. `settled` tells that no more are expected.
+/// nothing where too few have gathered. `settled` shows that no more are expected.
 pub fn plan_bloom_set(mut chunks: Vec<(i64, u64)>, settled: bool) -> Option<Vec<u64>> {
     let wanted = if settled { SETTLED } else { FULL };
     // Neighbours in time, so that a range of time asks few bloom sets.
@@ -196,11 +196,11 @@ mod tests {
             others += found.len() - 1;
         }
         assert!(others < 500 * 4 / 8, "{others} of 2000 were let through");
-        let told = may("service=sorter");
-        assert!(told.contains(&3) && told.len() < 3, "{told:?}");
+        let reported = may("service=sorter");
+        assert!(reported.contains(&3) && reported.len() < 3, "{reported:?}");
         assert_eq!(may("severity>=info"), [0, 1, 2, 3, 4], "no key is asked for");
         assert!(may("PX-003017 or PX-001005").contains(&1));
-        assert_eq!(may("service=sorter not 17"), told);
+        assert_eq!(may("service=sorter not 17"), reported);
         assert!(may("service=billing \"no such words\"").is_empty());
     }
 

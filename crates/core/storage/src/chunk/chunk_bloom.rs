@@ -1,7 +1,7 @@
 //! The bloom of a whole chunk: a blocked Bloom filter (Putze, Sanders, Singler: "Cache-, Hash- and Space-Efficient
 //! Bloom Filters", 2007). A key sets one bit in each of the four 64-bit words of one block of 32 bytes.
 //!
-//! It tells less than the blooms of the pages and is a fraction of their size, for a key counts once a chunk. It is
+//! It rules out less than the blooms of the pages and is a fraction of their size, for a key counts once a chunk. It is
 //! not a segment of the chunk: it is kept at hand until a bloom set (see [`super::bloom_set`]) holds it beside those of others,
 //! and made again from the columns where it was lost before.
 //!
@@ -64,7 +64,7 @@ impl ChunkBloom {
         self.bytes.len()
     }
 
-    /// Whether it has no block, and tells nothing.
+    /// Whether it has no block, and rules nothing out.
     pub fn is_empty(&self) -> bool {
         self.bytes.is_empty()
     }
@@ -95,7 +95,7 @@ pub(super) fn can_have(blocks: usize) -> bool {
     (1..=MAX_BLOCKS).contains(&blocks)
 }
 
-/// Whether `block`, which is that of `key`, lets it through. A block that is not there tells nothing.
+/// Whether `block`, which is that of `key`, lets it through. A block that is not there rules nothing out.
 pub(super) fn lets_through(block: &[u8], key: u64) -> bool {
     let words = block.chunks_exact(8).map(|w| u64::from_le_bytes(w.try_into().unwrap_or([0xff; 8])));
     words.zip(masks(key)).all(|(word, mask)| word & mask == mask)

@@ -11,7 +11,7 @@
 //!
 //! A text field with an exact value is found by the words of that value. Only where all of these are so short that they
 //! are likely to be common, such as those of `SL-3` or `10.0.3.17`, the value has a key of its own. Integers that fill a
-//! good part of the span between the least and the largest of their page are told by that span nearly as well as by a
+//! good part of the span between the least and the largest of their page are known by that span nearly as well as by a
 //! bloom, so they stand in the bloom of the whole chunk only (see [`dense_numbers`]).
 
 use crate::columns::{BuiltinColumn, Column, ColumnKey, FieldType, Values, overflow_fields};
@@ -66,7 +66,7 @@ pub fn short_text(text: &str) -> u64 {
     xxh3_64_with_seed(text.as_bytes(), 7)
 }
 
-/// Whether the words of a text tell little of it: two at least, and none longer than three bytes.
+/// Whether the words of a text say little of it: two at least, and none longer than three bytes.
 pub fn short_worded(text: &str) -> bool {
     text.len() <= SHORT_WORDED && words_of(text).nth(1).is_some() && words_of(text).all(|word| word.len() <= 3)
 }
@@ -83,7 +83,7 @@ pub fn start_of(folded: &str) -> Option<&str> {
     fourth.map(|(at, c)| &folded[..at + c.len_utf8()])
 }
 
-/// Longer texts, in bytes, have many words, which together tell enough.
+/// Longer texts, in bytes, have many words, which together say enough.
 const SHORT_WORDED: usize = 24;
 
 /// The distinct numbers of a column of integers that fill a quarter at least of the span from the least to the largest.

@@ -1,4 +1,4 @@
-//! Step 9 and what search reads: the chunk, format version 4. Described for people in `docs/chunk-format.md`.
+//! Step 9 and what search reads: the chunk, format version 4. Described for people in `docs/formats.md`.
 //!
 //! ```text
 //!        segment 0              segment 1 .. n                             segment n+1 ..
@@ -71,7 +71,7 @@ pub(crate) const SEGMENT_BYTES: usize = 4 * (16_384 - 54) - segment::HEADER_BYTE
 #[cfg(test)]
 pub(crate) use segment::seal_segment as resealed;
 
-/// The segments of a chunk under another id and with blooms that tell nothing, so that nothing is pruned by them.
+/// The segments of a chunk under another id and with blooms that rule nothing out, so that nothing is pruned by them.
 #[cfg(any(test, feature = "testing"))]
 pub fn without_blooms(segments: Vec<Vec<u8>>, from: u64, to: u64) -> Vec<Vec<u8>> {
     let checked: Vec<VerifiedSegment> =

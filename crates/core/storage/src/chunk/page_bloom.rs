@@ -9,7 +9,7 @@
 //! All pages of a chunk have the same number of blocks, so a key has the same block in each, and one probe of the whole
 //! chunk reads one run of bytes. The runs are cut into segments, so that a probe fetches one of them and
 //! not the whole. At 9 bits a key about one absent key in fifty is let through; most that are absent from a whole chunk
-//! were told so by its bloom set before.
+//! were reported so by its bloom set before.
 
 use super::SEGMENT_BYTES;
 use crate::columns::Rows;
@@ -77,7 +77,7 @@ pub(super) fn location_in_whole(key: u64, blocks: usize, pages: usize) -> usize 
     block_of(key, blocks) * run_bytes(pages)
 }
 
-/// The pages that may hold `key` by the run at `at`; a page left out does not. A run that is not there tells nothing.
+/// The pages that may hold `key` by the run at `at`; a page left out does not. A run that is not there rules nothing out.
 pub(super) fn probe(bytes: &[u8], at: usize, pages: usize, key: u64) -> Rows {
     let Some(run) = bytes.get(at..at.saturating_add(run_bytes(pages))) else { return Rows::all(pages) };
     let mut found = Rows::none(pages);

@@ -1,4 +1,4 @@
-//! Which pages of a chunk, or which chunks of a bloom set, can hold an event that a filter asks for, told from directories
+//! Which pages of a chunk, or which chunks of a bloom set, can hold an event that a filter asks for, known from directories
 //! and blooms alone. "No" is certain.
 
 use super::bloom_set::BloomSet;

@@ -81,7 +81,7 @@ fn dense_numbers_are_found_by_their_span() {
     assert_eq!(may("lease_by_ms=499").1, [] as [usize; 0]);
 }
 
-/// A value whose words stand in every page is told by its own key; in chunks of earlier formats by its words alone.
+/// A value whose words stand in every page is known by its own key; in chunks of earlier formats by its words alone.
 #[test]
 fn texts_of_short_words_are_found_by_their_own_key() {
     let seal = |n: u32| Value::Text(format!("SL-{}", n / 1000));
@@ -122,7 +122,7 @@ fn texts_of_short_words_are_found_by_their_own_key() {
     assert_eq!(may("seal=SL-1", &earlier).len(), 6);
 }
 
-/// How a word begins is told by its first four letters, unless the same could begin an id.
+/// How a word begins is known by its first four letters, unless the same could begin an id.
 #[test]
 fn beginnings_of_words_are_found_by_four_letters() {
     let message = |n: u32| match n / 500 {
@@ -151,7 +151,7 @@ fn beginnings_of_words_are_found_by_four_letters() {
     let absent: usize =
         ('a'..='z').flat_map(|a| ('g'..='k').map(move |b| format!("q{a}{b}k*"))).map(|q| may(&q).len()).sum();
     assert!(absent < 130 * 6 / 10, "one of ten pages at most: {absent}");
-    // Too short to tell, or the beginning of an id as well.
+    // Too short to decide, or the beginning of an id as well.
     assert_eq!(may("rar*").len(), 6);
     assert_eq!(may("deaf*").len(), 6);
 }

@@ -11,7 +11,7 @@
 //! ```
 //!
 //! A packed number is `least + unit * n` (wrapping); the low `width` bits of the `n`s stand one behind another, least
-//! significant first, and fill whole bytes. Where a few `n`s are wider, an exception tells its distance from the last
+//! significant first, and fill whole bytes. Where a few `n`s are wider, an exception shows its distance from the last
 //! one (the first counts from 0) and the bits above: outliers do not widen the rest (after "patched" frame of
 //! reference, Zukowski et al., "Super-Scalar RAM-CPU Cache Compression", 2006). Width 57 and above is written as 64.
 //!
@@ -74,7 +74,7 @@ fn steps_of(numbers: &[i64]) -> impl Iterator<Item = i64> + '_ {
     numbers.windows(2).map(|w| w[1].wrapping_sub(w[0]))
 }
 
-/// Whether packing by steps could be the shorter, told by some of the steps: to look at all of them costs as much as
+/// Whether packing by steps could be the shorter, known by some of the steps: to look at all of them costs as much as
 /// packing, and most lists are in no order.
 fn may_step(numbers: &[i64], plain: &Packing) -> bool {
     if numbers.len() <= SAMPLE * 2 {
@@ -104,7 +104,7 @@ pub(super) fn encode_codes(codes: &[u32], out: &mut Vec<u8>) {
     }
 }
 
-/// Codes to distances, or distances to codes: both are what is left of the next new code; `code_of` tells the code by
+/// Codes to distances, or distances to codes: both are what is left of the next new code; `code_of` shows the code by
 /// the number and its counterpart.
 fn turned(numbers: impl Iterator<Item = i64>, code_of: impl Fn(i64, i64) -> i64) -> Vec<i64> {
     let mut next = 0i64;

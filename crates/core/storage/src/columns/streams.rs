@@ -6,7 +6,7 @@
 //!            | 1 list*                 one for each stream, in the order of their first use
 //! ```
 //!
-//! The stream of a hole is told by the literal before it (see [`lead`]); both sides work it out from the templates in
+//! The stream of a hole is known by the literal before it (see [`lead`]); both sides work it out from the templates in
 //! the order in which the codes name them. Beyond [`MAX_STREAMS`] leads, holes share the first stream.
 
 use super::dictionary::Texts;
@@ -124,8 +124,8 @@ pub(super) fn holding(
     let mut passing: Vec<Option<Vec<bool>>> = Vec::with_capacity(plan.streams);
     for _ in 0..plan.streams {
         let list = texts::decode_holding(bytes, &mut at, most, letters)?;
-        let told = list.map(|list| (0..list.ends.len()).map(|n| passes(list.get(n))).collect::<Vec<_>>());
-        passing.push(told.filter(|told| told.contains(&true)));
+        let reported = list.map(|list| (0..list.ends.len()).map(|n| passes(list.get(n))).collect::<Vec<_>>());
+        passing.push(reported.filter(|reported| reported.contains(&true)));
     }
     if at != bytes.len() {
         return None;
@@ -136,8 +136,8 @@ pub(super) fn holding(
         for (value_index, code) in codes.iter().enumerate() {
             let mut holds = false;
             for stream in plan.holes(*code) {
-                let (n, told) = (cursors.get_mut(*stream as usize)?, passing.get(*stream as usize)?);
-                holds |= told.as_ref().is_some_and(|told| told.get(*n) == Some(&true));
+                let (n, reported) = (cursors.get_mut(*stream as usize)?, passing.get(*stream as usize)?);
+                holds |= reported.as_ref().is_some_and(|reported| reported.get(*n) == Some(&true));
                 *n += 1;
             }
             if holds && asked(*code) {

@@ -10,7 +10,7 @@ use calvex_e2e::service::PASSWORD;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-/// How often each question is asked; the middle is told.
+/// How often each question is asked; the middle is reported.
 const RUNS: usize = 7;
 /// How long the list is scrolled, and the tail followed.
 const SCROLL: Duration = Duration::from_secs(10);
@@ -88,8 +88,8 @@ pub async fn console(events: usize) -> Result<()> {
         for run in 0..=RUNS {
             // The other question between makes the list another one each time.
             browser.page.execute_async(ASK, vec![address("severity>=fatal or severity>=info").into()]).await?;
-            let told = browser.page.execute_async(ASK, vec![address(&query).into()]).await?;
-            let (painted, shown): (Option<f64>, Option<f64>) = told.convert()?;
+            let reported = browser.page.execute_async(ASK, vec![address(&query).into()]).await?;
+            let (painted, shown): (Option<f64>, Option<f64>) = reported.convert()?;
             if run > 0 {
                 rows.push(painted.context("no rows")?);
                 progress.extend(shown);
@@ -115,8 +115,8 @@ pub async fn console(events: usize) -> Result<()> {
             else done([frames, list.scrollTop, window.tasks]);
         };
         step();";
-    let told = browser.page.execute_async(scroll, vec![(SCROLL.as_millis() as u64).into()]).await?;
-    let (frames, top, tasks): (u64, f64, Vec<u64>) = told.convert()?;
+    let reported = browser.page.execute_async(scroll, vec![(SCROLL.as_millis() as u64).into()]).await?;
+    let (frames, top, tasks): (u64, f64, Vec<u64>) = reported.convert()?;
     let longest = tasks.iter().max().copied().unwrap_or(0);
     let each = frames as f64 / SCROLL.as_secs_f64();
     println!(

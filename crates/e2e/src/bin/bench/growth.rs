@@ -1,5 +1,5 @@
 //! How answers grow with the events: the same questions at one, ten and a hundred million. Events are made while others
-//! are sent, so no rate is told here.
+//! are sent, so no rate is reported here.
 
 use crate::intake::{Protocol, send};
 use crate::questions::questions;

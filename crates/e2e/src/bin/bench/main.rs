@@ -312,9 +312,9 @@ fn wait_for_files(data: &Path) -> Result<u64> {
 }
 
 fn chunk_bytes(service: &Service) -> Result<u64> {
-    let told = service.ok(&["admin", "chunk", "--json"])?;
+    let reported = service.ok(&["admin", "chunk", "--json"])?;
     let mut bytes = 0;
-    for line in told.lines() {
+    for line in reported.lines() {
         let chunk: Value = serde_json::from_str(line)?;
         bytes += chunk["bytes"].as_u64().context("a chunk without bytes")?;
     }

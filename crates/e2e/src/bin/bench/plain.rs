@@ -130,7 +130,7 @@ pub fn duck(dir: &Path, file: &Path, questions: &[(String, String)]) -> Result<O
     if !output.status.success() {
         bail!("the column store: {}", String::from_utf8_lossy(&output.stderr));
     }
-    let told: Value = serde_json::from_slice(&output.stdout)?;
-    let times = serde_json::from_value(told["times"].clone())?;
-    Ok(Some((times, told["bytes"].as_u64().unwrap_or(0))))
+    let reported: Value = serde_json::from_slice(&output.stdout)?;
+    let times = serde_json::from_value(reported["times"].clone())?;
+    Ok(Some((times, reported["bytes"].as_u64().unwrap_or(0))))
 }

@@ -25,10 +25,10 @@ pub async fn ways(events: usize) -> Result<()> {
     let service = start_with(&[("CALVEX_LINES_LISTEN", off), ("CALVEX_SYSLOG_TCP_LISTEN", off)])?;
     // Each way gets events of the same hour: times ahead of now would not be counted yet.
     let load = |seed| Load::new(seed, from_ns, step_ns);
-    let mut told = Vec::new();
-    let mut tell = |way: &str, rate: f64| {
+    let mut reported = Vec::new();
+    let mut report = |way: &str, rate: f64| {
         println!("  {way}: {rate:.0} events/s");
-        told.push((way.to_owned(), rate));
+        reported.push((way.to_owned(), rate));
     };
 
     let bodies = |mut load: Load| {
@@ -36,21 +36,21 @@ pub async fn ways(events: usize) -> Result<()> {
         Arc::new((0..events / BATCH).map(body).collect::<Vec<_>>())
     };
     let ndjson = bodies(load(1));
-    tell("NDJSON over HTTP", send(&service, &ndjson, SENDERS, Protocol::Ndjson).await?);
+    report("NDJSON over HTTP", send(&service, &ndjson, SENDERS, Protocol::Ndjson).await?);
     let lines = bodies(load(2));
-    tell("JSON lines over TCP", json_lines(&service, &lines).await?);
+    report("JSON lines over TCP", json_lines(&service, &lines).await?);
     let mut made = load(3);
     let protobuf = |_| Body { bytes: made.otlp(BATCH).into(), events: BATCH };
     let otlp = Arc::new((0..events / BATCH).map(protobuf).collect::<Vec<_>>());
-    tell("OTLP protobuf over HTTP", send(&service, &otlp, SENDERS, Protocol::OtlpProtobuf).await?);
+    report("OTLP protobuf over HTTP", send(&service, &otlp, SENDERS, Protocol::OtlpProtobuf).await?);
     drop(otlp);
     let mut made = load(4);
     let request = |_| ExportLogsServiceRequest::decode(made.otlp(BATCH).as_slice());
     let requests = (0..events / BATCH).map(request).collect::<Result<Vec<_>, _>>()?;
-    tell("OTLP over gRPC", grpc(&service, requests).await?);
+    report("OTLP over gRPC", grpc(&service, requests).await?);
     let mut made = load(5);
     let messages = (0..events / BATCH).map(|_| made.syslog(BATCH)).collect::<Vec<_>>();
-    tell("syslog over TCP", syslog(&service, messages).await?);
+    report("syslog over TCP", syslog(&service, messages).await?);
     Ok(())
 }
 
@@ -77,11 +77,11 @@ async fn json_lines(service: &Service, bodies: &Arc<Vec<Body>>) -> Result<f64> {
             let mut answered = 0;
             while answered < events {
                 let line = lines.next_line().await?.context("the connection ended")?;
-                let told: Value = serde_json::from_str(&line)?;
-                if told["refused"].as_u64().unwrap_or(0) > 0 || told["detail"].is_string() {
+                let reported: Value = serde_json::from_str(&line)?;
+                if reported["refused"].as_u64().unwrap_or(0) > 0 || reported["detail"].is_string() {
                     bail!("{line}");
                 }
-                answered += told["stored"].as_u64().unwrap_or(0);
+                answered += reported["stored"].as_u64().unwrap_or(0);
             }
             writing.await??;
             Ok(events)
@@ -140,8 +140,8 @@ async fn syslog(service: &Service, messages: Vec<String>) -> Result<f64> {
         done??;
     }
     loop {
-        let told = service.ok(&["search", "--json", "has syslog measure count over last 30d"])?;
-        let row: Value = serde_json::from_str(told.lines().next().unwrap_or("{}"))?;
+        let reported = service.ok(&["search", "--json", "has syslog measure count over last 30d"])?;
+        let row: Value = serde_json::from_str(reported.lines().next().unwrap_or("{}"))?;
         if row["count"].as_u64().unwrap_or(0) >= events as u64 {
             return Ok(events as f64 / began.elapsed().as_secs_f64());
         }

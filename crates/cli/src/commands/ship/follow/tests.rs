@@ -9,14 +9,14 @@ use std::io::Write;
 
 fn all(files: &mut Files, positions: &mut Positions) -> Result<Vec<String>> {
     files.look(positions)?;
-    let mut told = Vec::new();
+    let mut reported = Vec::new();
     for file in &mut files.followed {
         while let Some(piece) = file.read(16, false)? {
             file.shipped(&piece)?;
-            told.push(String::from_utf8(piece.bytes)?);
+            reported.push(String::from_utf8(piece.bytes)?);
         }
     }
-    Ok(told)
+    Ok(reported)
 }
 
 #[test]
@@ -35,9 +35,9 @@ fn growth_rotation_and_truncation() -> Result<()> {
     std::fs::rename(&path, folder.path().join("a.log.1"))?;
     File::create(&path)?.write_all(b"new\n")?;
     file.write_all(b"last words\n")?;
-    let mut told = all(&mut files, &mut positions)?;
-    told.sort();
-    assert_eq!(told, ["last words\n", "new\n"]);
+    let mut reported = all(&mut files, &mut positions)?;
+    reported.sort();
+    assert_eq!(reported, ["last words\n", "new\n"]);
     // Cut and written anew, beyond its old length before anybody looked.
     File::create(&path)?.write_all(b"another\n")?;
     assert_eq!(all(&mut files, &mut positions)?, ["another\n"]);
@@ -59,14 +59,14 @@ fn packed_files_and_files_that_begin_alike() -> Result<()> {
     let mut files = Files::new(&[format!("{}/*.*", folder.path().display())]);
     assert_eq!(files.look(&mut positions)?, [Notice::Packed(path("a.log.2.gz"))]);
     assert_eq!(files.look(&mut positions)?, [], "reported once");
-    let mut told = all(&mut files, &mut positions)?.concat();
-    assert_eq!(told.matches("banner").count(), 3, "alike is no copy, and another name is none: {told}");
+    let mut reported = all(&mut files, &mut positions)?.concat();
+    assert_eq!(reported.matches("banner").count(), 3, "alike is no copy, and another name is none: {reported}");
     // A copy says nothing new, until it does.
     std::fs::copy(path("b.log"), path("b.log.1"))?;
     assert_eq!(all(&mut files, &mut positions)?, [] as [&str; 0]);
     File::options().append(true).open(path("b.log.1"))?.write_all(b"of its own\n")?;
-    told = all(&mut files, &mut positions)?.concat();
-    assert_eq!(told, "a banner\none\nof its own\n", "it was no copy after all");
+    reported = all(&mut files, &mut positions)?.concat();
+    assert_eq!(reported, "a banner\none\nof its own\n", "it was no copy after all");
     Ok(())
 }
 

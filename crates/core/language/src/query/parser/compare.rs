@@ -158,8 +158,8 @@ impl Parser<'_> {
         self.regexes += 1;
         if self.regexes > MAX_REGEXES {
             let length = self.scan.at - at;
-            let told = format!("the query has more than {MAX_REGEXES} regular expressions");
-            self.mistake(at, length, told, "join some with |, or split the query");
+            let reported = format!("the query has more than {MAX_REGEXES} regular expressions");
+            self.mistake(at, length, reported, "join some with |, or split the query");
             return Filter::All;
         }
         let built = regex::RegexBuilder::new(&pattern).case_insensitive(any_case).size_limit(MAX_REGEX_BYTES).build();
@@ -262,7 +262,7 @@ impl Parser<'_> {
                     (Some(FieldUnit::Size(each)), _, Some(bytes)) => plain(Some(Num::float(bytes / each))),
                     (None, d, s) if ordered && (d.is_some() || s.is_some()) => fail(
                         self,
-                        format!("the name `{name}` tells no unit to convert `{text}` to"),
+                        format!("the name `{name}` shows no unit to convert `{text}` to"),
                         format!("compare with a plain number, or with a field such as {name}_ms or {name}_bytes"),
                     ),
                     _ => plain(None),

@@ -342,7 +342,7 @@ impl Parser<'_> {
                 let length = text.chars().count();
                 let message =
                     if length == 0 { "expected a number".to_owned() } else { format!("`{text}` is no number here") };
-                self.mistake(at, length, message, "a duration or size needs a field whose name tells its unit");
+                self.mistake(at, length, message, "a duration or size needs a field whose name shows its unit");
                 None
             }
         }

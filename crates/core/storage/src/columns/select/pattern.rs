@@ -1,4 +1,4 @@
-//! A text or an expression sought in messages: what a template alone tells of all its messages.
+//! A text or an expression sought in messages: what a template alone says of all its messages.
 //!
 //! A template's words stand in each of its messages, and its variables are whole words with a digit in them. So a text
 //! that holds a sign between words can hide in a variable only with its first and last word; a template with none of
@@ -40,7 +40,7 @@ impl<'t> Judge<'t> {
         Judge { test, regex, sought, progress: regex.and_then(RegexTest::progress) }
     }
 
-    /// What `template` tells of its messages.
+    /// What `template` says of its messages.
     pub(super) fn judge(&mut self, template: &str) -> Verdict {
         let holes = holes(template);
         if holes == 0 {
@@ -86,7 +86,7 @@ fn certain(regex: &RegexTest, template: &str) -> bool {
 }
 
 /// The forms, other than as it is, in which `text` may stand in a template, its holes marked; `None` where it may hide
-/// wholly, or in ways not told by its words.
+/// wholly, or in ways not known by its words.
 fn hidden_forms(text: &str) -> Option<Vec<String>> {
     let first = text.find(|c| !is_word_char(c))?;
     let last = text.rfind(|c| !is_word_char(c))?;
@@ -177,7 +177,7 @@ mod tests {
     }
 
     proptest! {
-        /// What a template is judged to tell of its messages is true of the message it was made of.
+        /// What a template is judged to say of its messages is true of the message it was made of.
         #[test]
         fn verdicts_are_true(
             text in "(a1|be|c|7f|é|x_|-| |\\.|:){1,5}",

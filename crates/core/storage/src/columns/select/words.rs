@@ -73,7 +73,7 @@ fn by_value(test: &WordsTest, kind: FieldType, column: &Column, values: &Values,
     Ok(())
 }
 
-/// What a template tells of its messages.
+/// What a template says of its messages.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) enum Verdict {
     /// All of them pass.

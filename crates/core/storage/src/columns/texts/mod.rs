@@ -326,9 +326,9 @@ mod tests {
             let mut bytes = Vec::new();
             encode(&list, Effort::Cut, &mut bytes);
             let mut at = 0;
-            let told = decode_holding(&bytes, &mut at, list.len(), Letters::of(&word)).unwrap();
+            let reported = decode_holding(&bytes, &mut at, list.len(), Letters::of(&word)).unwrap();
             prop_assert_eq!(at, bytes.len());
-            if told.is_none() {
+            if reported.is_none() {
                 prop_assert!(!list.iter().any(|t| t.to_lowercase().contains(word.as_str())), "{:?} in {:?}", word, list);
             }
         }

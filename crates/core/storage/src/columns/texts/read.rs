@@ -82,7 +82,7 @@ impl Letters {
     }
 }
 
-/// As [`decode`]; `None` within where no text of the list may hold the letters, which its patterns tell.
+/// As [`decode`]; `None` within where no text of the list may hold the letters, which its patterns show.
 pub(in crate::columns) fn decode_holding(
     bytes: &[u8],
     at: &mut usize,
