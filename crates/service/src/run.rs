@@ -4,7 +4,7 @@ use crate::admission::behind::Behind;
 use crate::admission::budget::Budget;
 use crate::admission::connections::raise_open_files;
 use crate::admission::slots::Slots;
-use crate::answer::search_pool::Searchers;
+use crate::answer::search_pool::SearchPool;
 use crate::auth::cache::AuthCache;
 use crate::auth::secrets::hash_password;
 use crate::auth::sign_in::SignIns;
@@ -201,7 +201,7 @@ async fn start_on(
         tail_slots: Arc::new(Semaphore::new(crate::answer::tail::AT_ONCE)),
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         behind: Behind::new(cores)?,
-        searchers: Searchers::new(cores)?,
+        search_pool: SearchPool::new(cores)?,
         ready: AtomicBool::new(false),
         merges_failed: parking_lot::Mutex::default(),
         merging: tokio::sync::Mutex::default(),

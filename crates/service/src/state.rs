@@ -73,7 +73,7 @@ pub struct App {
     /// The threads for work whose length an outsider decides.
     pub behind: crate::admission::behind::Behind,
     /// The threads that scan for all searches.
-    pub searchers: crate::answer::search_pool::Searchers,
+    pub search_pool: crate::answer::search_pool::SearchPool,
     /// Set once the journal is replayed.
     pub ready: AtomicBool,
     /// The earliest time admitted since rules looked last.

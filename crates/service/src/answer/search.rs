@@ -190,7 +190,7 @@ async fn run_until<T: Send + 'static>(
         };
         let reported = listener.as_deref().map(|l| l as &(dyn Fn(Progress) + Sync));
         let budget = Budget::new(shared.settings.mib("search.memory_mib"));
-        let workers = shared.searchers.for_question();
+        let workers = shared.search_pool.for_question();
         let scope =
             Scope { view: &view, source: &source, workers: &workers, stop: &stop, budget: &budget, progress: reported };
         let done = work(&scope);

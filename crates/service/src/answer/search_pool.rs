@@ -18,37 +18,37 @@ const BEHIND: i32 = 15;
 
 /// Bounded pools, shared by all searches.
 #[derive(Clone)]
-pub struct Searchers {
+pub struct SearchPool {
     short: Arc<rayon::ThreadPool>,
     long: Arc<rayon::ThreadPool>,
 }
 
-impl Searchers {
+impl SearchPool {
     /// With so many threads for short questions, and as many for long ones.
     ///
     /// # Errors
     /// Where the system gives no threads.
     pub fn new(threads: usize) -> Result<Self> {
-        Ok(Searchers { short: pool(threads, "search", 0)?, long: pool(threads, "search-long", BEHIND)? })
+        Ok(SearchPool { short: pool(threads, "search", 0)?, long: pool(threads, "search-long", BEHIND)? })
     }
 }
 
-impl Searchers {
+impl SearchPool {
     /// The threads for a question that begins now.
     pub fn for_question(&self) -> Question<'_> {
-        Question { searchers: self, began: Instant::now() }
+        Question { search_pool: self, began: Instant::now() }
     }
 }
 
 /// The threads that a question scans on.
 pub struct Question<'s> {
-    searchers: &'s Searchers,
+    search_pool: &'s SearchPool,
     began: Instant,
 }
 
 impl Workers for Question<'_> {
     fn each(&self, tasks: usize, task: &(dyn Fn(usize) + Sync)) {
-        let Searchers { short, long } = self.searchers;
+        let SearchPool { short, long } = self.search_pool;
         let is_long = tasks >= LONG * self.width() || self.began.elapsed() >= WHILE;
         // A single task is done sooner than another thread is woken.
         if tasks <= 1 && !is_long {
@@ -59,6 +59,6 @@ impl Workers for Question<'_> {
     }
 
     fn width(&self) -> usize {
-        self.searchers.short.current_num_threads()
+        self.search_pool.short.current_num_threads()
     }
 }

@@ -65,8 +65,8 @@ proptest! {
             // What is reported on the way is the answer, in its order.
             let reported = parking_lot::Mutex::new(Vec::new());
             let note = |p| if let Progress::Found(events) = p { reported.lock().extend(events) };
-            let told_all = find(&Scope { progress: Some(&note), ..scope }, &ask(&filter, range, order, 5));
-            prop_assert_eq!(&told_all.events, &*reported.lock(), "told {} of {}", name, text);
+            let whole = find(&Scope { progress: Some(&note), ..scope }, &ask(&filter, range, order, 5));
+            prop_assert_eq!(&whole.events, &*reported.lock(), "sent {} of {}", name, text);
             let counted = histogram(&scope, &filter, range, from, 7);
             prop_assert_eq!(counted.total() as usize, expected_ids.len());
             for (i, bucket) in counted.buckets.iter().enumerate() {
