@@ -32,7 +32,7 @@ enum Command {
     Ship(commands::ship::Ship),
     /// What came from each sender, service and host, and what became of it
     Arrivals(commands::arrivals::Arrivals),
-    /// Send a marked event by each way in and show each step, up to found by search
+    /// Send a marked event by each way in and report each step, up to found by search
     Probe(commands::probe::Probe),
     /// Search events
     Search(commands::search::Search),
@@ -97,7 +97,7 @@ pub enum Ended {
 }
 
 fn main() -> ExitCode {
-    // Where a shell asks for proposals, they are reported and nothing else is done.
+    // Where a shell asks for proposals, they are printed and nothing else is done.
     clap_complete::CompleteEnv::with_factory(Cli::command).var(proposed::VARIABLE).complete();
     match tokio::runtime::Runtime::new() {
         Ok(runtime) => runtime.block_on(run()),
@@ -108,7 +108,7 @@ fn main() -> ExitCode {
     }
 }
 
-/// What the argument parser shows in several lines, in one: what is wrong, the cure if it has one, and where to read on.
+/// What the argument parser prints in several lines, in one: what is wrong, the cure if it has one, and where to read on.
 fn misused(reported: &str, arguments: impl Iterator<Item = String>) -> String {
     let mut lines = reported.lines().map(str::trim);
     let wrong: Vec<&str> = lines.by_ref().take_while(|line| !line.is_empty()).collect();
@@ -132,7 +132,7 @@ async fn run() -> ExitCode {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
-        // Help and version, asked for or for want of a command, are reported whole.
+        // Help and version, asked for or for want of a command, are printed whole.
         Err(e) if !e.use_stderr() || e.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
             let _ = e.print();
             return ExitCode::from(if e.use_stderr() { 2 } else { 0 });

@@ -52,7 +52,7 @@ fn shells_and_manuals_know_every_command() {
     let folder = std::env::temp_dir().join(format!("calvex-manual-{}", std::process::id()));
     let (code, _, err) = calvex(&["manual", folder.to_str().unwrap()]);
     assert_eq!(code, Some(0), "{err}");
-    for command in ["search", "tail", "shapes", "breakdown", "transforms"] {
+    for command in ["search", "tail", "shapes", "breakdown", "transform"] {
         assert!(out.contains(command), "{command}");
         let page = std::fs::read_to_string(folder.join(format!("calvex-{command}.1"))).unwrap();
         assert!(page.contains(".SH SYNOPSIS") || page.contains(".SH NAME"), "{command}: {page}");

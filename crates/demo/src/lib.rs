@@ -1,7 +1,7 @@
 //! Fennmark Lockers, a made-up network of parcel lockers: the night that demo, docs and tests share.
 //!
 //! Thirty healthy minutes; then an operator sets the slot lease from 120 s to 12 s. Leases run out before doors
-//! confirm, `codes` retries, `parcels` gives up, `edge` answers 409 and 504. Bank BK-017 is offline and shows 25 minutes
+//! confirm, `codes` retries, `parcels` gives up, `edge` answers 409 and 504. Bank BK-017 is offline and reports 25 minutes
 //! late. A harmless storm of warnings in `sorter` misleads. After 31 minutes the change is undone; half an hour follows.
 //! Seeded: the same seed, moment and size give the same events.
 

@@ -299,7 +299,7 @@ fn door_override(rng: &mut ChaCha8Rng, at_ns: i64) -> Sent {
     )
 }
 
-/// The operator's change of the slot lease, as the audit shows it.
+/// The operator's change of the slot lease, as the audit has it.
 pub fn lease_change(at_ns: i64, from: u32, to: u32) -> Sent {
     let message = format!("slot lease changed from {from} s to {to} s by operator ines");
     let change = json!({"setting": "slots.lease_seconds", "from": from, "to": to});

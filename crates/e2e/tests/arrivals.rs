@@ -1,4 +1,4 @@
-//! Arrivals and the probe: what came, what did not and why, known by the real client.
+//! Arrivals and the probe: what came, what did not and why, as the real client shows it.
 
 use anyhow::Result;
 use calvex_e2e::service::{Service, on_disk, wait_for};

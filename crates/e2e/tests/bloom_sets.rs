@@ -83,7 +83,7 @@ fn an_id_leads_to_its_chunk() -> Result<()> {
     service.kill()?;
     service.restart()?;
     every(&service, "after a kill")?;
-    // The filters that a restart lost are made again: most absent ids are reported without opening any chunk, by the two
+    // The filters that a restart lost are made again: most absent ids are ruled out without opening any chunk, by the two
     // parts of the bloom set alone.
     let segments_read = |absent: u32| -> Result<Option<u64>> {
         let absent = format!("trace=ffffffffffffffffffffffffffff{absent:04x}");

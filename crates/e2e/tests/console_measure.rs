@@ -53,7 +53,7 @@ async fn figures_are_drawn_and_open_their_events() -> Result<()> {
     browser.click_saying("[aria-label='Figures by step'] td a", "59 ms").await?;
     browser.saying("[data-index]", "door 59 opened").await?;
 
-    // A word is not a clause; a mistake stands under its place; nothing is reported as nothing.
+    // A word is not a clause; a mistake stands under its place; no events give an empty answer.
     browser.page.goto(at("\"measure count\"")).await?;
     browser.css("[data-testid=empty]").await?;
     browser.page.goto(at("measure count, p95() per service")).await?;

@@ -1,5 +1,5 @@
 //! What helps to ask, over HTTP: proposals, ranges in words, fields found, spreads, shapes, saved searches, how things
-//! stand. Nothing of it shows of a lane that may not be read.
+//! stand. Nothing of it reveals a lane that may not be read.
 
 #![allow(clippy::indexing_slicing, reason = "JSON is asked by place; what is missing is null and fails its assertion")]
 

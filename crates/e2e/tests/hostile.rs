@@ -78,7 +78,7 @@ async fn all_attacks_at_once_beside_a_steady_sender() -> Result<()> {
     Ok(())
 }
 
-/// Each bomb alone, one after the other: what it gets reported, and what it leaves.
+/// Each bomb alone, one after the other: what is answered, and what it leaves.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_grows_is_counted_before_it_grows() -> Result<()> {
     let service = Service::start(&[])?;

@@ -59,7 +59,7 @@ fn libraries_of_two_languages() -> Result<()> {
     assert_eq!(reported(&service, "lost", "parcelId")?, (text("error"), text("message lost"), text("PX-10002")));
     assert_eq!(reported(&service, "LS-90817", "bank")?, (text("warn"), text("lease LS-90817 ran out"), text("BK-017")));
     assert_eq!(reported(&service, "refused", "door")?, (text("error"), text("code refused"), json!(17)));
-    // Each reported its own time: it lies at most minutes from now, and is not that of arrival alone.
+    // Each sent its own time: it lies at most minutes from now, and is not that of arrival alone.
     let minute_ago = jiff::Timestamp::now() - jiff::SignedDuration::from_mins(5);
     for query in ["\"before door\"", "queued", "refused"] {
         let event = found(&service, query, 1)?.remove(0);
@@ -70,7 +70,7 @@ fn libraries_of_two_languages() -> Result<()> {
         let event = found(&service, way, 1)?.remove(0);
         assert_eq!(
             (&event["severity"], &event["message"]),
-            (&text("error"), &json!(format!("belt 4 stands, known by {way}")))
+            (&text("error"), &json!(format!("belt 4 stands, told by {way}")))
         );
         assert_eq!(event["fields"]["syslog"]["facility"], "local0", "{event}");
     }

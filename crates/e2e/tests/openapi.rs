@@ -1,5 +1,5 @@
-//! The description of the interface against its real answers: every path it shows is asked, and what is answered fits the
-//! schema it shows; what is no request is answered by a problem.
+//! The description of the interface against its real answers: every path it describes is asked, and what is answered fits the
+//! schema it gives; what is no request is answered by a problem.
 
 #![allow(clippy::indexing_slicing, reason = "JSON is asked by place; what is missing is null and fails its assertion")]
 
@@ -187,7 +187,7 @@ async fn answers_are_what_is_described() -> Result<()> {
     let forgotten: Vec<&String> = paths.keys().filter(|p| !asked.contains(p)).collect();
     assert!(forgotten.is_empty(), "described, but asked by no test: {forgotten:?}");
 
-    // What is no request is a problem of the form that is reported, with the id under which the log speaks of it.
+    // What is no request is a problem of the described form, with the id under which the log speaks of it.
     let response = ask(Method::POST, "/api/search")
         .header("x-request-id", "from-a-test")
         .json(&json!({"query": "severity>=loud"}))

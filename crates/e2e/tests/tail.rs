@@ -72,7 +72,7 @@ fn what_comes_is_shown_to_those_who_may_read_it() -> Result<()> {
     assert_eq!(wrong.status.code(), Some(2));
     let figures = service.calvex(&["tail", "measure count"])?;
     assert!(String::from_utf8_lossy(&figures.stderr).contains("leave `over` and `measure` out"));
-    // One that follows does not hold up the service's end, and is reported it.
+    // One that follows does not hold up the service's end, and learns of it.
     let (mut last, _) = tail(&service, &["--text"])?;
     let mut reported = String::new();
     BufReader::new(last.stderr.as_mut().context("no standard error")?).read_line(&mut reported)?;

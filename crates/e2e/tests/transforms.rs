@@ -10,7 +10,7 @@ fn rows(output: &str) -> Vec<Value> {
     output.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
 }
 
-/// Sends lines with the service's key, or another; what was reported on standard error.
+/// Sends lines with the service's key, or another; returns what came on standard error.
 fn send(service: &Service, key: Option<&str>, lines: &[Value]) -> Result<(Option<i32>, String)> {
     let text: String = lines.iter().map(|l| format!("{l}\n")).collect();
     let key = key.unwrap_or(&service.key);
@@ -25,7 +25,7 @@ const PIN: &str = "hidden-pin-8812";
 fn rules_transform_what_comes() -> Result<()> {
     let mut service = Service::start(&[])?;
     service.ok(&["lane", "set", "quiet", "--days", "7"])?;
-    let add = |args: &[&str]| service.ok(&[&["transforms", "add"], args].concat());
+    let add = |args: &[&str]| service.ok(&[&["transform", "add"], args].concat());
     let belts = "{time} {severity} belt {number belt}: {rest message}";
     add(&["lines", "--when", "service=sorter", "cut", belts])?;
     add(&["site", "--when", "has belt", "stamp", "hall=north", "row=3"])?;
@@ -35,11 +35,11 @@ fn rules_transform_what_comes() -> Result<()> {
     add(&["noise", "--when", "severity=debug", "--before", "lines", "set-aside"])?;
     add(&["never", "--when", "service=nobody", "drop", "x"])?;
     let names = |listed: &str| rows(listed).iter().map(|r| r["rule"]["name"].to_string()).collect::<Vec<_>>().join(" ");
-    let listed = service.ok(&["transforms", "list", "--json"])?;
+    let listed = service.ok(&["transform", "list", "--json"])?;
     assert_eq!(names(&listed), r#""noise" "lines" "site" "mail" "pins" "away" "never""#);
 
     // A mistake is reported with its rule and place, and changes nothing.
-    let wrong = service.calvex(&["transforms", "add", "bad", "--when", "severity>=", "drop", "x"])?;
+    let wrong = service.calvex(&["transform", "add", "bad", "--when", "severity>=", "drop", "x"])?;
     assert_eq!(wrong.status.code(), Some(2));
     let reported = String::from_utf8_lossy(&wrong.stderr).into_owned();
     assert!(reported.contains("rule `bad`, when: column 11"), "{reported}");
@@ -47,7 +47,7 @@ fn rules_transform_what_comes() -> Result<()> {
     // Tried, nothing is stored.
     let line = "2026-10-04 02:38:41,198 WARN belt 4: jam, told tore.hidden@fennmark.example";
     let tried = service.calvex_with(
-        &["transforms", "try", "-"],
+        &["transform", "try", "-"],
         format!("{{\"service\":\"sorter\",\"msg\":\"{line}\"}}\n").as_bytes(),
     )?;
     let reported = String::from_utf8_lossy(&tried.stdout).into_owned();
@@ -92,13 +92,13 @@ fn rules_transform_what_comes() -> Result<()> {
     let reported = rows(&service.ok(&["arrivals", "--json"])?);
     let aside = reported.iter().find(|r| r["cause"] == "rule noise").context("nothing was set aside")?;
     assert_eq!((&aside["service"], &aside["events"], &aside["lane"]), (&json!("edge"), &json!(1), &json!("main")));
-    let listed = rows(&service.ok(&["transforms", "list", "--json"])?);
+    let listed = rows(&service.ok(&["transform", "list", "--json"])?);
     let held: Vec<_> = listed.iter().map(|r| r["held"].as_u64()).collect();
     assert_eq!(held, [Some(1), Some(1), Some(1), Some(2), Some(1), Some(1), Some(0)], "{listed:#?}");
     assert!(listed[6]["last"].is_null());
 
     // A rule removed is not applied any more.
-    service.ok(&["transforms", "remove", "noise"])?;
+    service.ok(&["transform", "remove", "noise"])?;
     send(&service, None, &events[3..])?;
     wait_for("the debug event", || Ok(Some(service.search("nobody", &[])?).filter(|f| f.len() == 1)))?;
 

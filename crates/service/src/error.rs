@@ -58,7 +58,7 @@ pub enum ServiceError {
 }
 
 impl ServiceError {
-    /// The problem reported to a client.
+    /// The problem that a client gets.
     pub fn problem(&self) -> Problem {
         let reported = |status, kind, title| Problem::new(status, kind, title, self.to_string());
         match self {

@@ -185,7 +185,7 @@ impl Store {
             self.open_bucket(row.bucket).await?;
             let mut connection = self.pool.acquire().await?;
             if is_catalogued(&mut connection, row).await? {
-                // An earlier try went further than its answer reported.
+                // An earlier try went further than its answer said.
                 continue;
             }
             drop(connection);
@@ -465,7 +465,7 @@ impl Store {
     }
 }
 
-/// Whether the catalogue names this very chunk, as it does after a try whose outcome was not reported.
+/// Whether the catalogue names this very chunk, as it does after a try whose outcome was lost.
 async fn is_catalogued(connection: &mut MySqlConnection, chunk: &ChunkRow) -> Result<bool> {
     let same = sqlx::query_scalar(sql::CHUNK_IS)
         .bind(chunk.id)

@@ -1,5 +1,7 @@
 //! MariaDB: where everything lives. The supervised server, the schema, journal, receipts, catalogue, segments, records.
 
+#![warn(missing_docs)]
+
 mod backoff;
 mod bloom_sets;
 mod catalogue;

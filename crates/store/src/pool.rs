@@ -192,7 +192,7 @@ impl Store {
         self.pool.close().await;
     }
 
-    /// Bytes of the tables whose names begin with `prefix`, as the database shows them.
+    /// Bytes of the tables whose names begin with `prefix`, as the database counts them.
     ///
     /// # Errors
     /// Where the database fails.

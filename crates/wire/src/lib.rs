@@ -1,5 +1,7 @@
 //! Bytes to raw events and back, and the types that service and client share.
 
+#![warn(missing_docs)]
+
 pub mod api;
 pub mod ndjson;
 pub mod otlp;

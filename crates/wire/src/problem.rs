@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 /// What went wrong, where, and the cure.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Problem {
-    /// `about:blank` would do; a stable word under `/problems/` shows the sort.
+    /// `about:blank` would do; a stable word under `/problems/` names the sort.
     #[serde(rename = "type")]
     pub kind: String,
     /// The sort in words.

@@ -9,7 +9,7 @@ use calvex_service::probe;
 use calvex_wire::api::{Probed, SearchAnswer, SearchRequest, WayIn};
 use clap::Args;
 
-/// Send a marked event by each way in and show each step, up to found by search.
+/// Send a marked event by each way in and report each step, up to found by search.
 #[derive(Args)]
 pub struct Probe {
     /// Key for sending [env: CALVEX_KEY]

@@ -176,7 +176,7 @@ async fn batch_lines(
                 Batch { source: source.clone(), first_line: number + 1, body: Vec::new() },
             );
             count = 0;
-            // The workers are gone only where one failed, which is known by it.
+            // The workers are gone only where one failed, and that one says why.
             if queue.send(full).await.is_err() {
                 return Ok(());
             }

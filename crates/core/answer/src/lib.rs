@@ -7,6 +7,8 @@
 //! No I/O, no clock, no threads of its own: chunks come from a [`calvex_storage::chunk::ChunkSource`], threads from
 //! [`scan::Workers`]. It depends on `calvex-language` and `calvex-storage`.
 
+#![warn(missing_docs)]
+
 pub mod measure;
 pub mod merge;
 pub mod retention;

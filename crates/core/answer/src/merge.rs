@@ -36,7 +36,7 @@ pub fn is_large(rows: usize, max_rows: usize) -> bool {
     tier(rows, max_rows) == 0
 }
 
-/// The chunks to merge next, of those of one lane, day and term; nothing where no merge pays. `settled` shows that no
+/// The chunks to merge next, of those of one lane, day and term; nothing where no merge pays. `settled` says that no
 /// more events of the day are expected.
 pub fn plan_merge(chunks: &[Candidate], max_rows: usize, settled: bool) -> Option<Vec<u64>> {
     let mut small: Vec<Candidate> = chunks.iter().copied().filter(|c| tier(c.rows, max_rows) > 0).collect();

@@ -29,7 +29,7 @@ pub fn story_filter(id: &str) -> Option<(Tie, Filter)> {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct ServiceShare {
-    /// Its name; empty where events reported none.
+    /// Its name; empty where events have none.
     pub service: String,
     /// How many events.
     pub events: usize,

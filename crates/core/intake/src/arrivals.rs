@@ -51,7 +51,7 @@ pub fn tally_of(page: &dyn PageRead, rows: &Rows) -> Result<Vec<Tally>> {
         let codes = (code(service.as_deref(), row), code(host.as_deref(), row));
         let ns = |column: &Option<std::sync::Arc<Column>>| column.as_deref().and_then(|c| c.int(row));
         let at = ns(&time).unwrap_or(0);
-        // A clock far ahead orders by arrival; what it reported is kept beside.
+        // A clock far ahead orders by arrival; the sent time is kept beside.
         let delay = ns(&arrived).unwrap_or(at).saturating_sub(ns(&sent).unwrap_or(at));
         let tally = by_codes.entry(codes).or_insert_with(|| Tally {
             service: text(service.as_deref(), codes.0),

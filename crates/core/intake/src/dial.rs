@@ -4,7 +4,7 @@
 //! hold for an event, one with an end goes before those without, and the one set last before those set earlier: what was
 //! turned for an hour wins for that hour. Events below are set aside.
 //!
-//! Senders ask which dials concern them and turn their own level. They show their service and host, perhaps a logger;
+//! Senders ask which dials concern them and turn their own level. They send their service and host, perhaps a logger;
 //! what the dials ask beyond that stays a filter in the answer ([`published`]).
 
 use calvex_language::error::Result;
@@ -100,7 +100,7 @@ pub struct Level {
     /// Dials for some of its events only, the one that wins first. Those that win over `least` stand here, and what they
     /// let through must be sent to be kept.
     pub within: Vec<Within>,
-    /// The least severity that any of all these keeps: what to send where a sender cannot know events apart.
+    /// The least severity that any of all these keeps: what to send where a sender cannot separate events.
     pub lowest: Option<String>,
 }
 

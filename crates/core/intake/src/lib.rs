@@ -6,6 +6,8 @@
 //!
 //! No I/O and no clock. It depends on `calvex-language` and `calvex-storage`; nothing of the engine stands on it.
 
+#![warn(missing_docs)]
+
 pub mod arrivals;
 pub mod batch;
 pub mod dial;

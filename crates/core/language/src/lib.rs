@@ -6,6 +6,8 @@
 //! No I/O, no clock, no threads: bytes, times and limits are arguments. It depends on no other crate of Calvex; storage,
 //! intake and answer stand on it.
 
+#![warn(missing_docs)]
+
 pub mod error;
 pub mod json;
 pub mod model;

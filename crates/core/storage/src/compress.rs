@@ -59,7 +59,7 @@ mod tests {
                     }
                     let mut damaged = compressed.clone();
                     damaged[flip.index(compressed.len())] ^= 1;
-                    // It may unpack to other bytes, of which checksums show; there are never more of them.
+                    // It may unpack to other bytes, which checksums find out; there are never more of them.
                     prop_assert!(decompress(&damaged, raw.len()).is_none_or(|other| other.len() == raw.len()));
                     prop_assert!(decompress(&compressed, raw.len()).as_ref() == Some(raw));
                 }

@@ -7,6 +7,8 @@
 //! No I/O: chunks are read through [`chunk::ChunkSource`]. It depends on `calvex-language` alone; intake and answer stand
 //! on it. The feature `testing` gives their tests chunks in memory.
 
+#![warn(missing_docs)]
+
 pub mod chunk;
 pub mod columns;
 mod compress;

@@ -22,7 +22,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-/// Pages whose fields are reported.
+/// Pages whose fields are listed.
 const FIELD_PAGES: usize = 64;
 /// Pages whose fields and values are proposed.
 const PROPOSED_PAGES: usize = 24;
@@ -30,7 +30,7 @@ const PROPOSED_PAGES: usize = 24;
 const MAX_PROPOSALS: usize = 40;
 /// Distinct values of a field that are looked through.
 const MAX_VALUES: usize = 5000;
-/// Fields reported at most.
+/// Most fields that are listed.
 const MAX_FIELDS: usize = 1000;
 /// Messages of a shape whose parts are counted.
 const SHAPE_EVENTS: usize = 1000;
@@ -263,7 +263,7 @@ pub fn range_meant(app: &Shared, ask: &SpokenRange) -> Result<RangeMeant> {
     }
 }
 
-/// A length in the greatest unit that shows it whole.
+/// A length in the greatest unit of which it is a whole number.
 fn length(ns: i64) -> String {
     let units = [
         ("d", 86_400_000_000_000),

@@ -22,7 +22,7 @@ const HOUR_S: i64 = 3600;
 const DAY_S: i64 = 86_400;
 /// Earlier days looked at.
 const DAYS: i64 = 7;
-/// Marks reported at most, and of how many hours.
+/// Most marks that are listed, and of how many hours.
 const MARKS: usize = 20;
 const MARK_HOURS: i64 = 24;
 /// A service that has not sent for so long is silent.

@@ -131,7 +131,7 @@ pub async fn run_for_rules<T: Send + 'static>(
     Ok(run_in(app, &app.rule_slots, may_read, None, work).await?.0)
 }
 
-/// As [`run`], showing `listener` on the way; with the parts read and the bytes fetched for them.
+/// As [`run`], reporting to `listener` on the way; with the parts read and the bytes fetched for them.
 pub async fn run_told<T: Send + 'static>(
     app: &Shared,
     may_read: impl Fn(u32) -> bool,

@@ -20,7 +20,7 @@ use tokio::sync::{OwnedSemaphorePermit, mpsc};
 
 /// Those who follow at once.
 pub const AT_ONCE: usize = 64;
-/// Events reported to one in a second at most.
+/// Events sent to one in a second at most.
 const MAX_PER_SECOND: usize = 2000;
 /// How often one who hears of nothing learns that there is nothing.
 const BEAT: Duration = Duration::from_secs(5);

@@ -19,7 +19,7 @@ use calvex_wire::api::{Alert, MadeRule, NewRule, Notified, Rule};
 /// Longest window, and farthest back that late events are judged again.
 const MAX_WINDOW_S: u32 = 7 * 86_400;
 
-/// Rules of others are reported only to those who may read every lane the rule may: so far, to its owner and to admins.
+/// Rules of others are shown only to those who may read every lane the rule may: so far, to its owner and to admins.
 fn may_see(reader: &Reader, rule: &RuleRow) -> bool {
     reader.who.lanes.is_none() || (reader.who.user_id == rule.owner_id && !reader.who.narrowed)
 }

@@ -188,7 +188,7 @@ impl OperationOutput for ServiceError {
     }
 
     fn inferred_responses(context: &mut GenContext, operation: &mut Operation) -> Vec<(Option<u16>, Described)> {
-        // Without a code it is the answer of every code that is not reported.
+        // Without a code it is the answer of every code that is not described.
         Self::operation_response(context, operation).map(|r| (None, r)).into_iter().collect()
     }
 }

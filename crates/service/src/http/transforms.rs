@@ -169,7 +169,7 @@ pub async fn try_patterns(
     Ok(Json(app.behind.run(trying).await?))
 }
 
-/// How a line fits patterns, reported in characters.
+/// How a line fits patterns, in characters.
 fn tried_line(patterns: &[Pattern], line: &str, now_ns: i64) -> TriedLine {
     let chars = |bytes: usize| line.get(..bytes).map_or(0, |t| t.chars().count());
     match cut_by(patterns, line, now_ns) {

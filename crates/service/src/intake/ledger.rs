@@ -1,5 +1,5 @@
 //! Arrivals: what came, from whom, and what became of it. Counted in memory beside intake, added to the database every
-//! few seconds, known by sender, service and host.
+//! few seconds, by sender, service and host.
 
 use crate::auth::Reader;
 use crate::error::Result;
@@ -268,7 +268,7 @@ pub async fn write(app: &Shared) -> Result<()> {
     let written = app.store.put_arrivals(&app.claim, &arrivals, &refusals, &asides).await;
     app.ledger.settle(written.is_ok(), (app.clock)());
     written?;
-    // Less than a row's loss hangs on these two: the next use shows them again.
+    // Less than a row's loss hangs on these two: the next use counts them again.
     app.store.touch_keys(&used.into_iter().collect::<Vec<_>>()).await?;
     let rules: Vec<_> = rules.into_iter().map(|(rule, (events, last_ns))| (rule, events, last_ns)).collect();
     app.store.count_transforms(&rules).await?;

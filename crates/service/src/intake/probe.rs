@@ -16,7 +16,7 @@ use tokio::net::{TcpStream, UdpSocket};
 /// How long one step may take.
 const PATIENCE: Duration = Duration::from_secs(10);
 const PAUSE: Duration = Duration::from_millis(20);
-/// The service that marked events show.
+/// The service of marked events.
 pub const PROBE_SERVICE: &str = "calvex-probe";
 
 /// What went wrong with one way, in words.

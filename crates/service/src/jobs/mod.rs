@@ -30,7 +30,7 @@ const ARRIVALS_EVERY: Duration = Duration::from_secs(5);
 const REREAD_EVERY: Duration = Duration::from_secs(10);
 /// Dials that ended are shown for so long.
 const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;
-/// Others show by its beat that a node lives.
+/// Others see by its beat that a node lives.
 const BEAT_EVERY: Duration = Duration::from_secs(1);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
 /// A disk fills at hundreds of MiB a second at most, so its reserve lasts for longer than this.

@@ -48,7 +48,7 @@ pub struct Addresses {
 }
 
 impl Addresses {
-    /// Every way in, as reported to those who send.
+    /// Every way in, as shown to those who send.
     pub fn ways_in(&self) -> Vec<WayIn> {
         let own = WayIn { name: "NDJSON over HTTP".to_owned(), address: String::new() };
         let others = [
@@ -163,7 +163,7 @@ impl Listeners {
     /// Where each is.
     ///
     /// # Errors
-    /// Where the system does not show.
+    /// Where the system does not return it.
     pub(crate) fn addresses(&self) -> Result<Addresses> {
         let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|l| l.local_addr().ok());
         Ok(Addresses {

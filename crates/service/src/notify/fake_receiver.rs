@@ -36,7 +36,7 @@ struct Receiver {
     secrets: Arc<Mutex<Vec<String>>>,
 }
 
-/// Serves both until dropped: `POST /hook` takes webhooks, `GET /arrived` shows, `POST /secret` adds a secret that
+/// Serves both until dropped: `POST /hook` takes webhooks, `GET /arrived` returns what came, `POST /secret` adds a secret that
 /// signatures are checked with; one that fits is enough.
 pub async fn serve(http: TcpListener, smtp: TcpListener, show: fn(&Arrived)) -> std::io::Result<()> {
     let receiver = Receiver { arrived: Tray::default(), secrets: Arc::default() };

@@ -67,7 +67,7 @@ pub async fn send(
     let url = reqwest::Url::parse(&message.target).map_err(|e| e.to_string())?;
     let host = url.host_str().unwrap_or("").to_owned();
     let client = client(&host, &resolve(&url, local).await?)?;
-    // A receiver may serve several installations, and shows repeats by this id alone.
+    // A receiver may serve several installations, and recognises repeats by this id alone.
     let (id, timestamp_s) = (format!("msg_{installation}_{}", message.id), now_ns / 1_000_000_000);
     let signature = sign_webhook(message.secret.as_deref().unwrap_or(""), &id, timestamp_s, &message.payload)?;
     let request = client

@@ -36,7 +36,7 @@ struct Inner {
     retired: HashMap<u64, (ChunkRow, i64)>,
 }
 
-/// What is reported to those who follow what comes.
+/// What those who follow get.
 #[derive(Debug, Clone)]
 pub enum Fresh {
     /// A page just admitted to this lane.

@@ -47,7 +47,7 @@ pub(super) fn raw_event(record: LogRecord, shared: &Shared) -> EventParts {
     entries.count("trace_flags", record.flags);
     entries.count("dropped_attributes_count", record.dropped_attributes_count);
     let (time, observed) = (time_of(record.time_unix_nano), time_of(record.observed_time_unix_nano));
-    // Where only one of them was sent, or both say the same, the event's time shows it.
+    // Where only one of them was sent, or both say the same, the event's time has it.
     if let Some(observed) = observed.filter(|o| time.is_some_and(|t| t != *o)) {
         entries.set("observed_unix_ns".to_owned(), Value::Int(observed));
     }

@@ -1,4 +1,4 @@
-//! OTLP spans, as events of kind span: ordered by their start, the name as the message, and what the protocol shows of
+//! OTLP spans, as events of kind span: ordered by their start, the name as the message, and what the protocol has of
 //! them below `span`.
 //!
 //! | part | is |

@@ -22,10 +22,10 @@ pub(super) enum Cells {
     Moments(bool, Vec<Option<(Cursor, GroupValue)>>),
 }
 
-/// What an aggregate's cell shows.
+/// The value of an aggregate's cell.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Cell {
-    /// Nothing to show of: no event had a value.
+    /// No event had a value.
     Missing,
     /// A count.
     Count(u64),
@@ -127,7 +127,7 @@ impl Cells {
         }
     }
 
-    /// What a cell shows of `events` events over `seconds`, and whether it is an estimate.
+    /// The value of a cell over `events` events and `seconds`, and whether it is an estimate.
     pub fn report(&self, function: &Function, cell: usize, events: u64, seconds: f64) -> (Cell, bool) {
         let number = |n: Option<f64>| n.map_or(Cell::Missing, Cell::Number);
         match (self, function) {

@@ -103,7 +103,7 @@ impl Coded {
         });
         self.first.iter_mut().for_each(|c| *c = map[*c as usize]);
         self.more.iter_mut().for_each(|(_, c)| *c = map[*c as usize]);
-        // What was distinguished before may be one value now, which a row has once.
+        // Values that were two before may be one now, which a row has once.
         self.more.sort_unstable();
         self.more.dedup();
         let first = &self.first;

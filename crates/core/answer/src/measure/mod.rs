@@ -42,7 +42,7 @@ pub struct MeasureAsk<'a> {
 }
 
 /// Works out a `measure`. The filter of a group's figures is that of the whole query; what stopped or was left out is
-/// known by the table.
+/// by the table.
 pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
     let mut explain = scope.explain(&ask.range);
     let pages = open_all(scope, ask.filter, &ask.range, &mut explain);

@@ -7,7 +7,7 @@
 
 /// Values kept as they are; beyond, they are counted in buckets.
 const EXACT: usize = 512;
-/// Bits of the mantissa that show buckets apart.
+/// Bits of the mantissa that separate buckets.
 const MANTISSA_BITS: u32 = 6;
 /// How far an estimate may lie from a value of that rank, relative to it.
 pub const ERROR: f64 = 1.0 / 128.0;

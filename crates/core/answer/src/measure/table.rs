@@ -112,7 +112,7 @@ impl Table {
         }
         groups.truncate(wanted.unwrap_or(DEFAULT_GROUPS));
         if stepped {
-            // What a step without events shows.
+            // The values of a step without events.
             let mut empty: Vec<Cells> = functions.iter().map(|f| Cells::new(f)).collect();
             empty.iter_mut().for_each(|e| e.resize(1));
             for (id, group) in &mut groups {

@@ -5,7 +5,7 @@ use calvex_language::model::template;
 use calvex_language::query::Num;
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
-/// One value of a field, as groups show values apart: equal numbers are one, whatever they are stored as.
+/// One value of a field, as groups separate values: equal numbers are one, whatever they are stored as.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum GroupValue {
     /// The event has no such field.
@@ -62,7 +62,7 @@ impl GroupValue {
         }
     }
 
-    /// A hash that shows distinct values apart.
+    /// A hash by which distinct values differ.
     pub fn hash64(&self) -> u64 {
         match self {
             GroupValue::Missing => 0,
@@ -75,7 +75,7 @@ impl GroupValue {
         }
     }
 
-    /// As JSON shows it; a shape by its id.
+    /// As JSON; a shape by its id.
     pub fn to_json(&self) -> serde_json::Value {
         match self {
             GroupValue::Missing | GroupValue::Null => serde_json::Value::Null,

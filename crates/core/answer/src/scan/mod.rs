@@ -42,7 +42,7 @@ pub struct Extent {
     pub rows: usize,
     /// Where it is read.
     pub location: Location,
-    /// The bloom set that can show what a chunk lacks, and its number in it.
+    /// The bloom set that can rule the chunk out, and its number in it.
     pub rollup: Option<InBloomSet>,
 }
 

@@ -54,7 +54,7 @@ pub(crate) enum Reach<'a> {
     BloomSet(u64, Vec<&'a Extent>),
 }
 
-/// The extents that touch `range`; chunks of one bloom set together, where it can mean something of `filter`.
+/// The extents that touch `range`; chunks of one bloom set together, where it can rule some out for `filter`.
 pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -> Vec<Reach<'a>> {
     let sifted = asks_for_keys(filter);
     let mut rollups: BTreeMap<u64, Vec<&Extent>> = BTreeMap::new();

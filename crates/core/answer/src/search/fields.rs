@@ -18,7 +18,7 @@ use xxhash_rust::xxh3::xxh3_64;
 
 /// Pages whose values are counted.
 const SAMPLED_PAGES: usize = 32;
-/// Paths reported one lane at most.
+/// Most paths that are listed of one lane.
 const MAX_PATHS: usize = 20_000;
 /// Values shown of a field, and how long each.
 const EXAMPLES: usize = 3;

@@ -182,7 +182,7 @@ fn candidates(page: &dyn PageRead, rows: &Rows, ask: &Find, wanted: usize) -> Re
     Ok(heap.into_vec())
 }
 
-/// What was reported while the search goes on.
+/// How much was sent while the search goes on.
 #[derive(Default)]
 struct Reported {
     pages: usize,
@@ -190,7 +190,7 @@ struct Reported {
 }
 
 impl Reported {
-    /// Events not reported yet that nothing within `bound` can come before.
+    /// Events not sent yet that nothing within `bound` can come before.
     fn settle(
         &mut self,
         best: &BinaryHeap<(Rank, usize, usize)>,

@@ -1,4 +1,4 @@
-//! What is still to be looked at, by where it could matter first: bloom sets that show which chunks lack what is asked for,
+//! What is still to be looked at, by where it could matter first: bloom sets that rule chunks out,
 //! extents to be opened, pages to be read. `find` and `export` take from its front, a wave at a time.
 
 use super::find::Rank;

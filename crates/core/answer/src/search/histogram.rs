@@ -8,7 +8,7 @@ use calvex_storage::columns::{BuiltinColumn, PageRead, Rows, Values};
 
 /// Buckets at most.
 const MAX_BUCKETS: usize = 100_000;
-/// Pages a worker takes before the counts so far are reported.
+/// Pages a worker takes before the counts so far are sent.
 const WAVE_PER_WORKER: usize = 64;
 /// How many severities have a name.
 pub const SEVERITY_COUNT: usize = 6;

@@ -13,7 +13,7 @@ use std::sync::Arc;
 
 /// Pages looked at side by side.
 const WAVE: usize = 16;
-/// Paths reported at most.
+/// Most paths that are returned.
 const MAX_PATHS: usize = 5000;
 
 /// A field among the events found.

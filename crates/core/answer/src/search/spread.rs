@@ -5,7 +5,7 @@ use crate::measure::GroupValue;
 
 /// Stretches between the least and the greatest value.
 pub const STRETCHES: usize = 24;
-/// The percentiles reported.
+/// The percentiles returned.
 pub const PERCENTILES: [f64; 6] = [5.0, 25.0, 50.0, 75.0, 95.0, 99.0];
 
 /// How the numbers of a field are spread.

@@ -62,7 +62,7 @@ proptest! {
                 }
             }
             prop_assert_eq!(&paged, &expected_ids, "paged {} of {}", name, text);
-            // What is reported on the way is the answer, in its order.
+            // What is sent on the way is the answer, in its order.
             let reported = parking_lot::Mutex::new(Vec::new());
             let note = |p| if let Progress::Found(events) = p { reported.lock().extend(events) };
             let whole = find(&Scope { progress: Some(&note), ..scope }, &ask(&filter, range, order, 5));

@@ -85,7 +85,7 @@ pub struct BatchBuilder<'a> {
 }
 
 impl<'a> BatchBuilder<'a> {
-    /// For events that came as `arrival` shows.
+    /// For events that came as `arrival` describes.
     pub fn new(arrival: Arrival<'a>) -> Self {
         BatchBuilder {
             arrival,

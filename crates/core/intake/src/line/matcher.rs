@@ -65,7 +65,7 @@ struct Taken {
 }
 
 impl Pattern {
-    /// What the holes take of a line; `arrived_ns` dates times that show no year or day.
+    /// What the holes take of a line; `arrived_ns` dates times without a year or day.
     ///
     /// # Errors
     /// Where the line does not fit: how far it did.

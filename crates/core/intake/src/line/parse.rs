@@ -66,7 +66,7 @@ impl Parser<'_> {
         Ok(self.steps.len() - 1)
     }
 
-    /// Reads up to the end, or to `{or}` or `{end}`, which is reported.
+    /// Reads up to the end, or to `{or}` or `{end}`, which is returned.
     fn sequence(&mut self) -> Result<Option<&'static str>, PatternMistake> {
         let mut literal = String::new();
         while let Some(next) = self.text.get(self.at..).and_then(|rest| rest.chars().next()) {

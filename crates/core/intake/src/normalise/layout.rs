@@ -189,7 +189,7 @@ pub(super) fn take_segments<'a>(
     timed
 }
 
-/// Adds what a second field shows of the time below the first one's unit: `nanoOfSecond` beside `epochSecond` (Java),
+/// Adds what a second field has of the time below the first one's unit: `nanoOfSecond` beside `epochSecond` (Java),
 /// `nanoseconds` beside a `timestamp` of milliseconds.
 fn refine(draft: &mut Draft, entry: usize, paths: &PathTable) {
     let form = draft.layout.as_bytes().get(entry + 1).copied().map(char::from);

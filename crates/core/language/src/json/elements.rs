@@ -1,7 +1,7 @@
 //! The elements of an array, found without reading them.
 
 /// The first `most` elements of the JSON array that is the whole of `bytes`, and how many it has. Whether each element is
-/// JSON, or text at all, is for its reader to show.
+/// JSON, or text at all, is for its reader to decide.
 ///
 /// # Errors
 /// The byte at which brackets and quotes do not close, or behind which more follows.
@@ -23,7 +23,7 @@ pub fn elements(bytes: &[u8], most: usize) -> Result<(Vec<&[u8]>, usize), usize>
             b'[' | b'{' => depth += 1,
             b']' if depth == 0 => {
                 let last = element(from, at);
-                // Between a comma and the end there must be something; the reader shows that there is not.
+                // Between a comma and the end there must be something; the reader reports that there is not.
                 if !last.is_empty() || count > 0 {
                     keep(last, &mut count);
                 }

@@ -44,7 +44,7 @@ pub enum Scalar<'a> {
 pub enum Next<'a> {
     /// An object begins; [`Reader::name`] gives its names.
     Object,
-    /// A list begins; [`Reader::item`] says of its items.
+    /// A list begins; [`Reader::item`] returns its items.
     List,
     Scalar(Scalar<'a>),
 }
@@ -154,7 +154,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Takes the next name of the open object where it is just `name`, which must hold no quote, backslash or control
-    /// character; otherwise takes nothing, and [`Reader::name`] shows. Quicker than reading a name and comparing it.
+    /// character; otherwise takes nothing, and [`Reader::name`] reads it. Quicker than reading a name and comparing it.
     pub fn name_is(&mut self, first: bool, name: &str) -> bool {
         let rest = self.text.as_bytes().get(self.at..).unwrap_or_default();
         let rest = if first { Some(rest) } else { rest.strip_prefix(b",") };

@@ -7,7 +7,7 @@ pub(super) fn length(bytes: &[u8]) -> Option<usize> {
     let digits = |from: usize| bytes[from..].iter().take_while(|b| b.is_ascii_digit()).count();
     let mut at = usize::from(bytes.first() == Some(&b'-'));
     let whole = digits(at);
-    // A leading zero stands alone; what follows it is then reported as a value too many.
+    // A leading zero stands alone; what follows it is then refused as a value too many.
     let whole = if bytes.get(at) == Some(&b'0') { 1 } else { whole };
     if whole == 0 {
         return None;

@@ -29,7 +29,7 @@ pub enum Value {
     Object(Vec<(String, Value)>),
 }
 
-/// Two values are equal when nothing reported them differs: floats by their bits, objects in any order of names.
+/// Two values are equal when nothing in them differs: floats by their bits, objects in any order of names.
 impl PartialEq for Value {
     fn eq(&self, other: &Self) -> bool {
         use Value::*;

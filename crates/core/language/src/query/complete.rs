@@ -1,4 +1,4 @@
-//! What can stand at a point of a query: the question that an editor asks while somebody types. It only shows what kind
+//! What can stand at a point of a query: the question that an editor asks while somebody types. It only returns what kind
 //! of thing is wanted; which fields and values there are, the one who keeps the events knows.
 
 use super::syntax::{Kind, Syntax};

@@ -75,7 +75,7 @@ fn begins(word: &str, folded: &str) -> bool {
 /// Whether `words` (folded) stand in a row in `text`; with `prefix`, the last is only how a word begins.
 pub fn contains_words(text: &str, words: &[String], prefix: bool) -> bool {
     let Some((first, rest)) = words.split_first() else { return true };
-    // Most texts lack the word, which is sooner reported without taking them apart. Letters beyond ASCII may fold to ASCII.
+    // Most texts lack the word, which is found out sooner without taking them apart. Letters beyond ASCII may fold to ASCII.
     if text.is_ascii() && first.is_ascii() && !holds_ascii(text.as_bytes(), first.as_bytes()) {
         return false;
     }

@@ -76,7 +76,7 @@ pub fn build_bloom_set(id: u64, chunks: &[(u64, Arc<ChunkBloom>)]) -> Vec<Vec<u8
 }
 
 impl BloomSet {
-    /// Reads what segment 0 shows.
+    /// Reads segment 0.
     ///
     /// # Errors
     /// [`CoreError::Damaged`].
@@ -131,7 +131,7 @@ impl BloomSet {
 }
 
 /// The chunks to roll up next, of those of one lane and bucket that are in no bloom set and will not be merged any more;
-/// nothing where too few have gathered. `settled` shows that no more are expected.
+/// nothing where too few have gathered. `settled` says that no more are expected.
 pub fn plan_bloom_set(mut chunks: Vec<(i64, u64)>, settled: bool) -> Option<Vec<u64>> {
     let wanted = if settled { SETTLED } else { FULL };
     // Neighbours in time, so that a range of time asks few bloom sets.

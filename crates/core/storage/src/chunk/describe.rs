@@ -1,4 +1,4 @@
-//! A chunk reported to people: its segments, columns, sizes and encodings.
+//! A chunk described for people: its segments, columns, sizes and encodings.
 
 use super::reader::{ChunkPage, ChunkSource, Directory};
 use crate::columns::{ColumnKey, PageRead, Values};

@@ -9,7 +9,7 @@
 //! All pages of a chunk have the same number of blocks, so a key has the same block in each, and one probe of the whole
 //! chunk reads one run of bytes. The runs are cut into segments, so that a probe fetches one of them and
 //! not the whole. At 9 bits a key about one absent key in fifty is let through; most that are absent from a whole chunk
-//! were reported so by its bloom set before.
+//! were ruled out by its bloom set before.
 
 use super::SEGMENT_BYTES;
 use crate::columns::Rows;

@@ -62,7 +62,7 @@ pub struct BlockRef {
     pub length: usize,
     /// Smallest and largest number in it.
     pub zone: Option<(f64, f64)>,
-    /// Whether only the zone says of its numbers, because the page's bloom does not hold them.
+    /// Whether only the zone covers its numbers, because the page's bloom does not hold them.
     pub dense: bool,
 }
 
@@ -71,7 +71,7 @@ pub struct BlockRef {
 pub(super) enum PageBlooms {
     /// One for the whole chunk, which is not probed (version 1).
     None,
-    /// In this segment, which shows its size itself (version 2).
+    /// In this segment, whose size follows from its length (version 2).
     Whole(u16),
     /// Cut into segments, from `first`; every page has `blocks` blocks.
     Cut { first: u16, blocks: usize },

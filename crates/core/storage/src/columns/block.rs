@@ -422,7 +422,7 @@ mod tests {
     }
 
     fn bits(c: &Column) -> String {
-        // Debug text shows NaNs with different bits apart from numbers, which is all that is needed here.
+        // Debug text separates NaNs from numbers, which is all that is needed here.
         format!("{c:?}")
     }
 

@@ -27,7 +27,7 @@ pub enum Values {
 }
 
 impl Values {
-    /// How many values; `None` where only presence shows.
+    /// How many values; `None` where only presence is kept.
     pub fn len(&self) -> Option<usize> {
         Some(match self {
             Values::Nulls => return None,

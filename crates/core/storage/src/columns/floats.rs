@@ -77,7 +77,7 @@ mod tests {
     fn decimals_are_kept_as_whole_numbers() {
         let volts: Vec<f64> = (0..500).map(|n| f64::from(n % 90) / 100.0 + 11.5).collect();
         assert!(size(&volts) < 500 + 16, "seven bits each");
-        // Neither zeros below nought nor what is no number can be known by whole numbers.
+        // Neither zeros below nought nor what is no number can be written as whole numbers.
         assert_eq!(size(&[-0.0, 1.5]), 17);
         assert_eq!(size(&[f64::NAN, f64::INFINITY]), 17);
         assert_eq!(size(&[std::f64::consts::PI; 4]), 33);

@@ -11,7 +11,7 @@
 //! ```
 //!
 //! A packed number is `least + unit * n` (wrapping); the low `width` bits of the `n`s stand one behind another, least
-//! significant first, and fill whole bytes. Where a few `n`s are wider, an exception shows its distance from the last
+//! significant first, and fill whole bytes. Where a few `n`s are wider, an exception has its distance from the last
 //! one (the first counts from 0) and the bits above: outliers do not widen the rest (after "patched" frame of
 //! reference, Zukowski et al., "Super-Scalar RAM-CPU Cache Compression", 2006). Width 57 and above is written as 64.
 //!
@@ -104,7 +104,7 @@ pub(super) fn encode_codes(codes: &[u32], out: &mut Vec<u8>) {
     }
 }
 
-/// Codes to distances, or distances to codes: both are what is left of the next new code; `code_of` shows the code by
+/// Codes to distances, or distances to codes: both are what is left of the next new code; `code_of` returns the code by
 /// the number and its counterpart.
 fn turned(numbers: impl Iterator<Item = i64>, code_of: impl Fn(i64, i64) -> i64) -> Vec<i64> {
     let mut next = 0i64;

@@ -82,7 +82,7 @@ impl Letters {
     }
 }
 
-/// As [`decode`]; `None` within where no text of the list may hold the letters, which its patterns show.
+/// As [`decode`]; `None` within where no text of the list may hold the letters, which follows from its patterns.
 pub(in crate::columns) fn decode_holding(
     bytes: &[u8],
     at: &mut usize,
