@@ -2,7 +2,7 @@
 //! found. Nothing is proposed from a lane the reader may not read: all of it is asked of the reader's own view.
 
 use crate::answer::measure::field_of;
-use crate::answer::search::{context_of, plan, range_answer, run, run_told, timed};
+use crate::answer::search::{context_of, plan, range_answer, run, run_following, timed};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
@@ -163,13 +163,8 @@ where
 
 async fn fields(app: &Shared, reader: &Reader, range: TimeRange) -> Result<Arc<Vec<Proposal>>> {
     let look = async {
-        let lanes = reader.clone();
-        let sampled = run(
-            app,
-            move |lane| lanes.may_read(lane),
-            move |scope| sampled_fields(scope, &Filter::All, range, PROPOSED_PAGES),
-        )
-        .await?;
+        let sampled =
+            run(app, reader.scope(), move |scope| sampled_fields(scope, &Filter::All, range, PROPOSED_PAGES)).await?;
         let own = Builtin::ALL.iter().map(|(_, name)| Proposal {
             text: (*name).to_owned(),
             kind: "part".to_owned(),
@@ -210,13 +205,10 @@ async fn values(app: &Shared, reader: &Reader, range: TimeRange, name: &str) -> 
     }
     field.tie_up(app.catalogue.get().ties());
     let look = async {
-        let lanes = reader.clone();
         let asked = [field];
-        let found = run(
-            app,
-            move |lane| lanes.may_read(lane),
-            move |scope| newest_values(scope, &Filter::All, range, &asked, MAX_VALUES, PROPOSED_PAGES),
-        )
+        let found = run(app, reader.scope(), move |scope| {
+            newest_values(scope, &Filter::All, range, &asked, MAX_VALUES, PROPOSED_PAGES)
+        })
         .await?;
         let proposal = |(value, n): (calvex_answer::measure::GroupValue, u64)| {
             let text = match value.to_json() {
@@ -284,13 +276,9 @@ pub async fn found_fields(app: &Shared, reader: &Reader, ask: SearchRequest) -> 
     let began = Instant::now();
     let plan = plan(app, &ask)?;
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let (sampled, reads) = run_told(
-        app,
-        |lane| reader.may_read(lane),
-        None,
-        move |scope| sampled_fields(scope, &filter, range, FIELD_PAGES),
-    )
-    .await?;
+    let (sampled, reads) =
+        run_following(app, reader.scope(), None, move |scope| sampled_fields(scope, &filter, range, FIELD_PAGES))
+            .await?;
     let mut fields: Vec<FoundField> = sampled
         .fields
         .into_iter()
@@ -332,14 +320,10 @@ pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<S
             let of_shape = parse_filter(&format!("shape={}", serde_json::Value::from(id.as_str())));
             let filter = of_shape.map_err(ServiceError::Query)?.and(plan.query.filter);
             let range = plan.range;
-            let found = run(
-                app,
-                |lane| reader.may_read(lane),
-                move |scope| {
-                    let ask = Find { filter: &filter, range, order: Order::Newest, after: None, limit: SHAPE_EVENTS };
-                    find(scope, &ask)
-                },
-            )
+            let found = run(app, reader.scope(), move |scope| {
+                let ask = Find { filter: &filter, range, order: Order::Newest, after: None, limit: SHAPE_EVENTS };
+                find(scope, &ask)
+            })
             .await?;
             (id, found.events.into_iter().map(|(event, _)| event.message).collect())
         }

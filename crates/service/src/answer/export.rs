@@ -36,15 +36,11 @@ pub async fn begin(app: &Shared, reader: &Reader, ask: SearchRequest, lines: mps
         let _slot = slot;
         let runtime = tokio::runtime::Handle::current();
         let give = lines.clone();
-        let done = run_export(
-            &app,
-            |lane| reader.may_read(lane),
-            move |scope| {
-                write_out(scope, &Export { filter: &filter, range, limit, sent }, |bytes| {
-                    runtime.block_on(give.send_timeout(bytes.into(), PATIENCE)).is_ok()
-                })
-            },
-        );
+        let done = run_export(&app, reader.scope(), move |scope| {
+            write_out(scope, &Export { filter: &filter, range, limit, sent }, |bytes| {
+                runtime.block_on(give.send_timeout(bytes.into(), PATIENCE)).is_ok()
+            })
+        });
         let end = match done.await {
             Ok((exported, reads)) => ExportEnd::Account(ExportAccount {
                 events: exported.events,

@@ -1,6 +1,6 @@
 //! Step 11, figures: `measure` and breakdown, as answers of the interface.
 
-use crate::answer::search::{Listener, plan, range_answer, run_told, timed, zone_of};
+use crate::answer::search::{Listener, plan, range_answer, run_following, timed, zone_of};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
@@ -47,12 +47,9 @@ pub async fn measure(
     };
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let asked = measure.clone();
-    let (table, reads) = run_told(
-        app,
-        |lane| reader.may_read(lane),
-        listener,
-        move |scope| work_out(scope, &MeasureAsk { filter: &filter, range, measure: &asked, steps }),
-    )
+    let (table, reads) = run_following(app, reader.scope(), listener, move |scope| {
+        work_out(scope, &MeasureAsk { filter: &filter, range, measure: &asked, steps })
+    })
     .await?;
     let Table { steps, groups, group_count, limited, errors, explain } = table;
     let mut shapes = BTreeMap::new();
@@ -147,13 +144,9 @@ pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> 
     };
     let fields = ask.fields.iter().map(tied).collect::<Result<Vec<Field>>>()?;
     let (filter, range, top) = (plan.query.filter.clone(), plan.range, ask.top.unwrap_or(10).clamp(1, MAX_TOP));
-    let (counted, reads) = run_told(
-        app,
-        |lane| reader.may_read(lane),
-        None,
-        move |scope| count_values(scope, &filter, range, &fields, top),
-    )
-    .await?;
+    let (counted, reads) =
+        run_following(app, reader.scope(), None, move |scope| count_values(scope, &filter, range, &fields, top))
+            .await?;
     let count = |(value, count): (GroupValue, u64)| ValueCount {
         template: if let GroupValue::Shape(template) = &value { Some(shown(template)) } else { None },
         value: value.to_json(),

@@ -1,6 +1,6 @@
 //! Step 11, answers: what a reader asks, planned over the lanes it may read, run off the async threads within limits.
 
-use crate::auth::Reader;
+use crate::auth::{ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::{App, Shared};
 use calvex_answer::scan::{Budget, Cursor, Explanation, Progress, Scope};
@@ -116,62 +116,62 @@ pub type Listener = Arc<dyn Fn(Progress) + Send + Sync>;
 /// Runs `work` in a search slot, with the view the reader may see. Dropping the future stops it at the next page.
 pub async fn run<T: Send + 'static>(
     app: &Shared,
-    may_read: impl Fn(u32) -> bool,
+    scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<T> {
-    Ok(run_told(app, may_read, None, work).await?.0)
+    Ok(run_following(app, scope, None, work).await?.0)
 }
 
 /// As [`run`], in a slot of the rules.
 pub async fn run_for_rules<T: Send + 'static>(
     app: &Shared,
-    may_read: impl Fn(u32) -> bool,
+    scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<T> {
-    Ok(run_in(app, &app.rule_slots, may_read, None, work).await?.0)
+    Ok(run_in(app, &app.rule_slots, scope, None, work).await?.0)
 }
 
 /// As [`run`], reporting to `listener` on the way; with the parts read and the bytes fetched for them.
-pub async fn run_told<T: Send + 'static>(
+pub async fn run_following<T: Send + 'static>(
     app: &Shared,
-    may_read: impl Fn(u32) -> bool,
+    scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    run_in(app, &app.search_slots, may_read, listener, work).await
+    run_in(app, &app.search_slots, scope, listener, work).await
 }
 
 /// Runs an export, which has its slot already and no limit of time: its client has one for each piece.
 pub async fn run_export<T: Send + 'static>(
     app: &Shared,
-    may_read: impl Fn(u32) -> bool,
+    scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    run_until(app, None, None, may_read, None, work).await
+    run_until(app, None, None, scope, None, work).await
 }
 
 async fn run_in<T: Send + 'static>(
     app: &Shared,
     slots: &Arc<Semaphore>,
-    may_read: impl Fn(u32) -> bool,
+    scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
     let slot = tokio::time::timeout(SLOT_WAIT, slots.clone().acquire_owned()).await;
     let slot = slot.map_err(|_| ServiceError::Busy("other searches take all slots; try again".into(), 2))?;
     let until = Instant::now() + app.settings.seconds("search.timeout_s");
-    run_until(app, slot.ok(), Some(until), may_read, listener, work).await
+    run_until(app, slot.ok(), Some(until), scope, listener, work).await
 }
 
 async fn run_until<T: Send + 'static>(
     app: &Shared,
     slot: Option<OwnedSemaphorePermit>,
     until: Option<Instant>,
-    may_read: impl Fn(u32) -> bool,
+    scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    let view = app.view.segments(&app.catalogue.get(), (app.clock)(), may_read);
+    let view = app.view.extents(&app.catalogue.get(), (app.clock)(), &scope);
     let gone = Arc::new(AtomicBool::new(false));
     let _limit = Limit { gone: gone.clone() };
     let runtime = tokio::runtime::Handle::current();
@@ -247,12 +247,9 @@ pub async fn search(
         .transpose()
         .map_err(ServiceError::BadRequest)?;
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let (found, reads) = run_told(
-        app,
-        |lane| reader.may_read(lane),
-        listener,
-        move |scope| find(scope, &Find { filter: &filter, range, order, after, limit }),
-    )
+    let (found, reads) = run_following(app, reader.scope(), listener, move |scope| {
+        find(scope, &Find { filter: &filter, range, order, after, limit })
+    })
     .await?;
     let empty =
         if found.events.is_empty() && after.is_none() { Some(why_empty(app, reader, &plan).await?) } else { None };
@@ -286,24 +283,18 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let services = named_services(&filter);
     let asked = services.clone();
-    let (in_range, unknown, last_seen) = run(
-        app,
-        |lane| reader.may_read(lane),
-        move |scope| {
-            let all = histogram(scope, &Filter::All, range, range.from_ns, i64::MAX);
-            let unknown = unknown_fields(filter.sent_fields(), &field_names(scope, &range));
-            let last_seen = asked.first().and_then(|service| {
-                let query = calvex_language::query::parse_filter(&format!(
-                    "service={}",
-                    serde_json::Value::from(service.as_str())
-                ))
-                .ok()?;
-                let ask = Find { filter: &query, range: TimeRange::ALL, order: Order::Newest, after: None, limit: 1 };
-                find(scope, &ask).events.first().map(|(e, _)| e.time_ns)
-            });
-            (all.total(), unknown, last_seen)
-        },
-    )
+    let (in_range, unknown, last_seen) = run(app, reader.scope(), move |scope| {
+        let all = histogram(scope, &Filter::All, range, range.from_ns, i64::MAX);
+        let unknown = unknown_fields(filter.sent_fields(), &field_names(scope, &range));
+        let last_seen = asked.first().and_then(|service| {
+            let query =
+                calvex_language::query::parse_filter(&format!("service={}", serde_json::Value::from(service.as_str())))
+                    .ok()?;
+            let ask = Find { filter: &query, range: TimeRange::ALL, order: Order::Newest, after: None, limit: 1 };
+            find(scope, &ask).events.first().map(|(e, _)| e.time_ns)
+        });
+        (all.total(), unknown, last_seen)
+    })
     .await?;
     let config = app.catalogue.get();
     let hidden = hidden_lanes(app, reader);
@@ -386,12 +377,9 @@ pub async fn counts(
     let plan = plan(app, &ask)?;
     let step = step_ns(&plan.range, ask.buckets.unwrap_or(100));
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let counted = run_told(
-        app,
-        |lane| reader.may_read(lane),
-        listener,
-        move |scope| histogram(scope, &filter, range, range.from_ns.div_euclid(step).saturating_mul(step), step),
-    );
+    let counted = run_following(app, reader.scope(), listener, move |scope| {
+        histogram(scope, &filter, range, range.from_ns.div_euclid(step).saturating_mul(step), step)
+    });
     let (Histogram { from_ns, step_ns, buckets, explain }, reads) = counted.await?;
     Ok(HistogramAnswer {
         range: range_answer(&plan.range),
@@ -413,16 +401,11 @@ pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswe
     let (tie, filter) = story_filter(id)
         .ok_or_else(|| ServiceError::BadRequest(format!("`{id}` holds no letter or digit; paste an id")))?;
     let query = filter.to_string();
-    let (Found { events, more, explain }, reads) = run_told(
-        app,
-        |lane| reader.may_read(lane),
-        None,
-        move |scope| {
-            let ask =
-                Find { filter: &filter, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: STORY_LIMIT };
-            find(scope, &ask)
-        },
-    )
+    let (Found { events, more, explain }, reads) = run_following(app, reader.scope(), None, move |scope| {
+        let ask =
+            Find { filter: &filter, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: STORY_LIMIT };
+        find(scope, &ask)
+    })
     .await?;
     let mut lanes: Vec<String> = events.iter().map(|(_, l)| l.to_string()).collect();
     lanes.sort();

@@ -2,9 +2,12 @@
 
 pub mod cache;
 pub mod peer;
+mod read_scope;
 pub mod secrets;
 pub mod sign_in;
 pub mod strangers;
+
+pub use read_scope::ReadScope;
 
 use crate::auth::secrets::hash_secret;
 use crate::error::{Result, ServiceError};
@@ -47,6 +50,11 @@ pub struct Reader {
 }
 
 impl Reader {
+    /// What may be read.
+    pub fn scope(&self) -> ReadScope {
+        ReadScope::of(&self.who)
+    }
+
     /// Whether the lane may be read.
     pub fn may_read(&self, lane: u32) -> bool {
         self.who.may_read(lane)

@@ -2,7 +2,7 @@
 
 use super::ask::Ask;
 use crate::auth::secrets::hash_password;
-use crate::auth::{Admin, Reader};
+use crate::auth::{Admin, ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
 use crate::state::Shared;
@@ -182,10 +182,8 @@ pub async fn chunks(State(app): State<Shared>, _admin: Admin) -> Json<Vec<ChunkS
 pub async fn chunk(State(app): State<Shared>, _admin: Admin, Path(id): Path<String>) -> Result<Json<ChunkDescription>> {
     let row = u64::from_str_radix(&id, 16).ok().and_then(|id| app.view.chunk(id));
     let row = row.ok_or_else(|| StoreError::Missing(format!("chunk `{id}`; GET /api/chunks lists them")))?;
-    let described = crate::answer::search::run(
-        &app,
-        |_| false,
-        move |scope| scope.source.directory(row.id).and_then(|d| describe(&d, row.segments, scope.source)),
-    );
+    let described = crate::answer::search::run(&app, ReadScope::nothing(), move |scope| {
+        scope.source.directory(row.id).and_then(|d| describe(&d, row.segments, scope.source))
+    });
     Ok(Json(described.await?.map_err(StoreError::Core)?))
 }

@@ -3,7 +3,7 @@
 use super::admin::check_name;
 use super::ask::Ask;
 use crate::answer::search;
-use crate::auth::{Admin, Reader};
+use crate::auth::{Admin, ReadScope, Reader};
 use crate::config::rule_of;
 use crate::error::{Result, ServiceError};
 use crate::state::Shared;
@@ -281,15 +281,11 @@ fn last_week(ask: FieldsRequest) -> SearchRequest {
 pub async fn tie_proposals(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<Proposal>>> {
     let range = search::plan(&app, &last_week(FieldsRequest::default()))?.range;
     let config = app.catalogue.get();
-    let found = search::run(
-        &app,
-        |lane| reader.may_read(lane),
-        move |scope| {
-            let mut proposer = Proposer::default();
-            calvex_answer::search::newest_pages(scope, &range, |page| proposer.take(page, config.ties()))?;
-            Ok(proposer.proposals())
-        },
-    );
+    let found = search::run(&app, reader.scope(), move |scope| {
+        let mut proposer = Proposer::default();
+        calvex_answer::search::newest_pages(scope, &range, |page| proposer.take(page, config.ties()))?;
+        Ok(proposer.proposals())
+    });
     Ok(Json(found.await?.map_err(StoreError::Core)?))
 }
 
@@ -308,8 +304,8 @@ pub async fn fields(
         }
     };
     let range = search::plan(&app, &last_week(ask))?.range;
-    let may_read = |lane| reader.may_read(lane) && only.is_none_or(|only| only == lane);
-    let found = search::run(&app, may_read, move |scope| catalogue_of(scope, &range)).await?;
+    let scope = only.into_iter().fold(reader.scope(), ReadScope::narrowed_to);
+    let found = search::run(&app, scope, move |scope| catalogue_of(scope, &range)).await?;
     let mut out = Vec::new();
     for (lane, (events, fields)) in found.map_err(StoreError::Core)? {
         for (field, seen) in fields {

@@ -1,6 +1,7 @@
 //! Step 12: rules judged on time, each as its owner, with late events judged again up to the rule's bound.
 
 use crate::answer::search;
+use crate::auth::ReadScope;
 use crate::error::Result;
 use crate::state::Shared;
 use calvex_answer::search::histogram;
@@ -172,9 +173,9 @@ async fn count(
     step_ns: i64,
 ) -> Result<std::result::Result<Vec<u64>, String>> {
     let lanes = app.store.lanes_of_user(rule.owner_id, &rule.owner_role).await?;
-    let may_read = |lane: u32| lanes.as_ref().is_none_or(|l| l.contains(&lane));
+    let scope = ReadScope::of_lanes(lanes);
     let counted =
-        search::run_for_rules(app, may_read, move |scope| histogram(scope, &filter, range, range.from_ns, step_ns))
+        search::run_for_rules(app, scope, move |scope| histogram(scope, &filter, range, range.from_ns, step_ns))
             .await?;
     let explain = &counted.explain;
     if let Some(why) = explain.stopped.as_ref().or(explain.left_out.first()) {

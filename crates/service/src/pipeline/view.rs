@@ -1,5 +1,6 @@
 //! What can be found now: heads, heads being sealed, and chunks, each event in exactly one of them at any moment.
 
+use crate::auth::ReadScope;
 use crate::config::Config;
 use calvex_answer::retention::visible_until_ns;
 use calvex_answer::scan::{Extent, InBloomSet, Location};
@@ -225,17 +226,17 @@ impl View {
         inner.chunks.extend(chunks.into_iter().map(|c| (c.id, c)));
     }
 
-    /// The segments of the lanes that `may_read`, as they stand now, without what has expired.
-    pub fn segments(&self, config: &Config, now_ns: i64, may_read: impl Fn(u32) -> bool) -> Vec<Extent> {
+    /// What stands in `scope` now, without what has expired.
+    pub fn extents(&self, config: &Config, now_ns: i64, scope: &ReadScope) -> Vec<Extent> {
         let inner = self.inner.read();
-        let mut segments = Vec::new();
+        let mut extents = Vec::new();
         let sealing = inner.sealing.iter().flat_map(|(k, list)| list.iter().map(move |h| (k, h)));
         for (key, head) in inner.heads.iter().chain(sealing) {
             let kept = config.lane(key.lane).is_some_and(|l| visible_until_ns(key.day, l.retention_days) > now_ns);
-            if !kept || !may_read(key.lane) {
+            if !kept || !scope.may_read(key.lane) {
                 continue;
             }
-            segments.extend(head.pages.iter().map(|page| {
+            extents.extend(head.pages.iter().map(|page| {
                 let (time_min, time_max) = page.time_span();
                 Extent {
                     lane: config.name(key.lane),
@@ -248,8 +249,8 @@ impl View {
             }));
         }
         for chunk in inner.chunks.values() {
-            if chunk.visible_until_ns > now_ns && may_read(chunk.lane) {
-                segments.push(Extent {
+            if chunk.visible_until_ns > now_ns && scope.may_read(chunk.lane) {
+                extents.push(Extent {
                     lane: config.name(chunk.lane),
                     time_min: chunk.time_min,
                     time_max: chunk.time_max,
@@ -259,7 +260,7 @@ impl View {
                 });
             }
         }
-        segments
+        extents
     }
 }
 
