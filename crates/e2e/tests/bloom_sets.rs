@@ -89,7 +89,7 @@ fn an_id_leads_to_its_chunk() -> Result<()> {
         let absent = format!("trace=ffffffffffffffffffffffffffff{absent:04x}");
         let reported = service.calvex(&["search", "--explain", "--from", "now-1d", &absent])?;
         let reported = String::from_utf8(reported.stderr)?;
-        Ok(reported.split(" parts read").next().and_then(|t| t.rsplit(' ').next()).and_then(|n| n.parse().ok()))
+        Ok(reported.split(" segments read").next().and_then(|t| t.rsplit(' ').next()).and_then(|n| n.parse().ok()))
     };
     let alone = |absent: u32| Ok(segments_read(absent)?.filter(|parts| *parts <= 2));
     wait_for("the filters of two chunks", || (1..20).find_map(|absent| alone(absent).transpose()).transpose())?;

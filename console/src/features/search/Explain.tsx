@@ -9,7 +9,7 @@ export function Explain({ explain, range }: { explain: Explanation; range: { fro
   const rows: [string, string][] = [
     ["chunks that may be read", number(explain.chunks)],
     ["skipped: their times lie outside", number(explain.skipped_by_time)],
-    ["skipped: their filters rule the query out", number(explain.skipped_by_bloom)],
+    ["skipped: their blooms rule the query out", number(explain.skipped_by_bloom)],
     ["of these by bloom sets, unopened", number(explain.skipped_by_bloom_set)],
     ["not needed: enough was found before", number(explain.skipped_by_order)],
     ["opened", number(explain.chunks_read)],
@@ -17,7 +17,7 @@ export function Explain({ explain, range }: { explain: Explanation; range: { fro
     ["pages skipped", number(explain.pages_skipped)],
     ["rows looked at", number(explain.rows_looked_at)],
     ["of them not yet in chunks", number(explain.head_rows)],
-    ["parts read", number(explain.segments_read)],
+    ["segments read", number(explain.segments_read)],
     ["fetched from the database", `${number(Math.ceil(explain.fetched_bytes / 1024))} KiB`],
     ["took", `${(explain.took_us / 1000).toFixed(1)} ms`],
   ];

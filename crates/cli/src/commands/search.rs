@@ -151,7 +151,7 @@ pub fn check_whole(explain: &Explanation) -> Result<()> {
 
 fn explanation(range: &RangeAnswer, e: &Explanation) -> String {
     format!(
-        "{} to {}: {} of {} chunks read ({} skipped by time, {} by bloom, {} of these by bloom sets, {} not needed), {} pages scanned and {} skipped, {} rows looked at, {} of them in memory, {} parts read, {} KiB of them from the database, {:.1} ms",
+        "{} to {}: {} of {} chunks read ({} skipped by time, {} by bloom, {} of these by bloom sets, {} not needed), {} pages scanned and {} skipped, {} rows looked at, {} of them in memory, {} segments read, {} KiB of them from the database, {:.1} ms",
         range.from,
         range.to,
         e.chunks_read,

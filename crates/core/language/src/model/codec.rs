@@ -9,6 +9,7 @@ use super::Value;
 const MAX_DEPTH: usize = 128;
 
 /// Unsigned LEB128.
+#[inline]
 pub fn put_varint(out: &mut Vec<u8>, mut n: u64) {
     while n >= 0x80 {
         out.push(n as u8 | 0x80);
@@ -18,6 +19,7 @@ pub fn put_varint(out: &mut Vec<u8>, mut n: u64) {
 }
 
 /// Reads what [`put_varint`] wrote and moves `at` behind it.
+#[inline]
 pub fn take_varint(bytes: &[u8], at: &mut usize) -> Option<u64> {
     let mut n = 0u64;
     for shift in (0..64).step_by(7) {
@@ -35,11 +37,13 @@ pub fn take_varint(bytes: &[u8], at: &mut usize) -> Option<u64> {
 }
 
 /// Signed to unsigned, small magnitudes first.
+#[inline]
 pub fn zigzag(n: i64) -> u64 {
     ((n << 1) ^ (n >> 63)) as u64
 }
 
 /// The inverse of [`zigzag`].
+#[inline]
 pub fn unzigzag(n: u64) -> i64 {
     (n >> 1) as i64 ^ -((n & 1) as i64)
 }

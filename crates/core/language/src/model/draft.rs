@@ -50,11 +50,13 @@ impl PathTable {
     }
 
     /// Whether `id` is `name` below `parent`; quicker than looking it up.
+    #[inline]
     pub fn is_child(&self, id: PathId, parent: Option<PathId>, name: &str) -> bool {
         self.nodes.get(id.0 as usize).is_some_and(|n| n.parent == parent && n.name == name)
     }
 
     /// The last segment of `id`, where it lies below `parent` and stands in JSON as it is.
+    #[inline]
     pub fn plain_name(&self, id: PathId, parent: Option<PathId>) -> Option<&str> {
         self.nodes.get(id.0 as usize).filter(|n| n.plain && n.parent == parent).map(|n| n.name.as_str())
     }
@@ -69,11 +71,13 @@ impl PathTable {
     }
 
     /// The path of a number.
+    #[inline]
     pub fn path(&self, id: PathId) -> &Path {
         &self.nodes[id.0 as usize].path
     }
 
     /// How many paths.
+    #[inline]
     pub fn len(&self) -> usize {
         self.nodes.len()
     }
@@ -135,6 +139,7 @@ impl<'a> Leaf<'a> {
     }
 
     /// The text, if it is one.
+    #[inline]
     pub fn as_text(&self) -> Option<&Cow<'a, str>> {
         match self {
             Leaf::Scalar(Scalar::Text(t)) => Some(t),
@@ -143,6 +148,7 @@ impl<'a> Leaf<'a> {
     }
 
     /// Bytes of text in it.
+    #[inline]
     pub fn text_bytes(&self) -> usize {
         match self {
             Leaf::Scalar(Scalar::Text(t)) => t.len(),

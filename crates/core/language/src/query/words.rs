@@ -1,6 +1,7 @@
 //! Words: runs of letters, digits and `_`, compared in any case.
 
 /// The words of a text, as they stand.
+#[inline]
 pub fn words_of(text: &str) -> Words<'_> {
     Words { rest: text }
 }
@@ -12,12 +13,14 @@ pub struct Words<'a> {
 }
 
 /// Whether a character belongs to words.
+#[inline]
 pub fn is_word_char(c: char) -> bool {
     c == '_' || c.is_alphanumeric()
 }
 
 /// How far the characters at the start of `text` all are of a word, or all are none. Most are ASCII, and are known by a
 /// table byte by byte.
+#[inline]
 fn reach(text: &str, of_word: bool) -> usize {
     const OF_WORD: [bool; 128] = {
         let mut of_word = [false; 128];
@@ -44,6 +47,7 @@ fn reach(text: &str, of_word: bool) -> usize {
 
 impl<'a> Iterator for Words<'a> {
     type Item = &'a str;
+    #[inline]
     fn next(&mut self) -> Option<&'a str> {
         let from = &self.rest[reach(self.rest, false)..];
         if from.is_empty() {
@@ -56,6 +60,7 @@ impl<'a> Iterator for Words<'a> {
 }
 
 /// Lower case as used for comparing and for blooms. Borrowed where nothing changes.
+#[inline]
 pub fn fold(word: &str) -> std::borrow::Cow<'_, str> {
     if word.bytes().all(|b| b.is_ascii() && !b.is_ascii_uppercase()) { word.into() } else { word.to_lowercase().into() }
 }

@@ -56,6 +56,7 @@ pub struct Column {
 
 impl Column {
     /// The value index in `values` of `row`, if it has one.
+    #[inline]
     pub fn value_index(&self, row: usize) -> Option<usize> {
         match &self.present {
             None => Some(row),
@@ -64,6 +65,7 @@ impl Column {
     }
 
     /// The row of the value at `value_index`.
+    #[inline]
     pub fn row(&self, value_index: usize) -> usize {
         match &self.present {
             None => value_index,
@@ -72,6 +74,7 @@ impl Column {
     }
 
     /// The number of a row.
+    #[inline]
     pub fn int(&self, row: usize) -> Option<i64> {
         match &self.values {
             Values::Ints(v) => v.get(self.value_index(row)?).copied(),
