@@ -9,7 +9,7 @@ use crate::auth::cache::AuthCache;
 use crate::auth::secrets::hash_password;
 use crate::auth::sign_in::SignIns;
 use crate::config::settings::Settings;
-use crate::config::{Catalogue, Config};
+use crate::config::{Config, LiveConfig};
 use crate::error::{Result, ServiceError};
 use crate::intake::ledger::{Ledger, write as write_arrivals};
 use crate::intake::limits::Limits;
@@ -182,7 +182,7 @@ async fn start_on(
                 .filter(|bytes| *bytes > 0)
                 .map(|bytes| (settings.data_dir().join("cache"), bytes)),
         ),
-        catalogue: Catalogue::new(config),
+        config: LiveConfig::new(config),
         installation: installation.clone(),
         keys: AuthCache::new(Duration::from_secs(5)),
         readers: AuthCache::new(Duration::from_secs(2)),

@@ -4,7 +4,7 @@ use crate::admission::budget::Budget;
 use crate::admission::slots::Slots;
 use crate::auth::cache::AuthCache;
 use crate::auth::sign_in::SignIns;
-use crate::config::Catalogue;
+use crate::config::LiveConfig;
 use crate::config::settings::Settings;
 use crate::intake::ledger::Ledger;
 use crate::intake::limits::Limits;
@@ -32,7 +32,7 @@ pub struct App {
     pub clock: Clock,
     pub store: Store,
     pub claim: Claim,
-    pub catalogue: Catalogue,
+    pub config: LiveConfig,
     /// The installation's own id: new with each database, and with each restore.
     pub installation: String,
     pub view: Arc<View>,

@@ -50,7 +50,7 @@ pub struct ChunkRow {
     /// Of all its segments; 0 for chunks from before there was one.
     pub checksum: u32,
     /// The bloom set that holds its filter.
-    pub rollup: Option<BloomSetMember>,
+    pub bloom_set: Option<BloomSetMember>,
 }
 
 /// Chunks whose segments are written, and the journal rows they cover.
@@ -122,7 +122,7 @@ impl Store {
                     segments: r.try_get(9)?,
                     late: r.try_get(10)?,
                     checksum: r.try_get(14)?,
-                    rollup: match r.try_get(11)? {
+                    bloom_set: match r.try_get(11)? {
                         Some(id) => Some(BloomSetMember {
                             id,
                             place: r.try_get(12)?,

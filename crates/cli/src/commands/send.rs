@@ -230,7 +230,7 @@ async fn deliver(
             bail!("gave up on lines from {} of {}: {why}", batch.first_line, batch.source);
         }
         totals.bar.set_message(format!("(trying again: {why})"));
-        tokio::time::sleep(wait.unwrap_or_default().max(backoff.pause_apart(rand::random()))).await;
+        tokio::time::sleep(backoff.pause_apart(rand::random(), wait.unwrap_or_default())).await;
     }
 }
 

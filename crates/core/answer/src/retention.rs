@@ -1,6 +1,6 @@
 //! Step 13 in core: which bucket an event's day goes to, and when what is kept ends.
 //!
-//! A bucket is a table of chunk parts that expire together: days up to 60 ahead, then weeks (Monday to Sunday), then
+//! A bucket is a table of segments that expire together: days up to 60 ahead, then weeks (Monday to Sunday), then
 //! months of 30 days counted from 1970. It is named by the day number (from 1970, UTC) on which it may be dropped.
 
 use calvex_language::model::time::DAY_NS;

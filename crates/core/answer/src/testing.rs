@@ -17,7 +17,7 @@ pub(crate) struct Shelf {
 
 fn segment(chunk: Shelved) -> Extent {
     let Shelved { id, time_min, time_max, rows } = chunk;
-    Extent { lane: "main".into(), time_min, time_max, rows, location: Location::Chunk(id), rollup: None }
+    Extent { lane: "main".into(), time_min, time_max, rows, location: Location::Chunk(id), bloom_set: None }
 }
 
 impl Shelf {
@@ -44,8 +44,8 @@ impl Shelf {
         let chunks: Vec<u64> = segments.iter().filter_map(Extent::chunk).collect();
         let id = self.chunks.bloom_set(&chunks);
         let placed = |(place, s): (usize, &Extent)| {
-            let rollup = (place % 3 > 0).then_some(InBloomSet { id, member: place });
-            Extent { rollup, ..s.clone() }
+            let bloom_set = (place % 3 > 0).then_some(InBloomSet { id, member: place });
+            Extent { bloom_set, ..s.clone() }
         };
         segments.iter().enumerate().map(placed).collect()
     }
@@ -63,7 +63,7 @@ impl Shelf {
         let small: Vec<Extent> = events.chunks(4).flat_map(|e| self.seal(e, 3)).collect();
         let mut in_bloom_sets: Vec<Extent> = small.chunks(16).flat_map(|chunks| self.in_bloom_sets(chunks)).collect();
         // Of some nothing is known but by their pages.
-        in_bloom_sets.iter_mut().skip(5).step_by(7).for_each(|s| s.rollup = None);
+        in_bloom_sets.iter_mut().skip(5).step_by(7).for_each(|s| s.bloom_set = None);
         let halves: Vec<Extent> = head(left).into_iter().chain(head(right)).collect();
         vec![
             ("head", head(events)),
@@ -104,7 +104,7 @@ pub(crate) fn head(events: &[Event]) -> Vec<Extent> {
         time_max,
         rows: page.rows(),
         location: Location::Head(Arc::new(page)),
-        rollup: None,
+        bloom_set: None,
     }]
 }
 

@@ -32,7 +32,7 @@ const MAX_PROPOSALS: usize = 40;
 const MAX_VALUES: usize = 5000;
 /// Most fields that are listed.
 const MAX_FIELDS: usize = 1000;
-/// Messages of a shape whose parts are counted.
+/// Messages of a shape whose variables are counted.
 const SHAPE_EVENTS: usize = 1000;
 
 /// What was proposed lately: somebody types several letters a second. By the lanes that may be read, what was wanted
@@ -171,7 +171,7 @@ async fn fields(app: &Shared, reader: &Reader, range: TimeRange) -> Result<Arc<V
             events: None,
             note: "of every event".to_owned(),
         });
-        let ties = app.catalogue.get();
+        let ties = app.config.get();
         let ties = ties.ties().iter().filter(|t| Builtin::from_name(&t.name).is_none()).map(|t| Proposal {
             text: t.name.clone(),
             kind: "tie".to_owned(),
@@ -203,7 +203,7 @@ async fn values(app: &Shared, reader: &Reader, range: TimeRange, name: &str) -> 
     {
         return Ok(Arc::default());
     }
-    field.tie_up(app.catalogue.get().ties());
+    field.tie_up(app.config.get().ties());
     let look = async {
         let asked = [field];
         let found = run(app, reader.scope(), move |scope| {

@@ -136,7 +136,7 @@ pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> 
     if ask.fields.is_empty() || ask.fields.len() > MAX_FIELDS {
         return Err(ServiceError::BadRequest(format!("name 1 to {MAX_FIELDS} fields, as in [\"service\"]")));
     }
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let tied = |name: &String| {
         let mut field = field_of(name)?;
         field.tie_up(config.ties());

@@ -61,7 +61,7 @@ pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
         )));
     }
     let mut query = parsed.query;
-    query.tie_up(app.catalogue.get().ties());
+    query.tie_up(app.config.get().ties());
     Ok(Plan { query, warnings: parsed.warnings, range })
 }
 
@@ -131,7 +131,7 @@ pub async fn run_for_rules<T: Send + 'static>(
     Ok(run_in(app, &app.rule_slots, scope, None, work).await?.0)
 }
 
-/// As [`run`], reporting to `listener` on the way; with the parts read and the bytes fetched for them.
+/// As [`run`], reporting to `listener` on the way; with the segments read and the bytes fetched for them.
 pub async fn run_following<T: Send + 'static>(
     app: &Shared,
     scope: ReadScope,
@@ -171,7 +171,7 @@ async fn run_until<T: Send + 'static>(
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    let view = app.view.extents(&app.catalogue.get(), (app.clock)(), &scope);
+    let view = app.view.extents(&app.config.get(), (app.clock)(), &scope);
     let gone = Arc::new(AtomicBool::new(false));
     let _limit = Limit { gone: gone.clone() };
     let runtime = tokio::runtime::Handle::current();
@@ -202,7 +202,7 @@ async fn run_until<T: Send + 'static>(
     done
 }
 
-/// Sets what only the one who ran it knows.
+/// Fills the timing and I/O counters.
 pub fn timed(mut explain: Explanation, began: Instant, reads: (u64, u64)) -> Explanation {
     (explain.segments_read, explain.fetched_bytes) = reads;
     explain.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
@@ -296,7 +296,7 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
         (all.total(), unknown, last_seen)
     })
     .await?;
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let hidden = hidden_lanes(app, reader);
     let mut reasons = Vec::new();
     match in_range {
@@ -426,7 +426,7 @@ pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswe
 /// The lanes that were not searched because they may not be read, of those that may be named. All of them, whatever the
 /// question: which of them hold something would be an answer out of them.
 fn hidden_lanes(app: &Shared, reader: &Reader) -> Vec<String> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.reported).map(|l| l.name.clone()).collect()
 }
 

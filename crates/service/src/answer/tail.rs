@@ -132,7 +132,7 @@ impl Tail {
 
     /// The events of a page that pass, as they are answered.
     async fn passing(&self, lane: u32, page: Arc<Page>) -> Vec<Value> {
-        let (filter, name) = (self.filter.clone(), self.app.catalogue.get().name(lane));
+        let (filter, name) = (self.filter.clone(), self.app.config.get().name(lane));
         let found = tokio::task::spawn_blocking(move || {
             let rows: Vec<usize> = select(&filter, page.as_ref(), &name)?.iter().take(MAX_PER_SECOND).collect();
             Ok::<_, calvex_language::CoreError>(

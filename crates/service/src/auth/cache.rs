@@ -7,9 +7,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-/// Who stands behind secrets looked up lately, nobody included: a sender that goes on with a wrong key asks the database
-/// once in a while only. Any change made here forgets them all at once, what is being looked up
-/// meanwhile included; a change on another node is seen when the entry ends, within seconds.
+/// Who stands behind secrets looked up lately. A sender that goes on with a wrong key asks the database once in a while
+/// only. A change made on this node clears the cache, and a lookup that was under way meanwhile is not kept; a change on
+/// another node is seen when the entry ends, within seconds.
 pub struct AuthCache<T> {
     known: Cache<[u8; 32], Option<Arc<T>>>,
     /// Counts the changes.

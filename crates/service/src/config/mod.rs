@@ -161,14 +161,14 @@ fn dial_of(row: &DialRow, ties: &Ties) -> Option<Dial> {
 }
 
 /// The current [`Config`], swapped whole.
-pub struct Catalogue {
+pub struct LiveConfig {
     config: RwLock<Arc<Config>>,
 }
 
-impl Catalogue {
+impl LiveConfig {
     /// With a first reading.
     pub fn new(config: Config) -> Self {
-        Catalogue { config: RwLock::new(Arc::new(config)) }
+        LiveConfig { config: RwLock::new(Arc::new(config)) }
     }
 
     /// The current reading.

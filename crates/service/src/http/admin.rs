@@ -32,7 +32,7 @@ pub(super) fn check_name(name: &str) -> Result<()> {
 
 /// `GET /api/lanes`: those that may be read.
 pub async fn lanes(State(app): State<Shared>, reader: Reader) -> Json<Vec<Lane>> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let readable = config.lanes().into_iter().filter(|l| reader.may_read(l.id));
     let reported = readable.map(|l| {
         let (sealed_events, sealed_bytes) = app.view.sealed_size(l.id);
@@ -69,14 +69,14 @@ pub async fn put_lane(
     let quota = (lane.day_events, lane.day_bytes);
     let act = admin.act(&app, "put lane", format!("{name}, {} days", lane.retention_days));
     app.store.put_lane(&name, lane.retention_days, lane.listed, quota, &act).await?;
-    app.catalogue.reload(&app.store).await?;
+    app.config.reload(&app.store).await?;
     jobs::reread_chunks(&app).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `GET /api/routes`
 pub async fn routes(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<Route>>> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let routes = app.store.routes().await?.into_iter();
     Ok(Json(routes.map(|(filter, lane)| Route { filter, lane: config.name(lane).to_string() }).collect()))
 }
@@ -87,7 +87,7 @@ pub async fn put_routes(
     Admin(admin): Admin,
     Ask(routes): Ask<Vec<Route>>,
 ) -> Result<StatusCode> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let mut rows = Vec::new();
     for route in &routes {
         parse_filter(&route.filter).map_err(ServiceError::Query)?;
@@ -96,7 +96,7 @@ pub async fn put_routes(
     }
     let act = admin.act(&app, "put routes", format!("{} routes", rows.len()));
     app.store.put_routes(&rows, &act).await?;
-    app.catalogue.reload(&app.store).await?;
+    app.config.reload(&app.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -106,7 +106,7 @@ pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): 
     if ask.role != "admin" && ask.role != "reader" {
         return Err(ServiceError::BadRequest(format!("role `{}` is not known; use admin or reader", ask.role)));
     }
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let lane =
         |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
     let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
@@ -162,7 +162,7 @@ pub async fn clear_cache(State(app): State<Shared>, Admin(admin): Admin) -> Resu
 
 /// `GET /api/chunks`: every chunk, newest first.
 pub async fn chunks(State(app): State<Shared>, _admin: Admin) -> Json<Vec<ChunkSummary>> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let mut rows = app.view.chunks();
     rows.sort_by_key(|c| std::cmp::Reverse((c.time_max, c.id)));
     let summary = |c: calvex_store::ChunkRow| ChunkSummary {

@@ -49,7 +49,7 @@ pub async fn metrics(State(app): State<Shared>, reader: Reader) -> impl IntoResp
     app.metrics.head_bytes.set(bytes as i64);
     app.metrics.chunks.set(app.view.chunk_count() as i64);
     app.metrics.request_bytes.set(app.intake_budget.used() as i64);
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let hidden: Vec<String> = config
         .lanes()
         .into_iter()

@@ -141,7 +141,7 @@ fn interface() -> ApiRouter<Shared> {
             put_with(transforms::put_tie, described("Make or change a tie"))
                 .delete_with(transforms::remove_tie, described("Remove a tie")),
         )
-        .api_route("/fields", get_with(transforms::fields, described("The catalogue of fields")))
+        .api_route("/fields", get_with(transforms::fields, described("The field list")))
         .api_route("/users", post_with(admin::add_user, described("Make a user")))
         .api_route("/nodes", get_with(admin::nodes, described("The nodes of the database, and whether they live")))
         .api_route(

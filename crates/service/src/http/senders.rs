@@ -40,7 +40,7 @@ fn seconds(ns: i64) -> String {
 pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<Key>>> {
     // What was counted this moment belongs to the answer.
     crate::intake::ledger::write(&app).await?;
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let now_ns = (app.clock)();
     let reported = |k: stored::KeyListed| {
         let limits = &k.key.limits;
@@ -78,7 +78,7 @@ pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<K
 }
 
 fn limits_of(app: &Shared, limits: &KeyLimits) -> Result<stored::KeyLimits> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let lane = |name: &String| {
         config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")).into())
     };
@@ -185,7 +185,7 @@ pub async fn add_token(
     Ask(ask): Ask<NewToken>,
 ) -> Result<Json<MadeSecret>> {
     check_name(&ask.name)?;
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let lane =
         |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
     let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
@@ -278,7 +278,7 @@ pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): 
     };
     let reported = format!("`{}` from {} on", row.filter, least.name());
     let id = app.store.add_dial(&row, &admin.act(&app, "set dial", reported)).await?;
-    app.catalogue.reload(&app.store).await?;
+    app.config.reload(&app.store).await?;
     Ok(Json(Dial {
         id,
         when: row.filter,
@@ -294,7 +294,7 @@ pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): 
 /// `DELETE /api/dials/{id}`
 pub async fn remove_dial(State(app): State<Shared>, Admin(admin): Admin, Path(id): Path<u32>) -> Result<StatusCode> {
     app.store.remove_dial(id, &admin.act(&app, "remove dial", id.to_string())).await?;
-    app.catalogue.reload(&app.store).await?;
+    app.config.reload(&app.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -338,7 +338,7 @@ pub async fn level(State(app): State<Shared>, headers: HeaderMap, Query(asker): 
     let now_ns = (app.clock)();
     app.ledger.used(now_ns, &sender.name);
     let asker = Asker { sender: sender.name.clone(), ..asker };
-    let level = published(app.catalogue.get().dials(), &asker, now_ns);
+    let level = published(app.config.get().dials(), &asker, now_ns);
     let body = serde_json::to_vec(&level).unwrap_or_default();
     let hash: String = Sha256::digest(&body).iter().take(8).map(|b| format!("{b:02x}")).collect();
     let tag = format!("\"{hash}\"");

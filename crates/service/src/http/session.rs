@@ -77,7 +77,7 @@ pub async fn me(State(app): State<Shared>, reader: Reader) -> Json<Me> {
 }
 
 fn me_of(app: &Shared, name: &str, role: &str, may_read: &dyn Fn(u32) -> bool) -> Me {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let lanes = config.lanes().into_iter().filter(|l| may_read(l.id)).map(|l| l.name.clone()).collect();
     Me { name: name.to_owned(), role: role.to_owned(), lanes }
 }

@@ -1,4 +1,4 @@
-//! Transform rules, line patterns, ties, and the catalogue of fields.
+//! Transform rules, line patterns, ties, and the field list.
 
 use super::admin::check_name;
 use super::ask::Ask;
@@ -10,7 +10,7 @@ use crate::state::Shared;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use calvex_answer::search::fields as catalogue_of;
+use calvex_answer::search::fields as field_list_of;
 use calvex_answer::ties::Proposal;
 use calvex_answer::ties::Proposer;
 use calvex_intake::dial::set_aside;
@@ -78,13 +78,13 @@ pub async fn put_rules(
             )));
         }
     }
-    app.catalogue.get().read_transforms(&rules).map_err(|m| reported(&m))?;
+    app.config.get().read_transforms(&rules).map_err(|m| reported(&m))?;
     let act = |act: &Act| serde_json::to_string(act).unwrap_or_default();
     let rows: Vec<_> = rules.iter().map(|r| (r.name.clone(), r.when.clone(), act(&r.act))).collect();
     let names: Vec<&str> = rules.iter().map(|r| r.name.as_str()).collect();
     let done = admin.act(&app, "put transforms", names.join(", "));
     app.store.put_transforms(&rows, done.at_ns, &done).await?;
-    app.catalogue.reload(&app.store).await?;
+    app.config.reload(&app.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -94,7 +94,7 @@ pub async fn try_rules(
     _admin: Admin,
     Ask(ask): Ask<TryTransforms>,
 ) -> Result<Json<Vec<TriedEvent>>> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let own = ask.rules.as_ref().map(|rules| config.read_transforms(rules).map_err(|m| reported(&m))).transpose()?;
     let transforms = own.as_ref().unwrap_or(config.transforms());
     let now_ns = (app.clock)();
@@ -225,7 +225,7 @@ pub async fn learn_patterns(
 
 /// `GET /api/ties`
 pub async fn ties(State(app): State<Shared>, _reader: Reader) -> Json<Vec<TieListed>> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let reported = config.ties().iter().map(|t| TieListed { name: t.name.clone(), spellings: t.spellings.clone() });
     Json(reported.collect())
 }
@@ -241,7 +241,7 @@ pub async fn put_tie(
     if Builtin::from_name(&name).is_some_and(|part| part != Builtin::Trace) {
         return Err(ServiceError::BadRequest(format!("`{name}` is an event's builtin; give the tie another name")));
     }
-    let config = app.catalogue.get();
+    let config = app.config.get();
     if ask.spellings.len() > MAX_TRIED {
         return Err(ServiceError::BadRequest(format!("a tie has at most {MAX_TRIED} spellings")));
     }
@@ -258,7 +258,7 @@ pub async fn put_tie(
     }
     let reported = format!("{name}: {}", ask.spellings.join(", "));
     app.store.put_tie(&name, &ask.spellings, &admin.act(&app, "put tie", reported)).await?;
-    app.catalogue.reload(&app.store).await?;
+    app.config.reload(&app.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -269,7 +269,7 @@ pub async fn remove_tie(
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
     app.store.remove_tie(&name, &admin.act(&app, "remove tie", name.clone())).await?;
-    app.catalogue.reload(&app.store).await?;
+    app.config.reload(&app.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -280,7 +280,7 @@ fn last_week(ask: FieldsRequest) -> SearchRequest {
 /// `GET /api/ties/proposals`: fields whose values are known ids, from the newest pages of the lanes that may be read.
 pub async fn tie_proposals(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<Proposal>>> {
     let range = search::plan(&app, &last_week(FieldsRequest::default()))?.range;
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let found = search::run(&app, reader.scope(), move |scope| {
         let mut proposer = Proposer::default();
         calvex_answer::search::newest_pages(scope, &range, |page| proposer.take(page, config.ties()))?;
@@ -295,7 +295,7 @@ pub async fn fields(
     reader: Reader,
     Query(ask): Query<FieldsRequest>,
 ) -> Result<Json<Vec<FieldListed>>> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let only = match ask.lane.as_deref() {
         None => None,
         Some(name) => {
@@ -305,7 +305,7 @@ pub async fn fields(
     };
     let range = search::plan(&app, &last_week(ask))?.range;
     let scope = only.into_iter().fold(reader.scope(), ReadScope::narrowed_to);
-    let found = search::run(&app, scope, move |scope| catalogue_of(scope, &range)).await?;
+    let found = search::run(&app, scope, move |scope| field_list_of(scope, &range)).await?;
     let mut out = Vec::new();
     for (lane, (events, fields)) in found.map_err(StoreError::Core)? {
         for (field, seen) in fields {

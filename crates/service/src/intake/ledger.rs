@@ -299,7 +299,7 @@ pub async fn arrivals(app: &Shared, reader: &Reader, asked: Asked<'_>) -> Result
     let now_ns = (app.clock)();
     let (hours, service) = (asked.hours.clamp(1, KEPT_HOURS), asked.service);
     let from_hour = hour_of(now_ns).saturating_sub(hours - 1);
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let limit = asked.limit.unwrap_or(ROWS).clamp(1, MAX_ROWS);
     let lanes = reader.who.lanes.as_deref();
     let mut groups = app.store.arrival_groups(from_hour, service, lanes, (asked.from, limit + 1)).await?;

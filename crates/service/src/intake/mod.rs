@@ -164,7 +164,7 @@ async fn take(
         for (lane, late, tallies) in batch.tallies {
             app.ledger.stored(now_ns, &sender.name, lane, late, batch.timed, tallies);
         }
-        let config = app.catalogue.get();
+        let config = app.config.get();
         for (lane, events) in by_lane {
             let label = LaneLabel { lane: config.name(lane).to_string() };
             app.metrics.stored.get_or_create(&label).inc_by(events);
@@ -194,7 +194,7 @@ fn give_back(app: &Shared, sender: &Sender, tallies: &[(u32, bool, Vec<Tally>)])
 /// Counts what was not taken, for the service's own figures and for arrivals.
 pub(crate) fn refuse(app: &Shared, sender: &str, reason: &str, count: u64, sample: &str) {
     app.metrics.refuse(reason, count);
-    let covered = app.catalogue.get().transforms().cover(sample).into_owned();
+    let covered = app.config.get().transforms().cover(sample).into_owned();
     app.ledger.refused((app.clock)(), sender, reason, count, &covered);
 }
 
@@ -259,7 +259,7 @@ async fn repeat_mark(app: &Shared, sender: &Sender, body: [u8; 32]) -> Result<Op
 
 /// Limits of one event and one request, with the longest term of any lane.
 fn event_limits(app: &Shared) -> Limits {
-    let keep_days = app.catalogue.get().lanes().iter().map(|l| l.retention_days).max().unwrap_or(u32::MAX);
+    let keep_days = app.config.get().lanes().iter().map(|l| l.retention_days).max().unwrap_or(u32::MAX);
     Limits { keep_days, ..app.settings.event_limits() }
 }
 
@@ -285,7 +285,7 @@ fn prepare(
     limits: Limits,
     decode: impl FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()>,
 ) -> Result<Taken> {
-    let config = app.catalogue.get();
+    let config = app.config.get();
     let now_ns = (app.clock)();
     let arrival =
         Arrival { arrived_ns: now_ns, sender: &sender.name, fixed: &sender.fixed, limits, ties: config.ties() };

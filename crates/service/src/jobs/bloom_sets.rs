@@ -24,7 +24,7 @@ pub async fn roll_up_once(app: &Shared, sealer: &Sealer) -> Result<usize> {
     for chunk in app.view.chunks() {
         // Merging goes first, so that small chunks of a day that is over are the last of that day.
         let settled = chunk.day < today - 1 && !app.view.has_head(chunk.lane, chunk.day);
-        if chunk.rollup.is_none() && (settled || is_large(chunk.rows as usize, max_rows)) {
+        if chunk.bloom_set.is_none() && (settled || is_large(chunk.rows as usize, max_rows)) {
             groups.entry((chunk.lane, chunk.bucket, settled)).or_default().push((chunk.time_min, chunk.id));
         }
     }
@@ -44,10 +44,9 @@ pub async fn roll_up_once(app: &Shared, sealer: &Sealer) -> Result<usize> {
 /// Where the database fails; the chunk is asked by its pages until the next turn.
 pub async fn make_bloom_once(app: &Shared) -> Result<bool> {
     let max_rows = app.settings.number("merge.rows") as usize;
-    let lacking =
-        app.view.chunks().into_iter().find(|c| {
-            c.rollup.is_none() && is_large(c.rows as usize, max_rows) && app.cache.filters.get(c.id).is_none()
-        });
+    let lacking = app.view.chunks().into_iter().find(|c| {
+        c.bloom_set.is_none() && is_large(c.rows as usize, max_rows) && app.cache.filters.get(c.id).is_none()
+    });
     let Some(chunk) = lacking.map(|c| c.id) else { return Ok(false) };
     let (own, runtime) = (app.clone(), tokio::runtime::Handle::current());
     let making = tokio::task::spawn_blocking(move || {

@@ -82,7 +82,7 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
         async move {
             // What the database takes at once may have been changed too.
             app.store.read_limits().await;
-            app.catalogue.reload(&app.store).await
+            app.config.reload(&app.store).await
         }
     }));
     let own = app.clone();

@@ -80,7 +80,7 @@ async fn judge(app: &Shared, rule: &RuleRow, touched_ns: i64) -> Result<bool> {
     let range = TimeRange { from_ns: first_ns, to_ns: until_ns };
     let counted = match parse_filter(&rule.query) {
         Ok(mut filter) => {
-            filter.tie_up(app.catalogue.get().ties());
+            filter.tie_up(app.config.get().ties());
             count(app, rule, filter, range, condition.step_ns).await?
         }
         Err(mistakes) => Err(mistakes.first().map(ToString::to_string).unwrap_or_default()),

@@ -29,7 +29,7 @@ pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_
         segments: chunk.segments.len() as u16,
         late: key.late,
         checksum: chunk.checksum(),
-        rollup: None,
+        bloom_set: None,
     }
 }
 
@@ -132,7 +132,7 @@ impl Sealer {
         });
         let built = building.await.map_err(|e| StoreError::Server(format!("a chunk could not be built: {e}")))?;
         let built = built.map_err(StoreError::Core)?;
-        let retention = app.catalogue.get().lane(key.lane).map_or(0, |l| l.retention_days);
+        let retention = app.config.get().lane(key.lane).map_or(0, |l| l.retention_days);
         let visible = visible_until_ns(key.day, retention);
         let mut backoff = Backoff::new(Duration::from_millis(50), Duration::from_secs(5));
         let mut left = TRIES;

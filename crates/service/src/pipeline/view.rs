@@ -32,7 +32,7 @@ struct Inner {
     sealing: HashMap<HeadKey, Vec<Head>>,
     chunks: HashMap<u64, ChunkRow>,
     /// Where bloom sets stand.
-    rollups: HashMap<u64, BucketRef>,
+    bloom_sets: HashMap<u64, BucketRef>,
     /// Chunks that were merged, and when, for searches that began before.
     retired: HashMap<u64, (ChunkRow, i64)>,
 }
@@ -58,10 +58,10 @@ pub struct View {
 impl View {
     /// Starts with the chunks of the catalogue.
     pub fn new(chunks: Vec<ChunkRow>) -> Self {
-        let rollups = bloom_sets_of(&chunks);
+        let bloom_sets = bloom_sets_of(&chunks);
         let chunks = chunks.into_iter().map(|c| (c.id, c)).collect();
         View {
-            inner: RwLock::new(Inner { chunks, rollups, ..Inner::default() }),
+            inner: RwLock::new(Inner { chunks, bloom_sets, ..Inner::default() }),
             fresh: broadcast::Sender::new(FOLLOWED_PAGES),
         }
     }
@@ -167,17 +167,17 @@ impl View {
         let inner = self.inner.read();
         let chunk = inner.chunks.get(&id).or_else(|| inner.retired.get(&id).map(|(c, _)| c));
         let location = |c: &ChunkRow| BucketRef { bucket: c.bucket, checksum: c.checksum };
-        chunk.map(location).or_else(|| inner.rollups.get(&id).copied())
+        chunk.map(location).or_else(|| inner.bloom_sets.get(&id).copied())
     }
 
     /// Notes that chunks stand in a bloom set.
     pub fn finish_bloom_set(&self, id: u64, location: BucketRef, chunks: &[u64]) {
         let BucketRef { bucket, checksum } = location;
         let mut inner = self.inner.write();
-        inner.rollups.insert(id, location);
+        inner.bloom_sets.insert(id, location);
         for (place, chunk) in (0u16..).zip(chunks) {
             if let Some(row) = inner.chunks.get_mut(chunk) {
-                row.rollup = Some(BloomSetMember { id, place, bucket, checksum });
+                row.bloom_set = Some(BloomSetMember { id, place, bucket, checksum });
             }
         }
     }
@@ -222,7 +222,7 @@ impl View {
         let mut inner = self.inner.write();
         inner.chunks.retain(|id, _| !known_before.contains(id));
         // A search that began before may still ask a bloom set that is gone; it learns so, and asks the chunks.
-        inner.rollups = bloom_sets_of(&chunks);
+        inner.bloom_sets = bloom_sets_of(&chunks);
         inner.chunks.extend(chunks.into_iter().map(|c| (c.id, c)));
     }
 
@@ -244,7 +244,7 @@ impl View {
                     time_max,
                     rows: page.rows(),
                     location: Location::Head(page.clone()),
-                    rollup: None,
+                    bloom_set: None,
                 }
             }));
         }
@@ -256,7 +256,7 @@ impl View {
                     time_max: chunk.time_max,
                     rows: chunk.rows as usize,
                     location: Location::Chunk(chunk.id),
-                    rollup: chunk.rollup.map(|r| InBloomSet { id: r.id, member: usize::from(r.place) }),
+                    bloom_set: chunk.bloom_set.map(|r| InBloomSet { id: r.id, member: usize::from(r.place) }),
                 });
             }
         }
@@ -266,7 +266,7 @@ impl View {
 
 fn bloom_sets_of(chunks: &[ChunkRow]) -> HashMap<u64, BucketRef> {
     let location = |r: BloomSetMember| (r.id, BucketRef { bucket: r.bucket, checksum: r.checksum });
-    chunks.iter().filter_map(|c| c.rollup).map(location).collect()
+    chunks.iter().filter_map(|c| c.bloom_set).map(location).collect()
 }
 
 fn build_joined(a: &Page, b: &Page) -> Option<Page> {

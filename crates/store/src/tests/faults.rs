@@ -118,7 +118,7 @@ fn catalogued(chunk: &BuiltChunk) -> ChunkRow {
         segments: chunk.segments.len() as u16,
         late: false,
         checksum: chunk.checksum(),
-        rollup: None,
+        bloom_set: None,
     }
 }
 
@@ -278,7 +278,7 @@ fn a_bloom_set_is_whole_after_a_fault_at_any_step() {
             let failed = store.bloom_set(&claim, &row).await;
             assert!(matches!(failed, Err(StoreError::Injected(s)) if s == step), "{step:?}: {failed:?}");
             let done = step == Step::AfterCommit;
-            let places = |chunks: Vec<ChunkRow>| chunks.iter().filter_map(|c| c.rollup).collect::<Vec<_>>();
+            let places = |chunks: Vec<ChunkRow>| chunks.iter().filter_map(|c| c.bloom_set).collect::<Vec<_>>();
             assert_eq!(places(store.chunks().await.unwrap()).len(), if done { 2 } else { 0 }, "{step:?}");
             assert_whole(&store, &claim, 15, &format!("{step:?}, at once")).await;
             // Parts that no record names go; the work is done again by the new epoch.
@@ -308,7 +308,7 @@ fn a_bloom_set_gives_way_and_goes_with_its_bucket() {
         store.open_bucket(BUCKET + 1).await.unwrap();
         store.move_chunk(&claim, b.id, BUCKET, BUCKET + 1).await.unwrap();
         assert!(matches!(store.bloom_set(&claim, &row).await, Err(StoreError::Missing(_))));
-        assert!(store.chunks().await.unwrap().iter().all(|c| c.rollup.is_none()), "nothing was done");
+        assert!(store.chunks().await.unwrap().iter().all(|c| c.bloom_set.is_none()), "nothing was done");
         store.move_chunk(&claim, b.id, BUCKET + 1, BUCKET).await.unwrap();
         store.bloom_set(&claim, &row).await.unwrap();
         // One whose term was lengthened leaves; it is in no bloom set once the bucket is gone.
@@ -320,7 +320,7 @@ fn a_bloom_set_gives_way_and_goes_with_its_bucket() {
             .unwrap();
         assert!(store.drop_bucket(&claim, BUCKET, 10).await.unwrap());
         let left = store.chunks().await.unwrap();
-        assert_eq!(left.iter().map(|c| (c.id, c.rollup)).collect::<Vec<_>>(), [(b.id, None)]);
+        assert_eq!(left.iter().map(|c| (c.id, c.bloom_set)).collect::<Vec<_>>(), [(b.id, None)]);
         let old = claim.clone();
         claimed(&store, "n").await;
         assert!(matches!(store.bloom_set(&old, &row).await, Err(StoreError::Fenced(_))));

@@ -175,7 +175,7 @@ fn chunk(id: u64, bucket: i32, until: i64) -> ChunkRow {
         segments: 1,
         late: false,
         checksum: 0,
-        rollup: None,
+        bloom_set: None,
     }
 }
 

@@ -222,14 +222,14 @@ fn a_bloom_set_names_its_chunks_once_or_not_at_all() {
                 store.bloom_set(&claim, &row).await
             };
             let done = rolled(&through).await;
-            if done.is_err() && plain.chunks().await.unwrap()[0].rollup.is_none() {
+            if done.is_err() && plain.chunks().await.unwrap()[0].bloom_set.is_none() {
                 rolled(&plain).await.unwrap();
             }
             done
         };
         at_every_statement("bloom set", act, |store| async move {
-            let rollup = store.chunks().await.unwrap()[0].rollup.unwrap();
-            assert_eq!(store.read_segment(100, rollup.id, 0).await.unwrap(), b"blooms");
+            let bloom_set = store.chunks().await.unwrap()[0].bloom_set.unwrap();
+            assert_eq!(store.read_segment(100, bloom_set.id, 0).await.unwrap(), b"blooms");
         })
         .await;
     });

@@ -1,4 +1,4 @@
-//! Types of transform rules, line patterns, ties and the catalogue of fields.
+//! Types of transform rules, line patterns, ties and the field list.
 
 use calvex_intake::transform::{Rule, Tried};
 use schemars::JsonSchema;

@@ -34,8 +34,6 @@ const LOOK: Duration = Duration::from_millis(250);
 const REST: Duration = Duration::from_secs(1);
 /// Pause between tries of one batch, at first and at most.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(10));
-/// The longest pause that a service may ask for.
-const MAX_ASKED: Duration = Duration::from_secs(60);
 /// Refused lines reported one by one, of a batch.
 const MAX_TOLD: usize = 5;
 
@@ -307,7 +305,7 @@ impl Shipper {
                     let status = response.status();
                     let asked = response.headers().get(header::RETRY_AFTER).and_then(|v| v.to_str().ok());
                     let asked_s = asked.and_then(|v| v.parse().ok()).unwrap_or(0u64);
-                    asked_pause = Duration::from_secs(asked_s).min(MAX_ASKED);
+                    asked_pause = Duration::from_secs(asked_s);
                     let error = crate::client::good(response).await.err().unwrap_or_else(|| anyhow!("{status}"));
                     if !crate::client::is_passing(status) {
                         return Err(error);
@@ -321,7 +319,7 @@ impl Shipper {
                 reported = true;
             }
             self.bar.set_message("(trying again)");
-            tokio::time::sleep(backoff.pause_apart(rand::random()).max(asked_pause)).await;
+            tokio::time::sleep(backoff.pause_apart(rand::random(), asked_pause)).await;
         }
     }
 

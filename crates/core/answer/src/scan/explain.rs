@@ -31,7 +31,7 @@ pub struct Explanation {
     /// Parts of chunks that were read, from wherever they stood.
     #[serde(default)]
     pub segments_read: u64,
-    /// Bytes of the parts that came from the database, because no cache held them.
+    /// Bytes of the segments that came from the database, because no cache held them.
     #[serde(default)]
     pub fetched_bytes: u64,
     /// Chunks that could not be read, and why; their events are missing from the answer.

@@ -43,7 +43,7 @@ pub struct Extent {
     /// Where it is read.
     pub location: Location,
     /// The bloom set that can rule the chunk out, and its number in it.
-    pub rollup: Option<InBloomSet>,
+    pub bloom_set: Option<InBloomSet>,
 }
 
 impl Extent {

@@ -57,15 +57,15 @@ pub(crate) enum Reach<'a> {
 /// The extents that touch `range`; chunks of one bloom set together, where it can rule some out for `filter`.
 pub(crate) fn reach<'a>(scope: &Scope<'a>, filter: &Filter, range: &TimeRange) -> Vec<Reach<'a>> {
     let sifted = asks_for_keys(filter);
-    let mut rollups: BTreeMap<u64, Vec<&Extent>> = BTreeMap::new();
+    let mut bloom_sets: BTreeMap<u64, Vec<&Extent>> = BTreeMap::new();
     let mut reached = Vec::new();
     for extent in scope.touching(range) {
-        match extent.rollup.filter(|_| sifted) {
-            Some(rollup) => rollups.entry(rollup.id).or_default().push(extent),
+        match extent.bloom_set.filter(|_| sifted) {
+            Some(bloom_set) => bloom_sets.entry(bloom_set.id).or_default().push(extent),
             None => reached.push(Reach::Extent(extent)),
         }
     }
-    reached.extend(rollups.into_iter().map(|(id, chunks)| Reach::BloomSet(id, chunks)));
+    reached.extend(bloom_sets.into_iter().map(|(id, chunks)| Reach::BloomSet(id, chunks)));
     reached
 }
 
@@ -77,8 +77,8 @@ pub(crate) fn sift<'a>(
     source: &dyn ChunkSource,
 ) -> (Vec<&'a Extent>, Explanation) {
     let reported = chunks_that_may_match(filter, id, source).ok();
-    let may_match = |s: &&Extent| match (s.rollup, &reported) {
-        (Some(rollup), Some(may)) if rollup.member < may.len() => may.has(rollup.member),
+    let may_match = |s: &&Extent| match (s.bloom_set, &reported) {
+        (Some(bloom_set), Some(may)) if bloom_set.member < may.len() => may.has(bloom_set.member),
         _ => true,
     };
     let left: Vec<&Extent> = chunks.iter().copied().filter(|s| may_match(s)).collect();

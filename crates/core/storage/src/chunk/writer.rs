@@ -152,7 +152,7 @@ fn write(sources: &[&dyn PageRead], pages: &[&[SourceRow]], id: u64) -> Result<B
     let mut presences: Vec<Presences> = pages.iter().map(|_| Presences::default()).collect();
     // About three keys an event; growing the sets costs more than the room.
     let room = |page: &&[SourceRow]| keys::KeySet::with_capacity_and_hasher(page.len() * 3, Default::default());
-    let mut membership: Vec<keys::KeySet> = pages.iter().map(room).collect();
+    let mut page_keys: Vec<keys::KeySet> = pages.iter().map(room).collect();
     // Numbers that only the bloom of the whole holds.
     let mut dense_keys = keys::KeySet::default();
     let mut spans = vec![(0i64, 0i64); pages.len()];
@@ -167,7 +167,7 @@ fn write(sources: &[&dyn PageRead], pages: &[&[SourceRow]], id: u64) -> Result<B
                     dense_keys.extend(numbers.into_iter().map(|n| keys::number(Num::int(i128::from(n)))));
                     dense[n] = true;
                 }
-                None => keys::collect(key, column, &mut membership[n])?,
+                None => keys::collect(key, column, &mut page_keys[n])?,
             }
             match (key, &column.values) {
                 (ColumnKey::Builtin(BuiltinColumn::Time), Values::Ints(v)) => {
@@ -218,9 +218,9 @@ fn write(sources: &[&dyn PageRead], pages: &[&[SourceRow]], id: u64) -> Result<B
         add(key, column(key)?)?;
     }
 
-    let whole = ChunkBloom::of(&membership, &dense_keys);
-    let membership: Vec<Vec<u64>> = membership.into_iter().map(|keys| keys.into_iter().collect()).collect();
-    let (blocks, blooms) = page_bloom::build(&membership);
+    let whole = ChunkBloom::of(&page_keys, &dense_keys);
+    let page_keys: Vec<Vec<u64>> = page_keys.into_iter().map(|keys| keys.into_iter().collect()).collect();
+    let (blocks, blooms) = page_bloom::build(&page_keys);
     let each: Vec<usize> = sources.iter().map(|s| s.weight_bytes() / s.rows().max(1)).collect();
     let weight =
         |page: &[SourceRow]| page.iter().map(|p| each.get(p.source as usize).copied().unwrap_or(0)).sum::<usize>();

@@ -454,7 +454,7 @@ mod tests {
                 for cut in 0..bytes.len() {
                     prop_assert!(read(&bytes[..cut], rows).is_err());
                 }
-                // A flipped byte may decode to another column (part checksums catch that); it must never panic.
+                // A flipped byte may decode to another column (segment checksums catch that); it must never panic.
                 let at = flip.index(bytes.len());
                 for bit in 0..8 {
                     let mut damaged = bytes.clone();

@@ -2,7 +2,7 @@
 
 use calvex_language::model::{Path, Value};
 
-/// BuiltinColumn parts as stored columns. The numbers are part of the chunk and journal formats.
+/// Builtins as stored columns. The numbers are part of the chunk and journal formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[repr(u8)]
 #[allow(missing_docs)]

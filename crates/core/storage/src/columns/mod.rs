@@ -2,7 +2,7 @@
 //! them. A page is up to [`PAGE_ROWS`] events; a column is one builtin, or one field path and type.
 //!
 //! ```text
-//! drafts ── build ──> Page ── permute (order, part, join) ──> Page
+//! drafts ── build ──> Page ── permute (order, partition, join) ──> Page
 //!                      │ ▲                                     
 //!           block ─────┘ └───── block          one column as bytes: ints, texts, streams
 //! ```
@@ -47,7 +47,7 @@ pub use sent::{SentColumn, columns_at_or_below, columns_of, each_value_overflowi
 
 /// Most rows of a page.
 pub const PAGE_ROWS: usize = 8192;
-/// A page is closed when its events weigh this much, so that no column block outgrows a chunk part.
+/// A page is closed when its events weigh this much, so that no column block outgrows a few segments.
 pub const PAGE_WEIGHT_BYTES: usize = 2 << 20;
 /// Field columns of a page or chunk at most; values of further paths stand together in [`BuiltinColumn::Overflow`].
 pub const MAX_FIELD_COLUMNS: usize = 1024;
