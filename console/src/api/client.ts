@@ -1,8 +1,13 @@
 import type {
   BreakdownAnswer,
   CheckAnswer,
+  CompareAnswer,
+  CompareRequest,
+  ErrorsAnswer,
+  ErrorsRequest,
   FoundFieldsAnswer,
   NowAnswer,
+  SayOfGroup,
   Proposal,
   RangeMeant,
   SavedSearch,
@@ -12,6 +17,7 @@ import type {
   ArrivalsAnswer,
   Dial,
   FieldListed,
+  FoundId,
   HistogramAnswer,
   MeasureAnswer,
   KeyLimits,
@@ -135,6 +141,8 @@ export const api = {
   logout: () => call<void>("POST", "/logout"),
   search: (ask: SearchRequest, signal?: AbortSignal) => call<SearchAnswer>("POST", "/search", ask, signal),
   histogram: (ask: SearchRequest, signal?: AbortSignal) => call<HistogramAnswer>("POST", "/histogram", ask, signal),
+  errors: (ask: ErrorsRequest, signal?: AbortSignal) => call<ErrorsAnswer>("POST", "/errors", ask, signal),
+  sayOfError: (id: string, say: SayOfGroup) => call<void>("PUT", `/errors/${id}`, say),
   measure: (ask: SearchRequest, signal?: AbortSignal) => call<MeasureAnswer>("POST", "/measure", ask, signal),
   searchTold: (ask: SearchRequest, way: OnTheWay, signal: AbortSignal) =>
     reported<SearchAnswer>("/search", ask, way, signal),
@@ -156,8 +164,11 @@ export const api = {
   save: (search: Pick<SavedSearch, "name" | "query" | "from" | "to" | "columns" | "note">) =>
     call<void>("PUT", `/saved/${encodeURIComponent(search.name)}`, search),
   removeSaved: (name: string) => call<void>("DELETE", `/saved/${encodeURIComponent(name)}`),
-  story: (id: string, signal?: AbortSignal) =>
-    call<StoryAnswer>("GET", `/story/${encodeURIComponent(id)}`, undefined, signal),
+  story: (id: string, ask: { open?: string; columns?: string; link?: string }, signal?: AbortSignal) =>
+    call<StoryAnswer>("GET", `/story/${encodeURIComponent(id)}?${new URLSearchParams(ask)}`, undefined, signal),
+  compare: (ask: CompareRequest, way: OnTheWay, signal: AbortSignal) =>
+    reported<CompareAnswer>("/compare", ask, way, signal),
+  paste: (text: string) => call<FoundId[]>("POST", "/paste", { text }),
   arrivals: (hours: number, service: string, signal?: AbortSignal) => {
     const ask = new URLSearchParams({ hours: String(hours), ...(service ? { service } : {}) });
     return call<ArrivalsAnswer>("GET", `/arrivals?${ask}`, undefined, signal);

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { ago, clock, exact, exactShort, formatNs, parseNs, span } from "./time";
+import { ago, clock, exact, exactShort, formatNs, parseNs, span, within } from "./time";
 
 describe("times keep their nanoseconds", () => {
   it.each([
@@ -48,4 +48,12 @@ describe("times as people read them", () => {
     [7200, "2 h"],
     [86_400 * 3, "3 days"],
   ])("%d seconds are %s", (seconds, text) => expect(span(seconds)).toBe(text));
+});
+
+describe("moments of a range", () => {
+  const at = parseNs("2026-10-04T02:38:41.5Z");
+  it("have seconds over an hour, and the day over days", () => {
+    expect(within(at, "utc", { from: "2026-10-04T02:00:00Z", to: "2026-10-04T03:00:00Z" })).toBe("02:38:41");
+    expect(within(at, "utc", { from: "2026-10-01T00:00:00Z", to: "2026-10-05T00:00:00Z" })).toBe("10-04 02:38");
+  });
 });

@@ -36,6 +36,13 @@ export function clock(ns: bigint, zone: Zone, digits = 3): string {
 /** `02:38` */
 export const hourMinute = (ns: bigint, zone: Zone) => parts(ns, zone).time.slice(0, 5);
 
+/** `02:38:41`, or over a day and more `10-04 02:38`: as much as tells moments of a range apart. */
+export function within(ns: bigint, zone: Zone, range: { from: string; to: string }): string {
+  const { date, time } = parts(ns, zone);
+  const long = parseNs(range.to) - parseNs(range.from) > 72_000_000_000_000n;
+  return long ? `${date.slice(5)} ${time.slice(0, 5)}` : time;
+}
+
 /** `2026-10-04` */
 export const date = (ns: bigint, zone: Zone) => parts(ns, zone).date;
 

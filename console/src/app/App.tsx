@@ -4,12 +4,14 @@ import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { ProblemError } from "../api/client";
 import { SignedIn } from "./session";
 import { Shell } from "./Shell";
+import { NoPage } from "./NoPage";
 import { Theme } from "./theme";
 
 const NowPage = lazy(() => import("../features/now/NowPage"));
 const SearchPage = lazy(() => import("../features/search/SearchPage"));
 const TailPage = lazy(() => import("../features/tail/TailPage"));
 const StoryPage = lazy(() => import("../features/story/StoryPage"));
+const ComparePage = lazy(() => import("../features/compare/ComparePage"));
 const IntakePage = lazy(() => import("../features/intake/IntakePage"));
 const KeysPage = lazy(() => import("../features/intake/KeysPage"));
 const TransformsPage = lazy(() => import("../features/intake/TransformsPage"));
@@ -37,13 +39,14 @@ export function App() {
                   <Route path="/search" element={<SearchPage />} />
                   <Route path="/tail" element={<TailPage />} />
                   <Route path="/story/:id?" element={<StoryPage />} />
+                  <Route path="/compare" element={<ComparePage />} />
                   <Route path="/intake" element={<IntakePage />} />
                   <Route path="/intake/keys" element={<KeysPage />} />
                   <Route path="/intake/transforms" element={<TransformsPage />} />
                   <Route path="/intake/dials" element={<DialsPage />} />
                   <Route path="/intake/fields" element={<FieldsPage />} />
                   <Route path="/alerts" element={<AlertsPage />} />
-                  <Route path="*" element={<Navigate to="/search" replace />} />
+                  <Route path="*" element={<NoPage />} />
                 </Routes>
               </Suspense>
             </Shell>

@@ -12,6 +12,7 @@ const PLACES: [string, string][] = [
   ["Search", "/search"],
   ["Tail", "/tail"],
   ["Story", "/story"],
+  ["Compare", "/compare"],
   ["Alerts", "/alerts"],
   ["Intake: arrivals", "/intake"],
   ["Intake: keys", "/intake/keys"],

@@ -27,7 +27,7 @@ const KEYS: [string, string][] = [
   ["x", "pick the row, to be copied"],
   ["[  ]", "earlier and later by one range"],
   ["f", "fields found, and their values"],
-  ["v", "events, or the shapes of their messages"],
+  ["v", "events, the shapes of their messages, failures by problem"],
   ["w", "wrap long messages"],
   ["Ctrl Space", "proposals, in the query"],
   ["Ctrl K", "go anywhere"],

@@ -111,6 +111,7 @@ export function Shell({ children }: { children: ReactNode }) {
           <NavLink to="/now">Now</NavLink>
           <NavLink to="/search">Search</NavLink>
           <NavLink to="/story">Story</NavLink>
+          <NavLink to="/compare">Compare</NavLink>
           <NavLink to="/alerts">Alerts</NavLink>
           <NavLink to="/intake">Intake</NavLink>
         </nav>

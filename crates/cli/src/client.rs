@@ -18,16 +18,16 @@ pub const DEFAULT_URL: &str = "http://127.0.0.1:8437";
 #[derive(Args, Clone, Debug)]
 pub struct Connection {
     /// Address of the service; else that of the profile, else http://127.0.0.1:8437
-    #[arg(long, env = "CALVEX_URL", global = true)]
+    #[arg(long, env = "CALVEX_URL", global = true, help_heading = "Service")]
     pub url: Option<String>,
     /// Ask the service kept under this name (`calvex profile`)
-    #[arg(long, env = "CALVEX_PROFILE", global = true)]
+    #[arg(long, env = "CALVEX_PROFILE", global = true, help_heading = "Service")]
     pub profile: Option<String>,
     /// Token for reading [env: CALVEX_TOKEN]
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = "Service")]
     pub token: Option<String>,
     /// Sign in with this name where there is no token; the password comes from CALVEX_ADMIN_PASSWORD or the terminal
-    #[arg(long, default_value = "admin", global = true)]
+    #[arg(long, default_value = "admin", global = true, help_heading = "Service")]
     pub user: String,
 }
 

@@ -39,7 +39,7 @@ fn lines(answer: &MeasureAnswer, group: &GroupAnswer) -> Result<()> {
         row.extend(time.map(|t| ("time".to_owned(), Value::from(t))));
         row.extend(answer.per.iter().cloned().zip(group.values.iter().cloned()));
         row.extend(answer.aggregates.iter().map(|a| a.name.clone()).zip(figures.iter().cloned()));
-        output::line(&Value::Object(row).to_string())
+        output::json_line(&Value::Object(row).to_string())
     };
     if answer.steps.is_empty() {
         return row(None, &group.total);

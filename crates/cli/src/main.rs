@@ -3,6 +3,7 @@
 mod client;
 mod commands;
 mod figures;
+mod options;
 mod output;
 mod proposed;
 mod shown;
@@ -32,6 +33,8 @@ enum Command {
     Ship(commands::ship::Ship),
     /// What came from each sender, service and host, and what became of it
     Arrivals(commands::arrivals::Arrivals),
+    /// Mark a change: a release, a setting, what somebody did
+    Mark(commands::mark::Mark),
     /// Send a marked event by each way in and report each step, up to found by search
     Probe(commands::probe::Probe),
     /// Search events
@@ -48,8 +51,12 @@ enum Command {
     Breakdown(commands::breakdown::Breakdown),
     /// Events folded by the shape of their message, with their trend
     Shapes(commands::shapes::Shapes),
-    /// Tell everything tied to one id, in order
+    /// Error groups: failures folded into problems, and how far each is
+    Errors(commands::errors::Errors),
+    /// Show everything tied to one id, drawn
     Story(commands::story::Story),
+    /// What differs between two sets of events, the best explanation first
+    Compare(commands::compare::Compare),
     /// Keys with which senders send
     Key(commands::key::Key),
     /// Tokens with which clients read
@@ -78,7 +85,7 @@ enum Command {
     Admin(commands::admin::Admin),
     /// Services by name, with their addresses and tokens
     Profile(commands::profile::Profile),
-    /// The demo: the Fennmark Lockers night
+    /// The demo: nine days of Fennmark Lockers, the night of the short leases last
     Demo(commands::demo::Demo),
     /// Completions for a shell
     Completions(commands::completions::Completions),
@@ -150,6 +157,7 @@ async fn run() -> ExitCode {
         Command::Send(c) => c.run().await,
         Command::Ship(c) => c.run().await,
         Command::Arrivals(c) => c.run().await,
+        Command::Mark(c) => c.run().await,
         Command::Probe(c) => c.run().await,
         Command::Search(c) => c.run().await,
         Command::Now(c) => c.run().await,
@@ -159,7 +167,9 @@ async fn run() -> ExitCode {
         Command::Export(c) => c.run().await,
         Command::Breakdown(c) => c.run().await,
         Command::Shapes(c) => c.run().await,
+        Command::Errors(c) => c.run().await,
         Command::Story(c) => c.run().await,
+        Command::Compare(c) => c.run().await,
         Command::Key(c) => c.run().await,
         Command::Token(c) => c.run().await,
         Command::Lane(c) => c.run().await,

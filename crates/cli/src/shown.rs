@@ -1,7 +1,6 @@
-//! How events are shown: times in which zone, which columns, whether long lines are cut or wrapped; and the address in
-//! the console that shows the same.
+//! How events are shown: times in which zone, which columns, whether long lines are cut or wrapped.
 
-use crate::client::segment;
+use crate::options::OUTPUT;
 use crate::output;
 use calvex_language::model::Value as Exact;
 use calvex_language::model::parse_value;
@@ -18,10 +17,10 @@ const CELL: usize = 40;
 #[derive(Args, Clone, Copy, Debug, Default)]
 pub struct ZoneArgs {
     /// Times in UTC (the default), as they are read and shown
-    #[arg(long)]
+    #[arg(long, help_heading = OUTPUT)]
     utc: bool,
     /// Times in the system's zone, as they are read and shown
-    #[arg(long, conflicts_with = "utc")]
+    #[arg(long, conflicts_with = "utc", help_heading = OUTPUT)]
     local: bool,
 }
 
@@ -70,10 +69,10 @@ pub struct Shown {
     #[command(flatten)]
     pub zone: ZoneArgs,
     /// Fields shown as columns of their own, joined by commas
-    #[arg(long, value_delimiter = ',', add = crate::proposed::field())]
+    #[arg(long, value_name = "FIELDS", value_delimiter = ',', add = crate::proposed::field(), help_heading = OUTPUT)]
     pub columns: Vec<String>,
     /// Long lines wrapped, not cut at the terminal's width
-    #[arg(long)]
+    #[arg(long, help_heading = OUTPUT)]
     pub wrap: bool,
 }
 
@@ -110,15 +109,6 @@ impl Shown {
         );
         output::fitted(line.trim_end(), self.wrap)
     }
-}
-
-/// The address in the console that shows the same.
-pub fn link(base: &str, query: &str, from: Option<&str>, to: Option<&str>, more: &[(&str, &str)]) -> String {
-    let asked = [("q", Some(query)), ("from", from), ("to", to)];
-    let more = more.iter().map(|(name, value)| (*name, Some(*value)));
-    let all = asked.into_iter().chain(more).filter_map(|(name, value)| Some((name, value.filter(|v| !v.is_empty())?)));
-    let parts: Vec<String> = all.map(|(name, value)| format!("{name}={}", segment(value))).collect();
-    format!("{base}/search?{}", parts.join("&"))
 }
 
 /// A value as text; nothing for null.
@@ -233,17 +223,5 @@ mod tests {
         let event = parse_value(r#"{"time":"t","severity":"info","message":"far","fields":{"far":1e400}}"#).unwrap();
         let line = Shown::default().line(&event);
         assert!(line.contains("far=1e400"), "{line}");
-    }
-
-    #[test]
-    fn an_address_shows_the_same() {
-        let reported = link(
-            "http://h",
-            "severity>=warn \"ran out\"",
-            Some("now-1h"),
-            None,
-            &[("columns", "slot.bank"), ("order", "")],
-        );
-        assert_eq!(reported, "http://h/search?q=severity%3E%3Dwarn%20%22ran%20out%22&from=now-1h&columns=slot.bank");
     }
 }

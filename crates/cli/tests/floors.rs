@@ -36,10 +36,13 @@ const FLOORS: &[(&str, &[&str])] = &[
 
 /// The modules of each engine crate, in the order in which data passes them; each may use those before it.
 const ROOMS: &[(&str, &[&str])] = &[
-    ("language", &["json", "model", "error", "query"]),
+    ("language", &["json", "model", "error", "domain", "failure", "query"]),
     ("storage", &["compress", "columns", "chunk", "testing", "fuzz"]),
     ("intake", &["arrivals", "line", "normalise", "transform", "dial", "route", "batch"]),
-    ("answer", &["scan", "measure", "search", "story", "ties", "watch", "retention", "merge", "testing"]),
+    (
+        "answer",
+        &["scan", "measure", "search", "compare", "errors", "story", "ties", "watch", "retention", "merge", "testing"],
+    ),
 ];
 
 fn root() -> PathBuf {

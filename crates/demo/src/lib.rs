@@ -5,9 +5,11 @@
 //! late. A harmless storm of warnings in `sorter` misleads. After 31 minutes the change is undone; half an hour follows.
 //! Seeded: the same seed, moment and size give the same events.
 
+mod days;
 mod requests;
 mod speech;
 
+pub use days::{DAYS, Days, rhythm};
 pub use speech::{SERVICES, Sent};
 
 use rand::{RngExt, SeedableRng};
@@ -50,6 +52,7 @@ pub struct Night {
     per_minute: f64,
     owed: f64,
     serial: u64,
+    spans: bool,
     waiting: BinaryHeap<Reverse<Sent>>,
 }
 
@@ -64,8 +67,15 @@ impl Night {
             per_minute: events as f64 / EVENTS_PER_REQUEST / minutes,
             owed: 0.0,
             serial: 0,
+            spans: false,
             waiting: BinaryHeap::new(),
         }
+    }
+
+    /// The same with the spans of its requests, which come beside its events.
+    #[must_use]
+    pub fn with_spans(self) -> Self {
+        Night { spans: true, ..self }
     }
 
     /// When the change is undone.
@@ -87,7 +97,7 @@ impl Night {
             let phase = self.phase(at_ns);
             self.serial += 1;
             let sent = requests::request(&mut self.rng, self.serial, at_ns, phase);
-            self.waiting.extend(sent.into_iter().map(Reverse));
+            self.waiting.extend(sent.into_iter().filter(|sent| self.spans || !sent.is_span).map(Reverse));
         }
         if self.minute == 0 {
             self.waiting.push(Reverse(requests::lease_change(self.change_ns, 120, 12)));
@@ -185,5 +195,32 @@ mod tests {
         let late = night.iter().filter(|e| e.send_ns - e.at_ns > 20 * MINUTE_NS).collect::<Vec<_>>();
         assert!(!late.is_empty() && late.iter().all(|e| e.bank == Some(OFFLINE_BANK)));
         assert!(night.iter().all(|e| serde_json::from_str::<serde_json::Value>(&e.json).is_ok_and(|v| v.is_object())));
+    }
+
+    #[test]
+    fn every_request_has_spans_that_nest() {
+        let night: Vec<Sent> = Night::new(1, CHANGE, 5_000).with_spans().collect();
+        let plain: Vec<Sent> = Night::new(1, CHANGE, 5_000).collect();
+        let lines: Vec<&Sent> = night.iter().filter(|sent| !sent.is_span).collect();
+        assert!(lines.len() == plain.len() && lines.iter().all(|line| plain.contains(line)), "spans change no line");
+        let spans: Vec<serde_json::Value> = night
+            .iter()
+            .filter(|sent| sent.is_span)
+            .map(|sent| {
+                let listed: serde_json::Value = serde_json::from_str(&sent.json).unwrap();
+                listed["scopeSpans"][0]["spans"][0].clone()
+            })
+            .collect();
+        let parents: BTreeMap<&str, Option<&str>> =
+            spans.iter().map(|s| (s["spanId"].as_str().unwrap(), s["parentSpanId"].as_str())).collect();
+        assert_eq!(parents.len(), spans.len(), "ids are of one span each");
+        let depth = |span: &serde_json::Value| {
+            std::iter::successors(span["parentSpanId"].as_str(), |parent| parents[parent]).count() + 1
+        };
+        assert!(spans.iter().all(|s| s["parentSpanId"].as_str().is_none_or(|parent| parents.contains_key(parent))));
+        assert_eq!(spans.iter().map(depth).max(), Some(4));
+        assert!(spans.iter().any(|s| s["kind"] == 5 && s["links"][0]["spanId"].is_string()), "a hop by a queue");
+        let failed = spans.iter().filter(|s| s["status"]["code"] == 2).count();
+        assert!(failed > 50 && failed < spans.len() / 2, "{failed} of {}", spans.len());
     }
 }

@@ -1,6 +1,6 @@
 //! What happens in the network, one function a kind of request.
 
-use crate::speech::{Ids, Level, Sent, say};
+use crate::speech::{Ids, Level, OpenSpan, Sent, SpanKind, say};
 use crate::{Phase, SECOND_NS};
 use rand::RngExt;
 use rand_chacha::ChaCha8Rng;
@@ -37,12 +37,15 @@ struct Scene<'a> {
     serial: u64,
     at_ns: i64,
     said: Vec<Sent>,
+    /// Spans that have begun, each within the one before.
+    open: Vec<OpenSpan>,
+    spans: u64,
 }
 
 impl<'a> Scene<'a> {
     fn new(rng: &'a mut ChaCha8Rng, serial: u64, at_ns: i64) -> Self {
         let ids = ids(rng);
-        Scene { rng, ids, serial, at_ns, said: Vec::new() }
+        Scene { rng, ids, serial, at_ns, said: Vec::new(), open: Vec::new(), spans: 0 }
     }
 
     /// Lets between `lo` and `hi` milliseconds pass.
@@ -51,8 +54,57 @@ impl<'a> Scene<'a> {
     }
 
     fn say(&mut self, service: &'static str, level: Level, message: String, fields: Value) {
-        self.ids.span = format!("{:016x}", self.rng.random::<u64>() | 1);
+        // Drawn in any case, so that the same seed has the services say the same.
+        let drawn = format!("{:016x}", self.rng.random::<u64>() | 1);
+        let within = self.open.iter().rev().find(|span| span.service == service);
+        self.ids.span = within.map_or(drawn, |span| span.id.clone());
         self.said.push(say(service, self.serial, self.at_ns, level, Some(&self.ids), message, fields));
+    }
+
+    /// A span begins within the one that is open.
+    fn begin(&mut self, service: &'static str, kind: SpanKind, name: &'static str) {
+        self.begin_at(service, &format!("{service}-{}", self.serial % 3 + 1), kind, name);
+    }
+
+    fn begin_at(&mut self, service: &'static str, host: &str, kind: SpanKind, name: &'static str) {
+        self.spans += 1;
+        // Of the trace and a count, so that no chance is drawn.
+        let low = u64::from_str_radix(self.ids.trace.get(16..).unwrap_or("1"), 16).unwrap_or(1);
+        let id = low.wrapping_add(self.spans.wrapping_mul(0x9e37_79b9_7f4a_7c15)) | 1;
+        self.open.push(OpenSpan {
+            id: format!("{id:016x}"),
+            parent: self.open.last().map(|span| span.id.clone()),
+            service,
+            host: host.to_owned(),
+            name,
+            kind,
+            began_ns: self.at_ns,
+            link: None,
+        });
+    }
+
+    /// The innermost span ends.
+    fn end(&mut self, failed: bool) {
+        if let Some(span) = self.open.pop() {
+            self.said.push(span.end(&self.ids.trace, self.at_ns, failed));
+        }
+    }
+
+    /// Leaves a message in a queue; another service takes it some seconds later.
+    fn queue(&mut self, from: &'static str, to: &'static str, names: [&'static str; 2]) {
+        self.begin(from, SpanKind::Producer, names[0]);
+        let producer = self.open.last().map(|span| span.id.clone());
+        self.end(false);
+        let at_ns = self.at_ns;
+        self.at_ns += SECOND_NS * (2 + (self.serial % 19) as i64);
+        self.begin(to, SpanKind::Consumer, names[1]);
+        if let Some(span) = self.open.last_mut() {
+            span.parent.clone_from(&producer);
+            span.link = producer;
+        }
+        self.at_ns += MS * (40 + (self.serial % 130) as i64);
+        self.end(false);
+        self.at_ns = at_ns;
     }
 
     fn agent(&mut self, bank: u32, level: Level, message: String, mut fields: Value) {
@@ -79,6 +131,7 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
     let mut s = Scene::new(rng, serial, at_ns);
     let began = s.at_ns;
     let route = "/drop-offs";
+    s.begin("edge", SpanKind::Server, "POST /drop-offs");
     s.say(
         "edge",
         Level::Info,
@@ -86,19 +139,25 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
         json!({"http": {"method": "POST", "route": route}, "parcelId": px}),
     );
     s.pass(3, 12);
+    s.begin("parcels", SpanKind::Server, "drop off");
     s.say(
         "parcels",
         Level::Info,
         format!("parcel {px} moves to dropping"),
         json!({"parcel": {"id": px, "state": "dropping"}}),
     );
+    s.begin("slots", SpanKind::Server, "lease a slot");
+    s.begin("slots", SpanKind::Internal, "claim row");
     s.pass(4, 15);
+    s.end(false);
     s.say(
         "slots",
         Level::Info,
         format!("lease {ls} on door {door} for {lease_s} s"),
         json!({"lease": {"id": ls, "seconds": lease_s}, "slot": {"bank": bk, "door": door}, "parcel": {"id": px}}),
     );
+    s.end(false);
+    s.begin_at("locker-agent", &bk.to_lowercase(), SpanKind::Server, "open door");
     s.pass(10, 40);
     s.agent(bank, Level::Info, format!("door {door} opened by courier"), json!({"door": door, "parcel": px}));
     s.pass(open_ms, open_ms + 50);
@@ -108,6 +167,8 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
         format!("door {door} closed, weight {weight} g"),
         json!({"door": door, "weight_g": weight, "parcel": px}),
     );
+    s.end(false);
+    s.begin("slots", SpanKind::Server, "confirm lease");
     if open_ms <= lease_s * 1000 {
         s.pass(20, 60);
         s.say(
@@ -116,6 +177,8 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
             format!("lease {ls} confirmed"),
             json!({"lease": {"id": ls, "seconds": lease_s}, "slot": {"bank": bk, "door": door}}),
         );
+        s.end(false);
+        s.begin("codes", SpanKind::Server, "make code");
         s.pass(10, 30);
         s.say(
             "codes",
@@ -123,20 +186,25 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
             format!("pick-up code made for {px}"),
             json!({"parcel": px, "code": {"digits": 6}}),
         );
+        s.end(false);
         s.pass(5, 20);
+        s.queue("parcels", "notify", ["message queued", "send message"]);
         s.say(
             "notify",
             Level::Info,
             format!("message to recipient of {px} queued as sms"),
             json!({"channel": "sms", "parcel_id": px}),
         );
+        s.begin("billing", SpanKind::Server, "rate");
         s.say(
             "billing",
             Level::Info,
             format!("rating zone {} tariff night", door % 6),
             json!({"zone": door % 6, "amount": 1.5 + f64::from(door % 4) * 0.25, "parcel": {"id": px}}),
         );
+        s.end(false);
         s.pass(2, 9);
+        s.end(false);
         let took = (s.at_ns - began) / MS;
         s.say(
             "edge",
@@ -144,6 +212,7 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
             format!("drop-off of parcel {px} done"),
             json!({"http": {"method": "POST", "route": route, "status": 201}, "took_ms": took, "parcelId": px}),
         );
+        s.end(false);
         return s.said;
     }
     s.pass(20, 60);
@@ -154,7 +223,9 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
         format!("lease {ls} ran out {:.1} s before door {door} confirmed", late_ms as f64 / 1000.0),
         json!({"lease": {"id": ls, "seconds": lease_s}, "slot": {"bank": bk, "door": door}, "late_by_ms": late_ms, "parcel": {"id": px}}),
     );
+    s.end(true);
     for attempt in 1..=3 {
+        s.begin("codes", SpanKind::Server, "make code");
         s.pass(600, 1700);
         s.say(
             "codes",
@@ -162,6 +233,7 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
             format!("pick-up code for {px} withheld, compartment unknown, try {attempt}"),
             json!({"parcel": px, "try": attempt}),
         );
+        s.end(true);
     }
     s.pass(300, 900);
     s.say(
@@ -170,6 +242,7 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
         format!("gave up on drop-off of {px} after 3 tries"),
         json!({"parcel": {"id": px, "state": "stranded"}, "error": {"kind": "lease_gone", "stack": ["drop_off::confirm", "slots::claim", "lease::check"]}}),
     );
+    s.end(true);
     s.pass(3, 15);
     let took = (s.at_ns - began) / MS;
     let slow = s.serial.is_multiple_of(4);
@@ -184,6 +257,7 @@ fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<
         text,
         json!({"http": {"method": "POST", "route": route, "status": status}, "took_ms": took, "parcelId": px}),
     );
+    s.end(true);
     s.said
 }
 
@@ -192,14 +266,19 @@ fn pick_up(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64) -> Vec<Sent> {
     let (bk, px) = (bank_name(bank), format!("PX-{:05}", 10_000 + (serial * 7) % 90_000));
     let mut s = Scene::new(rng, serial, at_ns);
     let began = s.at_ns;
+    s.begin("edge", SpanKind::Server, "POST /pick-ups");
     s.say(
         "edge",
         Level::Info,
         format!("pick-up asked at {bk}"),
         json!({"http": {"method": "POST", "route": "/pick-ups"}}),
     );
+    s.begin("parcels", SpanKind::Server, "hand over");
+    s.begin("codes", SpanKind::Server, "check code");
     s.pass(4, 12);
     s.say("codes", Level::Info, format!("code accepted for {px}"), json!({"parcel": px, "code": {"digits": 6}}));
+    s.end(false);
+    s.begin_at("locker-agent", &bk.to_lowercase(), SpanKind::Server, "open door");
     s.pass(8, 30);
     s.agent(bank, Level::Info, format!("door {door} opened by code"), json!({"door": door, "parcel": px}));
     s.pass(3_000, 14_000);
@@ -209,6 +288,7 @@ fn pick_up(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64) -> Vec<Sent> {
         format!("door {door} closed, empty"),
         json!({"door": door, "weight_g": 0, "parcel": px}),
     );
+    s.end(false);
     s.pass(5, 20);
     s.say(
         "parcels",
@@ -216,6 +296,7 @@ fn pick_up(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64) -> Vec<Sent> {
         format!("parcel {px} handed over"),
         json!({"parcel": {"id": px, "state": "handed over"}}),
     );
+    s.end(false);
     s.pass(2, 8);
     let took = (s.at_ns - began) / MS;
     s.say(
@@ -224,20 +305,25 @@ fn pick_up(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64) -> Vec<Sent> {
         "pick-up done".into(),
         json!({"http": {"method": "POST", "route": "/pick-ups", "status": 200}, "took_ms": took}),
     );
+    s.end(false);
     s.said
 }
 
 fn parcel_list(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64) -> Vec<Sent> {
     let (count, took) = (rng.random_range(0..40u32), rng.random_range(6..48u32));
     let mut s = Scene::new(rng, serial, at_ns);
+    s.begin("edge", SpanKind::Server, "GET /parcels");
+    s.begin("parcels", SpanKind::Server, "list parcels");
     s.say("parcels", Level::Debug, format!("{count} parcels read"), json!({"rows": count, "cache": count % 3 == 0}));
     s.pass(2, 6);
+    s.end(false);
     s.say(
         "edge",
         Level::Info,
         "parcel list served".into(),
         json!({"http": {"method": "GET", "route": "/parcels", "status": 200}, "took_ms": took}),
     );
+    s.end(false);
     s.said
 }
 
@@ -312,4 +398,41 @@ pub fn lease_change(at_ns: i64, from: u32, to: u32) -> Sent {
         message,
         json!({"operator": "ines", "action": "setting.change", "change": change, "mark": format!("slot lease {from} s → {to} s")}),
     )
+}
+
+/// A release, as the audit has it.
+pub fn release(at_ns: i64, what: &str) -> Sent {
+    let service = what.rsplit(' ').next().unwrap_or("slots");
+    let fields =
+        json!({"operator": "deploy", "action": "release", "mark": what, "mark_kind": "release", "of": service});
+    say("access", 0, at_ns, Level::Info, None, what.to_owned(), fields)
+}
+
+/// What follows at billing when the certificate of the tariff service has ended: two languages, two stacks.
+pub fn certificate_ended(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64) -> Vec<Sent> {
+    let mut s = Scene::new(rng, serial, at_ns);
+    let line = s.rng.random_range(80..99u32);
+    s.begin("billing", SpanKind::Server, "fetch tariffs");
+    s.pass(3, 20);
+    let stack = format!(
+        "fennmark.tariff.CertificateEnded: certificate of tariff-1 ended\n\tat fennmark.tariff.Client.open(Client.java:{line})\n\tat fennmark.tariff.Client.fetch(Client.java:41)\n\tat fennmark.billing.Rates.reload(Rates.java:117)"
+    );
+    s.say(
+        "billing",
+        Level::Error,
+        "certificate of tariff-1 ended, tariffs are old".into(),
+        json!({"error": {"type": "fennmark.tariff.CertificateEnded", "stack": stack}, "zone": serial % 6}),
+    );
+    s.end(true);
+    s.pass(5, 30);
+    let stack = format!(
+        "Traceback (most recent call last):\n  File \"/app/receipts/send.py\", line {line}, in send\n    amount = rates.amount(parcel)\n  File \"/app/receipts/rates.py\", line 12, in amount\n    raise RatesOld(age)\nreceipts.rates.RatesOld: certificate ended, rates are too old"
+    );
+    s.say(
+        "notify",
+        Level::Error,
+        "receipt not sent, rates are too old".into(),
+        json!({"error": {"type": "receipts.rates.RatesOld", "stack": stack}, "channel": "mail"}),
+    );
+    s.said
 }

@@ -19,8 +19,10 @@ pub struct Sent {
     pub service: &'static str,
     /// The bank it happened at, for agents.
     pub bank: Option<u32>,
-    /// The line.
+    /// The line; of a span what OTLP's `resourceSpans` lists.
     pub json: String,
+    /// Whether it is a span, which goes out by OTLP.
+    pub is_span: bool,
 }
 
 impl Ord for Sent {
@@ -157,5 +159,57 @@ pub fn say(
         out.extend(own);
     }
     let json = Value::Object(out).to_string();
-    Sent { send_ns: at_ns, at_ns, service, bank: None, json }
+    Sent { send_ns: at_ns, at_ns, service, bank: None, json, is_span: false }
+}
+
+/// What a span is to its caller, as OTLP numbers it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum SpanKind {
+    Internal = 1,
+    Server = 2,
+    Producer = 4,
+    Consumer = 5,
+}
+
+/// A span from its beginning on.
+#[derive(Debug, Clone)]
+pub struct OpenSpan {
+    pub id: String,
+    pub parent: Option<String>,
+    pub service: &'static str,
+    pub host: String,
+    pub name: &'static str,
+    pub kind: SpanKind,
+    pub began_ns: i64,
+    /// The span whose message it takes from a queue.
+    pub link: Option<String>,
+}
+
+impl OpenSpan {
+    /// The span as OTLP's JSON form lists it, sent when it ends.
+    pub fn end(self, trace: &str, at_ns: i64, failed: bool) -> Sent {
+        let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
+        let mut span = json!({
+            "traceId": trace,
+            "spanId": self.id,
+            "name": self.name,
+            "kind": self.kind as u8,
+            "startTimeUnixNano": self.began_ns.to_string(),
+            "endTimeUnixNano": at_ns.to_string(),
+            "status": {"code": if failed { 2 } else { 0 }},
+        });
+        if let Some(parent) = self.parent {
+            span["parentSpanId"] = json!(parent);
+        }
+        if let Some(link) = self.link {
+            span["links"] = json!([{"traceId": trace, "spanId": link}]);
+        }
+        let listed = json!({
+            "resource": {"attributes": [text("service.name", self.service), text("host.name", &self.host)]},
+            "scopeSpans": [{"spans": [span]}],
+        });
+        let json = listed.to_string();
+        Sent { send_ns: at_ns, at_ns: self.began_ns, service: self.service, bank: None, json, is_span: true }
+    }
 }

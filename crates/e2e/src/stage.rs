@@ -90,6 +90,14 @@ impl Stage {
         Ok(self.browser.page.action_chain().send_keys(keys).perform().await?)
     }
 
+    /// Whether nothing of the page lies beyond the window's width.
+    pub async fn fits(&self, place: &str) -> Result<()> {
+        let script = "return document.documentElement.scrollWidth - window.innerWidth;";
+        let beyond: i64 = self.browser.page.execute(script, vec![]).await?.convert()?;
+        anyhow::ensure!(beyond <= 0, "{place} is {beyond} pixels wider than the window");
+        Ok(())
+    }
+
     /// What axe finds that is serious or critical.
     pub async fn axe(&self, place: &str) -> Result<()> {
         let script = concat!(env!("CARGO_MANIFEST_DIR"), "/clients/node_modules/axe-core/axe.min.js");

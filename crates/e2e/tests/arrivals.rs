@@ -69,11 +69,11 @@ fn what_became_of_it() -> Result<()> {
     assert!(sample.contains("broken") && sample.contains("•••") && !sample.contains(SECRET), "{sample}");
 
     // For people: one look.
-    let table = service.ok(&["arrivals", "slots"])?;
+    let table = service.ok(&["arrivals", "slots", "--text"])?;
     assert!(table.contains("slots-2") && !table.contains("edge-1") && table.contains("wrong-key"), "{table}");
     assert_eq!(service.calvex(&["arrivals", "nobody"])?.status.code(), Some(1));
     // A reader of one lane gets no count of another, and no sample.
-    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main"])?.trim().to_owned();
+    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main", "--text"])?.trim().to_owned();
     let reported = rows(&service.calvex(&["arrivals", "--json", "--token", &narrow])?);
     assert!(reported.iter().any(|r| r["service"] == "slots") && !reported.iter().any(|r| r["service"] == "access"));
     assert!(reported.iter().all(|r| r.get("sample").is_none()));

@@ -72,7 +72,7 @@ fn a_script_sets_up_sends_and_asks() -> Result<()> {
     let key =
         service.ok(&["key", "new", "sorter-prod", "--fixed", "environment=night", "--data-dir", dir, "--json"])?;
     let key: Value = serde_json::from_str(&key)?;
-    let token = service.ok(&["token", "new", "--for", "administer", "--data-dir", dir])?;
+    let token = service.ok(&["token", "new", "--for", "administer", "--data-dir", dir, "--text"])?;
     let (url, token) = (service.url.as_str(), token.trim());
     let file = service.dir.join("events.ndjson");
     let lines: String = (0..12_345).map(|n| format!("{{\"msg\":\"belt {n} moves\",\"n\":{n}}}\n")).collect();

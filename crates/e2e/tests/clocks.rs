@@ -15,9 +15,9 @@ fn judgements_ahead_of_the_clock_are_taken_back() -> Result<()> {
         "severity>=error",
         "--above",
         "0",
-        "--window-s",
-        "60",
-        "--delay-s",
+        "--window",
+        "1m",
+        "--delay",
         "0",
     ])?;
     let judged = || -> Result<i64> { Ok(service.sql("SELECT COALESCE(judged_ns, 0) FROM rule")?.parse()?) };

@@ -36,7 +36,7 @@ fn with_events() -> Result<(Service, String)> {
     let service = Service::start(&[])?;
     service.ok(&["lane", "set", "audit", "--days", "400"])?;
     service.ok(&["route", "add", "service=access", "audit"])?;
-    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main"])?.trim().to_owned();
+    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main", "--text"])?.trim().to_owned();
     let start = jiff::Timestamp::now() - jiff::SignedDuration::from_mins(10);
     let lines: String = (0..200)
         .map(|n| {
@@ -172,6 +172,11 @@ async fn saved_searches_and_how_things_stand() -> Result<()> {
         now["services"].as_array().into_iter().flatten().filter_map(|s| s["service"].as_str()).collect();
     assert_eq!(services, ["slots", "access", "edge"], "errors first: {now}");
     assert_eq!(now["services"][0]["now"]["error_share"], 1.0);
+    let steps = |name: &str| now["services"][0][name].as_array().into_iter().flatten().filter_map(Value::as_u64);
+    assert!(
+        steps("trend").count() == 12 && steps("trend").sum::<u64>() > 0 && steps("errors").sum::<u64>() > 0,
+        "{now}"
+    );
     assert_eq!(now["usual_of"], "the hours of the last day");
     assert_eq!(now["marks"][0]["what"], "lease 120 s → 12 s");
     let (_, now) = ask(&service, &narrow, Method::GET, "/now", None).await?;

@@ -142,7 +142,7 @@ fn exporters_of_two_sdks_by_every_way() -> Result<()> {
     let grpc = service.other("OTLP over gRPC", "http")?.to_owned();
     for (language, way) in WAYS {
         let name = format!("{language}-{way}");
-        let key = service.ok(&["key", "new", &name])?.trim().to_owned();
+        let key = service.ok(&["key", "new", &name, "--text"])?.trim().to_owned();
         let address = if way == "grpc" { grpc.as_str() } else { service.url.as_str() };
         export(language, way, address, &key, &name)?;
         check(&service, &name)?;

@@ -49,7 +49,7 @@ async fn one_answer_from_head_chunk_and_merged() {
     check(&service, sent).await;
 
     let chunk: Value = serde_json::from_str(chunks.lines().next().unwrap()).unwrap();
-    let shown = service.ok(&["admin", "chunk", chunk["id"].as_str().unwrap()]).unwrap();
+    let shown = service.ok(&["admin", "chunk", chunk["id"].as_str().unwrap(), "--text"]).unwrap();
     for reported in ["1800 events", "slot.bank", "message", "bytes/event", "filter"] {
         assert!(shown.contains(reported), "{reported} is not in {shown}");
     }

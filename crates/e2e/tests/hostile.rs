@@ -24,8 +24,8 @@ fn target(service: &Service) -> Result<Target> {
         url: service.url.clone(),
         grpc: service.other("OTLP over gRPC", "http")?.to_owned(),
         syslog: Some((syslog(service, "tcp://")?, syslog(service, "udp://")?)),
-        key: service.ok(&["key", "new", "stranger"])?.trim().to_owned(),
-        token: service.ok(&["token", "new", "reader"])?.trim().to_owned(),
+        key: service.ok(&["key", "new", "stranger", "--text"])?.trim().to_owned(),
+        token: service.ok(&["token", "new", "reader", "--text"])?.trim().to_owned(),
     })
 }
 
@@ -157,7 +157,7 @@ fn revoking_the_key_of_syslog_closes_the_door() -> Result<()> {
     use std::io::Write;
     use std::net::TcpStream;
     let service = Service::start(&[("CALVEX_SYSLOG_TCP_LISTEN", "127.0.0.1:0")])?;
-    service.ok(&["key", "new", "syslog"])?;
+    service.ok(&["key", "new", "syslog", "--text"])?;
     let send = |text: &str| -> Result<()> {
         TcpStream::connect(syslog(&service, "tcp://")?)?
             .write_all(format!("<13>1 - - slots - - - {text}\n").as_bytes())?;
@@ -236,11 +236,11 @@ async fn one_batch_stops_nobody() -> Result<()> {
     let http = client()?;
     let url = format!("{}/v1/events", service.url);
     // A hundred refusals with long names under an idempotency key: an answer that used to be too long to be kept.
-    let key = service.ok(&["key", "new", "edge-only", "--service", "edge"]).map(|k| k.trim().to_owned());
+    let key = service.ok(&["key", "new", "edge-only", "--service", "edge", "--text"]).map(|k| k.trim().to_owned());
     let key = match key {
         Ok(key) => key,
         Err(_) => {
-            let key = service.ok(&["key", "new", "edge-only"])?.trim().to_owned();
+            let key = service.ok(&["key", "new", "edge-only", "--text"])?.trim().to_owned();
             service.ok(&["key", "limit", "edge-only", "--service", "edge"])?;
             key
         }

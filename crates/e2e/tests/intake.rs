@@ -202,7 +202,7 @@ async fn a_reader_gets_nothing_from_a_lane_it_may_not_read() -> Result<()> {
     let line =
         |s: &str| format!("{{\"service\":\"{s}\",\"msg\":\"door 17\",\"trace_id\":\"{trace}\",\"secret_{s}\":1}}\n");
     post(&service, [line("access"), line("edge")].concat().into_bytes(), &[]).await?;
-    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main"])?.trim().to_owned();
+    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main", "--text"])?.trim().to_owned();
     let as_narrow = |args: &[&str]| -> Result<(i32, String, String)> {
         let output = service.calvex(&[args, &["--token", &narrow]].concat())?;
         let text = |b: &[u8]| String::from_utf8_lossy(b).into_owned();

@@ -95,7 +95,7 @@ async fn an_overtaken_node_is_not_ready() -> Result<()> {
             .output()?;
         Ok((ready.status.code() == Some(2)).then_some(()))
     })?;
-    let sent = first.calvex_with(&["send", "--quiet", "--give-up-s", "2"], b"{\"msg\":\"door 99\",\"door\":99}\n")?;
+    let sent = first.calvex_with(&["send", "--quiet", "--give-up", "2s"], b"{\"msg\":\"door 99\",\"door\":99}\n")?;
     assert!(!sent.status.success(), "an overtaken node took an event");
     send(&second, 20, 20)?;
     assert_eq!(doors(&second)?, (0..40).collect::<Vec<i64>>());

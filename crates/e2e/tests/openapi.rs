@@ -57,6 +57,9 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
         (M::GET, "/api/saved", "", none.clone()),
         (M::DELETE, "/api/saved/{name}", "early ends", none.clone()),
         (M::GET, "/api/story/{id}", "PX-00001", none.clone()),
+        (M::POST, "/api/paste", "", json!({"text": "parcel PX-00001 is late"})),
+        (M::POST, "/api/errors", "", json!({"query": "", "from": "now-1d"})),
+        (M::POST, "/api/compare", "", json!({"query": "", "before_query": "door"})),
         (M::GET, "/api/arrivals", "?hours=2", none.clone()),
         (M::GET, "/api/ways-in", "", none.clone()),
         (M::PUT, "/api/lanes/{name}", "audit", json!({"name": "audit", "retention_days": 400})),
@@ -105,7 +108,7 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
 }
 
 /// Those asked by other tests, since they need more than one request: they must be described all the same.
-const ELSEWHERE: [&str; 15] = [
+const ELSEWHERE: [&str; 16] = [
     "/v1/events",
     "/v1/logs",
     "/v1/traces",
@@ -121,6 +124,7 @@ const ELSEWHERE: [&str; 15] = [
     "/api/chunks/{id}",
     "/api/alerts/{id}/take",
     "/api/nodes/{name}",
+    "/api/errors/{id}",
 ];
 
 #[tokio::test(flavor = "multi_thread")]

@@ -25,6 +25,9 @@ fn body_for(path: &str) -> Value {
         "/tail" => json!({ "query": "service=nobody" }),
         "/measure" => json!({ "query": "measure count, max(time) per service, host, lane, message" }),
         "/breakdown" => json!({ "query": "", "fields": ["lane", "service", "host", "message", "sender"] }),
+        "/compare" | "/errors" => json!({ "query": "", "from": "now-30m" }),
+        "/errors/{id}" => json!({ "state": "known" }),
+        "/paste" => json!({ "text": "seen: ZX-4712 and PX-1" }),
         "/complete" => json!({ "query": "vau", "at": 3 }),
         "/range" => json!({ "text": "last 1h" }),
         "/shape" => json!({ "query": "", "shape": "0" }),
@@ -100,9 +103,9 @@ async fn planted() -> Result<Service> {
     let service = Service::start(&[])?;
     service.ok(&["lane", "set", "vaultlane", "--days", "30", "--unlisted"])?;
     service.ok(&["route", "add", "service=vaultservice", "vaultlane"])?;
-    let key = service.ok(&["key", "new", "vaultkey"])?.trim().to_owned();
+    let key = service.ok(&["key", "new", "vaultkey", "--text"])?.trim().to_owned();
     let event = json!({
-        "service": "vaultservice", "host": "vaulthost", "msg": "vaultmessage", "vaultfield": "vaultvalue",
+        "service": "vaultservice", "host": "vaulthost", "msg": "vaultmessage", "vaultfield": "vaultvalue", "level": "error",
         "mark": "vaultmessage", "parcel": { "id": HIDDEN_ID },
     })
     .to_string();
@@ -134,7 +137,7 @@ async fn nothing_of_a_hidden_lane_comes_back_by_any_path() -> Result<()> {
     for Asked { what, status, text } in sweep(&service, &description, None).await? {
         assert_eq!(status, 401, "{what} as nobody: {text}");
     }
-    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main"])?.trim().to_owned();
+    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main", "--text"])?.trim().to_owned();
     for Asked { what, status, text } in sweep(&service, &description, Some(&narrow)).await? {
         assert!(status < 500, "{what}: {status} {text}");
         for word in PLANTED {
@@ -144,7 +147,7 @@ async fn nothing_of_a_hidden_lane_comes_back_by_any_path() -> Result<()> {
         assert!(!changes || status == 403, "{what} by a narrowed token: {status} {text}");
     }
     // A token that reads everything changes nothing either.
-    let reads = service.ok(&["token", "new", "reads"])?.trim().to_owned();
+    let reads = service.ok(&["token", "new", "reads", "--text"])?.trim().to_owned();
     for Asked { what, status, text } in sweep(&service, &description, Some(&reads)).await? {
         let changes = what.starts_with("PUT") || what.starts_with("DELETE");
         assert!(!changes || status == 403, "{what} by a token that reads: {status} {text}");
@@ -255,7 +258,7 @@ async fn a_sign_in_that_never_ends_is_let_go() -> Result<()> {
 #[test]
 fn revoking_a_token_ends_its_tails() -> Result<()> {
     let service = Service::start(&[])?;
-    let token = service.ok(&["token", "new", "night"])?.trim().to_owned();
+    let token = service.ok(&["token", "new", "night", "--text"])?.trim().to_owned();
     let mut tail = Command::new(calvex_e2e::service::binary())
         .args(["tail", "--json"])
         .env("CALVEX_URL", &service.url)

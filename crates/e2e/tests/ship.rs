@@ -189,12 +189,12 @@ fn plain_lines_are_cut_by_patterns() -> Result<()> {
     lines += "not like the others\n";
     std::fs::write(&path, &lines)?;
     let pattern = "{time} {severity} belt {number belt}: {rest message}";
-    let args = ["--once", "--set", "service=sorter", "--pattern", pattern, path.to_str().context("a path")?];
+    let args = ["--once", "--text", "--set", "service=sorter", "--pattern", pattern, path.to_str().context("a path")?];
     let output = ship(&service, &folder.path().join("state"), &args)?.wait_with_output()?;
     let reported = String::from_utf8_lossy(&output.stderr).into_owned();
     assert_eq!(output.status.code(), Some(0), "{reported}");
     assert!(reported.contains("`not like the others` up to column 1: expected a time"), "{reported}");
-    assert!(reported.contains("51 stored, 0 refused, 1 fitted no pattern"), "{reported}");
+    assert_eq!(String::from_utf8_lossy(&output.stdout).trim(), "51 stored, 0 refused, 1 fitted no pattern");
     until(&service, "severity=warn belt=3 \"eye dusty\"", 10)?;
     until(&service, "\"like the others\"", 1)?;
     // A pattern that is none is reported with its place.

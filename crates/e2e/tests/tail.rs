@@ -32,7 +32,7 @@ fn what_comes_is_shown_to_those_who_may_read_it() -> Result<()> {
     let mut service = Service::start(&[])?;
     service.ok(&["lane", "set", "audit", "--days", "400"])?;
     service.ok(&["route", "add", "service=access", "audit"])?;
-    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main"])?.trim().to_owned();
+    let narrow = service.ok(&["token", "new", "narrow", "--lane", "main", "--text"])?.trim().to_owned();
     let event = |name: &str, n: u64| {
         let level = if n.is_multiple_of(2) { "warn" } else { "info" };
         json!({"time": jiff::Timestamp::now().to_string(), "service": name, "level": level, "msg": "told", "n": n})
@@ -98,7 +98,7 @@ fn values_of_fields_are_counted() -> Result<()> {
     let of = |n: usize| (rows[n]["value"].clone(), rows[n]["count"].clone());
     assert_eq!((of(0), of(1)), ((json!("edge"), json!(5)), (json!("slots"), json!(3))));
     assert_eq!(rows[2]["count"], json!(8));
-    let text = service.ok(&["breakdown", "service", "-q", "service=slots"])?;
+    let text = service.ok(&["breakdown", "service", "-q", "service=slots", "--text"])?;
     assert!(text.contains("in 100.0 % of 3 events, 1 values") && text.contains("100.0 %"), "{text}");
     assert_eq!(service.calvex(&["breakdown", "nothing.such"])?.status.code(), Some(1));
 
@@ -108,7 +108,7 @@ fn values_of_fields_are_counted() -> Result<()> {
     assert_eq!((&row["count"], &row["shape"]), (&json!(8), &rows[2]["value"]));
     let trend: f64 = row["trend"].as_array().into_iter().flatten().filter_map(Value::as_f64).sum();
     assert_eq!(trend, 8.0, "{row}");
-    assert!(service.ok(&["shapes", "service=slots"])?.contains("opened"));
+    assert!(service.ok(&["shapes", "service=slots", "--text"])?.contains("opened"));
     assert_eq!(service.calvex(&["shapes", "nothing"])?.status.code(), Some(1));
     assert_eq!(service.calvex(&["shapes", "measure count"])?.status.code(), Some(2));
 

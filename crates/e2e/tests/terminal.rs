@@ -40,7 +40,7 @@ fn asked_and_shown() -> Result<()> {
         Ok(service.ok(&["search", "--text", "-n", "1", zone])?.chars().take(13).collect())
     };
     assert_eq!(clock("--utc")?, start.to_string().replace('T', " ").chars().take(13).collect::<String>());
-    let spread = service.ok(&["breakdown", "took_ms"])?;
+    let spread = service.ok(&["breakdown", "took_ms", "--text"])?;
     assert!(spread.contains("p50 24") && spread.contains("p99 49"), "{spread}");
 
     // The console's address for the same, without asking.
@@ -62,8 +62,17 @@ fn asked_and_shown() -> Result<()> {
     assert!(String::from_utf8_lossy(&missing.stderr).contains("there are: early ends"));
     service.ok(&["saved", "remove", "early ends"])?;
 
-    let reported = service.ok(&["now"])?;
-    assert!(reported.contains("slots") && reported.contains("10.0 %"), "{reported}");
+    // A change is marked by whoever has a key, and found as a mark; without one nothing is.
+    let marked = service.ok(&["mark", "release 41.2 of slots", "--service", "slots", "--text"])?;
+    assert!(marked.starts_with("marked at") && marked.contains("release 41.2 of slots"), "{marked}");
+    let query = "mark=\"release 41.2 of slots\" mark_kind=release service=slots";
+    wait_for("the mark", || Ok((service.search(query, &[])?.len() == 1).then_some(())))?;
+    for wrong in [&["mark", ""][..], &["mark", "x", "--at", "soonish"], &["mark", "x", "--kind", "party"]] {
+        assert_eq!(service.calvex(wrong)?.status.code(), Some(2), "{wrong:?}");
+    }
+
+    let reported = service.ok(&["now", "--text"])?;
+    assert!(reported.contains("slots") && reported.contains("9.8 %"), "five of 51, the mark among them: {reported}");
     let reported: Value = serde_json::from_str(&service.ok(&["now", "--json"])?)?;
     assert_eq!(reported["services"][0]["service"], "slots");
     Ok(())

@@ -47,7 +47,7 @@ fn rules_transform_what_comes() -> Result<()> {
     // Tried, nothing is stored.
     let line = "2026-10-04 02:38:41,198 WARN belt 4: jam, told tore.hidden@fennmark.example";
     let tried = service.calvex_with(
-        &["transform", "try", "-"],
+        &["transform", "try", "-", "--text"],
         format!("{{\"service\":\"sorter\",\"msg\":\"{line}\"}}\n").as_bytes(),
     )?;
     let reported = String::from_utf8_lossy(&tried.stdout).into_owned();
@@ -135,7 +135,8 @@ async fn dials_turn_senders_down_and_end_by_themselves() -> Result<()> {
 
     service.ok(&["dial", "set", "service=slots", "error", "--why", "too much"])?;
     let span = "8s";
-    let set = service.ok(&["dial", "set", "service=slots logger^=\"slots.lease\"", "debug", "--for", span])?;
+    let set =
+        service.ok(&["dial", "set", "service=slots logger^=\"slots.lease\"", "debug", "--for", span, "--text"])?;
     assert!(set.contains("dial 2: debug and above"), "{set}");
     let answer = poll(Some(tag)).await?;
     assert_eq!(answer.status(), StatusCode::OK, "it changed");
@@ -184,7 +185,9 @@ async fn keys_are_limited_rotated_and_end() -> Result<()> {
         let body: String = events.iter().map(|e| format!("{e}\n")).collect();
         http.post(format!("{}/v1/events", service.url)).bearer_auth(key).body(body).send()
     };
-    let new = |args: &[&str]| Ok::<_, anyhow::Error>(service.ok(&[&["key", "new"], args].concat())?.trim().to_owned());
+    let new = |args: &[&str]| {
+        Ok::<_, anyhow::Error>(service.ok(&[&["key", "new", "--text"], args].concat())?.trim().to_owned())
+    };
 
     // For two services and one lane.
     let key = new(&["slots-prod", "--service", "slots", "--service", "access", "--lane", "main"])?;
@@ -217,12 +220,12 @@ async fn keys_are_limited_rotated_and_end() -> Result<()> {
     assert_eq!(others.status(), StatusCode::OK, "one sender's rate is its own");
 
     // Another secret: both work, then only the new one.
-    let second = service.ok(&["key", "rotate", "slots-prod", "--overlap", "1h"])?.trim().to_owned();
+    let second = service.ok(&["key", "rotate", "slots-prod", "--overlap", "1h", "--text"])?.trim().to_owned();
     service.ok(&["key", "limit", "slots-prod"])?;
     for key in [&key, &second] {
         assert_eq!(post(key, &[event("slots", 40)]).await?.status(), StatusCode::OK);
     }
-    let third = service.ok(&["key", "rotate", "slots-prod", "--overlap", "0"])?.trim().to_owned();
+    let third = service.ok(&["key", "rotate", "slots-prod", "--overlap", "0", "--text"])?.trim().to_owned();
     for (key, status) in
         [(&key, StatusCode::UNAUTHORIZED), (&second, StatusCode::UNAUTHORIZED), (&third, StatusCode::OK)]
     {
@@ -293,7 +296,7 @@ fn one_id_by_many_spellings() -> Result<()> {
     assert_eq!(of("parcel.id")["share"], json!(0.25));
     let narrow = service
         .ok(&["lane", "set", "audit", "--days", "7"])
-        .and_then(|_| service.ok(&["token", "new", "--lane", "audit"]))?;
+        .and_then(|_| service.ok(&["token", "new", "--lane", "audit", "--text"]))?;
     let none = service.calvex(&["fields", "--token", narrow.trim()])?;
     assert_eq!(none.status.code(), Some(1), "fields of lanes one may not read are not reported");
     Ok(())

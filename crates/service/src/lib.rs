@@ -23,6 +23,7 @@ mod state;
 pub use auth::secrets::{hash_password, new_secret};
 pub use config::settings::Settings;
 pub use error::ServiceError;
+pub use http::description;
 pub use intake::probe::{PROBE_SERVICE, probe};
 pub use listen::Addresses;
 pub use notify::sign_webhook;

@@ -4,10 +4,13 @@ use crate::admission::behind::Behind;
 use crate::admission::budget::Budget;
 use crate::admission::connections::raise_open_files;
 use crate::admission::slots::Slots;
+use crate::answer::complete::Proposals;
+use crate::answer::overview::Standings;
 use crate::answer::search_pool::SearchPool;
 use crate::auth::cache::AuthCache;
 use crate::auth::secrets::hash_password;
 use crate::auth::sign_in::SignIns;
+use crate::auth::strangers::Strangers;
 use crate::config::settings::Settings;
 use crate::config::{Config, LiveConfig};
 use crate::error::{Result, ServiceError};
@@ -17,12 +20,12 @@ use crate::jobs;
 use crate::listen::{Addresses, Listeners};
 use crate::metrics::Metrics;
 use crate::pipeline::{CommitFigures, Committer, Sealer, View};
-use crate::state::{App, Clock, Shared, system_clock};
+use crate::state::{Auth, Base, Clock, Health, Parts, Reading, Receiving, Upkeep, system_clock};
 use calvex_intake::batch::HeadKey;
+use calvex_language::domain::access::{Actor, Role};
 use calvex_storage::chunk::journal::decode_batch;
 use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
-use calvex_store::records::access::Actor;
 use calvex_store::{
     JournalRowRef, JournalTable, Others, SegmentCache, Server, ServerSettings, Store, StoreError, StoreOptions,
 };
@@ -40,7 +43,7 @@ const DRAIN: Duration = Duration::from_secs(5);
 pub struct Running {
     /// Where its ways in are.
     pub addresses: Addresses,
-    app: Shared,
+    parts: Parts,
     server: Option<Server>,
     stop: watch::Sender<bool>,
     listeners: JoinSet<()>,
@@ -81,11 +84,10 @@ pub async fn open_database(settings: &Settings) -> Result<(Option<Server>, Store
 /// Where the database or an address is not to be had.
 pub async fn start(settings: Settings, admin_password: Option<String>) -> Result<Running> {
     let listeners = Listeners::bind(&settings).await?;
-    let addresses = listeners.addresses()?;
     let (server, store) = open_database(&settings).await?;
     let others = if server.is_some() { Others::Impossible } else { Others::Watched };
-    match start_on(settings, store, others, admin_password, system_clock()).await {
-        Ok((app, table, committer)) => Ok(serve(app, table, committer, server, (listeners, addresses))),
+    match start_on(settings, store, others, admin_password, listeners.addresses()?, system_clock()).await {
+        Ok(started) => Ok(serve(started, server, listeners)),
         Err(e) => {
             if let Some(server) = server {
                 server.stop().await;
@@ -110,7 +112,7 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
         .map_err(|e| ServiceError::Setting(format!("CALVEX_ADMIN_PASSWORD: {e}")))?;
     let by = Actor { name: "calvex serve", token: None };
     let act = Act { at_ns: now_ns, by, act: "add user", what: "admin, admin".into() };
-    store.add_user("admin", &hash, "admin", &[], now_ns, &act).await?;
+    store.add_user("admin", &hash, Role::Admin, &[], now_ns, &act).await?;
     if generated {
         // To the terminal, once, and never to the log.
         println!("first administrator: name `admin`, password `{password}` (shown this once)");
@@ -118,7 +120,12 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
     Ok(())
 }
 
-type Started = (Shared, Arc<AtomicU32>, JoinHandle<()>);
+/// The parts, put together, and what runs of them already.
+struct Started {
+    parts: Parts,
+    committer: JoinHandle<()>,
+    touched_from_ns: Arc<AtomicI64>,
+}
 
 /// Tries of a step of the start whose error passes by itself, and the pause between.
 const START_TRIES: u32 = 60;
@@ -145,6 +152,7 @@ async fn start_on(
     store: Store,
     others: Others,
     admin_password: Option<String>,
+    addresses: Addresses,
     clock: Clock,
 ) -> Result<Started> {
     let claim = patiently(|| store.claim(settings.text("node.name"), others)).await?;
@@ -174,108 +182,123 @@ async fn start_on(
     };
     let (intake, committing) = committer.start();
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
-    let app = Arc::new(App {
-        cache: SegmentCache::new(
-            settings.mib("search.cache_mib") as u64,
-            &installation,
-            Some(settings.mib("search.disk_cache_mib") as u64)
-                .filter(|bytes| *bytes > 0)
-                .map(|bytes| (settings.data_dir().join("cache"), bytes)),
-        ),
+    let behind = Arc::new(Behind::new(cores)?);
+    let disk_cache = Some(settings.mib("search.disk_cache_mib") as u64).filter(|bytes| *bytes > 0);
+    let disk_cache = disk_cache.map(|bytes| (settings.data_dir().join("cache"), bytes));
+    let cache = Arc::new(SegmentCache::new(settings.mib("search.cache_mib") as u64, &installation, disk_cache));
+    let base = Arc::new(Base {
         config: LiveConfig::new(config),
-        installation: installation.clone(),
-        keys: AuthCache::new(Duration::from_secs(5)),
-        readers: AuthCache::new(Duration::from_secs(2)),
-        addresses: std::sync::OnceLock::new(),
-        intake_budget: Budget::new("intake.budget_mib", settings.mib("intake.budget_mib")),
-        api_budget: Budget::new("limits.api_budget_mib", settings.mib("limits.api_budget_mib")),
-        open_files: raise_open_files(),
-        limits: Limits::default(),
         ledger: Ledger::default(),
-        strangers: crate::auth::strangers::Strangers::default(),
-        sign_ins: SignIns::new(cores),
-        proposals: crate::answer::complete::Proposals::default(),
-        decode_slots: Slots::new(cores),
-        rule_slots: Arc::new(Semaphore::new(2)),
-        export_slots: Arc::new(Semaphore::new(crate::answer::export::AT_ONCE)),
-        tail_slots: Arc::new(Semaphore::new(crate::answer::tail::AT_ONCE)),
-        search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
-        behind: Behind::new(cores)?,
-        search_pool: SearchPool::new(cores)?,
-        ready: AtomicBool::new(false),
-        merges_failed: parking_lot::Mutex::default(),
-        merging: tokio::sync::Mutex::default(),
-        upkeep: tokio::sync::Mutex::default(),
-        sealer: std::sync::OnceLock::new(),
+        open_files: raise_open_files(),
         settings,
         clock,
         store,
         claim,
-        view,
-        intake,
+        installation,
         metrics,
-        touched_from_ns,
+        addresses,
+    });
+    let settings = &base.settings;
+    let auth = Arc::new(Auth {
+        keys: AuthCache::new(Duration::from_secs(5)),
+        readers: AuthCache::new(Duration::from_secs(2)),
+        strangers: Strangers::default(),
+        sign_ins: SignIns::new(cores),
+        api_budget: Budget::new("limits.api_budget_mib", settings.mib("limits.api_budget_mib")),
+        behind: behind.clone(),
+        base: base.clone(),
+    });
+    let receiving = Arc::new(Receiving {
+        intake,
+        intake_budget: Budget::new("intake.budget_mib", settings.mib("intake.budget_mib")),
+        decode_slots: Slots::new(cores),
+        limits: Limits::default(),
+        behind: behind.clone(),
+        view: view.clone(),
+        auth: auth.clone(),
+        base: base.clone(),
+    });
+    let reading = Arc::new(Reading {
+        search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
+        rule_slots: Arc::new(Semaphore::new(2)),
+        export_slots: Arc::new(Semaphore::new(crate::answer::export::AT_ONCE)),
+        tail_slots: Arc::new(Semaphore::new(crate::answer::tail::AT_ONCE)),
+        search_pool: SearchPool::new(cores)?,
+        standings: Standings::default(),
+        proposals: Proposals::default(),
+        behind,
+        cache: cache.clone(),
+        view: view.clone(),
+        auth: auth.clone(),
+        base: base.clone(),
+    });
+    let sealer = Arc::new(Sealer::new(base.clone(), view.clone(), cache.clone(), table));
+    let upkeep = Arc::new(Upkeep {
+        sealer: sealer.clone(),
+        merges_failed: parking_lot::Mutex::default(),
+        merging: tokio::sync::Mutex::default(),
+        swapping: tokio::sync::Mutex::default(),
+        cache,
+        view: view.clone(),
+        base: base.clone(),
+    });
+    let health = Arc::new(Health {
+        ready: AtomicBool::new(false),
+        receiving: receiving.clone(),
+        base: base.clone(),
+        sealer,
         fenced,
         stuck_since_ns,
     });
-    app.limits.load(&app.store, (app.clock)()).await?;
-    let replayed = replay(&app).await?;
-    tracing::info!(open_files = app.open_files, "files that may be open");
-    tracing::info!(node = app.claim.slot, epoch = app.claim.epoch, replayed, swept, "the journal is replayed");
-    app.ready.store(true, Ordering::SeqCst);
-    Ok((app, table, tokio::spawn(committing)))
+    receiving.limits.load(&base.store, (base.clock)()).await?;
+    let replayed = replay(&base, &view, &touched_from_ns).await?;
+    tracing::info!(open_files = base.open_files, "files that may be open");
+    tracing::info!(node = base.claim.slot, epoch = base.claim.epoch, replayed, swept, "the journal is replayed");
+    health.ready.store(true, Ordering::SeqCst);
+    let parts = Parts { base, auth, receiving, reading, upkeep, health };
+    Ok(Started { parts, committer: tokio::spawn(committing), touched_from_ns })
 }
 
 /// Brings what an earlier epoch left in the journal back into heads. A damaged batch stays where it is, and is reported.
-async fn replay(app: &Shared) -> Result<usize> {
-    let now_ns = (app.clock)();
+async fn replay(base: &Base, view: &View, touched_from_ns: &AtomicI64) -> Result<usize> {
+    let now_ns = (base.clock)();
     let mut events = 0;
     let mut left = BTreeSet::new();
-    app.store
-        .replay(&app.claim, |stored| {
+    base.store
+        .replay(&base.claim, |stored| {
             left.insert((stored.at.slot, stored.at.epoch));
             let JournalRowRef { slot, epoch, seq, .. } = stored.at;
             let place = format!("{slot}-{epoch}-{seq}");
             match decode_batch(&stored.batch, &place) {
                 Ok(page) => {
                     events += page.rows();
-                    app.touched_from_ns.fetch_min(page.time_span().0, Ordering::SeqCst);
+                    touched_from_ns.fetch_min(page.time_span().0, Ordering::SeqCst);
                     let page = page.with_origin(slot, epoch, seq);
                     let key = HeadKey { lane: stored.lane, day: stored.day, late: stored.late };
-                    app.view.admit(key, page, stored.at, now_ns);
-                    app.view.compact(key);
+                    view.admit(key, page, stored.at, now_ns);
+                    view.compact(key);
                 }
                 Err(e) => tracing::error!("{e}"),
             }
             Ok(())
         })
         .await?;
-    app.store.forget_owned(&app.claim, &left).await?;
+    base.store.forget_owned(&base.claim, &left).await?;
     Ok(events)
 }
 
-fn serve(
-    app: Shared,
-    table: Arc<AtomicU32>,
-    committer: JoinHandle<()>,
-    server: Option<Server>,
-    (bound, addresses): (Listeners, Addresses),
-) -> Running {
+fn serve(started: Started, server: Option<Server>, listeners: Listeners) -> Running {
     let (stop, stopping) = watch::channel(false);
-    // Set once, here.
-    let _ = app.addresses.set(addresses);
-    let listeners = bound.serve(&app, &stopping);
-    let sealer = Arc::new(Sealer::new(app.clone(), table));
-    // Set once, here.
-    let _ = app.sealer.set(sealer.clone());
-    let jobs = jobs::start(&app, sealer, &stopping);
-    Running { addresses, app, server, stop, listeners, jobs, committer }
+    let Started { parts, committer, touched_from_ns } = started;
+    let listeners = listeners.serve(&parts, &stopping);
+    let jobs = jobs::start(&parts, &touched_from_ns, &stopping);
+    Running { addresses: parts.base.addresses, parts, server, stop, listeners, jobs, committer }
 }
 
 impl Running {
     /// Resolves when this node was replaced by another process and must end.
     pub async fn replaced(&self) {
-        while !self.app.fenced.load(Ordering::SeqCst) {
+        while !self.parts.health.fenced.load(Ordering::SeqCst) {
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
     }
@@ -283,25 +306,25 @@ impl Running {
     /// Stops: takes no more, commits what it took, leaves the rest to the journal, stops its database.
     pub async fn stop(mut self) {
         let _ = self.stop.send(true);
-        self.app.view.end_following();
+        self.parts.receiving.view.end_following();
         let drained = tokio::time::timeout(DRAIN, async { while self.listeners.join_next().await.is_some() {} }).await;
         if drained.is_err() {
             tracing::warn!("some requests did not end in time and are cut off");
             self.listeners.abort_all();
         }
-        self.app.intake.close();
+        self.parts.receiving.intake.close();
         if tokio::time::timeout(DRAIN, &mut self.committer).await.is_err() {
             tracing::warn!("the last commit did not end in time; its senders were not answered");
         }
         self.jobs.abort_all();
         while self.jobs.join_next().await.is_some() {}
-        if let Err(e) = write_arrivals(&self.app).await {
+        if let Err(e) = write_arrivals(&self.parts.base).await {
             tracing::warn!("the last account of arrivals was not written: {e}");
         }
-        if let Err(e) = self.app.store.leave(&self.app.claim).await {
+        if let Err(e) = self.parts.base.store.leave(&self.parts.base.claim).await {
             tracing::warn!("the next start will watch for this node, since its leave was not noted: {e}");
         }
-        self.app.store.close().await;
+        self.parts.base.store.close().await;
         if let Some(server) = self.server {
             server.stop().await;
         }

@@ -1,9 +1,23 @@
-//! What the parts of a running service share.
+//! The parts of a running service. Each is handed to those who need it and to no one else; `run` puts them together.
+//!
+//! | part | who holds it |
+//! | --- | --- |
+//! | [`Base`] | every other part: settings, clock, database, what the node knows of lanes and rules |
+//! | [`Auth`] | whoever must know who asks or sends |
+//! | [`Receiving`] | the ways in |
+//! | [`Reading`] | whoever answers questions of events, alert rules included |
+//! | [`Upkeep`] | sealing, merging, expiry |
+//! | [`Health`] | the two paths that show how the service is |
 
+use crate::admission::behind::Behind;
 use crate::admission::budget::Budget;
 use crate::admission::slots::Slots;
+use crate::answer::complete::Proposals;
+use crate::answer::overview::Standings;
+use crate::answer::search_pool::SearchPool;
 use crate::auth::cache::AuthCache;
 use crate::auth::sign_in::SignIns;
+use crate::auth::strangers::Strangers;
 use crate::config::LiveConfig;
 use crate::config::settings::Settings;
 use crate::intake::ledger::Ledger;
@@ -11,8 +25,9 @@ use crate::intake::limits::Limits;
 use crate::intake::sender::Sender;
 use crate::listen::Addresses;
 use crate::metrics::Metrics;
-use crate::pipeline::{Intake, View};
-use calvex_store::records::access::Principal;
+use crate::pipeline::{Intake, Sealer, View};
+use axum::extract::FromRef;
+use calvex_language::domain::access::Principal;
 use calvex_store::{Claim, SegmentCache, Store};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64};
@@ -26,42 +41,64 @@ pub fn system_clock() -> Clock {
     Arc::new(|| i64::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX))
 }
 
-/// Shared by handlers and jobs.
-pub struct App {
+/// What every part stands on.
+pub struct Base {
     pub settings: Settings,
     pub clock: Clock,
     pub store: Store,
     pub claim: Claim,
+    /// What this node knows of lanes, routes, transform rules, dials and ties, kept current.
     pub config: LiveConfig,
     /// The installation's own id: new with each database, and with each restore.
     pub installation: String,
+    pub metrics: Metrics,
+    /// What came, and what became of it.
+    pub ledger: Ledger,
+    /// Where the ways in are.
+    pub addresses: Addresses,
+    /// Files that may be open, as the system says.
+    pub open_files: u64,
+}
+
+/// Who asks and who sends, and the limits on trying.
+pub struct Auth {
+    pub base: Arc<Base>,
+    /// Senders by key.
+    pub keys: AuthCache<Sender>,
+    /// People by session or token.
+    pub readers: AuthCache<Principal>,
+    /// Slows those who are refused again and again.
+    pub strangers: Strangers,
+    /// Limits on signing in.
+    pub sign_ins: SignIns,
+    /// Memory of requests to the interface.
+    pub api_budget: Arc<Budget>,
+    /// The threads for work whose length an outsider decides.
+    pub behind: Arc<Behind>,
+}
+
+/// What the ways in need.
+pub struct Receiving {
+    pub base: Arc<Base>,
+    pub auth: Arc<Auth>,
     pub view: Arc<View>,
     pub intake: Intake,
     /// Memory of requests that send, from their first byte to their commit.
     pub intake_budget: Arc<Budget>,
-    /// Memory of requests to the interface.
-    pub api_budget: Arc<Budget>,
-    /// Files that may be open, as the system says.
-    pub open_files: u64,
-    pub cache: SegmentCache,
-    pub metrics: Metrics,
-    pub keys: AuthCache<Sender>,
-    /// Where the ways in are; set once they are served.
-    pub addresses: std::sync::OnceLock<Addresses>,
-    /// What senders and lanes use up.
-    pub limits: Limits,
-    /// What came, and what became of it.
-    pub ledger: Ledger,
-    /// People by session or token.
-    pub readers: AuthCache<Principal>,
-    /// Slows those who are refused again and again.
-    pub strangers: crate::auth::strangers::Strangers,
-    /// Limits on signing in.
-    pub sign_ins: SignIns,
-    /// What was proposed lately to those who type.
-    pub proposals: crate::answer::complete::Proposals,
     /// Decoding runs beside the async threads, at most this many at once.
     pub decode_slots: Arc<Slots>,
+    /// What senders and lanes use up.
+    pub limits: Limits,
+    /// The threads for work whose length an outsider decides.
+    pub behind: Arc<Behind>,
+}
+
+/// What questions of events need.
+pub struct Reading {
+    pub base: Arc<Base>,
+    pub auth: Arc<Auth>,
+    pub view: Arc<View>,
+    pub cache: Arc<SegmentCache>,
     /// Searching has slots of its own, so that no query can stop intake.
     pub search_slots: Arc<Semaphore>,
     /// Exports have slots of their own: they last for as long as their clients take.
@@ -70,36 +107,71 @@ pub struct App {
     pub rule_slots: Arc<Semaphore>,
     /// Those who follow what comes have places of their own.
     pub tail_slots: Arc<Semaphore>,
-    /// The threads for work whose length an outsider decides.
-    pub behind: crate::admission::behind::Behind,
     /// The threads that scan for all searches.
-    pub search_pool: crate::answer::search_pool::SearchPool,
-    /// Set once the journal is replayed.
-    pub ready: AtomicBool,
-    /// The earliest time admitted since rules looked last.
-    pub touched_from_ns: Arc<AtomicI64>,
-    /// Set by the committer when another process took this node's place.
-    pub fenced: Arc<AtomicBool>,
-    /// Since when commits fail, nanoseconds from 1970; 0 where the last one worked.
-    pub stuck_since_ns: Arc<AtomicI64>,
+    pub search_pool: SearchPool,
+    /// How services stand, worked out lately.
+    pub standings: Standings,
+    /// What was proposed lately to those who type.
+    pub proposals: Proposals,
+    /// The threads for work whose length an outsider decides.
+    pub behind: Arc<Behind>,
+}
+
+/// What sealing, merging and expiry need.
+pub struct Upkeep {
+    pub base: Arc<Base>,
+    pub view: Arc<View>,
+    pub cache: Arc<SegmentCache>,
+    pub sealer: Arc<Sealer>,
     /// Heads' days whose chunks could not be merged, and when that is tried again, nanoseconds from 1970.
     pub merges_failed: parking_lot::Mutex<std::collections::HashMap<calvex_intake::batch::HeadKey, i64>>,
     /// Held while chunks are merged: one merge at a time, and none of a chunk that is being merged.
     pub merging: tokio::sync::Mutex<()>,
     /// Held where catalogue and view change together in more than one step.
-    pub upkeep: tokio::sync::Mutex<()>,
-    /// Set once serving begins.
-    pub sealer: std::sync::OnceLock<Arc<crate::pipeline::Sealer>>,
+    pub swapping: tokio::sync::Mutex<()>,
 }
 
-/// As handlers hold it.
-pub type Shared = Arc<App>;
+/// What is asked of the service's own health.
+pub struct Health {
+    pub base: Arc<Base>,
+    pub receiving: Arc<Receiving>,
+    pub sealer: Arc<Sealer>,
+    /// Set once the journal is replayed.
+    pub ready: AtomicBool,
+    /// Set by the committer when another process took this node's place.
+    pub fenced: Arc<AtomicBool>,
+    /// Since when commits fail, nanoseconds from 1970; 0 where the last one worked.
+    pub stuck_since_ns: Arc<AtomicI64>,
+}
+
+/// All of them, for the routers alone: a handler takes the part it needs.
+#[derive(Clone)]
+pub struct Parts {
+    pub base: Arc<Base>,
+    pub auth: Arc<Auth>,
+    pub receiving: Arc<Receiving>,
+    pub reading: Arc<Reading>,
+    pub upkeep: Arc<Upkeep>,
+    pub health: Arc<Health>,
+}
+
+macro_rules! part {
+    ($($field:ident: $part:ident),+) => {$(
+        impl FromRef<Parts> for Arc<$part> {
+            fn from_ref(parts: &Parts) -> Self {
+                parts.$field.clone()
+            }
+        }
+    )+};
+}
+
+part!(base: Base, auth: Auth, receiving: Receiving, reading: Reading, upkeep: Upkeep, health: Health);
 
 /// Connections of one way in, where the system lets so many files be open.
 const MAX_HTTP: usize = 4096;
 const MAX_STREAMS: usize = 512;
 
-impl App {
+impl Base {
     /// How many connections a way in holds at once; all together leave the system half of its files.
     pub fn connections_of(&self, way_in: &str) -> usize {
         let most = if way_in.ends_with("port") { MAX_HTTP } else { MAX_STREAMS };

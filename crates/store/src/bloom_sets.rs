@@ -8,36 +8,7 @@ use crate::catalogue::SEGMENTS_AT_ONCE;
 use crate::claim::Claim;
 use crate::fault::Step;
 use crate::{Result, Store, StoreError, sql};
-
-/// A bloom set whose segments are written.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct BloomSetRow {
-    /// From the numbers of chunks.
-    pub id: u64,
-    /// The lane of all its chunks.
-    pub lane: u32,
-    /// Their bucket.
-    pub bucket: i32,
-    /// How many segments it has.
-    pub segments: u16,
-    /// Of all its segments.
-    pub checksum: u32,
-    /// Its chunks, by place.
-    pub chunks: Vec<u64>,
-}
-
-/// Where a chunk stands in a bloom set.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct BloomSetMember {
-    /// The bloom set.
-    pub id: u64,
-    /// The chunk's place in it.
-    pub place: u16,
-    /// Where the bloom set's segments stand.
-    pub bucket: i32,
-    /// Of all its segments.
-    pub checksum: u32,
-}
+use calvex_storage::chunk::BloomSetMeta;
 
 impl Store {
     /// Writes the segments of a bloom set that no record names yet.
@@ -57,7 +28,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Fenced`], [`StoreError::Missing`] where the bucket is closing or a chunk is no longer in it.
-    pub async fn bloom_set(&self, claim: &Claim, row: &BloomSetRow) -> Result<()> {
+    pub async fn bloom_set(&self, claim: &Claim, row: &BloomSetMeta) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         self.fence_work(&mut tx, claim).await?;
         self.faults.reach(Step::Fenced)?;

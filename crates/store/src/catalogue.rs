@@ -6,58 +6,21 @@
 //! - A merge happened when the catalogue names the new chunk; the old rows went in the same transaction.
 //! - A bucket that is closing takes no chunk; it is dropped only when no catalogue row names it.
 
-use crate::bloom_sets::BloomSetMember;
 use crate::change::{note_change, origins_of};
 use crate::claim::Claim;
 use crate::fault::Step;
 use crate::journal::{JournalRowRef, JournalTable};
 use crate::{Result, Store, StoreError, sql};
+use calvex_language::domain::lane::Lane;
+use calvex_storage::chunk::{BloomSetMember, ChunkMeta};
 use sqlx::{Executor, MySqlConnection, Row};
 use std::collections::BTreeMap;
-
-/// A lane as stored.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct LaneRow {
-    pub id: u32,
-    pub name: String,
-    pub retention_days: u32,
-    /// Whether its existence may be reported to those who may not read it.
-    pub reported: bool,
-    pub is_default: bool,
-    /// Events and bytes it takes a day; any number if none.
-    pub day_events: Option<u64>,
-    /// See `day_events`.
-    pub day_bytes: Option<u64>,
-}
-
-/// A chunk as catalogued.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct ChunkRow {
-    pub id: u64,
-    pub lane: u32,
-    pub day: i32,
-    /// The day on which its segments' table may be dropped.
-    pub bucket: i32,
-    pub visible_until_ns: i64,
-    pub time_min: i64,
-    pub time_max: i64,
-    pub rows: u32,
-    pub bytes: u64,
-    pub segments: u16,
-    pub late: bool,
-    /// Of all its segments; 0 for chunks from before there was one.
-    pub checksum: u32,
-    /// The bloom set that holds its filter.
-    pub bloom_set: Option<BloomSetMember>,
-}
 
 /// Chunks whose segments are written, and the journal rows they cover.
 #[derive(Debug, Clone)]
 pub struct Seal {
     /// Usually one.
-    pub chunks: Vec<ChunkRow>,
+    pub chunks: Vec<ChunkMeta>,
     /// All of them go, or the seal does not happen.
     pub covers: Vec<JournalRowRef>,
 }
@@ -66,9 +29,9 @@ pub struct Seal {
 #[derive(Debug, Clone)]
 pub struct Merge {
     /// Usually one.
-    pub chunks: Vec<ChunkRow>,
+    pub chunks: Vec<ChunkMeta>,
     /// All of them go, or the merge does not happen.
-    pub replaces: Vec<ChunkRow>,
+    pub replaces: Vec<ChunkMeta>,
 }
 
 /// Parts of one statement: about a MiB, so that a chunk is a few commits and no packet is large.
@@ -84,15 +47,15 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn lanes(&self) -> Result<Vec<LaneRow>> {
+    pub async fn lanes(&self) -> Result<Vec<Lane>> {
         let rows = sqlx::query(sql::LANE_ALL).fetch_all(&self.pool).await?;
         rows.iter()
             .map(|r| {
-                Ok(LaneRow {
+                Ok(Lane {
                     id: r.try_get(0)?,
                     name: r.try_get(1)?,
                     retention_days: r.try_get(2)?,
-                    reported: r.try_get(3)?,
+                    listed: r.try_get(3)?,
                     is_default: r.try_get(4)?,
                     day_events: r.try_get(5)?,
                     day_bytes: r.try_get(6)?,
@@ -105,11 +68,11 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn chunks(&self) -> Result<Vec<ChunkRow>> {
+    pub async fn chunks(&self) -> Result<Vec<ChunkMeta>> {
         let rows = sqlx::query(sql::CHUNK_ALL).fetch_all(&self.pool).await?;
         rows.iter()
             .map(|r| {
-                Ok(ChunkRow {
+                Ok(ChunkMeta {
                     id: r.try_get(0)?,
                     lane: r.try_get(1)?,
                     day: r.try_get(2)?,
@@ -179,7 +142,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails; what was written is swept later, or written again.
-    pub async fn write_chunks(&self, chunks: &[(ChunkRow, &[Vec<u8>])]) -> Result<()> {
+    pub async fn write_chunks(&self, chunks: &[(ChunkMeta, &[Vec<u8>])]) -> Result<()> {
         self.faults.reach(Step::SegmentsBegin)?;
         for (row, segments) in chunks {
             self.open_bucket(row.bucket).await?;
@@ -276,13 +239,13 @@ impl Store {
             }
             sqlx::query(sql::CHUNK_REMOVE).bind(old.id).execute(&mut *tx).await?;
         }
-        let ids = |chunks: &[ChunkRow]| chunks.iter().map(|c| c.id).collect::<Vec<_>>();
+        let ids = |chunks: &[ChunkMeta]| chunks.iter().map(|c| c.id).collect::<Vec<_>>();
         note_change(&mut tx, claim, n, &ids(&merge.chunks), &ids(&merge.replaces), &[]).await?;
         self.end_swap(tx).await
     }
 
     /// Fences a transaction and adds catalogue rows; the number of the work. Nothing where an earlier try did so already.
-    async fn begin_swap(&self, tx: &mut MySqlConnection, claim: &Claim, chunks: &[ChunkRow]) -> Result<Option<u64>> {
+    async fn begin_swap(&self, tx: &mut MySqlConnection, claim: &Claim, chunks: &[ChunkMeta]) -> Result<Option<u64>> {
         let n = self.fence_work(tx, claim).await?;
         self.faults.reach(Step::Fenced)?;
         if let Some(first) = chunks.first()
@@ -466,7 +429,7 @@ impl Store {
 }
 
 /// Whether the catalogue names this very chunk, as it does after a try whose outcome was lost.
-async fn is_catalogued(connection: &mut MySqlConnection, chunk: &ChunkRow) -> Result<bool> {
+async fn is_catalogued(connection: &mut MySqlConnection, chunk: &ChunkMeta) -> Result<bool> {
     let same = sqlx::query_scalar(sql::CHUNK_IS)
         .bind(chunk.id)
         .bind(chunk.rows)

@@ -40,7 +40,7 @@ pub struct Claim {
 
 /// A node as listed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct NodeRow {
+pub struct Node {
     /// Its number.
     pub slot: u16,
     /// Its name; none once retired.
@@ -69,7 +69,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn nodes(&self) -> Result<Vec<NodeRow>> {
+    pub async fn nodes(&self) -> Result<Vec<Node>> {
         let mut connection = self.pool.acquire().await?;
         nodes(&mut connection, sql::NODE_ALL).await
     }
@@ -126,7 +126,7 @@ impl Store {
     }
 
     /// Watches the beats until it is sure that none moves; the nodes as they stand then.
-    async fn watch(&self) -> Result<Vec<NodeRow>> {
+    async fn watch(&self) -> Result<Vec<Node>> {
         let first = self.nodes().await?;
         let until = tokio::time::Instant::now() + WATCH;
         while first.iter().any(|n| n.alive) && tokio::time::Instant::now() < until {
@@ -173,18 +173,18 @@ impl Store {
 }
 
 /// Fails where a node that is listed as alive was seen to move, or one is there that was not.
-fn moved(seen: &[NodeRow], now: &[NodeRow]) -> Result<()> {
-    let before = |n: &NodeRow| seen.iter().find(|s| s.slot == n.slot).map(|s| (s.epoch, s.beat));
+fn moved(seen: &[Node], now: &[Node]) -> Result<()> {
+    let before = |n: &Node| seen.iter().find(|s| s.slot == n.slot).map(|s| (s.epoch, s.beat));
     match now.iter().find(|n| n.alive && before(n) != Some((n.epoch, n.beat))) {
         Some(live) => Err(StoreError::Alive(live.name.clone().unwrap_or_default())),
         None => Ok(()),
     }
 }
 
-async fn nodes(connection: &mut MySqlConnection, select: &'static str) -> Result<Vec<NodeRow>> {
+async fn nodes(connection: &mut MySqlConnection, select: &'static str) -> Result<Vec<Node>> {
     let rows = sqlx::query(select).fetch_all(connection).await?;
     let node = |r: &sqlx::mysql::MySqlRow| {
-        Ok(NodeRow {
+        Ok(Node {
             slot: r.try_get(0)?,
             name: r.try_get(1)?,
             epoch: r.try_get(2)?,

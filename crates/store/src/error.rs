@@ -37,6 +37,9 @@ pub enum StoreError {
         "a row of {0} bytes is larger than the database's max_allowed_packet of {1}; raise that, or send smaller events"
     )]
     TooLarge(usize, usize),
+    /// A stored name is none that this version has.
+    #[error("the database holds the {0} `{1}`, which this version does not know; start the calvex that wrote it")]
+    Unknown(&'static str, String),
     /// Stored bytes do not decode.
     #[error(transparent)]
     Core(#[from] calvex_language::CoreError),

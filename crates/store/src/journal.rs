@@ -37,7 +37,7 @@ impl JournalTable {
 
 /// One row to be journalled.
 #[derive(Debug, Clone)]
-pub struct JournalRow {
+pub struct JournalEntry {
     /// Gap-free within the epoch.
     pub seq: u64,
     /// The lane.
@@ -67,7 +67,7 @@ pub struct JournalRowRef {
 
 /// A receipt to be kept.
 #[derive(Debug, Clone)]
-pub struct ReceiptRow {
+pub struct StoredReceipt {
     /// The sender's key.
     pub key_id: u32,
     /// Hash of the idempotency key, or of the body.
@@ -88,9 +88,9 @@ pub struct Commit {
     /// The node's seq before this commit.
     pub after_seq: u64,
     /// Rows with the seqs that follow.
-    pub rows: Vec<JournalRow>,
+    pub rows: Vec<JournalEntry>,
     /// Answers given to the senders.
-    pub receipts: Vec<ReceiptRow>,
+    pub receipts: Vec<StoredReceipt>,
 }
 
 /// What became of a commit.
@@ -270,7 +270,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn receipt(&self, key_id: u32, idempotency: &[u8; 32]) -> Result<Option<ReceiptRow>> {
+    pub async fn receipt(&self, key_id: u32, idempotency: &[u8; 32]) -> Result<Option<StoredReceipt>> {
         let row = sqlx::query(sql::RECEIPT_FIND).bind(key_id).bind(&idempotency[..]).fetch_optional(&self.pool).await?;
         row.map(|row| receipt_row(key_id, *idempotency, &row)).transpose()
     }
@@ -279,7 +279,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn receipt_of_body(&self, key_id: u32, body: &[u8; 32], since_ns: i64) -> Result<Option<ReceiptRow>> {
+    pub async fn receipt_of_body(&self, key_id: u32, body: &[u8; 32], since_ns: i64) -> Result<Option<StoredReceipt>> {
         let query = sqlx::query(sql::RECEIPT_OF_BODY).bind(key_id).bind(&body[..]).bind(since_ns);
         let row = query.fetch_optional(&self.pool).await?;
         row.map(|row| receipt_row(key_id, *body, &row)).transpose()
@@ -294,13 +294,18 @@ impl Store {
     }
 }
 
-fn receipt_row(key_id: u32, idempotency: [u8; 32], row: &sqlx::mysql::MySqlRow) -> Result<ReceiptRow> {
+fn receipt_row(key_id: u32, idempotency: [u8; 32], row: &sqlx::mysql::MySqlRow) -> Result<StoredReceipt> {
     let body: Vec<u8> = row.try_get(0)?;
     let body = body.try_into().unwrap_or([0; 32]);
-    Ok(ReceiptRow { key_id, idempotency, body, answer: row.try_get(1)?, made_ns: row.try_get(2)? })
+    Ok(StoredReceipt { key_id, idempotency, body, answer: row.try_get(1)?, made_ns: row.try_get(2)? })
 }
 
-async fn insert_rows(tx: &mut MySqlConnection, claim: &Claim, table: JournalTable, rows: &[JournalRow]) -> Result<()> {
+async fn insert_rows(
+    tx: &mut MySqlConnection,
+    claim: &Claim,
+    table: JournalTable,
+    rows: &[JournalEntry],
+) -> Result<()> {
     let head = format!("INSERT INTO {} (node, epoch, seq, lane_id, day, late, row_count, batch) ", table.name());
     let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new(head);
     insert.push_values(rows, |mut values, row| {
@@ -318,7 +323,7 @@ async fn insert_rows(tx: &mut MySqlConnection, claim: &Claim, table: JournalTabl
     Ok(())
 }
 
-async fn insert_receipts(tx: &mut MySqlConnection, receipts: &[ReceiptRow]) -> Result<()> {
+async fn insert_receipts(tx: &mut MySqlConnection, receipts: &[StoredReceipt]) -> Result<()> {
     let more = ", (?, ?, ?, ?, ?)".repeat(receipts.len().saturating_sub(1));
     let mut insert = sqlx::query(sql::safe(format!("{}{more}", sql::RECEIPT_ADD))).persistent(false);
     for receipt in receipts {

@@ -20,12 +20,13 @@ mod server;
 mod sql;
 
 pub use backoff::Backoff;
-pub use bloom_sets::{BloomSetMember, BloomSetRow};
-pub use catalogue::{ChunkRow, LaneRow, Merge, Seal};
+pub use catalogue::{Merge, Seal};
 pub use chunk_blooms::ChunkBlooms;
-pub use claim::{Claim, NodeRow, Others};
+pub use claim::{Claim, Node, Others};
 pub use error::StoreError;
-pub use journal::{Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, StoredBatch};
+pub use journal::{
+    Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, StoredBatch, StoredReceipt,
+};
 pub use pool::{Store, StoreOptions};
 pub use segments::{BucketRef, SegmentCache, SegmentReader};
 pub use server::{Server, ServerSettings};

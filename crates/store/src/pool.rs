@@ -96,8 +96,7 @@ impl Store {
             .connect_with(options)
             .await?;
         if check_durability {
-            let flush: i64 =
-                sqlx::query_scalar("SELECT CAST(@@innodb_flush_log_at_trx_commit AS SIGNED)").fetch_one(&pool).await?;
+            let flush: i64 = sqlx::query_scalar(sql::FLUSH_LOG).fetch_one(&pool).await?;
             if flush != 1 {
                 return Err(StoreError::Lossy(format!(
                     "the database has innodb_flush_log_at_trx_commit={flush} and may lose what it acknowledged; set it to 1, or set database.allow_lossy"

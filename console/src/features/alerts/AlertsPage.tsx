@@ -2,13 +2,14 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
-import { ago, clock, date, formatNs, parseNs, span, type Zone } from "../../api/time";
+import { ago, clock, date, parseNs, span, type Zone } from "../../api/time";
 import { useMe } from "../../app/session";
 
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
+import { difference, evidence, raisedFor } from "./model";
 
 const State = styled.span<{ $state: string }>`
   color: ${(p) =>
@@ -17,13 +18,6 @@ const State = styled.span<{ $state: string }>`
 `;
 
 const when = (text: string, zone: Zone) => `${date(parseNs(text), zone)} ${clock(parseNs(text), zone, 0)}`;
-
-/** The evidence: the query over the alert's time, with its window before. */
-function evidence(query: string, windowS: number, raised: string, ended: string | null): string {
-  const from = formatNs(parseNs(raised) - BigInt(windowS) * 1_000_000_000n);
-  const params = new URLSearchParams({ q: query, from, to: ended ?? "now" });
-  return `/search?${params}`;
-}
 
 /** What was raised, and the rules with their states. */
 export default function AlertsPage() {
@@ -58,7 +52,6 @@ export default function AlertsPage() {
           </thead>
           <tbody>
             {alerts.data.map((a) => {
-              const end = a.ended ? parseNs(a.ended) : BigInt(Date.now()) * 1_000_000n;
               return (
                 <tr key={a.id}>
                   <td>{a.rule}</td>
@@ -68,7 +61,7 @@ export default function AlertsPage() {
                   <td>
                     {when(a.raised, zone)} <Muted>{a.late ? "seen late" : ago(parseNs(a.raised))}</Muted>
                   </td>
-                  <td>{span(Number(end - parseNs(a.raised)) / 1e9)}</td>
+                  <td>{span(raisedFor(a, Date.now()))}</td>
                   <td>
                     {a.peak} <Muted>above {a.above}</Muted>
                   </td>
@@ -81,7 +74,7 @@ export default function AlertsPage() {
                     ))}
                   </td>
                   <td>
-                    <Link to={evidence(a.query, a.window_s, a.raised, a.ended)}>its events</Link>
+                    <Link to={evidence(a)}>its events</Link> <Link to={difference(a)}>what is different?</Link>
                   </td>
                 </tr>
               );

@@ -3,7 +3,6 @@ import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
 import { ago, clock, date, parseNs, type Zone } from "../../api/time";
-import type { Arrival } from "../../api/types";
 import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
@@ -12,6 +11,7 @@ import { Table } from "../../ui/table";
 import { Hours } from "./Hours";
 import { Places } from "./Places";
 import { WaysIn } from "./WaysIn";
+import { folded, hoursBack, notes } from "./arrivals.model";
 import { number } from "../../ui/number";
 
 const Head = styled.div`
@@ -35,41 +35,6 @@ const SPANS = [
   [192, "eight days"],
 ] as const;
 
-function notes(a: Arrival): string[] {
-  const reported = [];
-  if (a.silent) reported.push("fell silent");
-  if (a.clock_ahead_ms > 0) reported.push(`clock ${(a.clock_ahead_ms / 1000).toFixed(1)} s ahead`);
-  if (a.untimed > 0) reported.push("some without a time");
-  return reported;
-}
-
-/** The hosts of a service and sender as one row, so that every service is seen in one look. */
-function folded(arrivals: Arrival[]): Arrival[] {
-  const rows = new Map<string, { hosts: number; all: Arrival }>();
-  for (const a of arrivals) {
-    const key = [a.service, a.sender, a.lane].join("\n");
-    const row = rows.get(key);
-    if (!row) {
-      rows.set(key, { hosts: 1, all: { ...a } });
-      continue;
-    }
-    row.hosts += 1;
-    const all = row.all;
-    row.all = {
-      ...all,
-      host: `${row.hosts} hosts`,
-      stored: all.stored + a.stored,
-      late: all.late + a.late,
-      untimed: all.untimed + a.untimed,
-      last: a.last > all.last ? a.last : all.last,
-      clock_ahead_ms: Math.max(all.clock_ahead_ms, a.clock_ahead_ms),
-      silent: all.silent && a.silent,
-      per_hour: all.per_hour.map((n, at) => n + (a.per_hour[at] ?? 0)),
-    };
-  }
-  return [...rows.values()].map((row) => row.all);
-}
-
 /** What set events aside, with the way to where it is set. */
 function Cause({ cause }: { cause: string }) {
   if (cause.startsWith("dial ")) return <Link to="/intake/dials">{cause}</Link>;
@@ -81,7 +46,7 @@ function Cause({ cause }: { cause: string }) {
 export default function IntakePage() {
   const { zone } = useZone();
   const [params, setParams] = useSearchParams();
-  const hours = Number(params.get("hours") ?? 24) || 24;
+  const hours = hoursBack(params.get("back"));
   const service = params.get("service") ?? "";
   const arrivals = useQuery({
     queryKey: ["arrivals", hours, service],
@@ -92,7 +57,7 @@ export default function IntakePage() {
   const choose = (change: Record<string, string>) =>
     setParams({ ...Object.fromEntries(params), ...change }, { replace: true });
   const answer = arrivals.data;
-  const terminal = `calvex arrivals${service ? ` ${service}` : ""}${hours === 24 ? "" : ` --hours ${hours}`}`;
+  const terminal = `calvex arrivals${service ? ` ${service}` : ""}${hours === 24 ? "" : ` --back ${hours}h`}`;
   return (
     <Page>
       <Places />
@@ -101,7 +66,7 @@ export default function IntakePage() {
         {service && <Quiet onPress={() => choose({ service: "" })}>every service</Quiet>}
         <span role="group" aria-label="How far back">
           {SPANS.map(([n, name]) => (
-            <Quiet key={n} $on={n === hours} aria-pressed={n === hours} onPress={() => choose({ hours: String(n) })}>
+            <Quiet key={n} $on={n === hours} aria-pressed={n === hours} onPress={() => choose({ back: `${n}h` })}>
               {name}
             </Quiet>
           ))}

@@ -2,13 +2,14 @@ import { useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api } from "../../api/client";
 import { ago, parseNs } from "../../api/time";
-import type { KeyLimits, SenderKey } from "../../api/types";
+import type { SenderKey } from "../../api/types";
 import { Button, Choice, Field, Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
 import { Form, Shown } from "./form";
 import { useChange } from "./change";
 import { Places } from "./Places";
+import { allowed, draftOf, limitsOf, NO_LIMITS, type Draft } from "./keys.model";
 import { number } from "../../ui/number";
 
 const OVERLAP_S = 86_400;
@@ -19,60 +20,6 @@ const ENDS = [
   ["90", "after 90 days"],
   ["365", "after a year"],
 ] as const;
-
-/** The limits of a key, as they are typed. */
-interface Draft {
-  services: string;
-  lanes: string;
-  rate: string;
-  day: string;
-  /** Days from now; `keep` leaves the end that was set. */
-  ends: string;
-}
-
-const NO_LIMITS: Draft = { services: "", lanes: "", rate: "", day: "", ends: "" };
-
-function limitsOf(draft: Draft, before?: KeyLimits): KeyLimits {
-  const listed = (text: string) => text.split(/[\s,]+/).filter(Boolean);
-  const count = (text: string) => (Number(text) > 0 ? Number(text) : undefined);
-  const days = Number(draft.ends);
-  return {
-    services: listed(draft.services),
-    lanes: listed(draft.lanes),
-    per_second: count(draft.rate),
-    day_events: count(draft.day),
-    day_bytes: before?.day_bytes,
-    until:
-      draft.ends === "keep"
-        ? before?.until
-        : days > 0
-          ? new Date(Date.now() + days * 86_400_000).toISOString()
-          : undefined,
-  };
-}
-
-function draftOf(limits: KeyLimits): Draft {
-  return {
-    services: limits.services?.join(", ") ?? "",
-    lanes: limits.lanes?.join(", ") ?? "",
-    rate: limits.per_second?.toString() ?? "",
-    day: limits.day_events?.toString() ?? "",
-    ends: limits.until ? "keep" : "",
-  };
-}
-
-/** What a key may send, in words. */
-export function allowed(l: KeyLimits): string {
-  const reported = [
-    l.services?.length ? `for ${l.services.join(", ")}` : "",
-    l.lanes?.length ? `to ${l.lanes.join(", ")}` : "",
-    l.per_second ? `${number(l.per_second)} a second` : "",
-    l.day_events ? `${number(l.day_events)} events a day` : "",
-    l.day_bytes ? `${number(l.day_bytes)} bytes a day` : "",
-    l.until ? `until ${l.until}` : "",
-  ].filter(Boolean);
-  return reported.join("; ") || "anything";
-}
 
 /** Who may send: keys with their limits and last use; made, rotated and revoked here. */
 export default function KeysPage() {
@@ -87,9 +34,9 @@ export default function KeysPage() {
     e.preventDefault();
     void change(async () => {
       if (limited) {
-        await api.limitKey(limited.name, limitsOf(draft, limited.limits));
+        await api.limitKey(limited.name, limitsOf(draft, Date.now(), limited.limits));
       } else {
-        const { secret } = await api.addKey(name, limitsOf(draft));
+        const { secret } = await api.addKey(name, limitsOf(draft, Date.now()));
         setMade({ name, secret, note: "It is shown this once." });
       }
       edit(undefined);

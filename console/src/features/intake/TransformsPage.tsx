@@ -3,7 +3,7 @@ import { useState, type FormEvent } from "react";
 import styled from "styled-components";
 import { api } from "../../api/client";
 import { ago, parseNs } from "../../api/time";
-import type { TransformAct, TransformRule, TriedEvent } from "../../api/types";
+import type { TransformRule, TriedEvent } from "../../api/types";
 import { space } from "../../app/tokens";
 import { Button, Choice, Field, LinesField, Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
@@ -12,53 +12,8 @@ import { changes } from "./changes";
 import { Form } from "./form";
 import { useChange } from "./change";
 import { Places } from "./Places";
+import { ACTS, HINTS, actOf } from "./transforms.model";
 import { number } from "../../ui/number";
-
-const ACTS = [
-  ["cut", "cut the message by a pattern"],
-  ["stamp", "set a field"],
-  ["rename", "rename a field"],
-  ["drop", "drop fields"],
-  ["mask", "mask what an expression finds"],
-  ["detect", "mask what detectors find"],
-  ["move", "move to a lane"],
-  ["set-aside", "set aside"],
-] as const;
-
-const HINTS: Record<string, string> = {
-  cut: "{time} {severity} {word logger}: {rest message}",
-  stamp: "region=north",
-  rename: "txt message",
-  drop: "user.token, headers",
-  mask: "LS-(\\d+)",
-  detect: "tokens, passwords, cards, mail",
-  move: "audit",
-};
-
-/** What is done, from what was typed for it. */
-export function actOf(kind: string, text: string): TransformAct {
-  const words = text.split(/[\s,]+/).filter(Boolean);
-  switch (kind) {
-    case "cut":
-      return { cut: { field: "message", patterns: [text] } };
-    case "stamp": {
-      const at = text.indexOf("=");
-      return { stamp: { [text.slice(0, Math.max(at, 0)).trim()]: text.slice(at + 1).trim() } };
-    }
-    case "rename":
-      return { rename: { from: words[0] ?? "", to: words[1] ?? "" } };
-    case "drop":
-      return { drop: words };
-    case "mask":
-      return { mask: { expressions: [text] } };
-    case "detect":
-      return { mask: { detectors: words, hash: true } };
-    case "move":
-      return { move: text.trim() };
-    default:
-      return "set-aside";
-  }
-}
 
 const Step = styled.div`
   padding: ${space.xs} 0 ${space.xs} ${space.l};

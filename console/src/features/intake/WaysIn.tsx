@@ -16,7 +16,7 @@ const Wrong = styled.span`
   color: ${(p) => p.theme.severity.error};
 `;
 
-const ms = (n: number | null) => (n === null ? "–" : `${n.toFixed(0)} ms`);
+const ms = (n: number | null | undefined) => (typeof n === "number" ? `${n.toFixed(0)} ms` : "–");
 
 /** Where one can send; and a marked event sent by each way, up to found by search. */
 export function WaysIn() {

@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
-import { ago, clock, date, formatNs, parseNs, span, type Zone } from "../../api/time";
-import type { NowAnswer, ServiceFigures } from "../../api/types";
+import { ago, clock, date, parseNs, type Zone } from "../../api/time";
+import type { NowAnswer } from "../../api/types";
 import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
@@ -12,6 +12,7 @@ import { Spark } from "../../ui/spark";
 import { Table } from "../../ui/table";
 import { literal, searchAddress } from "../search/state";
 import { number } from "../../ui/number";
+import { around, rate, share, tail, usual } from "./model";
 
 /** How often it is looked anew. */
 const AGAIN_MS = 15_000;
@@ -53,18 +54,6 @@ const Stray = styled.span`
   color: ${(p) => p.theme.severity.warn};
 `;
 
-const MINUTE_NS = 60n * 1_000_000_000n;
-
-/** The five minutes around a moment, in Search. */
-const around = (at: string, query: string) => {
-  const ns = parseNs(at);
-  return searchAddress({ query, from: formatNs(ns - 10n * MINUTE_NS), to: formatNs(ns + 10n * MINUTE_NS) });
-};
-
-const rate = (f: ServiceFigures) => `${f.rate < 10 ? f.rate.toFixed(2) : f.rate.toFixed(0)}/s`;
-const share = (f: ServiceFigures) => `${(f.error_share * 100).toFixed(f.error_share < 0.1 ? 1 : 0)} %`;
-const tail = (f: ServiceFigures) => (f.p95_ms === undefined ? "–" : span(f.p95_ms / 1000));
-
 /** Where a shift begins: what is raised, and which services are not as they usually are. */
 export default function NowPage() {
   const { zone } = useZone();
@@ -97,7 +86,6 @@ export default function NowPage() {
 
 function Services({ answer }: { answer: NowAnswer }) {
   const minutes = answer.window_s / 60;
-  const usual = (of: (f: ServiceFigures) => string, f: ServiceFigures | undefined) => <Muted> {f ? of(f) : "–"}</Muted>;
   return (
     <section aria-label="Services">
       <h2>Services</h2>
@@ -141,15 +129,15 @@ function Services({ answer }: { answer: NowAnswer }) {
                     </td>
                     <td className="number">
                       {rate(s.now)}
-                      {usual(rate, s.usual)}
+                      <Muted> {usual(rate, s.usual)}</Muted>
                     </td>
                     <td className="number">
                       <Link to={searchAddress({ query: `${query} severity>=error` })}>{share(s.now)}</Link>
-                      {usual(share, s.usual)}
+                      <Muted> {usual(share, s.usual)}</Muted>
                     </td>
                     <td className="number">
                       {tail(s.now)}
-                      {usual(tail, s.usual)}
+                      <Muted> {usual(tail, s.usual)}</Muted>
                     </td>
                     <td>
                       {s.strays.length === 0 && s.usual && <Muted>as usual</Muted>}

@@ -11,7 +11,8 @@ import { Message } from "../../ui/message";
 import { Glyph } from "../../ui/severity";
 import { FieldTree, OwnParts, type ValueActs } from "./FieldTree";
 import { Neighbours } from "./Neighbours";
-import { bracketed, parted, searchAddress } from "./state";
+import { followed, useAsked } from "./asked";
+import { searchAddress } from "./state";
 import { number } from "../../ui/number";
 
 export const Panel = styled.aside`
@@ -93,7 +94,7 @@ export function EventDetail({ event, zone, query, range, acts, onOpen, onClose }
   const ns = parseNs(event.time);
   const [tab, setTab] = useState<(typeof TABS)[number]>("fields");
   const own: [string, Json, string?][] = OWN.filter((name) => event[name]).map((name) => [name, event[name] as string]);
-  if (event.took_ns !== undefined) own.push(["took", event.took_ns, span(event.took_ns / 1e9)]);
+  if (typeof event.took_ns === "number") own.push(["took", event.took_ns, span(event.took_ns / 1e9)]);
   event.transformed?.forEach((rule) => own.push(["transformed", rule]));
   return (
     <Panel aria-label="Event" data-testid="event">
@@ -138,15 +139,15 @@ function ShapeOf(props: { message: string; query: string; range: { from: string;
     staleTime: Infinity,
   });
   const id = shape.data?.shape;
-  const { filter } = parted(query);
+  const asked = useAsked(query);
   const counted = useQuery({
-    queryKey: ["shape count", id, filter, range],
-    enabled: id !== undefined,
+    queryKey: ["shape count", id, asked?.filter, range],
+    enabled: id !== undefined && asked !== undefined,
     queryFn: async ({ signal }) => {
       const of = (q: string) => api.measure({ query: `${q} measure count`, ...range }, signal);
       const [all, found] = await Promise.all([
         of(`shape=${id}`),
-        of(filter ? `${bracketed(filter)} shape=${id}` : `shape=${id}`),
+        of(asked ? followed(asked, `shape=${id}`) : `shape=${id}`),
       ]);
       return [Number(all.groups[0]?.total[0] ?? 0), Number(found.groups[0]?.total[0] ?? 0)] as const;
     },
@@ -162,7 +163,9 @@ function ShapeOf(props: { message: string; query: string; range: { from: string;
             <Plain to={searchAddress({ query: `shape=${id}`, from: range.from, to: range.to })}>
               {number(counted.data[0])} in this range
             </Plain>
-            {filter && counted.data[1] !== counted.data[0] && <Muted>, {number(counted.data[1])} of those found</Muted>}
+            {asked?.filter && counted.data[1] !== counted.data[0] && (
+              <Muted>, {number(counted.data[1])} of those found</Muted>
+            )}
           </>
         ) : (
           <Muted>counting …</Muted>

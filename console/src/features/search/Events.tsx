@@ -9,22 +9,26 @@ import { useCompact } from "../../app/compact";
 import { useKeys } from "../../app/keys";
 import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
-import { Muted, Problem, Quiet } from "../../ui/controls";
+import { Problem, Quiet } from "../../ui/controls";
 import { severityBins, stackedBins, stackNames, useCounts, useStack } from "./bins";
 import { Download } from "./Download";
+import { ErrorsView } from "./ErrorsView";
 import { EventDetail } from "./EventDetail";
 import { EventList } from "./EventList";
 import { useEvents } from "./events";
 import { Explain } from "./Explain";
-import { CountTable, Facts, Follow, Legend, Progress } from "./Facts";
+import { CountTable, Facts, Follow, Legend, Progress, Switch, Switches, View, Views } from "./Facts";
 import { FieldsPanel } from "./FieldsPanel";
 import { asNdjson, asText, usePicked } from "./picked";
 import { Nothing } from "./Nothing";
 import { QueryBar } from "./QueryBar";
 import { ShapesView } from "./ShapesView";
 import { Spine, type Pin } from "./Spine";
-import { columnsOf, columnsText, narrowed, shellQuoted, within, type Change, type SearchState } from "./state";
+import { compareAddress } from "../compare/model";
+import { narrowed, within, type Asked } from "./asked";
+import { columnsOf, columnsText, shellQuoted, VIEWS, type Change, type SearchState } from "./state";
 import { number } from "../../ui/number";
+import { Opens } from "../../ui/popover";
 
 /** Bars of the spine, and how often they are counted anew while one follows. */
 const BARS = 110;
@@ -96,8 +100,9 @@ function usePins(range: { from: string; to: string } | undefined): Pin[] {
   }, [alerts.data, marks.data, range]);
 }
 
-/** Events: spine, list, event; or the shapes of their messages. */
-export function Events({ state, change }: { state: SearchState; change: Change }) {
+/** Events: spine, list, event; or the shapes of their messages; or the failures by problem. */
+export function Events(props: { state: SearchState; change: Change; asked: Asked | undefined }) {
+  const { state, change, asked } = props;
   const { zone } = useZone();
   const theme = useTheme();
   const compact = useCompact();
@@ -115,14 +120,14 @@ export function Events({ state, change }: { state: SearchState; change: Change }
   const answered = counted.isPlaceholderData ? undefined : counted.data;
 
   // While one follows, the counts move on and the list stays what it was until it is asked to follow as well.
-  const asked = JSON.stringify(ask);
+  const question = JSON.stringify(ask);
   const [held, setHeld] = useState<{ asked: string; range: { from: string; to: string }; total: number }>();
-  if (answered && held?.asked !== asked) setHeld({ asked, range: answered.range, total: answered.total });
-  const range = held?.asked === asked ? held.range : undefined;
-  const fresh = answered && held?.asked === asked ? Math.max(answered.total - held.total, 0) : 0;
+  if (answered && held?.asked !== question) setHeld({ asked: question, range: answered.range, total: answered.total });
+  const range = held?.asked === question ? held.range : undefined;
+  const fresh = answered && held?.asked === question ? Math.max(answered.total - held.total, 0) : 0;
 
-  const { list, key, events, answer, onMore, progress: finding } = useEvents(state, range);
-  const { stacked, error: stackError } = useStack(state.by, state.query, answered);
+  const { list, key, events, answer, onMore, progress: finding } = useEvents(state, asked, range);
+  const { stacked, error: stackError } = useStack(state.by, asked, answered);
   const pins = usePins(range);
   const ties = useQuery({ queryKey: ["ties"], queryFn: ({ signal }) => api.ties(signal), staleTime: 60_000 });
   const { picked, toggle, reach, clear, chosen: pickedEvents } = usePicked(events);
@@ -147,11 +152,13 @@ export function Events({ state, change }: { state: SearchState; change: Change }
     if (!range) return;
     const [from, to] = [parseNs(range.from), parseNs(range.to)];
     const by = (to - from) * direction;
-    change(within(state.query, { from: formatNs(from + by), to: formatNs(to + by) }));
+    change(within(asked, { from: formatNs(from + by), to: formatNs(to + by) }));
   };
   const addColumn = (field: string) => {
     if (!columns.some((c) => c.field === field)) change({ columns: columnsText([...columns, { field, width: 140 }]) });
   };
+  // What was asked for last is seen: fields take the place of an open event.
+  const showFields = () => change({ fields: state.fields && !state.open ? "" : "1", open: "" });
   useKeys({
     j: () => choose(1),
     k: () => choose(-1),
@@ -159,13 +166,13 @@ export function Events({ state, change }: { state: SearchState; change: Change }
     Enter: () => current && change({ open: current.id }),
     Escape: () => change({ open: "" }),
     s: () => current?.trace && navigate(`/story/${current.trace}`),
-    f: () => change({ fields: state.fields ? "" : "1" }),
+    f: showFields,
     w: () => change({ wrap: state.wrap ? "" : "1" }),
-    v: () => change({ view: state.view === "shapes" ? "events" : "shapes" }),
+    v: () => change({ view: VIEWS[(VIEWS.indexOf(state.view) + 1) % VIEWS.length] }),
     "[": () => step(-1n),
     "]": () => step(1n),
   });
-  const narrow = (condition: string) => change({ query: narrowed(state.query, condition) });
+  const narrow = (condition: string) => asked && change({ query: narrowed(asked, condition) });
 
   const searching = counted.isFetching || (list.isFetching && !list.data);
   const waiting = useLong(searching && !following);
@@ -180,8 +187,8 @@ export function Events({ state, change }: { state: SearchState; change: Change }
   const axis = range && { fromNs: parseNs(range.from), toNs: parseNs(range.to), newestFirst: state.order === "newest" };
   const span = `--from ${shellQuoted(state.from)} --to ${shellQuoted(state.to)}`;
   const terminal =
-    state.view === "shapes"
-      ? `calvex shapes ${shellQuoted(state.query)} ${span}`
+    state.view !== "events"
+      ? `calvex ${state.view} ${shellQuoted(state.query)} ${span}`
       : state.fields && state.field
         ? `calvex breakdown ${shellQuoted(state.field)} -q ${shellQuoted(state.query)} ${span}`
         : `calvex search ${shellQuoted(state.query)} ${span}${
@@ -199,47 +206,55 @@ export function Events({ state, change }: { state: SearchState; change: Change }
           <Quiet
             $on
             onPress={() => {
-              setHeld({ asked, range: answered.range, total: answered.total });
+              setHeld({ asked: question, range: answered.range, total: answered.total });
               clear();
             }}
           >
             {number(fresh)} new, show
           </Quiet>
         )}
-        <Quiet onPress={() => change({ order: state.order === "newest" ? "oldest" : "newest" })}>
-          {state.order} first
-        </Quiet>
-        {(["events", "shapes"] as const).map((view) => (
-          <Quiet
-            key={view}
-            $on={state.view === view}
-            aria-pressed={state.view === view}
-            onPress={() => change({ view, field: "" })}
+        <Views role="group" aria-label="View">
+          {VIEWS.map((view) => (
+            <View
+              key={view}
+              $on={state.view === view}
+              aria-pressed={state.view === view}
+              onPress={() => change({ view, field: "" })}
+            >
+              {view}
+            </View>
+          ))}
+          <View $on={state.fields === "1"} aria-pressed={state.fields === "1"} onPress={showFields}>
+            fields
+          </View>
+        </Views>
+        <Switches role="group" aria-label="How it is shown">
+          <Switch
+            $on={state.order === "newest"}
+            onPress={() => change({ order: state.order === "newest" ? "oldest" : "newest" })}
           >
-            {view}
-          </Quiet>
-        ))}
-        <Quiet
-          $on={state.fields === "1"}
-          aria-pressed={state.fields === "1"}
-          onPress={() => change({ fields: state.fields ? "" : "1", open: "" })}
-        >
-          fields
-        </Quiet>
-        <Quiet
-          $on={state.wrap === "1"}
-          aria-pressed={state.wrap === "1"}
-          onPress={() => change({ wrap: state.wrap ? "" : "1" })}
-        >
-          wrap
-        </Quiet>
+            {state.order} first
+          </Switch>
+          <Switch
+            $on={state.wrap === "1"}
+            aria-pressed={state.wrap === "1"}
+            onPress={() => change({ wrap: state.wrap ? "" : "1" })}
+          >
+            wrap
+          </Switch>
+        </Switches>
         <CountTable bins={bins} zone={zone} />
         {state.by && stacked && <Legend by={state.by} names={stackNames(stacked, theme)} />}
         {state.by && <Quiet onPress={() => change({ by: "" })}>by severity again</Quiet>}
         {explain && range && <Explain explain={explain} range={range} />}
         {range && <Download state={state} range={range} total={answered?.total} />}
         <Follow to={`/tail?${new URLSearchParams(state.query ? { q: state.query } : {})}`}>tail</Follow>
-        {range && <Quiet onPress={() => change(within(state.query, range))}>fix the range for a link</Quiet>}
+        {range && asked && (
+          <Follow to={compareAddress({ query: asked.filter, from: range.from, to: range.to })}>
+            what is different?
+          </Follow>
+        )}
+        {range && <Quiet onPress={() => change(within(asked, range))}>fix the range for a link</Quiet>}
         {waiting && (
           <span role="status" data-testid="progress">
             {total > 0 ? `${number(done)} of ${number(total)} pages` : "reading …"}{" "}
@@ -253,7 +268,11 @@ export function Events({ state, change }: { state: SearchState; change: Change }
             </Quiet>
           </span>
         )}
-        {!compact && <Muted>same in the terminal: {terminal}</Muted>}
+        {!compact && (
+          <Opens name="in the terminal" label="The same in the terminal">
+            {() => <code>{terminal}</code>}
+          </Opens>
+        )}
       </Facts>
       {error && !mistaken ? (
         <Problem>
@@ -273,7 +292,7 @@ export function Events({ state, change }: { state: SearchState; change: Change }
                 setChosen(-1);
                 change({ seek: formatNs(ns), open: "" });
               }}
-              onRange={(from, to) => change(within(state.query, { from: formatNs(from), to: formatNs(to) }))}
+              onRange={(from, to) => change(within(asked, { from: formatNs(from), to: formatNs(to) }))}
             />
           ) : (
             <span />
@@ -302,14 +321,16 @@ export function Events({ state, change }: { state: SearchState; change: Change }
                 </PickedBar>
               )}
             </div>
-            {state.view === "shapes" && range ? (
-              <ShapesView state={state} range={range} zone={zone} change={change} />
+            {state.view === "shapes" && range && asked ? (
+              <ShapesView state={state} asked={asked} range={range} zone={zone} change={change} />
+            ) : state.view === "errors" && range && asked ? (
+              <ErrorsView state={state} asked={asked} range={range} zone={zone} change={change} />
             ) : answer?.empty ? (
               <Nothing
                 empty={answer.empty}
-                query={state.query}
+                asked={asked}
                 onQuery={(query) => change({ query })}
-                onDay={() => change(within(state.query, { from: "now-1d", to: "now" }))}
+                onDay={() => change(within(asked, { from: "now-1d", to: "now" }))}
               />
             ) : (
               <EventList
@@ -356,7 +377,14 @@ export function Events({ state, change }: { state: SearchState; change: Change }
               onClose={() => change({ open: "" })}
             />
           ) : state.fields === "1" ? (
-            <FieldsPanel state={state} range={range} change={change} onNarrow={narrow} onColumn={addColumn} />
+            <FieldsPanel
+              state={state}
+              asked={asked}
+              range={range}
+              change={change}
+              onNarrow={narrow}
+              onColumn={addColumn}
+            />
           ) : (
             <span />
           )}

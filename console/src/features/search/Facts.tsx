@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import styled from "styled-components";
 import { clock, type Zone } from "../../api/time";
 import { space } from "../../app/tokens";
-import { Muted } from "../../ui/controls";
+import { Muted, Quiet } from "../../ui/controls";
 import { Opens } from "../../ui/popover";
 import type { Bin } from "./bins";
 
@@ -22,6 +22,37 @@ export const Facts = styled.div`
     overflow-x: auto;
     scrollbar-width: none;
     white-space: nowrap;
+  }
+`;
+
+/** Views are tabs: one of them is shown. */
+export const Views = styled.span`
+  display: inline-flex;
+  gap: ${space.xs};
+`;
+
+export const View = styled(Quiet)`
+  border-radius: 0;
+  border-bottom: 2px solid ${(p) => (p.$on ? p.theme.accent : "transparent")};
+  font-weight: ${(p) => (p.$on ? 650 : 400)};
+`;
+
+/** Switches look like switches: each is on or off. */
+export const Switches = styled.span`
+  display: inline-flex;
+  gap: ${space.s};
+`;
+
+export const Switch = styled(Quiet)`
+  &::before {
+    content: "";
+    display: inline-block;
+    width: 16px;
+    height: 8px;
+    margin-right: 5px;
+    border: 1px solid ${(p) => p.theme.muted};
+    border-radius: 5px;
+    box-shadow: inset ${(p) => (p.$on ? "-8px" : "8px")} 0 0 ${(p) => (p.$on ? p.theme.accent : p.theme.muted)};
   }
 `;
 

@@ -9,7 +9,8 @@ import { Muted, Problem, Quiet } from "../../ui/controls";
 import { Spark } from "../../ui/spark";
 import { textOf } from "./event";
 import { figure } from "./figure";
-import { bracketed, literal } from "./state";
+import { followed, type Asked } from "./asked";
+import { literal } from "./state";
 import { number } from "../../ui/number";
 
 /** Values shown, and points of their strips. */
@@ -69,26 +70,26 @@ const written = (value: Json) => (typeof value === "string" ? literal(value) : J
 /** The top values of a field, each with its share and a strip of time; numbers with how they are spread. */
 export function FieldFigures(props: {
   field: string;
-  filter: string;
+  asked: Asked;
   range: { from: string; to: string };
   by: string;
   onStack: (field: string) => void;
   onNarrow: (condition: string) => void;
   onColumn: (field: string) => void;
 }) {
-  const { field, filter, range, by } = props;
+  const { field, asked, range, by } = props;
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
   const counted = useQuery({
-    queryKey: ["breakdown", field, filter, range],
-    queryFn: ({ signal }) => api.breakdown({ query: filter, ...range, fields: [field], top: TOP }, signal),
+    queryKey: ["breakdown", field, asked.filter, range],
+    queryFn: ({ signal }) => api.breakdown({ query: asked.filter, ...range, fields: [field], top: TOP }, signal),
     placeholderData: keepPreviousData,
   });
   const strips = useQuery({
-    queryKey: ["strips", field, filter, range],
+    queryKey: ["strips", field, asked.filter, range],
     queryFn: ({ signal }) => {
       const step = Math.max(Number(parseNs(range.to) - parseNs(range.from)) / POINTS / 1e6, 1);
       const clause = `measure count per ${field} every ${Math.ceil(step)}ms top ${TOP}`;
-      return api.measure({ query: filter ? `${bracketed(filter)} ${clause}` : clause, ...range }, signal);
+      return api.measure({ query: followed(asked, clause), ...range }, signal);
     },
   });
   const answer: BreakdownAnswer | undefined = counted.data;

@@ -6,7 +6,8 @@ import { space, type } from "../../app/tokens";
 import { Muted, Problem, Quiet } from "../../ui/controls";
 import { Panel } from "./EventDetail";
 import { FieldFigures } from "./FieldFigures";
-import { parted, type Change, type SearchState } from "./state";
+import type { Asked } from "./asked";
+import type { Change, SearchState } from "./state";
 import { number } from "../../ui/number";
 
 /** Own parts that are worth counting. */
@@ -43,17 +44,18 @@ const Row = styled.div`
 /** The fields among the events found; one opened shows its values. */
 export function FieldsPanel(props: {
   state: SearchState;
+  asked: Asked | undefined;
   range: { from: string; to: string } | undefined;
   change: Change;
   onNarrow: (condition: string) => void;
   onColumn: (field: string) => void;
 }) {
-  const { state, range, change } = props;
-  const { filter } = parted(state.query);
+  const { state, asked, range, change } = props;
+  const filter = asked?.filter ?? "";
   const [wanted, setWanted] = useState("");
   const fields = useQuery({
     queryKey: ["found fields", filter, range],
-    enabled: range !== undefined,
+    enabled: range !== undefined && asked !== undefined,
     queryFn: ({ signal }) => api.foundFields({ query: filter, ...range }, signal),
     placeholderData: keepPreviousData,
   });
@@ -73,10 +75,10 @@ export function FieldsPanel(props: {
         <Muted>{types}</Muted>
         <Muted>{reported}</Muted>
       </Row>
-      {state.field === field && range && (
+      {state.field === field && range && asked && (
         <FieldFigures
           field={field}
-          filter={filter}
+          asked={asked}
           range={range}
           by={state.by}
           onStack={(by) => change({ by })}

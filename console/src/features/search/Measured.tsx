@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
-import type { Json, MeasureAnswer, Syntax } from "../../api/types";
+import type { Json, MeasureAnswer } from "../../api/types";
 import { radius, space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Muted, Problem, Quiet } from "../../ui/controls";
@@ -13,7 +13,8 @@ import { figure } from "./figure";
 import { QueryBar } from "./QueryBar";
 import { Steps } from "./Steps";
 import { figuresCsv, handOver } from "./download";
-import { literal, narrowed, shellQuoted, within, type Change, type SearchState } from "./state";
+import { narrowed, within, type Asked } from "./asked";
+import { literal, shellQuoted, type Change, type SearchState } from "./state";
 import { number } from "../../ui/number";
 
 /** Groups shown at first; the others wait behind their names. */
@@ -86,22 +87,20 @@ function named(shapes: MeasureAnswer["shapes"], values: Json[]): string {
 }
 
 /** Figures of a `measure`: one number, bars by group, or bars down the page, step by step. Each opens its events. */
-export function Measured({ state, change, clause }: { state: SearchState; change: Change; clause: Syntax }) {
+export function Measured({ state, change, asked }: { state: SearchState; change: Change; asked: Asked }) {
   const { zone } = useZone();
   const ask = { query: state.query, from: state.from, to: state.to };
   const measured = useQuery({ queryKey: ["measure", ask], queryFn: ({ signal }) => api.measure(ask, signal) });
   const [chosen, setChosen] = useState(0);
   const [hidden, setHidden] = useState<Record<string, boolean>>({});
   const answer = measured.data;
-  // Characters, as the parser counts them.
-  const filter = [...state.query].slice(0, clause.from).join("").trim();
   const open = (values: Json[], range: { from: string; to: string }) => {
     const conditions = (answer?.per ?? []).map((field, n) => {
       const value = values[n];
       if (value === null || value === undefined) return `not has ${field}`;
       return `${field}=${literal(typeof value === "string" ? value : JSON.stringify(value))}`;
     });
-    const q = conditions.reduce((query, condition) => narrowed(query, condition), filter);
+    const q = narrowed({ ...asked, over: "" }, ...conditions);
     return `/search?${new URLSearchParams({ ...(q ? { q } : {}), from: range.from, to: range.to })}`;
   };
   const error = measured.error;
@@ -117,7 +116,7 @@ export function Measured({ state, change, clause }: { state: SearchState; change
   const bar = (value: Json | undefined, most: number) => (
     <Bar style={{ width: `${Math.max(0, (numeric(value) / (most || 1)) * 100)}%` }} />
   );
-  const unit = (n: number) => answer?.aggregates[n]?.unit;
+  const unit = (n: number) => answer?.aggregates[n]?.unit ?? undefined;
   const heads = answer?.aggregates.map((a) => a.name + (a.error ? ` (± ${(a.error * 100).toFixed(0)} %)` : "")) ?? [];
   return (
     <Page>
@@ -207,7 +206,7 @@ export function Measured({ state, change, clause }: { state: SearchState; change
               zone={zone}
               onShow={(name, shown) => setHidden({ ...hidden, [name]: !shown })}
               open={open}
-              onRange={(range) => change(within(state.query, range))}
+              onRange={(range) => change(within(asked, range))}
             />
           </>
         )}

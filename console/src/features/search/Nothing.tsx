@@ -2,6 +2,7 @@ import styled from "styled-components";
 import type { EmptyAnswer } from "../../api/types";
 import { space } from "../../app/tokens";
 import { Button } from "../../ui/controls";
+import { renamed, type Asked } from "./asked";
 
 const Page = styled.div`
   padding: ${space.xl};
@@ -22,12 +23,6 @@ const Steps = styled.div`
   gap: ${space.s};
 `;
 
-/** `query` with one field written otherwise, wherever it stands as a whole name. */
-export function renamed(query: string, field: string, to: string): string {
-  const name = field.replace(/[.*+?^${}()|[\]\\]/g, "\\$&");
-  return query.replace(new RegExp(`(?<![\\w.])${name}(?![\\w.])`, "g"), () => to);
-}
-
 /** A reason, with what stands in backquotes as code. */
 function Reason({ text }: { text: string }) {
   return text.split("`").map((piece, n) => (n % 2 ? <code key={n}>{piece}</code> : piece));
@@ -35,13 +30,13 @@ function Reason({ text }: { text: string }) {
 
 interface Props {
   empty: EmptyAnswer;
-  query: string;
+  asked: Asked | undefined;
   onQuery: (query: string) => void;
   onDay: () => void;
 }
 
 /** Why nothing was found, and what to try next. */
-export function Nothing({ empty, query, onQuery, onDay }: Props) {
+export function Nothing({ empty, asked, onQuery, onDay }: Props) {
   const spellings = empty.unknown_fields.flatMap((hint) => hint.near.map((near) => ({ field: hint.field, near })));
   return (
     <Page data-testid="empty">
@@ -55,7 +50,11 @@ export function Nothing({ empty, query, onQuery, onDay }: Props) {
       </ul>
       <Steps role="group" aria-label="What to try">
         {spellings.map(({ field, near }) => (
-          <Button key={`${field} ${near}`} onPress={() => onQuery(renamed(query, field, near))}>
+          <Button
+            key={`${field} ${near}`}
+            isDisabled={!asked}
+            onPress={() => asked && onQuery(renamed(asked, field, near))}
+          >
             ask for {near}
           </Button>
         ))}

@@ -6,7 +6,8 @@ import { exactShort, formatNs, parseNs, type Zone } from "../../api/time";
 import { radius, space, type } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Quiet } from "../../ui/controls";
-import { within, type Change, type SearchState } from "./state";
+import { useAsked, within } from "./asked";
+import type { Change, SearchState } from "./state";
 
 const Bar = styled.div`
   display: flex;
@@ -71,6 +72,7 @@ export function RangeBar(props: {
   range?: { from: string; to: string };
 }) {
   const { state, change, range } = props;
+  const asked = useAsked(state.query);
   const { zone } = useZone();
   const navigate = useNavigate();
   const shown = rangeText(state.from, state.to, zone);
@@ -81,7 +83,7 @@ export function RangeBar(props: {
       const meant = await api.range(text, zoneName(zone));
       setWrong("");
       setDraft(undefined);
-      change(within(state.query, { from: meant.from, to: meant.to }));
+      change(within(asked, { from: meant.from, to: meant.to }));
     } catch (e) {
       setWrong(e instanceof Error ? e.message : String(e));
     }
@@ -92,14 +94,14 @@ export function RangeBar(props: {
     const length = to - from;
     const shift = BigInt(Math.round(Number(length) * by));
     const more = BigInt(Math.round((Number(length) * (stretch - 1)) / 2));
-    change(within(state.query, { from: formatNs(from + shift - more), to: formatNs(to + shift + more) }));
+    change(within(asked, { from: formatNs(from + shift - more), to: formatNs(to + shift + more) }));
   };
   return (
     <Bar role="group" aria-label="Range">
       {SPANS.map(([from, name]) => {
         const on = state.from === from && state.to === "now";
         return (
-          <Quiet key={from} $on={on} aria-pressed={on} onPress={() => change(within(state.query, { from, to: "now" }))}>
+          <Quiet key={from} $on={on} aria-pressed={on} onPress={() => change(within(asked, { from, to: "now" }))}>
             {name}
           </Quiet>
         );

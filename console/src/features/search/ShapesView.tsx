@@ -2,14 +2,15 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
-import { ago, clock, date, formatNs, parseNs, type Zone } from "../../api/time";
+import { ago, date, formatNs, parseNs, within, type Zone } from "../../api/time";
 import { useCompact } from "../../app/compact";
 import { space, type } from "../../app/tokens";
 import { Muted, Problem, Quiet } from "../../ui/controls";
 import { Spark } from "../../ui/spark";
 import { Table } from "../../ui/table";
 import { textOf } from "./event";
-import { bracketed, narrowed, parted, searchAddress, type Change, type SearchState } from "./state";
+import { followed, narrowed, type Asked } from "./asked";
+import { searchAddress, type Change, type SearchState } from "./state";
 import { number } from "../../ui/number";
 
 /** Shapes shown, those looked through in the range before, and points of the trend. */
@@ -78,27 +79,32 @@ const ns = (value: unknown) => BigInt(Math.round(Number(value ?? 0)));
 /** The events found, folded by the shape of their message. */
 export function ShapesView(props: {
   state: SearchState;
+  asked: Asked;
   range: { from: string; to: string };
   zone: Zone;
   change: Change;
 }) {
-  const { state, range, zone, change } = props;
+  const { state, asked, range, zone, change } = props;
   const compact = useCompact();
-  const { filter } = parted(state.query);
-  const asked = (clause: string) => (filter ? `${bracketed(filter)} ${clause}` : clause);
   const shapes = useQuery({
-    queryKey: ["shapes", filter, range],
+    queryKey: ["shapes", asked.filter, range],
     queryFn: async ({ signal }) => {
       const length = parseNs(range.to) - parseNs(range.from);
       const step = Math.max(1, Math.ceil(Number(length) / POINTS / 1e6));
       const before = { from: formatNs(parseNs(range.from) - length), to: range.from };
       const [reported, trend, earlier] = await Promise.all([
         api.measure(
-          { query: asked(`measure count as n, min(time) as first, max(time) as last per shape top ${TOP}`), ...range },
+          {
+            query: followed(asked, `measure count as n, min(time) as first, max(time) as last per shape top ${TOP}`),
+            ...range,
+          },
           signal,
         ),
-        api.measure({ query: asked(`measure count as n per shape every ${step}ms top ${TOP}`), ...range }, signal),
-        api.measure({ query: asked(`measure count per shape top ${BEFORE}`), ...before }, signal),
+        api.measure(
+          { query: followed(asked, `measure count as n per shape every ${step}ms top ${TOP}`), ...range },
+          signal,
+        ),
+        api.measure({ query: followed(asked, `measure count per shape top ${BEFORE}`), ...before }, signal),
       ]);
       const known = new Set(earlier.groups.map((g) => textOf(g.values[0])));
       // Where nothing stands in the range before, nothing is known to be new.
@@ -122,7 +128,7 @@ export function ShapesView(props: {
     },
   });
   const rows = shapes.data?.rows ?? [];
-  const moment = (at: bigint) => <span title={`${date(at, zone)} · ${ago(at)}`}>{clock(at, zone, 0)}</span>;
+  const moment = (at: bigint) => <span title={`${date(at, zone)} · ${ago(at)}`}>{within(at, zone, range)}</span>;
   return (
     <Body data-testid="shapes">
       {shapes.error && <Problem>{shapes.error.message}</Problem>}
@@ -165,14 +171,7 @@ export function ShapesView(props: {
                     <code>{row.template || "(empty message)"}</code>
                   </Quiet>
                   {state.field === row.id && (
-                    <Opened
-                      id={row.id}
-                      filter={filter}
-                      range={range}
-                      query={state.query}
-                      from={state.from}
-                      to={state.to}
-                    />
+                    <Opened id={row.id} asked={asked} range={range} from={state.from} to={state.to} />
                   )}
                 </td>
               </tr>
@@ -186,25 +185,18 @@ export function ShapesView(props: {
 }
 
 /** What varies in the messages of one shape. */
-function Opened(props: {
-  id: string;
-  filter: string;
-  range: { from: string; to: string };
-  query: string;
-  from: string;
-  to: string;
-}) {
-  const { id, filter, range } = props;
+function Opened(props: { id: string; asked: Asked; range: { from: string; to: string }; from: string; to: string }) {
+  const { id, asked, range } = props;
   const places = useQuery({
-    queryKey: ["places", id, filter, range],
-    queryFn: ({ signal }) => api.shape({ shape: id, query: filter, ...range }, signal),
+    queryKey: ["places", id, asked.filter, range],
+    queryFn: ({ signal }) => api.shape({ shape: id, query: asked.filter, ...range }, signal),
   });
   const only = `shape=${id}`;
   return (
     <div data-testid="places">
       <Link
         style={{ color: "inherit" }}
-        to={searchAddress({ query: narrowed(props.query, only), from: props.from, to: props.to })}
+        to={searchAddress({ query: narrowed(asked, only), from: props.from, to: props.to })}
       >
         open these events
       </Link>{" "}
@@ -212,7 +204,7 @@ function Opened(props: {
       <Link
         style={{ color: "inherit" }}
         to={searchAddress({
-          query: narrowed(props.query, `not ${only}`),
+          query: narrowed(asked, `not ${only}`),
           from: props.from,
           to: props.to,
           view: "shapes",

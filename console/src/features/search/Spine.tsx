@@ -338,7 +338,10 @@ interface Placed extends Pin {
   label: number;
 }
 
-/** Times, and what is pinned. A name stands above its line; where two would meet, the later one stands below. */
+/**
+ * Times, and what is pinned. Names stand beside their dot, left of where lines and bars begin, and make room for one
+ * another, so that no name lies on a line, a bar or another name.
+ */
 function Labels({ axis, pins, lying, zone }: { axis: Axis; pins: Pin[]; lying: boolean; zone: Zone }) {
   const theme = useTheme();
   const DEPTH = lying ? LYING.depth : UPRIGHT.depth;
@@ -347,11 +350,8 @@ function Labels({ axis, pins, lying, zone }: { axis: Axis; pins: Pin[]; lying: b
     .sort((a, b) => a.place - b.place)
     .reduce<Placed[]>((out, pin) => {
       const above = out[out.length - 1];
-      const more = (pin.lines.length - 1) * NAME.height;
-      const free = above ? above.label + above.lines.length * NAME.height + 1 : 12;
-      const wanted = Math.max(pin.place - 5 - more, free);
-      const crossed = wanted + more > pin.place - 4 && wanted < pin.place + 12;
-      return [...out, { ...pin, label: crossed ? pin.place + 12 : wanted }];
+      const free = above ? above.label + above.lines.length * NAME.height + 2 : 12;
+      return [...out, { ...pin, label: Math.max(pin.place + 4, free) }];
     }, []);
   const below = (p: Placed) => p.label + (p.lines.length - 1) * NAME.height;
   const clear = (place: number) =>
@@ -370,7 +370,7 @@ function Labels({ axis, pins, lying, zone }: { axis: Axis; pins: Pin[]; lying: b
       {pinned.map((pin) => (
         <g key={`${pin.name} ${pin.ns}`}>
           <line
-            x1={lying ? pin.place : 0}
+            x1={lying ? pin.place : UPRIGHT.labels}
             x2={lying ? pin.place : DEPTH}
             y1={lying ? 14 : pin.place}
             y2={lying ? DEPTH : pin.place}
@@ -381,7 +381,7 @@ function Labels({ axis, pins, lying, zone }: { axis: Axis; pins: Pin[]; lying: b
           {!lying && (
             <text style={{ fill: theme.mark }}>
               {pin.lines.map((line, n) => (
-                <tspan key={n} x={4} y={pin.label + n * NAME.height}>
+                <tspan key={n} x={10} y={pin.label + n * NAME.height}>
                   {line}
                 </tspan>
               ))}

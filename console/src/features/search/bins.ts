@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Palette } from "../../app/tokens";
 import { api } from "../../api/client";
 import type { HistogramAnswer, MeasureAnswer } from "../../api/types";
-import { bracketed, parted } from "./state";
+import { followed, type Asked } from "./asked";
 
 /** One stretch of the spine. */
 export interface Bin {
@@ -101,16 +101,15 @@ const same = (a: Ask, b: Ask) => a.query === b.query && a.from === b.from && a.t
 /** The counts of the values of a field, in the spine's own steps. */
 export function useStack(
   by: string,
-  query: string,
+  asked: Asked | undefined,
   counts: HistogramAnswer | undefined,
 ): { stacked: MeasureAnswer | undefined; error: Error | null } {
-  const { filter } = parted(query);
-  const asked = useQuery({
-    queryKey: ["stack", by, filter, counts?.range, counts?.step_ns],
-    enabled: by !== "" && counts !== undefined,
+  const stack = useQuery({
+    queryKey: ["stack", by, asked?.filter, counts?.range, counts?.step_ns],
+    enabled: by !== "" && asked !== undefined && counts !== undefined,
     queryFn: ({ signal }) => {
       const step = `${Math.max(1, Math.round((counts?.step_ns ?? 0) / 1e6))}ms`;
-      const calm = filter ? `${bracketed(filter)} severity<error` : "severity<error";
+      const calm = asked ? followed(asked, "severity<error") : "severity<error";
       return api.measure(
         {
           query: `${calm} measure count per ${by} every ${step} top ${STACKED + 1}`,
@@ -122,5 +121,5 @@ export function useStack(
     },
     placeholderData: keepPreviousData,
   });
-  return { stacked: by ? asked.data : undefined, error: asked.error };
+  return { stacked: by ? stack.data : undefined, error: stack.error };
 }

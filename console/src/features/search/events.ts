@@ -2,7 +2,8 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
 import { api } from "../../api/client";
 import type { LogEvent, SearchAnswer } from "../../api/types";
-import { parted, type SearchState } from "./state";
+import type { Asked } from "./asked";
+import type { SearchState } from "./state";
 
 /** Events of one answer: the first is small, so that it is there sooner. */
 const FIRST = 100;
@@ -19,14 +20,18 @@ interface SoFar {
  * The events of a search, page by page, the first as they are found. It asks for the range as the histogram understood
  * it, so that "now" is one moment for both; `seek` moves its beginning within.
  */
-export function useEvents(state: SearchState, range: { from: string; to: string } | undefined) {
+export function useEvents(
+  state: SearchState,
+  asked: Asked | undefined,
+  range: { from: string; to: string } | undefined,
+) {
   const sought = state.seek && range ? (state.order === "newest" ? { to: state.seek } : { from: state.seek }) : {};
-  const { filter } = parted(state.query);
+  const filter = asked?.filter ?? "";
   const key = `${filter} ${range?.from} ${range?.to} ${state.order} ${state.seek}`;
   const [soFar, setSoFar] = useState<SoFar>();
   const list = useInfiniteQuery({
     queryKey: ["search", key],
-    enabled: range !== undefined,
+    enabled: range !== undefined && asked !== undefined,
     initialPageParam: undefined as string | undefined,
     queryFn: ({ pageParam, signal }): Promise<SearchAnswer> => {
       const ask = { query: filter, ...range, ...sought, order: state.order };

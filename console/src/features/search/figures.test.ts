@@ -13,6 +13,8 @@ const event: LogEvent = {
   time: "2026-10-04T02:38:41.198Z",
   arrived: "2026-10-04T02:38:41.3Z",
   severity: "warn",
+  severity_number: 13,
+  kind: "log",
   lane: "main",
   sender: "slots-prod",
   service: "slots",

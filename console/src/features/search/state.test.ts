@@ -1,55 +1,7 @@
 import { describe, expect, it } from "vitest";
-import {
-  bracketed,
-  columnsOf,
-  columnsText,
-  literal,
-  narrowed,
-  parted,
-  searchAddress,
-  shellQuoted,
-  within,
-} from "./state";
+import { columnsOf, columnsText, literal, searchAddress, shellQuoted } from "./state";
 
-describe("a query and its range", () => {
-  it.each([
-    ["service=slots over last 15m", "service=slots", "over last 15m"],
-    ["service=slots over today", "service=slots", "over today"],
-    ["door over 02:10 to 02:20", "door", "over 02:10 to 02:20"],
-    ["door over 20m around 02:38", "door", "over 20m around 02:38"],
-    ["over last 1h", "", "over last 1h"],
-    ["lease over limit", "lease over limit", ""],
-    ["leftover last 15m", "leftover last 15m", ""],
-    ['"shift over last 15m"', '"shift over last 15m"', ""],
-    ['"a \\" b" over last 15m', '"a \\" b"', "over last 15m"],
-  ])("%s", (query, filter, over) => expect(parted(query)).toEqual({ filter, over }));
-
-  it("another range takes the place of the one written", () => {
-    expect(within("door over last 15m", { from: "a", to: "b" })).toEqual({
-      query: "door",
-      from: "a",
-      to: "b",
-      follow: "",
-    });
-    expect(within("door", { from: "a", to: "b" })).toEqual({ from: "a", to: "b", follow: "" });
-  });
-});
-
-describe("narrowing", () => {
-  it.each([
-    ["", "a=1", "a=1"],
-    ["door", "a=1", "door a=1"],
-    ["door or lease", "a=1", "(door or lease) a=1"],
-    ["over last 15m", "a=1", "a=1 over last 15m"],
-    ["door or lease over last 15m", "a=1", "(door or lease) a=1 over last 15m"],
-    ["corridor", "a=1", "corridor a=1"],
-  ])("%s by %s", (query, condition, asked) => expect(narrowed(query, condition)).toBe(asked));
-
-  it("what is a choice of several stays one", () => {
-    expect(bracketed("a or b")).toBe("(a or b)");
-    expect(bracketed("a b")).toBe("a b");
-  });
-
+describe("a value in a query", () => {
   it.each([
     ["BK-017", "BK-017"],
     ["/parcels/17", "/parcels/17"],

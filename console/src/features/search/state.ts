@@ -1,6 +1,10 @@
 import { useMemo } from "react";
 import { useSearchParams } from "react-router";
 
+/** The views of what was found. */
+export const VIEWS = ["events", "shapes", "errors"] as const;
+export type View = (typeof VIEWS)[number];
+
 /** What Search shows; all of it stands in the address. */
 export interface SearchState {
   query: string;
@@ -16,8 +20,8 @@ export interface SearchState {
   columns: string;
   /** `1` where long messages take several lines. */
   wrap: string;
-  /** What stands below the facts: events, or the shapes of their messages. */
-  view: "events" | "shapes";
+  /** What stands below the facts: events, the shapes of their messages, or the failures among them by problem. */
+  view: View;
   /** `1` where the fields stand beside the list. */
   fields: string;
   /** The field or shape that is broken down. */
@@ -72,7 +76,7 @@ export function useSearchState(): [SearchState, Change] {
     return {
       ...read,
       order: read.order === "oldest" ? "oldest" : "newest",
-      view: read.view === "shapes" ? "shapes" : "events",
+      view: VIEWS.find((view) => view === read.view) ?? "events",
     } satisfies SearchState;
   }, [params]);
   const change = (change: Partial<SearchState>) => {
@@ -103,34 +107,6 @@ export function searchAddress(state: Partial<SearchState>): string {
 /** A value as the query language writes it. */
 export function literal(value: string): string {
   return /^[\p{L}\p{N}_.:/@-]+$/u.test(value) ? value : JSON.stringify(value);
-}
-
-/** A query narrowed by one more condition. What is a choice of several must stay one. */
-export function narrowed(query: string, condition: string): string {
-  const { filter, over } = parted(query);
-  if (!filter) return over ? `${condition} ${over}` : condition;
-  const joined = /\bor\b/.test(filter) ? `(${filter}) ${condition}` : `${filter} ${condition}`;
-  return over ? `${joined} ${over}` : joined;
-}
-
-/** The filter of a query, and its range. */
-export function parted(query: string): { filter: string; over: string } {
-  const found = query.match(/(^|\s)over\s+(last\s+\S+|today|\S+\s+(to|around)\s+\S+)\s*$/s);
-  // Between quotes it is text.
-  const quotes = query.slice(0, found?.index).match(/(?<!\\)"/g)?.length ?? 0;
-  const over = quotes % 2 === 0 ? found : null;
-  return { filter: (over ? query.slice(0, over.index) : query).trim(), over: over ? over[0].trim() : "" };
-}
-
-/** Another range. One that stands in the query would win over it, and goes. */
-export function within(query: string, range: { from: string; to: string }): Partial<SearchState> {
-  const { filter, over } = parted(query);
-  return { ...(over ? { query: filter } : {}), ...range, follow: "" };
-}
-
-/** A filter that one more clause can follow: what is a choice of several stays one. */
-export function bracketed(filter: string): string {
-  return /\bor\b/.test(filter) ? `(${filter})` : filter;
 }
 
 /** A text as one word of a shell. */

@@ -9,7 +9,8 @@ import { Button, Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { EventDetail } from "../search/EventDetail";
 import { EventList } from "../search/EventList";
 import { LazyQueryField } from "../search/LazyQueryField";
-import { narrowed, searchAddress, type Column } from "../search/state";
+import { narrowed, useAsked } from "../search/asked";
+import { searchAddress, type Column } from "../search/state";
 import { SECONDS, useFollow, type Rate } from "./follow";
 
 const Page = styled.div`
@@ -99,6 +100,7 @@ export default function TailPage() {
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
   const query = params.get("q") ?? "";
+  const asked = useAsked(query);
   const [draft, setDraft] = useState(query);
   const [paused, setPaused] = useState(false);
   const [chosen, setChosen] = useState<string>();
@@ -170,7 +172,7 @@ export default function TailPage() {
               query={query}
               range={undefined}
               acts={{
-                narrow: (condition) => ask(narrowed(query, condition)),
+                narrow: (condition) => asked && ask(narrowed(asked, condition)),
                 column: (field) => navigate(searchAddress({ query, columns: field })),
                 breakdown: (field) => navigate(searchAddress({ query, fields: "1", field })),
                 isTie: (field) => field === "trace",

@@ -2,6 +2,8 @@
 
 use super::serve::Sources;
 use crate::client::{Connection, segment};
+use crate::options::Form;
+use crate::shown::{Zone, ZoneArgs};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_storage::chunk::{ChunkDescription, ColumnDescription};
@@ -45,12 +47,14 @@ enum Act {
         from: PathBuf,
     },
     /// Drop expired buckets now, however many days they are
-    Expire,
+    Expire {
+        #[command(flatten)]
+        form: Form,
+    },
     /// List the nodes of the database, with their epochs and whether they live
     Nodes {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
     /// Look after one node
     Node {
@@ -58,18 +62,25 @@ enum Act {
         act: NodeAct,
     },
     /// Seal every head now
-    Seal,
+    Seal {
+        #[command(flatten)]
+        form: Form,
+    },
     /// Merge every chunk that can be merged now
-    Merge,
+    Merge {
+        #[command(flatten)]
+        form: Form,
+    },
     /// Forget every chunk part kept in memory and on the node's disk
     Forget,
     /// Show a chunk's parts, columns, sizes and encodings; without an id, list the chunks
     Chunk {
         /// The chunk's id
         id: Option<String>,
-        /// As JSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
+        #[command(flatten)]
+        zone: ZoneArgs,
     },
     /// Make a person; the password comes from CALVEX_USER_PASSWORD
     User {
@@ -94,33 +105,28 @@ impl Admin {
         match self.act {
             Act::Backup { data_dir, to } => backup(&data_dir, &to).await?,
             Act::Restore { data_dir, from } => restore(&data_dir, &from).await?,
-            Act::Expire => {
-                let answer: Value = self.connection.open().await?.post("/api/expire", &()).await?;
-                output::line(&answer.to_string())?;
-            }
-            Act::Nodes { json } => {
+            Act::Expire { form } => return upkeep(&self.connection, "/api/expire", form).await,
+            Act::Nodes { form } => {
                 let nodes: Vec<NodeListed> = self.connection.open().await?.get("/api/nodes").await?;
-                if json { output::ndjson(&nodes)? } else { list_nodes(&nodes)? }
+                return list_nodes(&nodes, form);
             }
             Act::Node { act: NodeAct::Retire { name } } => {
                 self.connection.open().await?.delete(&format!("/api/nodes/{}", segment(&name))).await?;
             }
-            Act::Seal => {
-                let answer: Value = self.connection.open().await?.post("/api/seal", &()).await?;
-                output::line(&answer.to_string())?;
-            }
-            Act::Merge => {
-                let answer: Value = self.connection.open().await?.post("/api/merge", &()).await?;
-                output::line(&answer.to_string())?;
-            }
+            Act::Seal { form } => return upkeep(&self.connection, "/api/seal", form).await,
+            Act::Merge { form } => return upkeep(&self.connection, "/api/merge", form).await,
             Act::Forget => self.connection.open().await?.delete("/api/cache").await?,
-            Act::Chunk { id: None, json } => {
+            Act::Chunk { id: None, form, zone } => {
                 let chunks: Vec<ChunkSummary> = self.connection.open().await?.get("/api/chunks").await?;
-                if json { output::ndjson(&chunks)? } else { list_chunks(&chunks)? }
+                return list_chunks(&chunks, form, &zone.zone());
             }
-            Act::Chunk { id: Some(id), json } => {
+            Act::Chunk { id: Some(id), form, .. } => {
                 let chunk: ChunkDescription = self.connection.open().await?.get(&format!("/api/chunks/{id}")).await?;
-                if json { output::line(&serde_json::to_string(&chunk)?)? } else { show_chunk(&chunk)? }
+                if form.is_json() {
+                    output::json_line(&serde_json::to_string(&chunk)?)?;
+                } else {
+                    show_chunk(&chunk)?;
+                }
             }
             Act::User { name, role, lanes } => {
                 let password = std::env::var("CALVEX_USER_PASSWORD")
@@ -132,7 +138,16 @@ impl Admin {
     }
 }
 
-fn list_nodes(nodes: &[NodeListed]) -> Result<()> {
+/// Has the service do its upkeep now, and prints its figures.
+async fn upkeep(connection: &Connection, path: &str, form: Form) -> Result<Ended> {
+    let answer: Value = connection.open().await?.post(path, &()).await?;
+    form.one(&answer, |answer| {
+        let figures = answer.as_object().into_iter().flatten().map(|(name, value)| format!("{name} {value}"));
+        figures.collect::<Vec<_>>().join(", ")
+    })
+}
+
+fn list_nodes(nodes: &[NodeListed], form: Form) -> Result<Ended> {
     let row = |n: &NodeListed| {
         let state = if n.alive { "alive" } else { "stopped" };
         vec![
@@ -144,29 +159,25 @@ fn list_nodes(nodes: &[NodeListed]) -> Result<()> {
             n.version.clone(),
         ]
     };
-    output::table(&["node", "slot", "epoch", "beats", "", "calvex"], nodes.iter().map(row).collect())
+    form.list(nodes, &["node", "slot", "epoch", "beats", "", "calvex"], row)
 }
 
-fn list_chunks(chunks: &[ChunkSummary]) -> Result<()> {
+fn list_chunks(chunks: &[ChunkSummary], form: Form, zone: &Zone) -> Result<Ended> {
     let row = |c: &ChunkSummary| {
         let each = c.bytes as f64 / f64::from(c.rows.max(1));
         let late = if c.late { "late" } else { "" };
-        let time = |t: &str| t.get(..23).unwrap_or(t).replace('T', " ");
         vec![
             c.id.clone(),
             c.lane.clone(),
-            time(&c.from),
-            time(&c.to),
+            zone.clock(&c.from),
+            zone.clock(&c.to),
             c.rows.to_string(),
             c.bytes.to_string(),
             format!("{each:.1}"),
             late.to_owned(),
         ]
     };
-    output::table(
-        &["chunk", "lane", "from", "to", "events", "bytes", "bytes/event", ""],
-        chunks.iter().map(row).collect(),
-    )
+    form.list(chunks, &["chunk", "lane", "from", "to", "events", "bytes", "bytes/event", ""], row)
 }
 
 fn show_chunk(chunk: &ChunkDescription) -> Result<()> {

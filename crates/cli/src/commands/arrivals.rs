@@ -2,6 +2,8 @@
 
 use crate::client::{Connection, segment};
 use crate::figures::bars;
+use crate::options::{Form, Link, address, duration_s};
+use crate::shown::{Zone, ZoneArgs};
 use crate::{Ended, output};
 use anyhow::Result;
 use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused, SetAside};
@@ -17,21 +19,30 @@ const MAX_ROWS: usize = 50_000;
 pub struct Arrivals {
     /// Only of this service
     service: Option<String>,
-    /// How many hours back, this one included
-    #[arg(long, default_value_t = 24, value_parser = clap::value_parser!(u32).range(1..=192))]
-    hours: u32,
-    /// As NDJSON
-    #[arg(long)]
-    json: bool,
+    /// How far back, in whole hours with the present one: 24h, 3d; at most 8d
+    #[arg(long, value_name = "DURATION", default_value = "24h", value_parser = hours)]
+    back: u32,
+    #[command(flatten)]
+    form: Form,
+    #[command(flatten)]
+    zone: ZoneArgs,
+    #[command(flatten)]
+    link: Link,
     #[command(flatten)]
     connection: Connection,
 }
 
 impl Arrivals {
     pub async fn run(self) -> Result<Ended> {
+        if self.link.link {
+            let back = format!("{}h", self.back);
+            let parameters = [("service", self.service.as_deref()), ("back", Some(back.as_str()))];
+            output::line(&address(&self.connection.meant()?.0, "intake", &parameters))?;
+            return Ok(Ended::Well);
+        }
         let client = self.connection.open().await?;
         let service = self.service.as_deref().map_or_else(String::new, |s| format!("&service={}", segment(s)));
-        let asked = format!("/api/arrivals?hours={}{service}&limit={ROWS}", self.hours);
+        let asked = format!("/api/arrivals?hours={}{service}&limit={ROWS}", self.back);
         let mut reported: ArrivalsAnswer = client.get(&asked).await?;
         while reported.more && reported.arrivals.len() < MAX_ROWS {
             let next: ArrivalsAnswer = client.get(&format!("{asked}&from={}", reported.arrivals.len())).await?;
@@ -39,7 +50,8 @@ impl Arrivals {
             reported.arrivals.extend(next.arrivals);
         }
         let found = !reported.arrivals.is_empty();
-        if self.json {
+        let zone = self.zone.zone();
+        if self.form.is_json() {
             output::ndjson(&reported.arrivals)?;
             output::ndjson(&reported.refused)?;
             output::ndjson(&reported.set_aside)?;
@@ -49,7 +61,7 @@ impl Arrivals {
             let head = ["service", "host", "sender", "lane", "stored", "late", "last", "by hour", ""];
             // Every service in one look; the hosts of one when it is asked for.
             let rows = if self.service.is_some() { reported.arrivals.clone() } else { folded(&reported.arrivals) };
-            output::table(&head, rows.iter().map(stored).collect())?;
+            output::table(&head, rows.iter().map(|a| stored(a, &zone)).collect())?;
         } else {
             let of = self.service.as_deref().map_or_else(String::new, |s| format!(" of service `{s}`"));
             output::line(&format!(
@@ -66,12 +78,12 @@ impl Arrivals {
         if !reported.set_aside.is_empty() {
             output::line("")?;
             let head = ["set aside", "by", "service", "host", "sender", "last"];
-            output::table(&head, reported.set_aside.iter().map(set_aside).collect())?;
+            output::table(&head, reported.set_aside.iter().map(|s| set_aside(s, &zone)).collect())?;
         }
         if !reported.refused.is_empty() {
             output::line("")?;
             let head = ["refused", "why", "sender", "last", "the latest"];
-            output::table(&head, reported.refused.iter().map(refused).collect())?;
+            output::table(&head, reported.refused.iter().map(|r| refused(r, &zone)).collect())?;
         }
         Ok(if found { Ended::Well } else { Ended::Nothing })
     }
@@ -108,12 +120,13 @@ fn or_dash(text: &str) -> String {
     if text.is_empty() { "–".to_owned() } else { text.to_owned() }
 }
 
-/// Date and time without fraction and zone.
-fn moment(rfc3339: &str) -> String {
-    rfc3339.get(..19).unwrap_or(rfc3339).replace('T', " ")
+/// Whole hours of a duration, the last begun one counted.
+fn hours(text: &str) -> Result<u32, String> {
+    let hours = duration_s(text)?.div_ceil(3600);
+    u32::try_from(hours).ok().filter(|h| (1..=192).contains(h)).ok_or_else(|| "give between 1h and 8d".to_owned())
 }
 
-fn stored(a: &Arrival) -> Vec<String> {
+fn stored(a: &Arrival, zone: &Zone) -> Vec<String> {
     let mut notes = Vec::new();
     if a.silent {
         notes.push("fell silent".to_owned());
@@ -131,19 +144,19 @@ fn stored(a: &Arrival) -> Vec<String> {
         a.lane.clone(),
         a.stored.to_string(),
         a.late.to_string(),
-        moment(&a.last),
+        zone.short(&a.last),
         bars(&a.per_hour.iter().map(|n| *n as f64).collect::<Vec<_>>()),
         notes.join(", "),
     ]
 }
 
-fn set_aside(a: &SetAside) -> Vec<String> {
-    let who = [or_dash(&a.service), or_dash(&a.host), a.sender.clone(), moment(&a.last)];
+fn set_aside(a: &SetAside, zone: &Zone) -> Vec<String> {
+    let who = [or_dash(&a.service), or_dash(&a.host), a.sender.clone(), zone.short(&a.last)];
     [vec![a.events.to_string(), a.cause.clone()], who.to_vec()].concat()
 }
 
-fn refused(r: &Refused) -> Vec<String> {
+fn refused(r: &Refused, zone: &Zone) -> Vec<String> {
     let sample = r.sample.as_deref().unwrap_or("").replace(['\n', '\r'], " ");
     let short: String = sample.chars().take(80).collect();
-    vec![r.refused.to_string(), r.reason.clone(), r.sender.clone(), moment(&r.last), short]
+    vec![r.refused.to_string(), r.reason.clone(), r.sender.clone(), zone.short(&r.last), short]
 }

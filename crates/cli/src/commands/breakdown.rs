@@ -3,7 +3,8 @@
 use super::search::check_whole;
 use crate::client::Connection;
 use crate::figures::bars;
-use crate::shown::{ZoneArgs, link};
+use crate::options::{Form, Link, Range, address};
+use crate::shown::ZoneArgs;
 use crate::{Ended, output};
 use anyhow::Result;
 use calvex_wire::api::{BreakdownAnswer, BreakdownRequest, FieldAnswer, ValueCount};
@@ -21,52 +22,49 @@ pub struct Breakdown {
     #[arg(required = true, add = crate::proposed::field())]
     fields: Vec<String>,
     /// Which events
-    #[arg(long, short = 'q', default_value = "", add = crate::proposed::query())]
+    #[arg(long, short = 'q', default_value = "", hide_default_value = true, add = crate::proposed::query())]
     query: String,
-    /// Start of the range, included: RFC 3339, a date, or now-15m (an hour ago if not given)
-    #[arg(long)]
-    from: Option<String>,
-    /// End of the range, not included (now if not given)
-    #[arg(long)]
-    to: Option<String>,
     /// Values of each field
     #[arg(long, short = 'n', default_value_t = 10)]
     top: usize,
-    /// As NDJSON: one value a line
-    #[arg(long)]
-    json: bool,
-    /// Print the address in the console that shows the same, and ask nothing
-    #[arg(long)]
-    link: bool,
+    #[command(flatten)]
+    range: Range,
+    #[command(flatten)]
+    form: Form,
     #[command(flatten)]
     zone: ZoneArgs,
+    #[command(flatten)]
+    link: Link,
     #[command(flatten)]
     connection: Connection,
 }
 
 impl Breakdown {
     pub async fn run(self) -> Result<Ended> {
-        if self.link {
+        if self.link.link {
             let base = self.connection.meant()?.0;
             let field = self.fields.first().map_or("", String::as_str);
-            let more = [("fields", "1"), ("field", field)];
-            output::line(&link(&base, &self.query, self.from.as_deref(), self.to.as_deref(), &more))?;
+            let (from, to) = (self.range.from.as_deref(), self.range.to.as_deref());
+            let parameters = [("q", Some(self.query.as_str())), ("from", from), ("to", to)];
+            let panel = [("fields", Some("1")), ("field", Some(field))];
+            output::line(&address(&base, "search", &[&parameters[..], &panel].concat()))?;
             return Ok(Ended::Well);
         }
+        let as_json = self.form.is_json();
         let ask = BreakdownRequest {
             query: self.query,
-            from: self.from,
-            to: self.to,
+            from: self.range.from,
+            to: self.range.to,
             zone: self.zone.zone().name(),
             fields: self.fields,
             top: Some(self.top),
         };
         let answer: BreakdownAnswer = self.connection.open().await?.post("/api/breakdown", &ask).await?;
         for field in &answer.fields {
-            if self.json {
+            if as_json {
                 for value in &field.top {
                     let row = serde_json::json!({ "field": field.field, "value": value.value, "template": value.template, "count": value.count });
-                    output::line(&row.to_string())?;
+                    output::json_line(&row.to_string())?;
                 }
             } else {
                 show(field, answer.events)?;

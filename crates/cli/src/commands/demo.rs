@@ -5,7 +5,7 @@ use super::serve::{Sources, asked_to_stop, start_log};
 use crate::client::{Client, Connection, http_client};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
-use calvex_demo::{Night, SERVICES, Sent, trickle};
+use calvex_demo::{Days, Night, SERVICES, Sent, trickle};
 use calvex_intake::transform::{Act as Does, Cutting, Masking, Rule};
 use calvex_language::model::mask::Detector;
 use calvex_wire::api::{
@@ -19,6 +19,8 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+/// Requests a minute that keep the console moving at the quietest hour, too.
+const LEAST_PER_MINUTE: f64 = 2.0;
 /// Events of one batch while loading.
 const BATCH: usize = 2000;
 
@@ -29,8 +31,8 @@ pub struct Demo {
     act: Option<Act>,
     #[command(flatten)]
     sources: Sources,
-    /// Events of the night
-    #[arg(long, default_value_t = 200_000, value_parser = clap::value_parser!(u64).range(10_000..=10_000_000))]
+    /// Spans and events of the nine days
+    #[arg(long, default_value_t = 400_000, value_parser = clap::value_parser!(u64).range(10_000..=10_000_000))]
     events: u64,
     /// Seed of the night
     #[arg(long, default_value_t = 1)]
@@ -142,7 +144,7 @@ impl Demo {
         let mut kept = match kept {
             Some(kept) => kept,
             None => {
-                let kept = set_up(url, password, hook_url).await?;
+                let kept = set_up(url, password, hook_url, self.events).await?;
                 keep(file, &kept)?;
                 kept
             }
@@ -169,7 +171,7 @@ impl Demo {
         output::line(&format!("the night  the slot lease was changed at {at}"))?;
         output::line(&format!("in a shell export CALVEX_URL={url} CALVEX_TOKEN={}", kept.token))?;
         output::line("stop       Ctrl-C")?;
-        live(url, &kept).await
+        live(url, &kept, self.seed, self.events).await
     }
 }
 
@@ -180,8 +182,11 @@ fn keep(file: &Path, kept: &Kept) -> Result<()> {
     Ok(())
 }
 
+/// The events for which the thresholds of the night's rules are written; others are in proportion.
+const USUAL_EVENTS: u64 = 400_000;
+
 /// Lanes, routes, a key for each service, a token, and the night's rules.
-async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
+async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Result<Kept> {
     let client = sign_in(url, password).await?;
     let lane = |name: &str, retention_days| Lane {
         name: name.into(),
@@ -212,11 +217,12 @@ async fn set_up(url: &str, password: &str, hook_url: &str) -> Result<Kept> {
             &NewToken { name: "demo".into(), purpose: Some("administer".into()), ..NewToken::default() },
         )
         .await?;
+    let in_proportion = |above: u64| (above.saturating_mul(events) / USUAL_EVENTS).max(2);
     let rule = |name: &str, query: &str, window_s, above, hold_s| NewRule {
         name: name.into(),
         query: query.into(),
         window_s,
-        above,
+        above: in_proportion(above),
         hold_s,
         delay_s: None,
         late_s: Some(2 * 86_400),
@@ -266,34 +272,50 @@ async fn load(url: &str, kept: &Kept, seed: u64, events: u64) -> Result<()> {
     let style = ProgressStyle::with_template("the night  {bar:40} {human_pos} of about {human_len} events, {per_sec}");
     bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
     let http = http_client(Duration::from_secs(60))?;
-    let mut waiting: BTreeMap<&'static str, (String, usize)> = BTreeMap::new();
-    for event in Night::new(seed, kept.change_ns, events) {
-        let (body, count) = waiting.entry(event.service).or_default();
-        body.push_str(&event.json);
-        body.push('\n');
-        *count += 1;
-        if *count >= BATCH {
-            let (body, count) = waiting.remove(event.service).unwrap_or_default();
-            post(&http, url, kept, event.service, body).await?;
-            bar.inc(count as u64);
+    let mut waiting: BTreeMap<(&'static str, bool), Vec<Sent>> = BTreeMap::new();
+    let (days, night) = days_and_night(seed, kept.change_ns, events, now_ns());
+    for event in days.chain(night) {
+        let way = (event.service, event.is_span);
+        let batch = waiting.entry(way).or_default();
+        batch.push(event);
+        if batch.len() >= BATCH {
+            let batch = std::mem::take(batch);
+            post(&http, url, kept, &batch).await?;
+            bar.inc(batch.len() as u64);
         }
     }
-    for (service, (body, count)) in waiting {
-        post(&http, url, kept, service, body).await?;
-        bar.inc(count as u64);
+    for batch in waiting.into_values().filter(|batch| !batch.is_empty()) {
+        post(&http, url, kept, &batch).await?;
+        bar.inc(batch.len() as u64);
     }
     bar.finish_and_clear();
     Ok(())
 }
 
-async fn post(http: &reqwest::Client, url: &str, kept: &Kept, service: &str, body: String) -> Result<()> {
+/// The days and the night of about so many spans and events together: the night has nearly half of them.
+fn days_and_night(seed: u64, change_ns: i64, events: u64, until_ns: i64) -> (Days, Night) {
+    // Of three spans and events of the night two are spans or one is an event, about.
+    let night = Night::new(seed, change_ns, events / 5).with_spans();
+    (Days::new(seed, change_ns, events / 5 * 3, until_ns), night)
+}
+
+/// Sends events of one service, either lines or spans.
+async fn post(http: &reqwest::Client, url: &str, kept: &Kept, batch: &[Sent]) -> Result<()> {
+    let Some(Sent { service, is_span, .. }) = batch.first().cloned() else { return Ok(()) };
+    let all: Vec<&str> = batch.iter().map(|event| event.json.as_str()).collect();
+    let (path, kind, body) = if is_span {
+        ("v1/traces", "application/json", format!("{{\"resourceSpans\":[{}]}}", all.join(",")))
+    } else {
+        ("v1/events", "application/x-ndjson", all.join("\n") + "\n")
+    };
     let key =
         kept.keys.get(service).with_context(|| format!("the demo has no key for {service}; run ./run demo --fresh"))?;
     let idempotency = format!("{:032x}", rand::random::<u128>());
     for attempt in 0..60 {
         let request = http
-            .post(format!("{url}/v1/events"))
+            .post(format!("{url}/{path}"))
             .bearer_auth(key)
+            .header(reqwest::header::CONTENT_TYPE, kind)
             .header(IDEMPOTENCY_HEADER, &idempotency)
             .body(body.clone());
         let response = request.send().await?;
@@ -308,9 +330,10 @@ async fn post(http: &reqwest::Client, url: &str, kept: &Kept, service: &str, bod
     bail!("the service does not take the demo's events")
 }
 
-/// A healthy request about every two seconds, each event sent when its time has come.
-async fn live(url: &str, kept: &Kept) -> Result<()> {
+/// Healthy requests at the rate that is usual for the hour, each event sent when its time has come.
+async fn live(url: &str, kept: &Kept, seed: u64, events: u64) -> Result<()> {
     let http = http_client(Duration::from_secs(30))?;
+    let (days, _) = days_and_night(seed, kept.change_ns, events, now_ns());
     let mut coming: Vec<Sent> = Vec::new();
     let (began, mut serial, mut next_ns) = (now_ns() as u64, 0u64, now_ns());
     let mut timer = tokio::time::interval(Duration::from_millis(500));
@@ -320,13 +343,15 @@ async fn live(url: &str, kept: &Kept) -> Result<()> {
         while next_ns <= now {
             serial += 1;
             coming.extend(trickle(began, serial, next_ns));
-            next_ns += 1_500 * 1_000_000 + i64::from(rand::random::<u16>()) * 15_000;
+            let usual = days.requests_per_minute(next_ns).clamp(LEAST_PER_MINUTE, 600.0);
+            let share = f64::from(rand::random::<u16>()) / f64::from(u16::MAX) + 0.5;
+            next_ns += (60e9 / usual * share) as i64;
         }
-        let (due, later): (Vec<Sent>, Vec<Sent>) = coming.into_iter().partition(|e| e.at_ns <= now);
+        let (due, later): (Vec<Sent>, Vec<Sent>) = coming.into_iter().partition(|e| e.send_ns <= now);
         coming = later;
         for event in due {
             // The trickle is decoration: when the service is busy, it waits for the next event.
-            if let Err(e) = post(&http, url, kept, event.service, event.json + "\n").await {
+            if let Err(e) = post(&http, url, kept, &[event]).await {
                 eprintln!("{e:#}");
             }
         }

@@ -1,8 +1,9 @@
 //! `calvex dial`: how much of what a service says is kept, and for how long.
 
-use super::key::span;
+use crate::Ended;
 use crate::client::Connection;
-use crate::{Ended, output};
+use crate::options::{Form, duration_s};
+use crate::shown::ZoneArgs;
 use anyhow::Result;
 use calvex_wire::api::{Dial as DialSet, NewDial};
 use clap::{Args, Subcommand};
@@ -25,17 +26,20 @@ enum DialAct {
         /// The least severity kept of them: trace, debug, info, warn, error or fatal
         least: String,
         /// How long it works: 30m, 1h, 7d; until it is taken back if not given
-        #[arg(long = "for", value_name = "SPAN", value_parser = span)]
+        #[arg(long = "for", value_name = "DURATION", value_parser = duration_s)]
         span: Option<u64>,
         /// Why, for others
-        #[arg(long, default_value = "")]
+        #[arg(long, default_value = "", hide_default_value = true)]
         why: String,
+        #[command(flatten)]
+        form: Form,
     },
     /// List dials; those that ended lately too
     List {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
+        #[command(flatten)]
+        zone: ZoneArgs,
     },
     /// Take a dial back by its number
     Remove { id: u32 },
@@ -45,37 +49,27 @@ impl Dial {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
         match self.act {
-            DialAct::Set { when, least, span, why } => {
+            DialAct::Set { when, least, span, why, form } => {
                 let ask = NewDial { when, least, for_s: span, until: None, why };
                 let set: DialSet = client.post("/api/dials", &ask).await?;
-                let ends = set.until.map_or_else(|| "until it is taken back".to_owned(), |t| format!("until {t}"));
-                output::line(&format!(
-                    "dial {}: {} and above of {} are kept, {ends}",
-                    set.id,
-                    set.least,
-                    whose(&set.when)
-                ))?;
-                Ok(Ended::Well)
+                form.one(&set, |set| {
+                    let until = set.until.as_deref();
+                    let ends = until.map_or_else(|| "until it is taken back".to_owned(), |t| format!("until {t}"));
+                    format!("dial {}: {} and above of {} are kept, {ends}", set.id, set.least, whose(&set.when))
+                })
             }
-            DialAct::List { json } => {
+            DialAct::List { form, zone } => {
                 let dials: Vec<DialSet> = client.get("/api/dials").await?;
-                if json {
-                    output::ndjson(&dials)?;
-                } else {
-                    let row = |d: &DialSet| {
-                        let state = match (&d.until, d.in_force) {
-                            (None, _) => "until taken back".to_owned(),
-                            (Some(until), true) => format!("until {until}"),
-                            (Some(until), false) => format!("ended {until}"),
-                        };
-                        vec![d.id.to_string(), whose(&d.when), d.least.clone(), state, d.who.clone(), d.why.clone()]
+                let zone = zone.zone();
+                let row = |d: &DialSet| {
+                    let state = match (&d.until, d.in_force) {
+                        (None, _) => "until taken back".to_owned(),
+                        (Some(until), true) => format!("until {}", zone.short(until)),
+                        (Some(until), false) => format!("ended {}", zone.short(until)),
                     };
-                    output::table(
-                        &["dial", "events", "least kept", "works", "by", "why"],
-                        dials.iter().map(row).collect(),
-                    )?;
-                }
-                Ok(if dials.is_empty() { Ended::Nothing } else { Ended::Well })
+                    vec![d.id.to_string(), whose(&d.when), d.least.clone(), state, d.who.clone(), d.why.clone()]
+                };
+                form.list(&dials, &["dial", "events", "least kept", "works", "by", "why"], row)
             }
             DialAct::Remove { id } => {
                 client.delete(&format!("/api/dials/{id}")).await?;

@@ -3,7 +3,8 @@
 use super::search::check_whole;
 use crate::Ended;
 use crate::client::{Client, Connection};
-use crate::shown::{field_text, value_text};
+use crate::options::Range;
+use crate::shown::{ZoneArgs, field_text, value_text};
 use anyhow::{Context, Result, bail};
 use calvex_language::model::Value as Exact;
 use calvex_language::model::parse_value;
@@ -24,12 +25,6 @@ pub struct Export {
     /// The query (docs/query-language.md)
     #[arg(add = crate::proposed::query())]
     query: Vec<String>,
-    /// Start of the range, included: RFC 3339, a date, or now-15m
-    #[arg(long, default_value = "now-1h")]
-    from: String,
-    /// End of the range, not included
-    #[arg(long, default_value = "now")]
-    to: String,
     /// What was sent, as it came, instead of events
     #[arg(long, conflicts_with = "csv")]
     sent: bool,
@@ -49,6 +44,10 @@ pub struct Export {
     /// Events at most; reported on standard error where it cuts something off
     #[arg(long, default_value_t = 10_000_000)]
     limit: usize,
+    #[command(flatten)]
+    range: Range,
+    #[command(flatten)]
+    zone: ZoneArgs,
     #[command(flatten)]
     connection: Connection,
 }
@@ -72,8 +71,9 @@ impl Export {
         let sink = if self.csv { Sink::Csv(Box::new(csv::Writer::from_writer(out))) } else { Sink::Ndjson(out) };
         let ask = SearchRequest {
             query: self.query.join(" "),
-            from: Some(self.from.clone()),
-            to: Some(self.to.clone()),
+            from: self.range.from.clone(),
+            to: self.range.to.clone(),
+            zone: self.zone.zone().name(),
             sent: self.sent,
             ..SearchRequest::default()
         };

@@ -1,28 +1,28 @@
 //! `calvex fields`: which fields the events of a lane have.
 
+use crate::Ended;
 use crate::client::{Connection, segment};
-use crate::{Ended, output};
+use crate::options::{Form, Range};
+use crate::shown::{Zone, ZoneArgs};
 use anyhow::Result;
 use calvex_wire::api::FieldListed;
 use clap::Args;
 
-/// The fields of a lane: types, how often, roughly how many values, and some of them.
+/// The fields of a lane: types, how often, roughly how many values, and some of them; of the last 7 days where no range
+/// is given.
 #[derive(Args)]
 pub struct Fields {
     /// Only of this lane
     lane: Option<String>,
-    /// From when on: RFC 3339, or now-7d
-    #[arg(long, default_value = "now-7d")]
-    from: String,
-    /// Until when
-    #[arg(long, default_value = "now")]
-    to: String,
     /// Only fields that come as values that do not compare with one another
     #[arg(long)]
     conflicts: bool,
-    /// As NDJSON
-    #[arg(long)]
-    json: bool,
+    #[command(flatten)]
+    range: Range,
+    #[command(flatten)]
+    form: Form,
+    #[command(flatten)]
+    zone: ZoneArgs,
     #[command(flatten)]
     connection: Connection,
 }
@@ -30,20 +30,18 @@ pub struct Fields {
 impl Fields {
     pub async fn run(self) -> Result<Ended> {
         let lane = self.lane.as_deref().map_or_else(String::new, |l| format!("&lane={}", segment(l)));
-        let path = format!("/api/fields?from={}&to={}{lane}", segment(&self.from), segment(&self.to));
+        let from = self.range.from.as_deref().unwrap_or("now-7d");
+        let to = self.range.to.as_deref().unwrap_or("now");
+        let path = format!("/api/fields?from={}&to={}{lane}", segment(from), segment(to));
         let mut fields: Vec<FieldListed> = self.connection.open().await?.get(&path).await?;
         fields.retain(|f| f.conflicting || !self.conflicts);
-        if self.json {
-            output::ndjson(&fields)?;
-        } else {
-            let head = ["lane", "field", "types", "in", "values", "last", "some of them", ""];
-            output::table(&head, fields.iter().map(row).collect())?;
-        }
-        Ok(if fields.is_empty() { Ended::Nothing } else { Ended::Well })
+        let head = ["lane", "field", "types", "in", "values", "last", "some of them", ""];
+        let zone = self.zone.zone();
+        self.form.list(&fields, &head, |f| row(f, &zone))
     }
 }
 
-fn row(f: &FieldListed) -> Vec<String> {
+fn row(f: &FieldListed, zone: &Zone) -> Vec<String> {
     let mut notes = Vec::new();
     if f.conflicting {
         notes.push("types differ".to_owned());
@@ -55,7 +53,7 @@ fn row(f: &FieldListed) -> Vec<String> {
         f.types.join(", "),
         format!("{:.1} %", f.share * 100.0),
         f.distinct.to_string(),
-        f.last.get(..19).unwrap_or(&f.last).replace('T', " "),
+        zone.short(&f.last),
         f.examples.join(" · ").chars().take(60).collect(),
         notes.join(", "),
     ]

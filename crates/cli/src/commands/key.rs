@@ -1,11 +1,13 @@
 //! `calvex key`: who may send, and how much.
 
 use super::token::{How, by_data_dir, now_ns, print, running_store};
+use crate::Ended;
 use crate::client::{Connection, segment};
-use crate::{Ended, output};
+use crate::options::{Form, duration_s};
+use crate::shown::{Zone, ZoneArgs};
 use anyhow::{Result, bail};
+use calvex_language::domain::key::KeyLimits as StoredLimits;
 use calvex_service::new_secret;
-use calvex_store::records::keys::KeyLimits as StoredLimits;
 use calvex_wire::api::{Key as KeyListed, KeyLimits, MadeSecret, NewKey, Rotation};
 use clap::{Args, Subcommand};
 use std::collections::BTreeMap;
@@ -35,9 +37,10 @@ enum KeyAct {
     },
     /// List keys: what they may send, when they were last used
     List {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
+        #[command(flatten)]
+        zone: ZoneArgs,
     },
     /// Set what a key may send; what is not named is unlimited from then on
     Limit {
@@ -49,11 +52,10 @@ enum KeyAct {
     Rotate {
         name: String,
         /// How long the earlier secret still works: 30m, 24h, 7d; 0 ends it at once
-        #[arg(long, value_name = "SPAN", default_value = "24h", value_parser = span)]
+        #[arg(long, value_name = "DURATION", default_value = "24h", value_parser = duration_s)]
         overlap: u64,
-        /// As one JSON line
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
     /// Revoke a key at once
     Revoke { name: String },
@@ -78,22 +80,8 @@ struct Limits {
     #[arg(long, value_name = "BYTES")]
     day_bytes: Option<u64>,
     /// How long from now it is good: 12h, 30d
-    #[arg(long, value_name = "SPAN", value_parser = span)]
+    #[arg(long, value_name = "DURATION", value_parser = duration_s)]
     expires_in: Option<u64>,
-}
-
-/// A span such as `90s`, `30m`, `24h`, `7d`, or a bare number of seconds; in seconds.
-pub fn span(text: &str) -> Result<u64, String> {
-    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
-    let each = match text.get(digits.len()..).unwrap_or("") {
-        "" | "s" => 1,
-        "m" => 60,
-        "h" => 3600,
-        "d" => 86_400,
-        unit => return Err(format!("`{unit}` is no unit; write 90s, 30m, 24h or 7d")),
-    };
-    let number: u64 = digits.parse().map_err(|_| format!("`{text}` is no span; write 90s, 30m, 24h or 7d"))?;
-    number.checked_mul(each).filter(|s| *s <= 400 * 86_400).ok_or_else(|| "the longest span is 400d".to_owned())
 }
 
 /// The time so many seconds from now, RFC 3339.
@@ -136,30 +124,26 @@ impl Key {
                     let fixed = serde_json::to_string(&fields)?;
                     let act = by_data_dir("add key", &name);
                     store.add_key(&name, &hash, &prefix, &fixed, &StoredLimits::default(), act.at_ns, &act).await?;
-                    return print(&MadeSecret { name, secret }, how.json);
+                    return print(&MadeSecret { name, secret }, how.form);
                 }
                 let ask = NewKey { name, fixed: fields, limits };
-                print(&self.connection.open().await?.post("/api/keys", &ask).await?, how.json)
+                print(&self.connection.open().await?.post("/api/keys", &ask).await?, how.form)
             }
-            KeyAct::List { json } => {
+            KeyAct::List { form, zone } => {
                 let all: Vec<KeyListed> = self.connection.open().await?.get("/api/keys").await?;
-                if json {
-                    output::ndjson(&all)?;
-                } else {
-                    let head = ["name", "begins", "state", "last used", "stored today", "may send"];
-                    output::table(&head, all.iter().map(row).collect())?;
-                }
-                Ok(if all.is_empty() { Ended::Nothing } else { Ended::Well })
+                let zone = zone.zone();
+                let head = ["name", "begins", "state", "last used", "stored today", "may send"];
+                form.list(&all, &head, |key| row(key, &zone))
             }
             KeyAct::Limit { name, limits } => {
                 let path = format!("/api/keys/{}/limits", segment(&name));
                 self.connection.open().await?.put(&path, &limits.reported()).await?;
                 Ok(Ended::Well)
             }
-            KeyAct::Rotate { name, overlap, json } => {
+            KeyAct::Rotate { name, overlap, form } => {
                 let ask = Rotation { overlap_s: u32::try_from(overlap).unwrap_or(u32::MAX) };
                 let path = format!("/api/keys/{}/rotate", segment(&name));
-                print(&self.connection.open().await?.post(&path, &ask).await?, json)
+                print(&self.connection.open().await?.post(&path, &ask).await?, form)
             }
             KeyAct::Revoke { name } => {
                 self.connection.open().await?.delete(&format!("/api/keys/{}", segment(&name))).await?;
@@ -169,27 +153,26 @@ impl Key {
     }
 }
 
-fn row(key: &KeyListed) -> Vec<String> {
+fn row(key: &KeyListed, zone: &Zone) -> Vec<String> {
     let begins: Vec<String> = key
         .secrets
         .iter()
         .map(|s| match &s.until {
-            Some(until) => format!("{}… until {until}", s.prefix),
+            Some(until) => format!("{}… until {}", s.prefix, zone.short(until)),
             None => format!("{}…", s.prefix),
         })
         .collect();
-    let when = |t: &Option<String>| t.as_deref().and_then(|t| t.get(..19)).map(|t| t.replace('T', " "));
     vec![
         key.name.clone(),
         begins.join(", "),
         key.state.clone(),
-        when(&key.last_used).unwrap_or_else(|| "never".into()),
+        key.last_used.as_deref().map_or_else(|| "never".into(), |t| zone.short(t)),
         if key.used_today.0 == 0 { "–".into() } else { key.used_today.0.to_string() },
-        allowed(&key.limits),
+        allowed(&key.limits, zone),
     ]
 }
 
-fn allowed(limits: &KeyLimits) -> String {
+fn allowed(limits: &KeyLimits, zone: &Zone) -> String {
     let mut reported = Vec::new();
     if !limits.services.is_empty() {
         reported.push(format!("for {}", limits.services.join(", ")));
@@ -200,22 +183,6 @@ fn allowed(limits: &KeyLimits) -> String {
     reported.extend(limits.per_second.map(|n| format!("{n} a second")));
     reported.extend(limits.day_events.map(|n| format!("{n} events a day")));
     reported.extend(limits.day_bytes.map(|n| format!("{n} bytes a day")));
-    reported.extend(limits.until.as_ref().map(|t| format!("until {t}")));
+    reported.extend(limits.until.as_ref().map(|t| format!("until {}", zone.short(t))));
     if reported.is_empty() { "anything".into() } else { reported.join("; ") }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::span;
-
-    #[test]
-    fn spans() {
-        assert_eq!(
-            [span("90"), span("90s"), span("2m"), span("1h"), span("7d")],
-            [Ok(90), Ok(90), Ok(120), Ok(3600), Ok(604_800)]
-        );
-        for bad in ["", "h", "1w", "1.5h", "-1h", "500d", "99999999999999999999"] {
-            assert!(span(bad).is_err(), "{bad}");
-        }
-    }
 }

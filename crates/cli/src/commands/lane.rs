@@ -1,10 +1,12 @@
 //! `calvex lane` and `calvex route`.
 
+use crate::Ended;
 use crate::client::{Connection, segment};
-use crate::{Ended, output};
+use crate::options::Form;
 use anyhow::{Result, bail};
 use calvex_wire::api;
 use clap::{Args, Subcommand};
+use serde::Serialize;
 
 /// Lanes and their retention.
 #[derive(Args)]
@@ -19,9 +21,8 @@ pub struct Lane {
 enum LaneAct {
     /// List the lanes you may read
     List {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
     /// Make a lane, or change its term
     Set {
@@ -45,24 +46,18 @@ impl Lane {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
         match self.act {
-            LaneAct::List { json } => {
+            LaneAct::List { form } => {
                 let lanes: Vec<api::Lane> = client.get("/api/lanes").await?;
-                if json {
-                    output::ndjson(&lanes)?;
-                } else {
-                    let row = |l: &api::Lane| {
-                        vec![
-                            l.name.clone(),
-                            l.retention_days.to_string(),
-                            l.sealed_events.to_string(),
-                            l.sealed_bytes.to_string(),
-                            daily(l),
-                        ]
-                    };
-                    let head = ["lane", "days", "sealed events", "sealed bytes", "takes a day"];
-                    output::table(&head, lanes.iter().map(row).collect())?;
-                }
-                Ok(if lanes.is_empty() { Ended::Nothing } else { Ended::Well })
+                let row = |l: &api::Lane| {
+                    vec![
+                        l.name.clone(),
+                        l.retention_days.to_string(),
+                        l.sealed_events.to_string(),
+                        l.sealed_bytes.to_string(),
+                        daily(l),
+                    ]
+                };
+                form.list(&lanes, &["lane", "days", "sealed events", "sealed bytes", "takes a day"], row)
             }
             LaneAct::Set { name, days, unlisted, day_events, day_bytes } => {
                 let lane = api::Lane {
@@ -89,6 +84,14 @@ fn daily(lane: &api::Lane) -> String {
     if reported.is_empty() { "any number".to_owned() } else { reported.join(", ") }
 }
 
+/// A route with its number in the order, from 1.
+#[derive(Serialize)]
+struct Numbered<'r> {
+    n: usize,
+    #[serde(flatten)]
+    route: &'r api::Route,
+}
+
 /// Routes to lanes: the first whose filter holds decides; the default lane takes the rest.
 #[derive(Args)]
 pub struct Route {
@@ -102,9 +105,8 @@ pub struct Route {
 enum RouteAct {
     /// List routes in order
     List {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
     /// Add a route behind the others
     Add {
@@ -113,8 +115,8 @@ enum RouteAct {
         /// Where they go
         lane: String,
     },
-    /// Remove a route by its place, from 1
-    Remove { place: usize },
+    /// Remove a route by its number in the order, from 1
+    Remove { n: usize },
 }
 
 impl Route {
@@ -122,24 +124,17 @@ impl Route {
         let client = self.connection.open().await?;
         let mut routes: Vec<api::Route> = client.get("/api/routes").await?;
         match self.act {
-            RouteAct::List { json } => {
-                if json {
-                    output::ndjson(&routes)?;
-                } else {
-                    let rows = routes
-                        .iter()
-                        .enumerate()
-                        .map(|(i, r)| vec![(i + 1).to_string(), r.filter.clone(), r.lane.clone()]);
-                    output::table(&["place", "filter", "lane"], rows.collect())?;
-                }
-                return Ok(if routes.is_empty() { Ended::Nothing } else { Ended::Well });
+            RouteAct::List { form } => {
+                let numbered: Vec<Numbered> = (1..).zip(&routes).map(|(n, route)| Numbered { n, route }).collect();
+                let row = |r: &Numbered| vec![r.n.to_string(), r.route.filter.clone(), r.route.lane.clone()];
+                return form.list(&numbered, &["n", "filter", "lane"], row);
             }
             RouteAct::Add { filter, lane } => routes.push(api::Route { filter, lane }),
-            RouteAct::Remove { place } => {
-                if place == 0 || place > routes.len() {
-                    bail!("there is no route {place}; `calvex route list` shows {}", routes.len());
+            RouteAct::Remove { n } => {
+                if n == 0 || n > routes.len() {
+                    bail!("there is no route {n}; `calvex route list` shows {}", routes.len());
                 }
-                routes.remove(place - 1);
+                routes.remove(n - 1);
             }
         }
         client.put("/api/routes", &routes).await?;

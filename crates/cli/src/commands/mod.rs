@@ -3,13 +3,16 @@
 pub mod admin;
 pub mod arrivals;
 pub mod breakdown;
+pub mod compare;
 pub mod completions;
 pub mod demo;
 pub mod dial;
+pub mod errors;
 pub mod export;
 pub mod fields;
 pub mod key;
 pub mod lane;
+pub mod mark;
 pub mod now;
 pub mod pattern;
 pub mod probe;

@@ -2,6 +2,7 @@
 
 use crate::client::Connection;
 use crate::figures::bars;
+use crate::options::{Form, Link, address};
 use crate::shown::{Zone, ZoneArgs};
 use crate::{Ended, output};
 use anyhow::Result;
@@ -12,22 +13,27 @@ use owo_colors::Style;
 /// Services against their usual, alerts, marks, and who fell silent or is refused. Exits 1 where nothing is to be reported.
 #[derive(Args)]
 pub struct Now {
-    /// As one line of JSON
-    #[arg(long)]
-    json: bool,
+    #[command(flatten)]
+    form: Form,
     #[command(flatten)]
     zone: ZoneArgs,
+    #[command(flatten)]
+    link: Link,
     #[command(flatten)]
     connection: Connection,
 }
 
 impl Now {
     pub async fn run(self) -> Result<Ended> {
+        if self.link.link {
+            output::line(&address(&self.connection.meant()?.0, "now", &[]))?;
+            return Ok(Ended::Well);
+        }
         let now: NowAnswer = self.connection.open().await?.get("/api/now").await?;
         let nothing = now.services.is_empty() && now.alerts.is_empty() && now.silent.is_empty() && now.marks.is_empty();
         let ended = if nothing { Ended::Nothing } else { Ended::Well };
-        if self.json {
-            output::line(&serde_json::to_string(&now)?)?;
+        if self.form.is_json() {
+            output::json_line(&serde_json::to_string(&now)?)?;
             return Ok(ended);
         }
         let zone = self.zone.zone();

@@ -1,11 +1,13 @@
 //! `calvex pattern`: line patterns tried on lines, and proposed from them. Works without a service.
 
 use super::token::now_ns;
+use crate::options::Form;
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_intake::line::{Pattern as LinePattern, cut_by, learn};
 use clap::{Args, Subcommand};
 use owo_colors::Style;
+use serde_json::json;
 use std::io::{BufRead, BufReader, Read};
 
 /// Lines read at most.
@@ -29,17 +31,15 @@ enum PatternAct {
         patterns: Vec<String>,
         /// The file; - for standard input
         file: String,
-        /// Show what each line gives, as NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
     /// Propose patterns for the lines of a file
     Learn {
         /// The file; - for standard input
         file: String,
-        /// Only the patterns, one a line
-        #[arg(long)]
-        plain: bool,
+        #[command(flatten)]
+        form: Form,
     },
 }
 
@@ -67,8 +67,8 @@ pub fn read_patterns(texts: &[String]) -> Result<Vec<LinePattern>> {
 impl Pattern {
     pub fn run(self) -> Result<Ended> {
         match self.act {
-            PatternAct::Try { patterns, file, json } => tried(&patterns, &lines_of(&file)?, json),
-            PatternAct::Learn { file, plain } => {
+            PatternAct::Try { patterns, file, form } => tried(&patterns, &lines_of(&file)?, form.is_json()),
+            PatternAct::Learn { file, form } => {
                 let lines = lines_of(&file)?;
                 let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
                 if lines.is_empty() {
@@ -76,15 +76,16 @@ impl Pattern {
                 }
                 let (learnt, left) = learn(&lines, now_ns());
                 for l in &learnt {
-                    if plain {
-                        output::line(l.pattern.text())?;
+                    if form.is_json() {
+                        let row = json!({ "pattern": l.pattern.text(), "lines": l.lines, "example": l.example });
+                        output::json_line(&row.to_string())?;
                     } else {
                         output::line(l.pattern.text())?;
                         output::line(&output::faint(&format!("    lines: {}, as: {}", l.lines, short(&l.example))))?;
                     }
                 }
-                if left > 0 && !plain {
-                    output::line(&output::faint(&format!("lines that fit none of these: {left}")))?;
+                if left > 0 {
+                    eprintln!("lines that fit none of these: {left}");
                 }
                 Ok(if learnt.is_empty() { Ended::Nothing } else { Ended::Well })
             }
@@ -109,7 +110,7 @@ fn tried(texts: &[String], lines: &[String], json: bool) -> Result<Ended> {
                 if json {
                     let fields: serde_json::Map<String, serde_json::Value> =
                         cuts.iter().map(|c| (c.name.to_owned(), c.to_string().into())).collect();
-                    output::line(&serde_json::to_string(&fields)?)?;
+                    output::json_line(&serde_json::to_string(&fields)?)?;
                 } else if !shown[which] {
                     shown[which] = true;
                     output::line(&short(line))?;

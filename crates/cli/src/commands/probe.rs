@@ -3,6 +3,7 @@
 use super::send::key_or_env;
 use super::token::now_ns;
 use crate::client::Connection;
+use crate::options::Form;
 use crate::{Ended, output};
 use anyhow::{Result, bail};
 use calvex_service::probe;
@@ -15,9 +16,8 @@ pub struct Probe {
     /// Key for sending [env: CALVEX_KEY]
     #[arg(long)]
     key: Option<String>,
-    /// As NDJSON
-    #[arg(long)]
-    json: bool,
+    #[command(flatten)]
+    form: Form,
     #[command(flatten)]
     connection: Connection,
 }
@@ -37,7 +37,7 @@ impl Probe {
         };
         let reported = probe(&ways, &self.connection.meant()?.0, &key, now_ns, find).await;
         let failed = reported.iter().filter(|t| t.wrong.is_some()).count();
-        if self.json {
+        if self.form.is_json() {
             output::ndjson(&reported)?;
         } else {
             let ms = |n: Option<f64>| n.map_or_else(|| "–".to_owned(), |n| format!("{n:.0} ms"));

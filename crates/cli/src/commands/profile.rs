@@ -9,6 +9,7 @@
 //! ```
 
 use crate::client::{Connection, DEFAULT_URL};
+use crate::options::Form;
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use clap::{Args, Subcommand};
@@ -42,9 +43,8 @@ enum Act {
     },
     /// The services kept, the chosen one marked
     List {
-        /// As NDJSON, without tokens
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
     /// Ask this one where nothing else is said
     Use {
@@ -179,9 +179,9 @@ impl Profile {
                 all.profile.insert(name.clone(), kept);
                 all.chosen.get_or_insert(name);
             }
-            Act::List { json } => {
+            Act::List { form } => {
                 let chosen = |name: &String| all.chosen.as_ref() == Some(name);
-                if json {
+                if form.is_json() {
                     for (name, kept) in &all.profile {
                         let row = serde_json::json!({ "name": name, "url": kept.url, "token": kept.token.is_some(), "chosen": chosen(name) });
                         output::line(&row.to_string())?;

@@ -1,10 +1,11 @@
 //! `calvex saved`: searches that were saved, by name.
 
 use super::search::Search;
+use crate::Ended;
 use crate::client::{Connection, segment};
+use crate::options::{Form, Link, Range};
 use crate::shown::Shown;
-use crate::{Ended, output};
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, bail};
 use calvex_wire::api::SavedSearch;
 use clap::{Args, Subcommand};
 
@@ -21,31 +22,24 @@ pub struct Saved {
 enum Act {
     /// Those there are
     List {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
     /// Search as saved; exits as `calvex search` does
     Run {
         /// Its name
         name: String,
-        /// Another start of the range
-        #[arg(long)]
-        from: Option<String>,
-        /// Another end of the range
-        #[arg(long)]
-        to: Option<String>,
         /// Events at most
         #[arg(long, short = 'n', default_value_t = 100)]
         limit: usize,
-        /// As NDJSON (also when standard output is no terminal)
-        #[arg(long)]
-        json: bool,
-        /// Lines for people, also into a pipe
-        #[arg(long, conflicts_with = "json")]
-        text: bool,
+        #[command(flatten)]
+        range: Range,
+        #[command(flatten)]
+        form: Form,
         #[command(flatten)]
         shown: Shown,
+        #[command(flatten)]
+        link: Link,
     },
     /// Save a search, or put another in its place
     Set {
@@ -53,18 +47,14 @@ enum Act {
         name: String,
         /// The query
         query: Vec<String>,
-        /// Its start, where it has a range of its own
-        #[arg(long)]
-        from: Option<String>,
-        /// Its end
-        #[arg(long, requires = "from")]
-        to: Option<String>,
+        /// What it is good for
+        #[arg(long, default_value = "", hide_default_value = true)]
+        note: String,
         /// Columns of its list, joined by commas
         #[arg(long)]
         columns: Option<String>,
-        /// What it is good for
-        #[arg(long, default_value = "")]
-        note: String,
+        #[command(flatten)]
+        range: Range,
     },
     /// Forget one
     Remove {
@@ -77,17 +67,12 @@ impl Saved {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
         match self.act {
-            Act::List { json } => {
+            Act::List { form } => {
                 let all: Vec<SavedSearch> = client.get("/api/saved").await?;
-                if json {
-                    output::ndjson(&all)?;
-                } else if !all.is_empty() {
-                    let row = |s: &SavedSearch| vec![s.name.clone(), s.query.clone(), s.note.clone(), s.owner.clone()];
-                    output::table(&["name", "query", "for", "owner"], all.iter().map(row).collect())?;
-                }
-                Ok(if all.is_empty() { Ended::Nothing } else { Ended::Well })
+                let row = |s: &SavedSearch| vec![s.name.clone(), s.query.clone(), s.note.clone(), s.owner.clone()];
+                form.list(&all, &["name", "query", "for", "owner"], row)
             }
-            Act::Run { name, from, to, limit, json, text, mut shown } => {
+            Act::Run { name, limit, range, form, mut shown, link } => {
                 let all: Vec<SavedSearch> = client.get("/api/saved").await?;
                 let known = all.iter().map(|s| s.name.as_str()).collect::<Vec<_>>().join(", ");
                 let saved = all.iter().find(|s| s.name == name);
@@ -97,10 +82,15 @@ impl Saved {
                     let columns = saved.columns.as_deref().unwrap_or("").split(',').filter(|c| !c.is_empty());
                     shown.columns = columns.map(|c| c.split('~').next().unwrap_or(c).to_owned()).collect();
                 }
-                let (from, to) = if from.is_some() { (from, to) } else { (saved.from, to.or(saved.to)) };
-                Search::of(vec![saved.query], self.connection, from, to, limit, (json, text), shown).run().await
+                let own = Range { from: saved.from, to: range.to.clone().or(saved.to) };
+                let range = if range.from.is_some() { range } else { own };
+                Search::of(vec![saved.query], range, limit, form, shown, link, self.connection).run().await
             }
-            Act::Set { name, query, from, to, columns, note } => {
+            Act::Set { name, query, note, columns, range } => {
+                let Range { from, to } = range;
+                if from.is_none() && to.is_some() {
+                    bail!("--to needs --from");
+                }
                 let saved =
                     SavedSearch { name, query: query.join(" "), from, to, columns, note, ..SavedSearch::default() };
                 client.put(&format!("/api/saved/{}", segment(&saved.name)), &saved).await?;

@@ -1,7 +1,8 @@
 //! `calvex search`.
 
 use crate::client::Connection;
-use crate::shown::{Shown, Zone, link};
+use crate::options::{Form, Link, OUTPUT, Range, address};
+use crate::shown::{Shown, Zone};
 use crate::{Ended, figures, output};
 use anyhow::{Result, bail};
 use calvex_answer::scan::Explanation;
@@ -10,7 +11,6 @@ use calvex_language::query::{Context, parse};
 use calvex_wire::api::{HistogramAnswer, MeasureAnswer, RangeAnswer, SearchAnswer, SearchRequest};
 use clap::Args;
 use serde_json::Value;
-use std::io::IsTerminal;
 
 /// Search events, newest first; with `measure` in the query, figures. Exits 0 when something was found, 1 when nothing.
 #[derive(Args)]
@@ -18,77 +18,69 @@ pub struct Search {
     /// The query: words, comparisons, a range (docs/query-language.md)
     #[arg(add = crate::proposed::query())]
     query: Vec<String>,
-    #[command(flatten)]
-    connection: Connection,
-    /// Start of the range, included: RFC 3339, now-15m, `yesterday 2am` (an hour ago if not given)
-    #[arg(long)]
-    from: Option<String>,
-    /// End of the range, not included (now if not given)
-    #[arg(long)]
-    to: Option<String>,
     /// Oldest first
     #[arg(long)]
     oldest: bool,
     /// Events at most
     #[arg(long, short = 'n', default_value_t = 100)]
     limit: usize,
-    /// Events as NDJSON (also when standard output is no terminal)
-    #[arg(long)]
-    json: bool,
-    /// What was sent, as it came, as NDJSON: every name and form as the sender wrote it
-    #[arg(long, conflicts_with_all = ["text", "histogram", "link"])]
-    sent: bool,
-    /// Lines for people, also into a pipe
-    #[arg(long, conflicts_with = "json")]
-    text: bool,
     /// Counts over time instead of events
     #[arg(long)]
     histogram: bool,
-    /// Tell on standard error how the answer came about
+    /// Show on standard error how the answer came about
     #[arg(long)]
     explain: bool,
-    /// Print the address in the console that shows the same, and ask nothing
-    #[arg(long)]
-    link: bool,
+    #[command(flatten)]
+    range: Range,
+    #[command(flatten)]
+    form: Form,
+    /// What was sent, as it came, as NDJSON: every name and form as the sender wrote it
+    #[arg(long, conflicts_with_all = ["text", "histogram", "link"], help_heading = OUTPUT)]
+    sent: bool,
     #[command(flatten)]
     shown: Shown,
+    #[command(flatten)]
+    link: Link,
+    #[command(flatten)]
+    connection: Connection,
 }
 
 impl Search {
     /// A search that was saved.
     pub fn of(
         query: Vec<String>,
-        connection: Connection,
-        from: Option<String>,
-        to: Option<String>,
+        range: Range,
         limit: usize,
-        (json, text): (bool, bool),
+        form: Form,
         shown: Shown,
+        link: Link,
+        connection: Connection,
     ) -> Self {
-        let (oldest, histogram, explain, link, sent) = (false, false, false, false, false);
-        Search { query, connection, from, to, oldest, limit, json, sent, text, histogram, explain, link, shown }
+        let (oldest, histogram, explain, sent) = (false, false, false, false);
+        Search { query, oldest, limit, histogram, explain, range, form, sent, shown, link, connection }
     }
 
     pub async fn run(self) -> Result<Ended> {
         let query = self.query.join(" ");
-        if self.link {
-            let order = if self.oldest { "oldest" } else { "" };
-            let more = [("order", order), ("columns", &self.shown.columns.join(","))];
-            let base = self.connection.meant()?.0;
-            output::line(&link(&base, &query, self.from.as_deref(), self.to.as_deref(), &more))?;
+        if self.link.link {
+            let (order, columns) = (self.oldest.then_some("oldest"), self.shown.columns.join(","));
+            let (from, to) = (self.range.from.as_deref(), self.range.to.as_deref());
+            let parameters = [("q", Some(query.as_str())), ("from", from), ("to", to)];
+            let list = [("order", order), ("columns", Some(columns.as_str()))];
+            output::line(&address(&self.connection.meant()?.0, "search", &[&parameters[..], &list].concat()))?;
             return Ok(Ended::Well);
         }
         let client = self.connection.open().await?;
         let mut ask = SearchRequest {
             query,
-            from: self.from.clone(),
-            to: self.to.clone(),
+            from: self.range.from.clone(),
+            to: self.range.to.clone(),
             zone: self.shown.zone.zone().name(),
             sent: self.sent,
             order: Some(if self.oldest { "oldest" } else { "newest" }.to_owned()),
             ..SearchRequest::default()
         };
-        let as_json = self.json || !self.text && !std::io::stdout().is_terminal();
+        let as_json = self.form.is_json();
         if self.histogram {
             ask.buckets = Some(40);
             let answer: HistogramAnswer = client.post("/api/histogram", &ask).await?;
@@ -186,7 +178,7 @@ fn show_histogram(answer: &HistogramAnswer, as_json: bool, zone: &Zone) -> Resul
             let names = calvex_language::model::SEVERITY_NAMES;
             let mut row = serde_json::Map::from_iter([("time".to_owned(), Value::from(time))]);
             row.extend(names.iter().zip(bucket).map(|(n, c)| ((*n).to_owned(), Value::from(*c))));
-            output::line(&Value::Object(row).to_string())?;
+            output::json_line(&Value::Object(row).to_string())?;
             continue;
         }
         let cells = |n: u64| (n as f64 / most as f64 * 60.0).round() as usize;

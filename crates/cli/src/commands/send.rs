@@ -1,7 +1,8 @@
 //! `calvex send`: NDJSON from files or standard input, in batches that are stored once however often they are sent.
 
+use crate::Ended;
 use crate::client::{DEFAULT_URL, http_client, root_cause};
-use crate::{Ended, output};
+use crate::options::{Form, duration_s};
 use anyhow::{Context, Result, anyhow, bail};
 use calvex_store::Backoff;
 use calvex_wire::api::{IDEMPOTENCY_HEADER, RefusedEvent, SendAnswer};
@@ -41,15 +42,14 @@ pub struct Send {
     /// Events of a batch at most
     #[arg(long, default_value_t = 5000, value_parser = clap::value_parser!(u32).range(1..=100_000))]
     batch: u32,
-    /// Give up after trying one batch for this many seconds
-    #[arg(long, default_value_t = 300)]
-    give_up_s: u64,
-    /// Print what became of the events as one JSON line
-    #[arg(long)]
-    json: bool,
-    /// No progress
+    /// How long one batch is tried
+    #[arg(long, value_name = "DURATION", default_value = "5m", value_parser = duration_s)]
+    give_up: u64,
+    /// No progress, and no account of what was stored unless its form is named
     #[arg(long, short)]
     quiet: bool,
+    #[command(flatten)]
+    form: Form,
 }
 
 struct Batch {
@@ -90,7 +90,7 @@ impl Send {
         for _ in 0..self.parallel {
             let (batches, totals, http, url, key) =
                 (batches.clone(), totals.clone(), http.clone(), url.clone(), key.clone());
-            let patience = Duration::from_secs(self.give_up_s);
+            let patience = Duration::from_secs(self.give_up);
             workers.spawn(async move {
                 loop {
                     let Some(batch) = batches.lock().await.recv().await else { return Ok::<(), anyhow::Error>(()) };
@@ -130,11 +130,11 @@ impl Send {
         for (source, r) in reported.iter() {
             eprintln!("{source}, line {}: {}", r.line, r.message);
         }
-        if self.json {
-            output::line(&serde_json::json!({ "stored": stored, "refused": refused }).to_string())?;
-        } else if !self.quiet {
-            let more = if refused as usize > reported.len() { ", the first of these reported above" } else { "" };
-            eprintln!("{stored} stored, {refused} refused{more}");
+        if !self.quiet || self.form.is_named() {
+            self.form.one(&serde_json::json!({ "stored": stored, "refused": refused }), |_| {
+                let more = if refused as usize > reported.len() { ", the first of these reported above" } else { "" };
+                format!("{stored} stored, {refused} refused{more}")
+            })?;
         }
         if refused > 0 {
             bail!("{refused} of {} events were refused", stored + refused);

@@ -1,5 +1,6 @@
 //! `calvex serve` and `calvex settings`.
 
+use crate::options::Form;
 use crate::{Ended, output};
 use anyhow::{Result, anyhow};
 use calvex_service::Settings;
@@ -111,15 +112,14 @@ impl Serve {
 pub struct ShowSettings {
     #[command(flatten)]
     sources: Sources,
-    /// As NDJSON
-    #[arg(long)]
-    json: bool,
+    #[command(flatten)]
+    form: Form,
 }
 
 impl ShowSettings {
     pub fn run(self) -> Result<Ended> {
         let settings = self.sources.read()?;
-        if self.json {
+        if self.form.is_json() {
             let rows: Vec<_> = settings
                 .all()
                 .map(|(r, v, o)| serde_json::json!({ "name": r.name, "value": shown(r.name, v), "from": o.to_string(), "about": r.about }))
@@ -130,7 +130,7 @@ impl ShowSettings {
         let rows = settings
             .all()
             .map(|(r, v, o)| vec![r.name.into(), shown(r.name, v), o.to_string(), output::faint(r.about)]);
-        output::table(&["setting", "value", "from", "what it does"], rows.collect())?;
+        output::table(&["setting", "value", "from", "about"], rows.collect())?;
         Ok(Ended::Well)
     }
 }

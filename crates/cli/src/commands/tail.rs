@@ -1,13 +1,13 @@
 //! `calvex tail`: events as they come.
 
 use super::serve::asked_to_stop;
-use crate::client::{Connection, segment};
+use crate::client::Connection;
+use crate::options::{Form, Link, address};
 use crate::shown::Shown;
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_wire::api::{SearchRequest, TailLine};
 use clap::Args;
-use std::io::IsTerminal;
 
 /// Show events as they come, until stopped. Exits 0 when something came, 1 when nothing.
 #[derive(Args)]
@@ -15,35 +15,30 @@ pub struct Tail {
     /// Which events: words and comparisons (docs/query-language.md)
     #[arg(add = crate::proposed::query())]
     query: Vec<String>,
-    #[command(flatten)]
-    connection: Connection,
     /// End after so many events
     #[arg(long, short = 'n')]
     limit: Option<usize>,
-    /// Events as NDJSON (also when standard output is no terminal)
-    #[arg(long)]
-    json: bool,
-    /// Lines for people, also into a pipe
-    #[arg(long, conflicts_with = "json")]
-    text: bool,
-    /// Print the address in the console that shows the same, and ask nothing
-    #[arg(long)]
-    link: bool,
+    #[command(flatten)]
+    form: Form,
     #[command(flatten)]
     shown: Shown,
+    #[command(flatten)]
+    link: Link,
+    #[command(flatten)]
+    connection: Connection,
 }
 
 impl Tail {
     pub async fn run(self) -> Result<Ended> {
-        if self.link {
-            let base = self.connection.meant()?.0;
-            output::line(&format!("{base}/tail?q={}", segment(&self.query.join(" "))))?;
+        if self.link.link {
+            let query = self.query.join(" ");
+            output::line(&address(&self.connection.meant()?.0, "tail", &[("q", Some(&query))]))?;
             return Ok(Ended::Well);
         }
         let client = self.connection.open().await?;
         let ask = SearchRequest { query: self.query.join(" "), ..SearchRequest::default() };
         let mut response = client.stream("/api/tail", &ask).await?;
-        let as_json = self.json || !self.text && !std::io::stdout().is_terminal();
+        let as_json = self.form.is_json();
         let stopped = asked_to_stop();
         tokio::pin!(stopped);
         let (mut held, mut shown) = (Vec::new(), 0);
@@ -68,11 +63,11 @@ impl Tail {
                     }
                     TailLine::Events { events } => {
                         for event in &events {
-                            output::line(&if as_json {
-                                serde_json::to_string(event)?
+                            if as_json {
+                                output::json_line(&serde_json::to_string(event)?)?;
                             } else {
-                                self.shown.line(event)
-                            })?;
+                                output::line(&self.shown.line(event))?;
+                            }
                             shown += 1;
                             if self.limit.is_some_and(|limit| shown >= limit) {
                                 return Ok(ended(shown));

@@ -1,6 +1,7 @@
 //! `calvex tie`: kinds of ids that tie events together, and the spellings that mean them.
 
 use crate::client::{Client, Connection, segment};
+use crate::options::Form;
 use crate::{Ended, output};
 use anyhow::{Result, bail};
 use calvex_answer::ties::Proposal;
@@ -20,9 +21,8 @@ pub struct Tie {
 enum TieAct {
     /// List ties and their spellings
     List {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
     /// Make a tie, or add spellings to it; case, dots, dashes and an x- before it make no difference
     Add {
@@ -39,9 +39,8 @@ enum TieAct {
     },
     /// Fields that seem to be ties: their values are known ids
     Propose {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
 }
 
@@ -54,15 +53,9 @@ impl Tie {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
         match self.act {
-            TieAct::List { json } => {
+            TieAct::List { form } => {
                 let ties: Vec<TieListed> = client.get("/api/ties").await?;
-                if json {
-                    output::ndjson(&ties)?;
-                } else {
-                    let row = |t: &TieListed| vec![t.name.clone(), t.spellings.join(", ")];
-                    output::table(&["tie", "also spelled"], ties.iter().map(row).collect())?;
-                }
-                Ok(if ties.is_empty() { Ended::Nothing } else { Ended::Well })
+                form.list(&ties, &["tie", "also spelled"], |t| vec![t.name.clone(), t.spellings.join(", ")])
             }
             TieAct::Add { name, spellings } => {
                 let known = find(&client, &name).await?;
@@ -90,26 +83,21 @@ impl Tie {
                 client.put(&format!("/api/ties/{}", segment(&name)), &tie).await?;
                 Ok(Ended::Well)
             }
-            TieAct::Propose { json } => {
+            TieAct::Propose { form } => {
                 let proposals: Vec<Proposal> = client.get("/api/ties/proposals").await?;
-                if json {
-                    output::ndjson(&proposals)?;
-                } else if proposals.is_empty() {
+                if proposals.is_empty() && !form.is_json() {
                     output::line("No field that is not a tie yet has values that are known ids.")?;
-                } else {
-                    let row = |p: &Proposal| {
-                        vec![
-                            p.spelling.clone(),
-                            p.tie.clone(),
-                            format!("{} of {} values", p.shared, p.distinct),
-                            p.example.clone(),
-                            format!("calvex tie add {} {}", p.tie, p.spelling),
-                        ]
-                    };
-                    let head = ["field", "seems to be", "known ids", "as", "to make it so"];
-                    output::table(&head, proposals.iter().map(row).collect())?;
                 }
-                Ok(if proposals.is_empty() { Ended::Nothing } else { Ended::Well })
+                let row = |p: &Proposal| {
+                    vec![
+                        p.spelling.clone(),
+                        p.tie.clone(),
+                        format!("{} of {} values", p.shared, p.distinct),
+                        p.example.clone(),
+                        format!("calvex tie add {} {}", p.tie, p.spelling),
+                    ]
+                };
+                form.list(&proposals, &["field", "seems to be", "known ids", "as", "to make it so"], row)
             }
         }
     }

@@ -1,12 +1,14 @@
 //! `calvex token`: who may read.
 
 use super::serve::Sources;
+use crate::Ended;
 use crate::client::{Connection, segment};
-use crate::{Ended, output};
+use crate::options::Form;
+use crate::shown::ZoneArgs;
 use anyhow::{Result, bail};
+use calvex_language::domain::access::{Actor, Purpose};
 use calvex_service::new_secret;
 use calvex_store::records::Act;
-use calvex_store::records::access::{Actor, Purpose};
 use calvex_store::{Server, Store, StoreOptions};
 use calvex_wire::api::{MadeSecret, NewToken, TokenListed};
 use clap::{Args, Subcommand};
@@ -37,9 +39,10 @@ enum TokenAct {
     },
     /// List tokens
     List {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
+        #[command(flatten)]
+        zone: ZoneArgs,
     },
     /// Revoke a token at once
     Revoke { name: String },
@@ -48,18 +51,16 @@ enum TokenAct {
 /// How a secret just made is reported.
 #[derive(Args)]
 pub struct How {
-    /// As one JSON line
-    #[arg(long)]
-    pub json: bool,
+    #[command(flatten)]
+    pub form: Form,
     /// Go to the database of this data directory (of a running service) instead of asking the service
     #[arg(long, value_name = "DIR")]
     pub data_dir: Option<std::path::PathBuf>,
 }
 
 /// Prints a secret that is shown this once.
-pub fn print(made: &MadeSecret, json: bool) -> Result<Ended> {
-    output::line(&if json { serde_json::to_string(made)? } else { made.secret.clone() })?;
-    Ok(Ended::Well)
+pub fn print(made: &MadeSecret, form: Form) -> Result<Ended> {
+    form.one(made, |made| made.secret.clone())
 }
 
 /// The store of a service that runs in `dir`.
@@ -111,23 +112,19 @@ impl Token {
                     let only = (!ids.is_empty()).then_some(ids.as_slice());
                     let act = by_data_dir("add token", &name);
                     store.add_token(&name, &hash, &prefix, user.id, only, purpose, act.at_ns, &act).await?;
-                    return print(&MadeSecret { name, secret }, how.json);
+                    return print(&MadeSecret { name, secret }, how.form);
                 }
                 let ask = NewToken { name, lanes, purpose: Some(purpose.name().to_owned()) };
-                print(&self.connection.open().await?.post("/api/tokens", &ask).await?, how.json)
+                print(&self.connection.open().await?.post("/api/tokens", &ask).await?, how.form)
             }
-            TokenAct::List { json } => {
+            TokenAct::List { form, zone } => {
                 let all: Vec<TokenListed> = self.connection.open().await?.get("/api/tokens").await?;
-                if json {
-                    output::ndjson(&all)?;
-                } else {
-                    let row = |t: &TokenListed| {
-                        let state = t.revoked.clone().unwrap_or_else(|| "in use".into());
-                        vec![t.name.clone(), format!("{}…", t.prefix), t.purpose.clone(), t.created.clone(), state]
-                    };
-                    output::table(&["name", "begins", "for", "made", "revoked"], all.iter().map(row).collect())?;
-                }
-                Ok(if all.is_empty() { Ended::Nothing } else { Ended::Well })
+                let zone = zone.zone();
+                let row = |t: &TokenListed| {
+                    let state = t.revoked.as_deref().map_or_else(|| "in use".into(), |t| zone.short(t));
+                    vec![t.name.clone(), format!("{}…", t.prefix), t.purpose.clone(), zone.short(&t.created), state]
+                };
+                form.list(&all, &["name", "begins", "for", "made", "revoked"], row)
             }
             TokenAct::Revoke { name } => {
                 self.connection.open().await?.delete(&format!("/api/tokens/{}", segment(&name))).await?;

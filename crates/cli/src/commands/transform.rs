@@ -1,6 +1,8 @@
 //! `calvex transform`: what is done to events on purpose before they are kept.
 
 use crate::client::{Client, Connection};
+use crate::options::Form;
+use crate::shown::ZoneArgs;
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_intake::transform::{Act, Cutting, Masking, Renaming, Rule};
@@ -24,16 +26,17 @@ pub struct Transform {
 enum TransformAct {
     /// List rules in order, how often each was applied, and which never was lately
     List {
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
+        #[command(flatten)]
+        zone: ZoneArgs,
     },
     /// Add a rule, or change the one of that name
     Add {
         /// What it is called; stands in the events it changes
         name: String,
         /// For which events, in the query language; all if not given
-        #[arg(long, default_value = "")]
+        #[arg(long, default_value = "", hide_default_value = true)]
         when: String,
         /// Put it before this rule; behind all others if not given
         #[arg(long, value_name = "RULE")]
@@ -50,9 +53,8 @@ enum TransformAct {
         /// As if sent with this key
         #[arg(long)]
         sender: Option<String>,
-        /// As NDJSON
-        #[arg(long)]
-        json: bool,
+        #[command(flatten)]
+        form: Form,
     },
 }
 
@@ -147,17 +149,18 @@ impl Transform {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
         match self.act {
-            TransformAct::List { json } => {
+            TransformAct::List { form, zone } => {
                 let listed: Vec<TransformRule> = client.get("/api/transforms").await?;
-                if json {
+                let zone = zone.zone();
+                if form.is_json() {
                     output::ndjson(&listed)?;
                 } else {
                     let row = |(n, l): (usize, &TransformRule)| {
-                        let last = l.last.as_deref().map_or_else(|| "never".into(), |t| t.replace(['T', 'Z'], " "));
+                        let last = l.last.as_deref().map_or_else(|| "never".into(), |t| zone.short(t));
                         let when = if l.rule.when.is_empty() { "every event" } else { &l.rule.when };
                         let note = if l.idle { "idle for a week" } else { "" };
                         let reported = vec![(n + 1).to_string(), l.rule.name.clone(), when.to_owned(), l.text.clone()];
-                        [reported, vec![l.held.to_string(), last.trim().to_owned(), note.to_owned()]].concat()
+                        [reported, vec![l.held.to_string(), last, note.to_owned()]].concat()
                     };
                     let head = ["", "rule", "when", "does", "applied", "last", ""];
                     output::table(&head, listed.iter().enumerate().map(row).collect())?;
@@ -190,7 +193,7 @@ impl Transform {
                 }
                 client.put("/api/transforms", &all).await?;
             }
-            TransformAct::Try { file, sender, json } => {
+            TransformAct::Try { file, sender, form } => {
                 let mut events = String::new();
                 match file.as_str() {
                     "-" => std::io::stdin().read_to_string(&mut events)?,
@@ -200,7 +203,7 @@ impl Transform {
                 };
                 let ask = TryTransforms { rules: None, sender, events };
                 let tried: Vec<TriedEvent> = client.post("/api/transforms/try", &ask).await?;
-                if json {
+                if form.is_json() {
                     output::ndjson(&tried)?;
                 } else {
                     tried.iter().try_for_each(show)?;

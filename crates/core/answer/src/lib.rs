@@ -1,7 +1,7 @@
 //! The floor of the engine that answers: questions over head and chunks, alert rules, what is merged and dropped when.
 //!
 //! In: a view (segments of lanes that may be read), a query, a budget. Out: events ([`search`]), figures ([`measure`]),
-//! stories ([`story`]), the state of alert rules ([`watch`]), each with an account of how it came about. The pages that
+//! stories ([`story`]), problems ([`errors`]), the state of alert rules ([`watch`]), each with an account of how it came about. The pages that
 //! can matter are opened and scanned by [`scan`]. [`retention`] and [`merge`] decide what the service's jobs do.
 //!
 //! No I/O, no clock, no threads of its own: chunks come from a [`calvex_storage::chunk::ChunkSource`], threads from
@@ -9,6 +9,8 @@
 
 #![warn(missing_docs)]
 
+pub mod compare;
+pub mod errors;
 pub mod measure;
 pub mod merge;
 pub mod retention;

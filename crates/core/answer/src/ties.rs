@@ -16,6 +16,7 @@ const MAX_VALUES: usize = 500_000;
 
 /// A field that seems to be a tie.
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[cfg_attr(feature = "schema", schemars(rename = "TieProposal"))]
 #[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct Proposal {
     /// Which tie.

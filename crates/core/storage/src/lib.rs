@@ -6,7 +6,8 @@
 //!
 //! No I/O: chunks are read through [`chunk::ChunkSource`]. It depends on `calvex-language` alone; intake and answer stand
 //! on it. The feature `testing` gives their tests chunks in memory.
-
+// What reads bytes from outside must not panic on any of them.
+#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::unwrap_used, clippy::expect_used))]
 #![warn(missing_docs)]
 
 pub mod chunk;

@@ -151,6 +151,8 @@ pub fn any_event() -> impl Strategy<Value = Event> {
         Path::root("slot"),
         Path::root("took_ms"),
         Path::root("n"),
+        Path::new(["error", "type"]),
+        Path::root("stack"),
     ];
     let fields = prop::collection::vec((prop::sample::select(paths.to_vec()), any_value()), 0..4);
     let text = |list: &'static [&'static str]| prop::sample::select(list.to_vec());
@@ -271,10 +273,15 @@ pub fn any_query() -> impl Strategy<Value = String> {
         "message$=opened",
         "has message",
         "has shape",
+        "has error_group",
+        "error_group!=x",
     ])
     .prop_map(String::from);
-    let shape = format!("shape={}", calvex_language::model::template::shape_of("door 17 opened"));
-    let leaf = prop_oneof![30 => leaf, 1 => Just(shape)];
+    let shape = format!("shape={}", calvex_language::model::shape::id_of("door 17 opened"));
+    let failure =
+        Event { severity: Severity(17), service: "slots".into(), message: "door 17 opened".into(), ..Event::default() };
+    let group = calvex_language::query::matching::error_group_of(&failure).map_or_else(String::new, |g| g.id);
+    let leaf = prop_oneof![30 => leaf, 1 => Just(shape), 1 => Just(format!("error_group={group}"))];
     leaf.prop_recursive(3, 8, 2, |inner| {
         prop_oneof![
             (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a}) ({b})")),

@@ -41,11 +41,6 @@ async fn main() -> Result<()> {
     browser.css("[data-testid=query] [aria-label=Query]").await?.send_keys(" service").await?;
     browser.css(".q-mistake").await?;
     shoot("search-mistake.png").await?;
-    browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}&by=service")).await?;
-    browser.css("[data-testid=legend]").await?;
-    browser.css("[data-testid=query] [aria-label=Query]").await?.send_keys(" not service=").await?;
-    browser.saying(".cm-tooltip-autocomplete li", "sorter").await?;
-    shoot("search-proposals.png").await?;
     browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}&view=shapes")).await?;
     browser.saying("[data-testid=shapes] button", "ran out").await?.click().await?;
     browser.css("[data-testid=places]").await?;
@@ -58,8 +53,12 @@ async fn main() -> Result<()> {
     browser.page.goto(format!("{url}/search?q=service%3Dedge+%22slot+lease+gone%22&{range}")).await?;
     browser.css("[data-index]").await?.click().await?;
     browser.saying("[data-testid=event] a", "Its story").await?.click().await?;
-    browser.css("[data-testid=services]").await?;
+    browser.css("[data-testid=score] svg [data-bar]").await?;
     shoot("story.png").await?;
+    let changed = format!("from={night}T02:10:00Z&to={night}T02:38:00Z");
+    browser.page.goto(format!("{url}/compare?q=service%3Dslots&{changed}")).await?;
+    browser.saying("[data-testid=finding]", "lease.seconds=12").await?;
+    shoot("compare.png").await?;
     let measure = "severity%3E%3Dinfo+measure+count%2C+share%28severity%3E%3Derror%29+per+service+every+5m";
     browser.page.goto(format!("{url}/search?q={measure}&{range}")).await?;
     browser.saying("[aria-label='Figures by step'] th", "edge").await?;

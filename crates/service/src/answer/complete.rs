@@ -5,10 +5,10 @@ use crate::answer::measure::field_of;
 use crate::answer::search::{context_of, plan, range_answer, run, run_following, timed};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
-use crate::state::Shared;
+use crate::state::Reading;
 use calvex_answer::search::{Find, Order, find, newest_values, sampled_fields};
-use calvex_language::model::template;
 use calvex_language::model::time::format_utc;
+use calvex_language::model::{shape, template};
 use calvex_language::query::{
     Builtin, Field, Filter, Spoken, TimeRange, Wanted, cursor_point, parse_filter, read_range, written_path,
     written_value,
@@ -53,25 +53,25 @@ impl Default for Proposals {
 ///
 /// # Errors
 /// Mistakes in the range.
-pub async fn complete(app: &Shared, reader: &Reader, ask: CompleteRequest) -> Result<CompleteAnswer> {
+pub async fn complete(reading: &Arc<Reading>, reader: &Reader, ask: CompleteRequest) -> Result<CompleteAnswer> {
     if ask.query.len() > 16 * 1024 {
         return Err(ServiceError::BadRequest("a query has at most 16384 characters; shorten it".into()));
     }
     let at = cursor_point(&ask.query, ask.at);
     let range = SearchRequest { from: ask.from, to: ask.to, zone: ask.zone, ..SearchRequest::default() };
-    let range = plan(app, &range)?.range;
+    let range = plan(reading, &range)?.range;
     let typed = at.typed.to_lowercase();
     let mut proposals = match &at.wanted {
         Wanted::Nothing => Vec::new(),
         Wanted::Aggregate => words(AGGREGATES, "aggregate"),
         Wanted::Range => words(RANGES, "range"),
-        Wanted::Field => fields(app, reader, range).await?.as_ref().clone(),
+        Wanted::Field => fields(reading, reader, range).await?.as_ref().clone(),
         Wanted::Term => {
-            let mut all = fields(app, reader, range).await?.as_ref().clone();
+            let mut all = fields(reading, reader, range).await?.as_ref().clone();
             all.extend(words(WORDS, "word"));
             all
         }
-        Wanted::Value(name) => values(app, reader, range, name).await?.as_ref().clone(),
+        Wanted::Value(name) => values(reading, reader, range, name).await?.as_ref().clone(),
     };
     // What begins so comes before what holds it further on; within each, what most events have.
     let rank = |p: &Proposal| {
@@ -143,7 +143,7 @@ fn settled(range: TimeRange) -> (i64, i64) {
 }
 
 async fn known<F>(
-    app: &Shared,
+    reading: &Arc<Reading>,
     reader: &Reader,
     range: TimeRange,
     what: Option<String>,
@@ -153,25 +153,26 @@ where
     F: Future<Output = Result<Vec<Proposal>>>,
 {
     let key = (reader.who.lanes.clone(), what, settled(range).0, settled(range).1);
-    if let Some(found) = app.proposals.known.get(&key) {
+    if let Some(found) = reading.proposals.known.get(&key) {
         return Ok(found);
     }
     let found = Arc::new(look.await?);
-    app.proposals.known.insert(key, found.clone());
+    reading.proposals.known.insert(key, found.clone());
     Ok(found)
 }
 
-async fn fields(app: &Shared, reader: &Reader, range: TimeRange) -> Result<Arc<Vec<Proposal>>> {
+async fn fields(reading: &Arc<Reading>, reader: &Reader, range: TimeRange) -> Result<Arc<Vec<Proposal>>> {
     let look = async {
         let sampled =
-            run(app, reader.scope(), move |scope| sampled_fields(scope, &Filter::All, range, PROPOSED_PAGES)).await?;
+            run(reading, reader.scope(), move |scope| sampled_fields(scope, &Filter::All, range, PROPOSED_PAGES))
+                .await?;
         let own = Builtin::ALL.iter().map(|(_, name)| Proposal {
             text: (*name).to_owned(),
             kind: "part".to_owned(),
             events: None,
             note: "of every event".to_owned(),
         });
-        let ties = app.config.get();
+        let ties = reading.base.config.get();
         let ties = ties.ties().iter().filter(|t| Builtin::from_name(&t.name).is_none()).map(|t| Proposal {
             text: t.name.clone(),
             kind: "tie".to_owned(),
@@ -191,10 +192,10 @@ async fn fields(app: &Shared, reader: &Reader, range: TimeRange) -> Result<Arc<V
         sent.sort_by_key(|p| std::cmp::Reverse(p.events));
         Ok(own.chain(ties).chain(sent).collect())
     };
-    known(app, reader, range, None, look).await
+    known(reading, reader, range, None, look).await
 }
 
-async fn values(app: &Shared, reader: &Reader, range: TimeRange, name: &str) -> Result<Arc<Vec<Proposal>>> {
+async fn values(reading: &Arc<Reading>, reader: &Reader, range: TimeRange, name: &str) -> Result<Arc<Vec<Proposal>>> {
     let Ok(Filter::Has(mut field)) = parse_filter(&format!("has {name}")).map_err(|_| ()) else {
         return Ok(Arc::default());
     };
@@ -203,10 +204,10 @@ async fn values(app: &Shared, reader: &Reader, range: TimeRange, name: &str) -> 
     {
         return Ok(Arc::default());
     }
-    field.tie_up(app.config.get().ties());
+    field.tie_up(reading.base.config.get().ties());
     let look = async {
         let asked = [field];
-        let found = run(app, reader.scope(), move |scope| {
+        let found = run(reading, reader.scope(), move |scope| {
             newest_values(scope, &Filter::All, range, &asked, MAX_VALUES, PROPOSED_PAGES)
         })
         .await?;
@@ -230,15 +231,15 @@ async fn values(app: &Shared, reader: &Reader, range: TimeRange, name: &str) -> 
             .map(proposal)
             .collect())
     };
-    known(app, reader, range, Some(name.to_owned()), look).await
+    known(reading, reader, range, Some(name.to_owned()), look).await
 }
 
 /// What a range as people say it means.
 ///
 /// # Errors
 /// What is not understood.
-pub fn range_meant(app: &Shared, ask: &SpokenRange) -> Result<RangeMeant> {
-    let context = context_of(app, ask.zone.as_deref())?;
+pub fn range_meant(reading: &Arc<Reading>, ask: &SpokenRange) -> Result<RangeMeant> {
+    let context = context_of(reading, ask.zone.as_deref())?;
     if ask.text.len() > 256 {
         return Err(ServiceError::BadRequest("a range has at most 256 characters".into()));
     }
@@ -272,12 +273,12 @@ fn length(ns: i64) -> String {
 ///
 /// # Errors
 /// Mistakes in the request.
-pub async fn found_fields(app: &Shared, reader: &Reader, ask: SearchRequest) -> Result<FoundFieldsAnswer> {
+pub async fn found_fields(reading: &Arc<Reading>, reader: &Reader, ask: SearchRequest) -> Result<FoundFieldsAnswer> {
     let began = Instant::now();
-    let plan = plan(app, &ask)?;
+    let plan = plan(reading, &ask)?;
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let (sampled, reads) =
-        run_following(app, reader.scope(), None, move |scope| sampled_fields(scope, &filter, range, FIELD_PAGES))
+        run_following(reading, reader.scope(), None, move |scope| sampled_fields(scope, &filter, range, FIELD_PAGES))
             .await?;
     let mut fields: Vec<FoundField> = sampled
         .fields
@@ -305,9 +306,9 @@ pub async fn found_fields(app: &Shared, reader: &Reader, ask: SearchRequest) -> 
 ///
 /// # Errors
 /// Mistakes in the request.
-pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<ShapeAnswer> {
+pub async fn shape(reading: &Arc<Reading>, reader: &Reader, ask: ShapeRequest) -> Result<ShapeAnswer> {
     let (id, messages) = match (ask.message, ask.shape) {
-        (Some(message), None) => (template::shape_of(&message), vec![message]),
+        (Some(message), None) => (shape::id_of(&message), vec![message]),
         (None, Some(id)) => {
             let search = SearchRequest {
                 query: ask.query,
@@ -316,11 +317,11 @@ pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<S
                 zone: ask.zone,
                 ..SearchRequest::default()
             };
-            let plan = plan(app, &search)?;
+            let plan = plan(reading, &search)?;
             let of_shape = parse_filter(&format!("shape={}", serde_json::Value::from(id.as_str())));
             let filter = of_shape.map_err(ServiceError::Query)?.and(plan.query.filter);
             let range = plan.range;
-            let found = run(app, reader.scope(), move |scope| {
+            let found = run(reading, reader.scope(), move |scope| {
                 let ask = Find { filter: &filter, range, order: Order::Newest, after: None, limit: SHAPE_EVENTS };
                 find(scope, &ask)
             })
@@ -329,12 +330,11 @@ pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<S
         }
         _ => return Err(ServiceError::BadRequest("give `message` or `shape`, one of them".into())),
     };
-    let mut shape = String::new();
+    let mut shown = String::new();
     let mut places: Vec<HashMap<String, u64>> = Vec::new();
     for message in &messages {
-        let mut cut = String::new();
         let mut place = 0;
-        template::split(message, &mut cut, |variable| {
+        shown = shape::of_message(message, |variable| {
             if places.len() <= place {
                 places.push(HashMap::new());
             }
@@ -343,11 +343,9 @@ pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<S
             }
             place += 1;
         });
-        shape = cut;
     }
     // What stands between two holes ends with the word before the second.
-    let shown = template::shown(&shape);
-    let before = shape.split(template::HOLE).map(|part| part.split_whitespace().next_back().unwrap_or("").to_owned());
+    let before = shown.split(template::HOLE).map(|part| part.split_whitespace().next_back().unwrap_or("").to_owned());
     let reported = |(before, values): (String, HashMap<String, u64>)| {
         let distinct = values.len();
         let mut values: Vec<(String, u64)> = values.into_iter().collect();
@@ -358,7 +356,7 @@ pub async fn shape(app: &Shared, reader: &Reader, ask: ShapeRequest) -> Result<S
     };
     Ok(ShapeAnswer {
         shape: id,
-        template: shown,
+        template: template::shown(&shown),
         events: messages.len(),
         places: before.zip(places).map(reported).collect(),
     })

@@ -4,10 +4,11 @@
 use crate::answer::search::{plan, range_answer, run_export, timed};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
-use crate::state::Shared;
+use crate::state::Reading;
 use axum::body::Bytes;
 use calvex_answer::search::{Export, export as write_out};
 use calvex_wire::api::{ExportAccount, ExportEnd, SearchRequest};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
 
@@ -22,21 +23,26 @@ const PATIENCE: Duration = Duration::from_secs(60);
 ///
 /// # Errors
 /// Mistakes in the request, or too many exports.
-pub async fn begin(app: &Shared, reader: &Reader, ask: SearchRequest, lines: mpsc::Sender<Bytes>) -> Result<()> {
+pub async fn begin(
+    reading: &Arc<Reading>,
+    reader: &Reader,
+    ask: SearchRequest,
+    lines: mpsc::Sender<Bytes>,
+) -> Result<()> {
     let began = Instant::now();
-    let plan = plan(app, &ask)?;
+    let plan = plan(reading, &ask)?;
     if plan.query.measure.is_some() {
         return Err(ServiceError::BadRequest("the query measures; ask POST /api/measure for its figures".into()));
     }
-    let slot = app.export_slots.clone().try_acquire_owned();
+    let slot = reading.export_slots.clone().try_acquire_owned();
     let slot = slot.map_err(|_| ServiceError::Busy(format!("{AT_ONCE} exports run already; try again later"), 10))?;
-    let (app, reader) = (app.clone(), reader.clone());
+    let (reading, reader) = (reading.clone(), reader.clone());
     let (filter, range, limit, sent) = (plan.query.filter, plan.range, ask.limit.unwrap_or(MOST), ask.sent);
     tokio::spawn(async move {
         let _slot = slot;
         let runtime = tokio::runtime::Handle::current();
         let give = lines.clone();
-        let done = run_export(&app, reader.scope(), move |scope| {
+        let done = run_export(&reading, reader.scope(), move |scope| {
             write_out(scope, &Export { filter: &filter, range, limit, sent }, |bytes| {
                 runtime.block_on(give.send_timeout(bytes.into(), PATIENCE)).is_ok()
             })

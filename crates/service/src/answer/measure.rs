@@ -3,10 +3,11 @@
 use crate::answer::search::{Listener, plan, range_answer, run_following, timed, zone_of};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
-use crate::state::Shared;
+use crate::state::Reading;
 use calvex_answer::measure::{Cell, GroupValue, MeasureAsk, Steps, Table, measure as work_out};
 use calvex_answer::search::breakdown as count_values;
-use calvex_language::model::template::{shape_id, shown};
+use calvex_language::model::shape;
+use calvex_language::model::template::shown;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::{Builtin, Context, Field, Filter, Measure, parse};
 use calvex_wire::api::{
@@ -15,6 +16,7 @@ use calvex_wire::api::{
 };
 use serde_json::Value;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Instant;
 
 /// Fields of one breakdown at most.
@@ -27,13 +29,13 @@ const MAX_TOP: usize = 1000;
 /// # Errors
 /// Mistakes in the request.
 pub async fn measure(
-    app: &Shared,
+    reading: &Arc<Reading>,
     reader: &Reader,
     ask: SearchRequest,
     listener: Option<Listener>,
 ) -> Result<MeasureAnswer> {
     let began = Instant::now();
-    let plan = plan(app, &ask)?;
+    let plan = plan(reading, &ask)?;
     let Some(measure) = plan.query.measure.clone() else {
         return Err(ServiceError::BadRequest(
             "the query has no `measure`; add one, as in measure count per service, or ask POST /api/search".into(),
@@ -47,7 +49,7 @@ pub async fn measure(
     };
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let asked = measure.clone();
-    let (table, reads) = run_following(app, reader.scope(), listener, move |scope| {
+    let (table, reads) = run_following(reading, reader.scope(), listener, move |scope| {
         work_out(scope, &MeasureAsk { filter: &filter, range, measure: &asked, steps })
     })
     .await?;
@@ -85,8 +87,8 @@ fn columns(measure: &Measure, errors: Vec<Option<f64>>) -> Vec<AggregateColumn> 
 }
 
 fn value(value: &GroupValue, shapes: &mut BTreeMap<String, String>) -> Value {
-    if let GroupValue::Shape(template) = value {
-        shapes.insert(shape_id(template), shown(template));
+    if let GroupValue::Shape(shape) = value {
+        shapes.insert(shape::id(shape), shown(shape));
     }
     value.to_json()
 }
@@ -128,15 +130,15 @@ pub fn field_of(name: &str) -> Result<Field> {
 ///
 /// # Errors
 /// Mistakes in the request.
-pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> Result<BreakdownAnswer> {
+pub async fn breakdown(reading: &Arc<Reading>, reader: &Reader, ask: BreakdownRequest) -> Result<BreakdownAnswer> {
     let began = Instant::now();
     let search =
         SearchRequest { query: ask.query, from: ask.from, to: ask.to, zone: ask.zone, ..SearchRequest::default() };
-    let plan = plan(app, &search)?;
+    let plan = plan(reading, &search)?;
     if ask.fields.is_empty() || ask.fields.len() > MAX_FIELDS {
         return Err(ServiceError::BadRequest(format!("name 1 to {MAX_FIELDS} fields, as in [\"service\"]")));
     }
-    let config = app.config.get();
+    let config = reading.base.config.get();
     let tied = |name: &String| {
         let mut field = field_of(name)?;
         field.tie_up(config.ties());
@@ -145,7 +147,7 @@ pub async fn breakdown(app: &Shared, reader: &Reader, ask: BreakdownRequest) -> 
     let fields = ask.fields.iter().map(tied).collect::<Result<Vec<Field>>>()?;
     let (filter, range, top) = (plan.query.filter.clone(), plan.range, ask.top.unwrap_or(10).clamp(1, MAX_TOP));
     let (counted, reads) =
-        run_following(app, reader.scope(), None, move |scope| count_values(scope, &filter, range, &fields, top))
+        run_following(reading, reader.scope(), None, move |scope| count_values(scope, &filter, range, &fields, top))
             .await?;
     let count = |(value, count): (GroupValue, u64)| ValueCount {
         template: if let GroupValue::Shape(template) = &value { Some(shown(template)) } else { None },

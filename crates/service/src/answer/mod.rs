@@ -1,10 +1,13 @@
 //! Step 11: questions. Each is planned for one reader, run on the search threads within a budget, and written as the
 //! interface has it.
 
+pub mod compare;
 pub mod complete;
+pub mod errors;
 pub mod export;
 pub mod measure;
 pub mod overview;
 pub mod search;
 pub mod search_pool;
+pub mod story;
 pub mod tail;

@@ -2,17 +2,16 @@
 
 use crate::auth::{ReadScope, Reader};
 use crate::error::{Result, ServiceError};
-use crate::state::{App, Shared};
+use crate::state::Reading;
 use calvex_answer::scan::{Budget, Cursor, Explanation, Progress, Scope};
-use calvex_answer::search::{Find, Found, Histogram, Order, field_names, find, histogram, unknown_fields};
-use calvex_answer::story::{Tie, services_of, story_filter};
+use calvex_answer::search::{Find, Histogram, Order, field_names, find, histogram, unknown_fields};
 use calvex_intake::dial::Dial;
 use calvex_language::model::time::{SECOND_NS, format_utc};
-use calvex_language::model::{Event, answer_json, answer_with_sent};
+use calvex_language::model::{answer_json, answer_with_sent};
 use calvex_language::query::{
     Builtin, Context, Field, Filter, Mistake, Op, Query, Test, TimeRange, parse, read_moment,
 };
-use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer};
+use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -20,8 +19,6 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 /// Events of one answer at most.
 const MAX_LIMIT: usize = 1000;
-/// Events of a story at most.
-const STORY_LIMIT: usize = 2000;
 /// Buckets of a histogram at most.
 const MAX_BUCKETS: usize = 2000;
 /// The range where none is asked for.
@@ -40,8 +37,8 @@ pub struct Plan {
 ///
 /// # Errors
 /// Mistakes with their places.
-pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
-    let context = context_of(app, ask.zone.as_deref())?;
+pub fn plan(reading: &Reading, ask: &SearchRequest) -> Result<Plan> {
+    let context = context_of(reading, ask.zone.as_deref())?;
     let parsed = parse(&ask.query, &context);
     if !parsed.mistakes.is_empty() {
         return Err(ServiceError::Query(parsed.mistakes));
@@ -61,7 +58,7 @@ pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
         )));
     }
     let mut query = parsed.query;
-    query.tie_up(app.config.get().ties());
+    query.tie_up(reading.base.config.get().ties());
     Ok(Plan { query, warnings: parsed.warnings, range })
 }
 
@@ -69,8 +66,8 @@ pub fn plan(app: &App, ask: &SearchRequest) -> Result<Plan> {
 ///
 /// # Errors
 /// Where the zone is none.
-pub fn context_of(app: &App, zone: Option<&str>) -> Result<Context> {
-    Ok(Context { now_ns: (app.clock)(), zone: zone_of(zone)? })
+pub fn context_of(reading: &Reading, zone: Option<&str>) -> Result<Context> {
+    Ok(Context { now_ns: (reading.base.clock)(), zone: zone_of(zone)? })
 }
 
 /// The zone of a request.
@@ -115,43 +112,43 @@ pub type Listener = Arc<dyn Fn(Progress) + Send + Sync>;
 
 /// Runs `work` in a search slot, with the view the reader may see. Dropping the future stops it at the next page.
 pub async fn run<T: Send + 'static>(
-    app: &Shared,
+    reading: &Arc<Reading>,
     scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<T> {
-    Ok(run_following(app, scope, None, work).await?.0)
+    Ok(run_following(reading, scope, None, work).await?.0)
 }
 
 /// As [`run`], in a slot of the rules.
 pub async fn run_for_rules<T: Send + 'static>(
-    app: &Shared,
+    reading: &Arc<Reading>,
     scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<T> {
-    Ok(run_in(app, &app.rule_slots, scope, None, work).await?.0)
+    Ok(run_in(reading, &reading.rule_slots, scope, None, work).await?.0)
 }
 
 /// As [`run`], reporting to `listener` on the way; with the segments read and the bytes fetched for them.
 pub async fn run_following<T: Send + 'static>(
-    app: &Shared,
+    reading: &Arc<Reading>,
     scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    run_in(app, &app.search_slots, scope, listener, work).await
+    run_in(reading, &reading.search_slots, scope, listener, work).await
 }
 
 /// Runs an export, which has its slot already and no limit of time: its client has one for each piece.
 pub async fn run_export<T: Send + 'static>(
-    app: &Shared,
+    reading: &Arc<Reading>,
     scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    run_until(app, None, None, scope, None, work).await
+    run_until(reading, None, None, scope, None, work).await
 }
 
 async fn run_in<T: Send + 'static>(
-    app: &Shared,
+    reading: &Arc<Reading>,
     slots: &Arc<Semaphore>,
     scope: ReadScope,
     listener: Option<Listener>,
@@ -159,28 +156,28 @@ async fn run_in<T: Send + 'static>(
 ) -> Result<(T, (u64, u64))> {
     let slot = tokio::time::timeout(SLOT_WAIT, slots.clone().acquire_owned()).await;
     let slot = slot.map_err(|_| ServiceError::Busy("other searches take all slots; try again".into(), 2))?;
-    let until = Instant::now() + app.settings.seconds("search.timeout_s");
-    run_until(app, slot.ok(), Some(until), scope, listener, work).await
+    let until = Instant::now() + reading.base.settings.seconds("search.timeout_s");
+    run_until(reading, slot.ok(), Some(until), scope, listener, work).await
 }
 
 async fn run_until<T: Send + 'static>(
-    app: &Shared,
+    reading: &Arc<Reading>,
     slot: Option<OwnedSemaphorePermit>,
     until: Option<Instant>,
     scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    let view = app.view.extents(&app.config.get(), (app.clock)(), &scope);
+    let view = reading.view.extents(&reading.base.config.get(), (reading.base.clock)(), &scope);
     let gone = Arc::new(AtomicBool::new(false));
     let _limit = Limit { gone: gone.clone() };
     let runtime = tokio::runtime::Handle::current();
-    let shared = app.clone();
+    let own = reading.clone();
     let began = Instant::now();
     let done = tokio::task::spawn_blocking(move || {
         let _slot = slot;
-        let location_of = |chunk| shared.view.location_of(chunk);
-        let source = shared.cache.reader(&shared.store, runtime, &location_of);
+        let location_of = |chunk| own.view.location_of(chunk);
+        let source = own.cache.reader(&own.base.store, runtime, &location_of);
         let stop = || {
             if gone.load(Ordering::Relaxed) {
                 return Some("the one who asked has gone".to_owned());
@@ -189,16 +186,16 @@ async fn run_until<T: Send + 'static>(
             late.then(|| "the time limit was reached; narrow the range or the query".to_owned())
         };
         let reported = listener.as_deref().map(|l| l as &(dyn Fn(Progress) + Sync));
-        let budget = Budget::new(shared.settings.mib("search.memory_mib"));
-        let workers = shared.search_pool.for_question();
+        let budget = Budget::new(own.base.settings.mib("search.memory_mib"));
+        let workers = own.search_pool.for_question();
         let scope =
             Scope { view: &view, source: &source, workers: &workers, stop: &stop, budget: &budget, progress: reported };
         let done = work(&scope);
         (done, source.reads())
     });
     let done = done.await.map_err(|e| ServiceError::Busy(format!("the search failed: {e}"), 1));
-    app.metrics.searches.inc();
-    app.metrics.search_seconds.observe(began.elapsed().as_secs_f64());
+    reading.base.metrics.searches.inc();
+    reading.base.metrics.search_seconds.observe(began.elapsed().as_secs_f64());
     done
 }
 
@@ -219,13 +216,13 @@ pub fn range_answer(range: &TimeRange) -> RangeAnswer {
 /// # Errors
 /// Mistakes in the request; never for what merely could not be read, which the explanation shows.
 pub async fn search(
-    app: &Shared,
+    reading: &Arc<Reading>,
     reader: &Reader,
     ask: SearchRequest,
     listener: Option<Listener>,
 ) -> Result<SearchAnswer> {
     let began = Instant::now();
-    let plan = plan(app, &ask)?;
+    let plan = plan(reading, &ask)?;
     if plan.query.measure.is_some() {
         return Err(ServiceError::BadRequest(
             "the query measures; ask POST /api/measure, or leave `measure` out for events".into(),
@@ -247,12 +244,12 @@ pub async fn search(
         .transpose()
         .map_err(ServiceError::BadRequest)?;
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let (found, reads) = run_following(app, reader.scope(), listener, move |scope| {
+    let (found, reads) = run_following(reading, reader.scope(), listener, move |scope| {
         find(scope, &Find { filter: &filter, range, order, after, limit })
     })
     .await?;
     let empty =
-        if found.events.is_empty() && after.is_none() { Some(why_empty(app, reader, &plan).await?) } else { None };
+        if found.events.is_empty() && after.is_none() { Some(why_empty(reading, reader, &plan).await?) } else { None };
     let form = if ask.sent { answer_with_sent } else { answer_json };
     let cursor = found.more.then(|| found.events.last()).flatten();
     Ok(SearchAnswer {
@@ -279,11 +276,11 @@ fn named_services(filter: &Filter) -> Vec<String> {
     names
 }
 
-async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAnswer> {
+async fn why_empty(reading: &Arc<Reading>, reader: &Reader, plan: &Plan) -> Result<EmptyAnswer> {
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let services = named_services(&filter);
     let asked = services.clone();
-    let (in_range, unknown, last_seen) = run(app, reader.scope(), move |scope| {
+    let (in_range, unknown, last_seen) = run(reading, reader.scope(), move |scope| {
         let all = histogram(scope, &Filter::All, range, range.from_ns, i64::MAX);
         let unknown = unknown_fields(filter.sent_fields(), &field_names(scope, &range));
         let last_seen = asked.first().and_then(|service| {
@@ -296,8 +293,8 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
         (all.total(), unknown, last_seen)
     })
     .await?;
-    let config = app.config.get();
-    let hidden = hidden_lanes(app, reader);
+    let config = reading.base.config.get();
+    let hidden = hidden_lanes(reading, reader);
     let mut reasons = Vec::new();
     match in_range {
         0 => reasons.push("No event at all stands in this range, in the lanes you may read.".to_owned()),
@@ -317,7 +314,7 @@ async fn why_empty(app: &Shared, reader: &Reader, plan: &Plan) -> Result<EmptyAn
         });
     }
     // A dial that names another service cannot be why; one that names none, or this one, may.
-    let now_ns = (app.clock)();
+    let now_ns = (reading.base.clock)();
     let may_be_why = |dial: &&Dial| {
         let named = named_services(&dial.filter);
         dial.in_force(now_ns) && (named.is_empty() || services.is_empty() || named.iter().any(|n| services.contains(n)))
@@ -368,16 +365,16 @@ fn step_ns(range: &TimeRange, buckets: usize) -> i64 {
 /// # Errors
 /// Mistakes in the request.
 pub async fn counts(
-    app: &Shared,
+    reading: &Arc<Reading>,
     reader: &Reader,
     ask: SearchRequest,
     listener: Option<Listener>,
 ) -> Result<HistogramAnswer> {
     let began = Instant::now();
-    let plan = plan(app, &ask)?;
+    let plan = plan(reading, &ask)?;
     let step = step_ns(&plan.range, ask.buckets.unwrap_or(100));
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let counted = run_following(app, reader.scope(), listener, move |scope| {
+    let counted = run_following(reading, reader.scope(), listener, move |scope| {
         histogram(scope, &filter, range, range.from_ns.div_euclid(step).saturating_mul(step), step)
     });
     let (Histogram { from_ns, step_ns, buckets, explain }, reads) = counted.await?;
@@ -392,42 +389,11 @@ pub async fn counts(
     })
 }
 
-/// Everything tied to an id.
-///
-/// # Errors
-/// Where the id holds nothing to look for.
-pub async fn story(app: &Shared, reader: &Reader, id: &str) -> Result<StoryAnswer> {
-    let began = Instant::now();
-    let (tie, filter) = story_filter(id)
-        .ok_or_else(|| ServiceError::BadRequest(format!("`{id}` holds no letter or digit; paste an id")))?;
-    let query = filter.to_string();
-    let (Found { events, more, explain }, reads) = run_following(app, reader.scope(), None, move |scope| {
-        let ask =
-            Find { filter: &filter, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: STORY_LIMIT };
-        find(scope, &ask)
-    })
-    .await?;
-    let mut lanes: Vec<String> = events.iter().map(|(_, l)| l.to_string()).collect();
-    lanes.sort();
-    lanes.dedup();
-    Ok(StoryAnswer {
-        id: id.trim().to_owned(),
-        tie: if tie == Tie::Trace { "trace" } else { "id" }.to_owned(),
-        query,
-        services: services_of(events.iter().map(|(e, _): &(Event, Arc<str>)| e)),
-        events: events.iter().map(|(e, lane)| answer_json(e, lane)).collect(),
-        lanes,
-        lanes_not_readable: hidden_lanes(app, reader),
-        more,
-        explain: timed(explain, began, reads),
-    })
-}
-
 /// The lanes that were not searched because they may not be read, of those that may be named. All of them, whatever the
 /// question: which of them hold something would be an answer out of them.
-fn hidden_lanes(app: &Shared, reader: &Reader) -> Vec<String> {
-    let config = app.config.get();
-    config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.reported).map(|l| l.name.clone()).collect()
+pub(super) fn hidden_lanes(reading: &Arc<Reading>, reader: &Reader) -> Vec<String> {
+    let config = reading.base.config.get();
+    config.lanes().into_iter().filter(|l| !reader.may_read(l.id) && l.listed).map(|l| l.name.clone()).collect()
 }
 
 #[cfg(test)]

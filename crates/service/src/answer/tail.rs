@@ -5,7 +5,7 @@ use crate::answer::search::plan;
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::pipeline::Fresh;
-use crate::state::Shared;
+use crate::state::Reading;
 use axum::body::Bytes;
 use calvex_language::model::time::format_utc;
 use calvex_language::model::{Value, answer_json};
@@ -31,7 +31,7 @@ const STILL_EVERY: Duration = Duration::from_secs(1);
 
 /// One who follows.
 pub struct Tail {
-    app: Shared,
+    reading: Arc<Reading>,
     reader: Reader,
     filter: Arc<Filter>,
     fresh: Receiver<Fresh>,
@@ -44,20 +44,20 @@ impl Tail {
     ///
     /// # Errors
     /// Mistakes in the query, or too many that follow.
-    pub fn begin(app: &Shared, reader: Reader, ask: &SearchRequest) -> Result<Self> {
-        let plan = plan(app, ask)?;
+    pub fn begin(reading: &Arc<Reading>, reader: Reader, ask: &SearchRequest) -> Result<Self> {
+        let plan = plan(reading, ask)?;
         if plan.query.measure.is_some() || plan.query.over.is_some() {
             let reported = "what comes has no range and no figures yet; leave `over` and `measure` out";
             return Err(ServiceError::BadRequest(reported.into()));
         }
-        let place = app.tail_slots.clone().try_acquire_owned();
+        let place = reading.tail_slots.clone().try_acquire_owned();
         let place = place.map_err(|_| ServiceError::Busy(format!("{AT_ONCE} follow already; try again later"), 10))?;
         Ok(Tail {
-            app: app.clone(),
+            reading: reading.clone(),
             reader,
             canonical: plan.query.canonical(),
             filter: Arc::new(plan.query.filter),
-            fresh: app.view.follow(),
+            fresh: reading.view.follow(),
             _place: place,
         })
     }
@@ -79,7 +79,7 @@ impl Tail {
                     Ok(next)
                 }
                 now = beat.tick() => Err(now),
-                _ = look_again.tick() => match self.reader.still(&self.app).await {
+                _ = look_again.tick() => match self.reader.still(&self.reading.auth).await {
                     Ok(Some(reader)) => {
                         self.reader = reader;
                         continue;
@@ -101,7 +101,7 @@ impl Tail {
                     Vec::new()
                 }
                 Err(_) => {
-                    let now = format_utc((self.app.clock)(), 3);
+                    let now = format_utc((self.reading.base.clock)(), 3);
                     if lines.send(line(&TailLine::Beat { now })).await.is_err() {
                         return;
                     }
@@ -132,7 +132,7 @@ impl Tail {
 
     /// The events of a page that pass, as they are answered.
     async fn passing(&self, lane: u32, page: Arc<Page>) -> Vec<Value> {
-        let (filter, name) = (self.filter.clone(), self.app.config.get().name(lane));
+        let (filter, name) = (self.filter.clone(), self.reading.base.config.get().name(lane));
         let found = tokio::task::spawn_blocking(move || {
             let rows: Vec<usize> = select(&filter, page.as_ref(), &name)?.iter().take(MAX_PER_SECOND).collect();
             Ok::<_, calvex_language::CoreError>(

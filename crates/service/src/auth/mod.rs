@@ -11,12 +11,12 @@ pub use read_scope::ReadScope;
 
 use crate::auth::secrets::hash_secret;
 use crate::error::{Result, ServiceError};
-use crate::state::{App, Shared};
-use axum::extract::FromRequestParts;
+use crate::state::{Auth, Base};
+use axum::extract::{FromRef, FromRequestParts};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
+use calvex_language::domain::access::Principal;
 use calvex_store::records::Act;
-use calvex_store::records::access::Principal;
 use calvex_wire::api::{CONSOLE_HEADER, SESSION_COOKIE};
 use std::sync::Arc;
 
@@ -60,12 +60,14 @@ impl Reader {
         self.who.may_read(lane)
     }
 
-    async fn of(app: &Shared, proof: Proof) -> Result<Option<Self>> {
+    async fn of(auth: &Arc<Auth>, proof: Proof) -> Result<Option<Self>> {
         let found = match proof {
-            Proof::Token(hash) => app.readers.get(hash, async { Ok(app.store.token_principal(&hash).await?) }).await?,
+            Proof::Token(hash) => {
+                auth.readers.get(hash, async { Ok(auth.base.store.token_principal(&hash).await?) }).await?
+            }
             Proof::Session(hash) => {
-                let now_ns = (app.clock)();
-                app.readers.get(hash, async { Ok(app.store.session_principal(&hash, now_ns).await?) }).await?
+                let now_ns = (auth.base.clock)();
+                auth.readers.get(hash, async { Ok(auth.base.store.session_principal(&hash, now_ns).await?) }).await?
             }
         };
         Ok(found.map(|who| Reader { who, proof }))
@@ -76,8 +78,8 @@ impl Reader {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn still(&self, app: &Shared) -> Result<Option<Self>> {
-        Reader::of(app, self.proof).await
+    pub async fn still(&self, auth: &Arc<Auth>) -> Result<Option<Self>> {
+        Reader::of(auth, self.proof).await
     }
 }
 
@@ -87,27 +89,38 @@ pub fn session_secret(headers: &HeaderMap) -> Option<&str> {
     cookies.flat_map(|v| v.split(';')).find_map(|c| c.trim().strip_prefix(SESSION_COOKIE)?.strip_prefix('='))
 }
 
-impl FromRequestParts<Shared> for Reader {
+impl<S: Send + Sync> FromRequestParts<S> for Reader
+where
+    Arc<Auth>: FromRef<S>,
+{
     type Rejection = ServiceError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
-        // Looked up once: a body is read for those alone who may send one.
-        if let Some(known) = parts.extensions.get::<Reader>() {
-            return Ok(known.clone());
-        }
-        let reader = Reader::proven(parts, app).await;
-        if matches!(reader, Err(ServiceError::NotSignedIn(_))) {
-            app.strangers.refused().await;
-        }
-        reader
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self> {
+        Reader::of_request(parts, &Arc::<Auth>::from_ref(state)).await
     }
 }
 
 impl Reader {
+    /// The person who makes this request.
+    ///
+    /// # Errors
+    /// Where it proves nobody.
+    pub(crate) async fn of_request(parts: &Parts, auth: &Arc<Auth>) -> Result<Self> {
+        // Looked up once: a body is read for those alone who may send one.
+        if let Some(known) = parts.extensions.get::<Reader>() {
+            return Ok(known.clone());
+        }
+        let reader = Reader::proven(parts, auth).await;
+        if matches!(reader, Err(ServiceError::NotSignedIn(_))) {
+            auth.strangers.refused().await;
+        }
+        reader
+    }
+
     /// The person whose token or session a request carries.
-    async fn proven(parts: &Parts, app: &Shared) -> Result<Self> {
+    async fn proven(parts: &Parts, auth: &Arc<Auth>) -> Result<Self> {
         if let Some(secret) = bearer(&parts.headers) {
-            let found = Reader::of(app, Proof::Token(hash_secret(secret))).await?;
+            let found = Reader::of(auth, Proof::Token(hash_secret(secret))).await?;
             let reported = "this token is unknown or revoked; `calvex token new` makes one";
             return found.ok_or_else(|| ServiceError::NotSignedIn(reported.into()));
         }
@@ -123,18 +136,21 @@ impl Reader {
                 "a session may change something only with the header {CONSOLE_HEADER}"
             )));
         }
-        Reader::of(app, Proof::Session(hash_secret(secret))).await?.ok_or_else(reported)
+        Reader::of(auth, Proof::Session(hash_secret(secret))).await?.ok_or_else(reported)
     }
 }
 
 /// A person who may change what is theirs: not by a token that only reads.
 pub struct Editor(pub Reader);
 
-impl FromRequestParts<Shared> for Editor {
+impl<S: Send + Sync> FromRequestParts<S> for Editor
+where
+    Arc<Auth>: FromRef<S>,
+{
     type Rejection = ServiceError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
-        let reader = Reader::from_request_parts(parts, app).await?;
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self> {
+        let reader = Reader::from_request_parts(parts, state).await?;
         if !reader.who.changes {
             return Err(ServiceError::NotAllowed(
                 "this token reads and changes nothing; `calvex token new --for administer` makes one that may".into(),
@@ -146,19 +162,22 @@ impl FromRequestParts<Shared> for Editor {
 
 impl Reader {
     /// What this person does now, for the audit trail.
-    pub fn act<'a>(&'a self, app: &App, act: &'static str, what: impl Into<String>) -> Act<'a> {
-        Act { at_ns: (app.clock)(), by: self.who.actor(), act, what: what.into() }
+    pub fn act<'a>(&'a self, base: &Base, act: &'static str, what: impl Into<String>) -> Act<'a> {
+        Act { at_ns: (base.clock)(), by: self.who.actor(), act, what: what.into() }
     }
 }
 
 /// A person who administers.
 pub struct Admin(pub Reader);
 
-impl FromRequestParts<Shared> for Admin {
+impl<S: Send + Sync> FromRequestParts<S> for Admin
+where
+    Arc<Auth>: FromRef<S>,
+{
     type Rejection = ServiceError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &Shared) -> Result<Self> {
-        let Editor(reader) = Editor::from_request_parts(parts, app).await?;
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self> {
+        let Editor(reader) = Editor::from_request_parts(parts, state).await?;
         if !reader.who.administers {
             return Err(ServiceError::NotAllowed(format!(
                 "`{}` may read, but not administer; ask an administrator",

@@ -1,6 +1,6 @@
 //! The one door to reading: no function that reaches events, names or counts can be called without a [`ReadScope`].
 
-use calvex_store::records::access::Principal;
+use calvex_language::domain::access::Principal;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 

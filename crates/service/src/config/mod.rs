@@ -6,18 +6,19 @@ use crate::error::Result;
 use calvex_intake::dial::Dial;
 use calvex_intake::route::{Route, RouteTable};
 use calvex_intake::transform::{Rule, Transforms};
+use calvex_language::domain::kept::{StoredDial, StoredTransform};
+use calvex_language::domain::lane::Lane;
 use calvex_language::model::Severity;
 use calvex_language::query::parse_filter;
 use calvex_language::query::{Tie, Ties};
-use calvex_store::records::transforms::{DialRow, TransformRow};
-use calvex_store::{LaneRow, Store};
+use calvex_store::Store;
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
 
 /// One reading of it all.
 pub struct Config {
-    lanes: HashMap<u32, (LaneRow, Arc<str>)>,
+    lanes: HashMap<u32, (Lane, Arc<str>)>,
     routes: RouteTable<u32>,
     transforms: Transforms,
     dials: Vec<Dial>,
@@ -44,7 +45,7 @@ impl Config {
                 Err(mistakes) => tracing::error!(route = text, ?mistakes, "a route is passed over"),
             }
         }
-        let named = |l: LaneRow| {
+        let named = |l: Lane| {
             let name: Arc<str> = l.name.as_str().into();
             (l.id, (l, name))
         };
@@ -60,6 +61,19 @@ impl Config {
             ties,
             mask_secret,
         })
+    }
+
+    /// Lanes alone, without anything else.
+    #[cfg(test)]
+    pub(crate) fn of_lanes(lanes: Vec<Lane>) -> Self {
+        Config {
+            lanes: lanes.into_iter().map(|l| (l.id, (l.clone(), l.name.as_str().into()))).collect(),
+            routes: RouteTable::new(Vec::new(), 1),
+            transforms: Transforms::default(),
+            dials: Vec::new(),
+            ties: Ties::default(),
+            mask_secret: [0; 32],
+        }
     }
 
     /// The transform rules in force.
@@ -96,7 +110,7 @@ impl Config {
     }
 
     /// A lane by id.
-    pub fn lane(&self, id: u32) -> Option<&LaneRow> {
+    pub fn lane(&self, id: u32) -> Option<&Lane> {
         self.lanes.get(&id).map(|(l, _)| l)
     }
 
@@ -106,13 +120,13 @@ impl Config {
     }
 
     /// A lane by name.
-    pub fn by_name(&self, name: &str) -> Option<&LaneRow> {
+    pub fn by_name(&self, name: &str) -> Option<&Lane> {
         self.lanes.values().map(|(l, _)| l).find(|l| l.name == name)
     }
 
     /// Every lane, by name.
-    pub fn lanes(&self) -> Vec<&LaneRow> {
-        let mut all: Vec<&LaneRow> = self.lanes.values().map(|(l, _)| l).collect();
+    pub fn lanes(&self) -> Vec<&Lane> {
+        let mut all: Vec<&Lane> = self.lanes.values().map(|(l, _)| l).collect();
         all.sort_by(|a, b| a.name.cmp(&b.name));
         all
     }
@@ -120,7 +134,7 @@ impl Config {
 
 /// Rules as recorded; they are checked when they are put. One that can no longer be read (its lane is gone) is passed over,
 /// so that it does not stop intake, and the others stay.
-fn readable(rows: &[TransformRow], lanes: &[LaneRow], secret: [u8; 32]) -> Transforms {
+fn readable(rows: &[StoredTransform], lanes: &[Lane], secret: [u8; 32]) -> Transforms {
     let lane = |name: &str| lanes.iter().find(|l| l.name == name).map(|l| l.id);
     let mut rules: Vec<Rule> = Vec::new();
     for row in rows {
@@ -137,7 +151,7 @@ fn readable(rows: &[TransformRow], lanes: &[LaneRow], secret: [u8; 32]) -> Trans
 }
 
 /// A rule as it was written.
-pub fn rule_of(row: &TransformRow) -> Option<Rule> {
+pub fn rule_of(row: &StoredTransform) -> Option<Rule> {
     match serde_json::from_str(&row.act) {
         Ok(act) => Some(Rule { name: row.name.clone(), when: row.filter.clone(), act }),
         Err(e) => {
@@ -147,7 +161,7 @@ pub fn rule_of(row: &TransformRow) -> Option<Rule> {
     }
 }
 
-fn dial_of(row: &DialRow, ties: &Ties) -> Option<Dial> {
+fn dial_of(row: &StoredDial, ties: &Ties) -> Option<Dial> {
     match parse_filter(&row.filter) {
         Ok(mut filter) => {
             filter.tie_up(ties);

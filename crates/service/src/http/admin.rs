@@ -5,16 +5,18 @@ use crate::auth::secrets::hash_password;
 use crate::auth::{Admin, ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
-use crate::state::Shared;
+use crate::state::{Auth, Base, Reading, Upkeep};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use calvex_language::domain::access::Role;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::parse_filter;
 use calvex_storage::chunk::{ChunkDescription, describe};
 use calvex_store::StoreError;
 use calvex_wire::api::{ChunkSummary, Lane, NewUser, NodeListed, Route};
 use serde_json::{Value, json};
+use std::sync::Arc;
 
 /// Longest retention, in days.
 const MAX_RETENTION: u32 = 36_500;
@@ -31,15 +33,15 @@ pub(super) fn check_name(name: &str) -> Result<()> {
 }
 
 /// `GET /api/lanes`: those that may be read.
-pub async fn lanes(State(app): State<Shared>, reader: Reader) -> Json<Vec<Lane>> {
-    let config = app.config.get();
+pub async fn lanes(State(reading): State<Arc<Reading>>, reader: Reader) -> Json<Vec<Lane>> {
+    let config = reading.base.config.get();
     let readable = config.lanes().into_iter().filter(|l| reader.may_read(l.id));
     let reported = readable.map(|l| {
-        let (sealed_events, sealed_bytes) = app.view.sealed_size(l.id);
+        let (sealed_events, sealed_bytes) = reading.view.sealed_size(l.id);
         Lane {
             name: l.name.clone(),
             retention_days: l.retention_days,
-            listed: l.reported,
+            listed: l.listed,
             day_events: l.day_events,
             day_bytes: l.day_bytes,
             sealed_events,
@@ -51,7 +53,7 @@ pub async fn lanes(State(app): State<Shared>, reader: Reader) -> Json<Vec<Lane>>
 
 /// `PUT /api/lanes/{name}`: makes a lane, or changes its term.
 pub async fn put_lane(
-    State(app): State<Shared>,
+    State(upkeep): State<Arc<Upkeep>>,
     Admin(admin): Admin,
     Path(name): Path<String>,
     Ask(lane): Ask<Lane>,
@@ -66,106 +68,111 @@ pub async fn put_lane(
     if !(1..=MAX_RETENTION).contains(&lane.retention_days) {
         return Err(ServiceError::BadRequest(format!("retention_days must be 1 to {MAX_RETENTION}")));
     }
+    let base = &upkeep.base;
     let quota = (lane.day_events, lane.day_bytes);
-    let act = admin.act(&app, "put lane", format!("{name}, {} days", lane.retention_days));
-    app.store.put_lane(&name, lane.retention_days, lane.listed, quota, &act).await?;
-    app.config.reload(&app.store).await?;
-    jobs::reread_chunks(&app).await?;
+    let act = admin.act(base, "put lane", format!("{name}, {} days", lane.retention_days));
+    base.store.put_lane(&name, lane.retention_days, lane.listed, quota, &act).await?;
+    base.config.reload(&base.store).await?;
+    jobs::reread_chunks(&upkeep).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `GET /api/routes`
-pub async fn routes(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<Route>>> {
-    let config = app.config.get();
-    let routes = app.store.routes().await?.into_iter();
+pub async fn routes(State(base): State<Arc<Base>>, _admin: Admin) -> Result<Json<Vec<Route>>> {
+    let config = base.config.get();
+    let routes = base.store.routes().await?.into_iter();
     Ok(Json(routes.map(|(filter, lane)| Route { filter, lane: config.name(lane).to_string() }).collect()))
 }
 
 /// `PUT /api/routes`: replaces all.
 pub async fn put_routes(
-    State(app): State<Shared>,
+    State(base): State<Arc<Base>>,
     Admin(admin): Admin,
     Ask(routes): Ask<Vec<Route>>,
 ) -> Result<StatusCode> {
-    let config = app.config.get();
+    let config = base.config.get();
     let mut rows = Vec::new();
     for route in &routes {
         parse_filter(&route.filter).map_err(ServiceError::Query)?;
         let lane = config.by_name(&route.lane).ok_or_else(|| StoreError::Missing(format!("lane `{}`", route.lane)))?;
         rows.push((route.filter.clone(), lane.id));
     }
-    let act = admin.act(&app, "put routes", format!("{} routes", rows.len()));
-    app.store.put_routes(&rows, &act).await?;
-    app.config.reload(&app.store).await?;
+    let act = admin.act(&base, "put routes", format!("{} routes", rows.len()));
+    base.store.put_routes(&rows, &act).await?;
+    base.config.reload(&base.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `POST /api/users`
-pub async fn add_user(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): Ask<NewUser>) -> Result<StatusCode> {
+pub async fn add_user(
+    State(auth): State<Arc<Auth>>,
+    Admin(admin): Admin,
+    Ask(ask): Ask<NewUser>,
+) -> Result<StatusCode> {
     check_name(&ask.name)?;
-    if ask.role != "admin" && ask.role != "reader" {
+    let Some(role) = Role::from_name(&ask.role) else {
         return Err(ServiceError::BadRequest(format!("role `{}` is not known; use admin or reader", ask.role)));
-    }
-    let config = app.config.get();
+    };
+    let config = auth.base.config.get();
     let lane =
         |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
     let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
-    let hash = app.sign_ins.hash(&app.behind, move || hash_password(&ask.password)).await??;
-    let act = admin.act(&app, "add user", format!("{}, {}", ask.name, ask.role));
-    app.store.add_user(&ask.name, &hash, &ask.role, &lanes, act.at_ns, &act).await?;
+    let hash = auth.sign_ins.hash(&auth.behind, move || hash_password(&ask.password)).await??;
+    let act = admin.act(&auth.base, "add user", format!("{}, {}", ask.name, ask.role));
+    auth.base.store.add_user(&ask.name, &hash, role, &lanes, act.at_ns, &act).await?;
     Ok(StatusCode::CREATED)
 }
 
 /// `GET /api/nodes`
-pub async fn nodes(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<NodeListed>>> {
-    let reported = |n: calvex_store::NodeRow| {
+pub async fn nodes(State(base): State<Arc<Base>>, _admin: Admin) -> Result<Json<Vec<NodeListed>>> {
+    let reported = |n: calvex_store::Node| {
         let (slot, epoch, beat, alive, version) = (n.slot, n.epoch, n.beat, n.alive, n.version);
         n.name.map(|name| NodeListed { name, slot, epoch, beat, alive, version })
     };
-    Ok(Json(app.store.nodes().await?.into_iter().filter_map(reported).collect()))
+    Ok(Json(base.store.nodes().await?.into_iter().filter_map(reported).collect()))
 }
 
 /// `DELETE /api/nodes/{name}`
 pub async fn retire_node(
-    State(app): State<Shared>,
+    State(base): State<Arc<Base>>,
     Admin(admin): Admin,
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
-    app.store.retire(&name, &admin.act(&app, "retire node", name.clone())).await?;
+    base.store.retire(&name, &admin.act(&base, "retire node", name.clone())).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `POST /api/expire`: drops what is due now instead of at the next turn of the job.
-pub async fn expire(State(app): State<Shared>, Admin(admin): Admin) -> Result<Json<Value>> {
-    app.store.audit(&admin.act(&app, "expire", "what is due")).await?;
-    Ok(Json(json!({ "buckets_dropped": jobs::expire(&app, true).await? })))
+pub async fn expire(State(upkeep): State<Arc<Upkeep>>, Admin(admin): Admin) -> Result<Json<Value>> {
+    upkeep.base.store.audit(&admin.act(&upkeep.base, "expire", "what is due")).await?;
+    Ok(Json(json!({ "buckets_dropped": jobs::expire(&upkeep, true).await? })))
 }
 
 /// `POST /api/seal`: seals every head now.
-pub async fn seal(State(app): State<Shared>, Admin(admin): Admin) -> Result<Json<Value>> {
-    app.store.audit(&admin.act(&app, "seal", "every head")).await?;
-    Ok(Json(json!({ "heads_sealed": jobs::seal_all(&app).await? })))
+pub async fn seal(State(upkeep): State<Arc<Upkeep>>, Admin(admin): Admin) -> Result<Json<Value>> {
+    upkeep.base.store.audit(&admin.act(&upkeep.base, "seal", "every head")).await?;
+    Ok(Json(json!({ "heads_sealed": jobs::seal_all(&upkeep).await? })))
 }
 
 /// `POST /api/merge`: merges every chunk that can be merged, now.
-pub async fn merge(State(app): State<Shared>, Admin(admin): Admin) -> Result<Json<Value>> {
-    app.store.audit(&admin.act(&app, "merge", "what can be merged")).await?;
-    Ok(Json(json!({ "chunks_replaced": jobs::merge_all(&app).await? })))
+pub async fn merge(State(upkeep): State<Arc<Upkeep>>, Admin(admin): Admin) -> Result<Json<Value>> {
+    upkeep.base.store.audit(&admin.act(&upkeep.base, "merge", "what can be merged")).await?;
+    Ok(Json(json!({ "chunks_replaced": jobs::merge_all(&upkeep).await? })))
 }
 
 /// `DELETE /api/cache`: forgets every chunk part kept near at hand; answers are the same, only slower.
-pub async fn clear_cache(State(app): State<Shared>, Admin(admin): Admin) -> Result<StatusCode> {
-    app.store.audit(&admin.act(&app, "forget cache", "")).await?;
-    app.cache.clear(true);
+pub async fn clear_cache(State(reading): State<Arc<Reading>>, Admin(admin): Admin) -> Result<StatusCode> {
+    reading.base.store.audit(&admin.act(&reading.base, "forget cache", "")).await?;
+    reading.cache.clear(true);
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `GET /api/chunks`: every chunk, newest first.
-pub async fn chunks(State(app): State<Shared>, _admin: Admin) -> Json<Vec<ChunkSummary>> {
-    let config = app.config.get();
-    let mut rows = app.view.chunks();
+pub async fn chunks(State(reading): State<Arc<Reading>>, _admin: Admin) -> Json<Vec<ChunkSummary>> {
+    let config = reading.base.config.get();
+    let mut rows = reading.view.chunks();
     rows.sort_by_key(|c| std::cmp::Reverse((c.time_max, c.id)));
-    let summary = |c: calvex_store::ChunkRow| ChunkSummary {
+    let summary = |c: calvex_storage::chunk::ChunkMeta| ChunkSummary {
         id: format!("{:x}", c.id),
         lane: config.name(c.lane).to_string(),
         from: format_utc(c.time_min, 9),
@@ -179,10 +186,14 @@ pub async fn chunks(State(app): State<Shared>, _admin: Admin) -> Json<Vec<ChunkS
 }
 
 /// `GET /api/chunks/{id}`: a chunk's segments, columns, sizes and encodings.
-pub async fn chunk(State(app): State<Shared>, _admin: Admin, Path(id): Path<String>) -> Result<Json<ChunkDescription>> {
-    let row = u64::from_str_radix(&id, 16).ok().and_then(|id| app.view.chunk(id));
+pub async fn chunk(
+    State(reading): State<Arc<Reading>>,
+    _admin: Admin,
+    Path(id): Path<String>,
+) -> Result<Json<ChunkDescription>> {
+    let row = u64::from_str_radix(&id, 16).ok().and_then(|id| reading.view.chunk(id));
     let row = row.ok_or_else(|| StoreError::Missing(format!("chunk `{id}`; GET /api/chunks lists them")))?;
-    let described = crate::answer::search::run(&app, ReadScope::nothing(), move |scope| {
+    let described = crate::answer::search::run(&reading, ReadScope::nothing(), move |scope| {
         scope.source.directory(row.id).and_then(|d| describe(&d, row.segments, scope.source))
     });
     Ok(Json(described.await?.map_err(StoreError::Core)?))

@@ -3,30 +3,33 @@
 use super::ask::Ask;
 use crate::auth::{Admin, Editor, Reader};
 use crate::error::{Result, ServiceError};
-use crate::state::Shared;
+use crate::state::Base;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use calvex_answer::watch::Condition;
+use calvex_language::domain;
+use calvex_language::domain::access::Role;
+use calvex_language::domain::rule::RuleState;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::parse_filter;
 use calvex_store::StoreError;
-use calvex_store::records::alerts::RuleRow;
 use calvex_wire::api::{Alert, MadeRule, NewRule, Notified, Rule};
+use std::sync::Arc;
 
 /// Longest window, and farthest back that late events are judged again.
 const MAX_WINDOW_S: u32 = 7 * 86_400;
 
 /// Rules of others are shown only to those who may read every lane the rule may: so far, to its owner and to admins.
-fn may_see(reader: &Reader, rule: &RuleRow) -> bool {
+fn may_see(reader: &Reader, rule: &domain::rule::Rule) -> bool {
     reader.who.lanes.is_none() || (reader.who.user_id == rule.owner_id && !reader.who.narrowed)
 }
 
 /// `GET /api/rules`
-pub async fn rules(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<Rule>>> {
-    let rows = app.store.rules().await?.into_iter().filter(|r| may_see(&reader, r));
+pub async fn rules(State(base): State<Arc<Base>>, reader: Reader) -> Result<Json<Vec<Rule>>> {
+    let rows = base.store.rules().await?.into_iter().filter(|r| may_see(&reader, r));
     Ok(Json(
         rows.map(|r| Rule {
             id: u64::from(r.id),
@@ -40,7 +43,7 @@ pub async fn rules(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec
             webhook: r.webhook,
             mail: r.mail,
             owner: r.owner,
-            state: r.state,
+            state: r.state.name().to_owned(),
             since: format_utc(r.since_ns, 3),
             judged: r.judged_ns.map(|t| format_utc(t, 3)),
             count: r.count,
@@ -52,7 +55,7 @@ pub async fn rules(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec
 
 /// `POST /api/rules`: makes a rule; it is on at once.
 pub async fn add_rule(
-    State(app): State<Shared>,
+    State(base): State<Arc<Base>>,
     Admin(admin): Admin,
     Ask(ask): Ask<NewRule>,
 ) -> Result<Json<MadeRule>> {
@@ -73,15 +76,15 @@ pub async fn add_rule(
     }
     if let Some(mail) = &ask.mail {
         crate::notify::check_mail_address(mail)?;
-        if app.settings.text("notify.mail_server").is_empty() {
+        if base.settings.text("notify.mail_server").is_empty() {
             return bad("no mail can be sent: notify.mail_server is not set");
         }
     }
-    let now_ns = (app.clock)();
+    let now_ns = (base.clock)();
     let condition = Condition::new(ask.window_s, ask.above, ask.hold_s, delay_s);
     let random: [u8; 32] = rand::random();
     let secret = ask.webhook.as_ref().map(|_| format!("whsec_{}", STANDARD.encode(random)));
-    let row = RuleRow {
+    let row = domain::rule::Rule {
         id: 0,
         name: ask.name.trim().to_owned(),
         query: ask.query,
@@ -95,38 +98,42 @@ pub async fn add_rule(
         mail: ask.mail,
         owner_id: admin.who.user_id,
         owner: String::new(),
-        owner_role: String::new(),
-        state: String::new(),
+        owner_role: Role::Reader,
+        state: RuleState::Quiet,
         since_ns: condition.judged_until(now_ns),
         judged_ns: None,
         count: 0,
         note: String::new(),
     };
-    let id = app.store.add_rule(&row, &admin.act(&app, "add rule", row.name.clone())).await?;
+    let id = base.store.add_rule(&row, &admin.act(&base, "add rule", row.name.clone())).await?;
     Ok(Json(MadeRule { id: u64::from(id), webhook_secret: secret }))
 }
 
 /// `DELETE /api/rules/{id}`
-pub async fn remove_rule(State(app): State<Shared>, Admin(admin): Admin, Path(id): Path<u32>) -> Result<StatusCode> {
-    app.store.remove_rule(id, &admin.act(&app, "remove rule", id.to_string())).await?;
+pub async fn remove_rule(
+    State(base): State<Arc<Base>>,
+    Admin(admin): Admin,
+    Path(id): Path<u32>,
+) -> Result<StatusCode> {
+    base.store.remove_rule(id, &admin.act(&base, "remove rule", id.to_string())).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `GET /api/alerts`: the latest first.
-pub async fn alerts(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<Alert>>> {
-    let rules = app.store.rules().await?;
+pub async fn alerts(State(base): State<Arc<Base>>, reader: Reader) -> Result<Json<Vec<Alert>>> {
+    let rules = base.store.rules().await?;
     let mut reported = Vec::new();
-    for alert in app.store.latest_alerts(200).await? {
+    for alert in base.store.latest_alerts(200).await? {
         let Some(rule) = rules.iter().find(|r| r.id == alert.rule_id).filter(|r| may_see(&reader, r)) else { continue };
-        let sent = app.store.outbox_of(alert.id).await?.into_iter().map(|m| Notified {
+        let sent = base.store.outbox_of(alert.id).await?.into_iter().map(|m| Notified {
             state: match (m.done_ns, m.error.is_empty()) {
                 (Some(_), _) => "sent".into(),
                 (None, true) => "waiting".into(),
                 (None, false) => m.error,
             },
-            kind: m.kind,
+            kind: m.by.name().to_owned(),
             target: m.target,
-            what: m.what,
+            what: m.what.name().to_owned(),
         });
         reported.push(Alert {
             id: u64::from(alert.id),
@@ -146,9 +153,9 @@ pub async fn alerts(State(app): State<Shared>, reader: Reader) -> Result<Json<Ve
 }
 
 /// `POST /api/alerts/{id}/take`
-pub async fn take(State(app): State<Shared>, Editor(reader): Editor, Path(id): Path<u32>) -> Result<StatusCode> {
-    let rules = app.store.rules().await?;
-    let alerts = app.store.latest_alerts(1000).await?;
+pub async fn take(State(base): State<Arc<Base>>, Editor(reader): Editor, Path(id): Path<u32>) -> Result<StatusCode> {
+    let rules = base.store.rules().await?;
+    let alerts = base.store.latest_alerts(1000).await?;
     let seen = alerts
         .iter()
         .find(|a| a.id == id)
@@ -157,6 +164,6 @@ pub async fn take(State(app): State<Shared>, Editor(reader): Editor, Path(id): P
     if !seen {
         return Err(StoreError::Missing(format!("alert {id}")).into());
     }
-    app.store.take_alert(id, &reader.who.name, &reader.act(&app, "take alert", id.to_string())).await?;
+    base.store.take_alert(id, &reader.who.name, &reader.act(&base, "take alert", id.to_string())).await?;
     Ok(StatusCode::NO_CONTENT)
 }

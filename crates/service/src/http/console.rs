@@ -2,7 +2,7 @@
 
 use super::no_such_path;
 use crate::error::ServiceError;
-use axum::http::{Method, StatusCode, Uri, header};
+use axum::http::{HeaderMap, Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::RustEmbed;
 
@@ -15,16 +15,22 @@ pub const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-s
 struct Dist;
 
 /// The console's own addresses, and what they begin with (`console/src/app/App.tsx`).
-const PAGES: [&str; 6] = ["now", "search", "tail", "story", "intake", "alerts"];
+const PAGES: [&str; 7] = ["now", "search", "tail", "story", "compare", "intake", "alerts"];
 
 /// A built file, or the page itself for the console's own addresses. Anything else is not there: a sender that has the
-/// wrong address must not take a page for an answer.
-pub async fn page(method: Method, uri: Uri) -> Response {
+/// wrong address must not take a page for an answer. A browser, which asks for HTML, gets the page that says so.
+pub async fn page(method: Method, uri: Uri, headers: HeaderMap) -> Response {
     let Some(path) = uri.path().strip_prefix('/') else { return no_such_path().await.into_response() };
     let first = path.split('/').next().unwrap_or_default();
     let is_page = path.is_empty() || PAGES.contains(&first);
     if !is_page && Dist::get(path).is_none() {
-        return no_such_path().await.into_response();
+        let accepts = headers.get(header::ACCEPT).and_then(|accepts| accepts.to_str().ok()).unwrap_or("");
+        return match Dist::get("index.html") {
+            Some(page) if method == Method::GET && accepts.contains("text/html") => {
+                (StatusCode::NOT_FOUND, [(header::CONTENT_TYPE, "text/html")], page.data).into_response()
+            }
+            _ => no_such_path().await.into_response(),
+        };
     }
     if method != Method::GET && method != Method::HEAD {
         let methods = "GET,HEAD";

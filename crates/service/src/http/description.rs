@@ -17,21 +17,18 @@ use calvex_wire::api::SESSION_COOKIE;
 use calvex_wire::{PROBLEM_MEDIA_TYPE, Problem};
 use schemars::JsonSchema;
 use serde_json::Value;
-use std::sync::OnceLock;
 
-static DOCUMENT: OnceLock<Value> = OnceLock::new();
-
-/// Says in a line what a path is for.
+/// Sets the line that summarises a path.
 pub fn described(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
     move |op| op.summary(what)
 }
 
-/// As [`says`], of a path that answers `T`, whole or line by line.
+/// As [`described`], of a path that answers `T`, whole or line by line.
 pub fn answers<T: JsonSchema>(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
     move |op| op.summary(what).response::<200, Json<T>>()
 }
 
-/// As [`says`], of a path that answers lines of `T`.
+/// As [`described`], of a path that answers lines of `T`.
 pub fn lines<T: JsonSchema>(what: &'static str) -> impl FnOnce(TransformOperation) -> TransformOperation {
     move |op| {
         op.summary(what).response_with::<200, Json<T>, _>(|mut r| {
@@ -44,11 +41,6 @@ pub fn lines<T: JsonSchema>(what: &'static str) -> impl FnOnce(TransformOperatio
     }
 }
 
-/// `GET /api/openapi.json`
-pub async fn document() -> Json<&'static Value> {
-    Json(DOCUMENT.get_or_init(|| Value::Null))
-}
-
 /// Schemas are written as JSON Schema 2020-12, which OpenAPI 3.1 is made of.
 pub fn begin() {
     let settings = schemars::generate::SchemaSettings::draft2020_12().with(|s| {
@@ -57,8 +49,8 @@ pub fn begin() {
     aide::generate::in_context(|context| context.schema = settings.into_generator());
 }
 
-/// Completes the document and keeps it to be served.
-pub fn publish(mut document: OpenApi) {
+/// Completes the document that the routes made.
+pub fn complete(mut document: OpenApi) -> Value {
     document.info = Info {
         title: "Calvex".to_owned(),
         summary: Some("Keeps log events and finds them again".to_owned()),
@@ -96,7 +88,7 @@ pub fn publish(mut document: OpenApi) {
             let item = match item {
                 ReferenceOr::Item(mut item) => {
                     let all = [&mut item.get, &mut item.put, &mut item.post, &mut item.delete];
-                    all.into_iter().flatten().for_each(|operation| complete(&path, operation));
+                    all.into_iter().flatten().for_each(|operation| complete_operation(&path, operation));
                     ReferenceOr::Item(item)
                 }
                 other => other,
@@ -111,7 +103,7 @@ pub fn publish(mut document: OpenApi) {
         paths.extend(beside);
     }
     without_void_defaults(&mut document);
-    let _ = DOCUMENT.set(document);
+    document
 }
 
 /// Takes out the defaults of members that are bounded: an empty name is what stands in for a missing one while a request
@@ -130,7 +122,7 @@ fn without_void_defaults(node: &mut Value) {
 }
 
 /// The names in a path are parameters, and anything may answer a problem.
-fn complete(path: &str, operation: &mut Operation) {
+fn complete_operation(path: &str, operation: &mut Operation) {
     let names = path.split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'));
     operation.parameters.retain(|p| !matches!(p, ReferenceOr::Item(Parameter::Path { .. })));
     for name in names {

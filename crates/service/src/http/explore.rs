@@ -5,21 +5,26 @@ use super::ask::Ask;
 use crate::answer::{complete, overview};
 use crate::auth::{Editor, Reader};
 use crate::error::{Result, ServiceError};
-use crate::state::Shared;
+use crate::state::Reading;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use calvex_language::domain;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::{Context, parse};
-use calvex_store::records::saved::SavedRow;
 use calvex_wire::api::{
     CheckAnswer, CompleteAnswer, CompleteRequest, FoundFieldsAnswer, NowAnswer, RangeMeant, SavedSearch, SearchRequest,
     ShapeAnswer, ShapeRequest, SpokenRange,
 };
+use std::sync::Arc;
 
 /// `POST /api/check`: mistakes and warnings of a query, its one form, and the text taken apart.
-pub async fn check(State(app): State<Shared>, _reader: Reader, Ask(ask): Ask<SearchRequest>) -> Json<CheckAnswer> {
-    let parsed = parse(&ask.query, &Context::utc((app.clock)()));
+pub async fn check(
+    State(reading): State<Arc<Reading>>,
+    _reader: Reader,
+    Ask(ask): Ask<SearchRequest>,
+) -> Json<CheckAnswer> {
+    let parsed = parse(&ask.query, &Context::utc((reading.base.clock)()));
     Json(CheckAnswer {
         canonical: parsed.query.canonical(),
         mistakes: parsed.mistakes,
@@ -30,46 +35,50 @@ pub async fn check(State(app): State<Shared>, _reader: Reader, Ask(ask): Ask<Sea
 
 /// `POST /api/complete`: what can stand at a place of a query.
 pub async fn complete(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     reader: Reader,
     Ask(ask): Ask<CompleteRequest>,
 ) -> Result<Json<CompleteAnswer>> {
-    Ok(Json(complete::complete(&app, &reader, ask).await?))
+    Ok(Json(complete::complete(&reading, &reader, ask).await?))
 }
 
 /// `POST /api/range`: what a range as people say it means.
-pub async fn range(State(app): State<Shared>, _reader: Reader, Ask(ask): Ask<SpokenRange>) -> Result<Json<RangeMeant>> {
-    Ok(Json(complete::range_meant(&app, &ask)?))
+pub async fn range(
+    State(reading): State<Arc<Reading>>,
+    _reader: Reader,
+    Ask(ask): Ask<SpokenRange>,
+) -> Result<Json<RangeMeant>> {
+    Ok(Json(complete::range_meant(&reading, &ask)?))
 }
 
 /// `POST /api/found-fields`: the fields among the events found.
 pub async fn found_fields(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     reader: Reader,
     Ask(ask): Ask<SearchRequest>,
 ) -> Result<Json<FoundFieldsAnswer>> {
-    Ok(Json(complete::found_fields(&app, &reader, ask).await?))
+    Ok(Json(complete::found_fields(&reading, &reader, ask).await?))
 }
 
 /// `POST /api/shape`: a shape, and what its messages hold.
 pub async fn shape(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     reader: Reader,
     Ask(ask): Ask<ShapeRequest>,
 ) -> Result<Json<ShapeAnswer>> {
-    Ok(Json(complete::shape(&app, &reader, ask).await?))
+    Ok(Json(complete::shape(&reading, &reader, ask).await?))
 }
 
 /// `GET /api/now`: how things stand.
-pub async fn now(State(app): State<Shared>, reader: Reader) -> Result<Json<NowAnswer>> {
-    let Json(raised) = alerts::alerts(State(app.clone()), reader.clone()).await?;
-    let Json(rules) = alerts::rules(State(app.clone()), reader.clone()).await?;
-    Ok(Json(overview::now(&app, &reader, raised, &rules).await?))
+pub async fn now(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<NowAnswer>> {
+    let Json(raised) = alerts::alerts(State(reading.base.clone()), reader.clone()).await?;
+    let Json(rules) = alerts::rules(State(reading.base.clone()), reader.clone()).await?;
+    Ok(Json(overview::now(&reading, &reader, raised, &rules).await?))
 }
 
 /// `GET /api/saved`: every saved search, by name.
-pub async fn saved(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<SavedSearch>>> {
-    let reported = |row: SavedRow| SavedSearch {
+pub async fn saved(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<SavedSearch>>> {
+    let reported = |row: domain::kept::SavedSearch| SavedSearch {
         mine: reader.who.changes && (row.owner_id == reader.who.user_id || reader.who.administers),
         name: row.name,
         query: row.query,
@@ -80,12 +89,12 @@ pub async fn saved(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec
         owner: row.owner,
         changed: format_utc(row.changed_ns, 0),
     };
-    Ok(Json(app.store.saved().await?.into_iter().map(reported).collect()))
+    Ok(Json(reading.base.store.saved().await?.into_iter().map(reported).collect()))
 }
 
 /// `PUT /api/saved/{name}`: saves a search. It must be one that can be run.
 pub async fn put_saved(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     Editor(reader): Editor,
     Path(name): Path<String>,
     Ask(ask): Ask<SavedSearch>,
@@ -98,7 +107,7 @@ pub async fn put_saved(
             "a saved search needs a name of 1 to 128 characters, without blanks at its ends".into(),
         ));
     }
-    let now_ns = (app.clock)();
+    let now_ns = (reading.base.clock)();
     let mistakes = parse(&ask.query, &Context::utc(now_ns)).mistakes;
     if !mistakes.is_empty() {
         return Err(ServiceError::Query(mistakes));
@@ -113,7 +122,7 @@ pub async fn put_saved(
     if ask.note.chars().count() > 512 {
         return too_long("a note", 512);
     }
-    let row = SavedRow {
+    let row = domain::kept::SavedSearch {
         name,
         owner_id: reader.who.user_id,
         owner: String::new(),
@@ -124,18 +133,22 @@ pub async fn put_saved(
         note: ask.note,
         changed_ns: now_ns,
     };
-    let act = reader.act(&app, "save search", row.name.clone());
-    app.store.put_saved(&row, reader.who.administers, &act).await?;
+    let act = reader.act(&reading.base, "save search", row.name.clone());
+    reading.base.store.put_saved(&row, reader.who.administers, &act).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `DELETE /api/saved/{name}`
 pub async fn remove_saved(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     Editor(reader): Editor,
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
     let owner = (!reader.who.administers).then_some(reader.who.user_id);
-    app.store.remove_saved(&name, owner, &reader.act(&app, "remove saved search", name.clone())).await?;
+    reading
+        .base
+        .store
+        .remove_saved(&name, owner, &reader.act(&reading.base, "remove saved search", name.clone()))
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }

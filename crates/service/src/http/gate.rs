@@ -5,13 +5,14 @@ use crate::admission::budget::Owner;
 use crate::auth::Reader;
 use crate::auth::peer::Peer;
 use crate::error::{Result, ServiceError};
-use crate::state::Shared;
+use crate::state::Auth;
 use axum::body::Body;
-use axum::extract::{FromRequestParts, Request, State};
+use axum::extract::{Request, State};
 use axum::http::{HeaderValue, Method, header};
 use axum::middleware::Next;
 use axum::response::Response;
 use futures_util::StreamExt;
+use std::sync::Arc;
 
 /// Bytes of a sign-in.
 const MAX_SIGN_IN: usize = 4 << 10;
@@ -21,20 +22,20 @@ const MAX_BODY: usize = 2 << 20;
 const SIGN_IN: &str = "/login";
 
 /// Reads the body, and lets the request through; answers are kept by nobody on the way.
-pub async fn pass(State(app): State<Shared>, request: Request, next: Next) -> Result<Response> {
+pub async fn pass(State(auth): State<Arc<Auth>>, request: Request, next: Next) -> Result<Response> {
     let (mut parts, body) = request.into_parts();
     let (owner, limit) = if parts.uri.path().trim_end_matches('/').ends_with(SIGN_IN) {
         let from = parts.extensions.get::<Peer>().map(|p| p.0);
         (from.map_or(Owner::Stranger, Owner::Address), MAX_SIGN_IN)
     } else if matches!(parts.method, Method::POST | Method::PUT | Method::DELETE | Method::PATCH) {
-        let reader = Reader::from_request_parts(&mut parts, &app).await?;
+        let reader = Reader::of_request(&parts, &auth).await?;
         let owner = Owner::Person(reader.who.user_id);
         parts.extensions.insert(reader);
         (owner, MAX_BODY)
     } else {
         (Owner::Stranger, 0)
     };
-    let mut charge = app.api_budget.charge(owner);
+    let mut charge = auth.api_budget.charge(owner);
     let (mut bytes, mut frames) = (Vec::new(), body.into_data_stream());
     let reading = async {
         while let Some(frame) = frames.next().await {
@@ -49,7 +50,7 @@ pub async fn pass(State(app): State<Shared>, request: Request, next: Next) -> Re
         }
         Ok(())
     };
-    let patience = app.settings.seconds("limits.request_s");
+    let patience = auth.base.settings.seconds("limits.request_s");
     let late = || ServiceError::TooSlow(format!("the body did not come within {} s", patience.as_secs()));
     tokio::time::timeout(patience, reading).await.map_err(|_| late())??;
     let mut response = next.run(Request::from_parts(parts, Body::from(bytes))).await;

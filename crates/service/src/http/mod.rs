@@ -6,6 +6,7 @@ mod ask;
 mod beside;
 mod console;
 mod description;
+mod errors;
 mod explore;
 mod gate;
 mod health;
@@ -17,7 +18,7 @@ mod transforms;
 
 use crate::error::ServiceError;
 use crate::intake::{post_events, post_logs, post_metrics, post_traces};
-use crate::state::Shared;
+use crate::state::Parts;
 use aide::axum::ApiRouter;
 use aide::axum::routing::{delete_with, get_with, post_with, put_with};
 use aide::openapi::OpenApi;
@@ -26,9 +27,12 @@ use axum::http::{HeaderName, HeaderValue, StatusCode, header};
 use axum::middleware::{from_fn_with_state, map_response};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{MethodRouter, get, post};
-use calvex_wire::api::{ExportEnd, HistogramAnswer, Me, MeasureAnswer, SearchAnswer, TailLine};
+use calvex_wire::api::{
+    CompareAnswer, ErrorsAnswer, ExportEnd, HistogramAnswer, Me, MeasureAnswer, SearchAnswer, TailLine,
+};
 use description::{answers, described, lines};
 use request_id::identified;
+use std::sync::Arc;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
@@ -37,7 +41,7 @@ use tower_http::set_header::SetResponseHeaderLayer;
 const MAX_PLAIN_ERROR: usize = 4096;
 
 /// The interface, each path with what it says of itself.
-fn interface() -> ApiRouter<Shared> {
+fn interface() -> ApiRouter<Parts> {
     ApiRouter::new()
         .api_route(
             "/login",
@@ -87,7 +91,20 @@ fn interface() -> ApiRouter<Shared> {
             put_with(explore::put_saved, described("Save a search"))
                 .delete_with(explore::remove_saved, described("Forget a saved search")),
         )
-        .api_route("/story/{id}", get_with(queries::story, described("Everything tied to one id, in order")))
+        .api_route("/story/{id}", get_with(queries::story, described("Everything tied to one id, drawn")))
+        .api_route(
+            "/compare",
+            post_with(
+                queries::compare,
+                answers::<CompareAnswer>("What differs between two sets of events, best first"),
+            ),
+        )
+        .api_route(
+            "/errors",
+            post_with(errors::groups, answers::<ErrorsAnswer>("The failures of a range, folded into problems")),
+        )
+        .api_route("/errors/{id}", put_with(errors::say, described("Say that an error group is known or resolved")))
+        .api_route("/paste", post_with(queries::paste, described("The ids in a text, and what is tied to each")))
         .api_route("/arrivals", get_with(queries::arrivals, described("What came from whom, and what became of it")))
         .api_route("/ways-in", get_with(queries::ways_in, described("The ways in and their addresses")))
         .api_route(
@@ -162,32 +179,46 @@ fn interface() -> ApiRouter<Shared> {
         .api_route("/rules/{id}", delete_with(alerts::remove_rule, described("Remove an alert rule")))
         .api_route("/alerts", get_with(alerts::alerts, described("Alerts, the latest first")))
         .api_route("/alerts/{id}/take", post_with(alerts::take, described("Take an alert")))
-        .route("/openapi.json", get(description::document))
+}
+
+/// The interface's own description, an OpenAPI 3.1 document, as `GET /api/openapi.json` serves it.
+pub fn description() -> serde_json::Value {
+    with_description().1
+}
+
+/// The paths below `/api` with what they answer, and their description.
+fn with_description() -> (Router<Parts>, serde_json::Value) {
+    let mut document = OpenApi::default();
+    description::begin();
+    let api = interface().finish_api(&mut document);
+    (api, description::complete(document))
 }
 
 /// Everything: intake, interface, console.
-pub fn router(app: Shared) -> Router {
-    let mut document = OpenApi::default();
-    description::begin();
-    let api =
-        interface().fallback(no_such_path).finish_api(&mut document).layer(from_fn_with_state(app.clone(), gate::pass));
-    description::publish(document);
+pub fn router(parts: Parts) -> Router {
+    let (api, document) = with_description();
+    let document = Arc::new(document);
+    let api = api
+        .route("/openapi.json", get(move || async move { axum::Json(document.as_ref().clone()) }))
+        .fallback(no_such_path)
+        .layer(from_fn_with_state(parts.auth.clone(), gate::pass));
     let pages = Router::new()
         .nest("/api", api)
         .route("/healthz", get(health::alive))
         .route("/readyz", get(health::ready))
         .route("/metrics", get(health::metrics))
         .fallback(console::page)
+        // Before anything is compressed: what is turned into a problem must still be readable.
+        .layer(map_response(as_problem))
         .layer(CompressionLayer::new());
     let set = |name: HeaderName, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
     let all = pages
-        .merge(intake())
-        .layer(map_response(as_problem))
+        .merge(intake().layer(map_response(as_problem)))
         .layer(set(header::CONTENT_SECURITY_POLICY, console::CONTENT_POLICY))
         .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(set(header::REFERRER_POLICY, "no-referrer"))
         .layer(CatchPanicLayer::new())
-        .with_state(app);
+        .with_state(parts);
     identified(all)
 }
 
@@ -216,13 +247,13 @@ async fn as_problem(response: Response) -> Response {
 }
 
 /// Only what sends: for OTLP's standard port.
-pub fn otlp_router(app: Shared) -> Router {
+pub fn otlp_router(parts: Parts) -> Router {
     let paths = intake().fallback(no_such_path).layer(map_response(as_problem));
-    paths.layer(CatchPanicLayer::new()).with_state(app)
+    paths.layer(CatchPanicLayer::new()).with_state(parts)
 }
 
 /// The paths that senders use, each with a slash behind it too: joined to an address that ends in one they still fit.
-fn intake() -> Router<Shared> {
+fn intake() -> Router<Parts> {
     let paths = [
         ("/v1/events", post(post_events)),
         ("/v1/logs", post(post_logs)),
@@ -230,7 +261,7 @@ fn intake() -> Router<Shared> {
         ("/v1/metrics", post(post_metrics)),
         ("/v1/dials", get(senders::level)),
     ];
-    let both = |router: Router<Shared>, (path, answer): (&str, MethodRouter<Shared>)| {
+    let both = |router: Router<Parts>, (path, answer): (&str, MethodRouter<Parts>)| {
         router.route(path, answer.clone()).route(&format!("{path}/"), answer)
     };
     paths.into_iter().fold(Router::new(), both)

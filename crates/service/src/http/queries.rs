@@ -3,11 +3,12 @@
 
 use super::ask::Ask;
 use crate::answer::search::Listener;
-use crate::answer::{measure, search};
+use crate::answer::story::{self, StoryAsk};
+use crate::answer::{compare, measure, search};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::intake::ledger::{Asked, arrivals as arrivals_of};
-use crate::state::Shared;
+use crate::state::Reading;
 use axum::Json;
 use axum::body::{Body, Bytes};
 use axum::extract::{Path, Query, State};
@@ -16,7 +17,8 @@ use axum::response::{IntoResponse, Response};
 use calvex_answer::scan::Progress;
 use calvex_language::model::answer_json;
 use calvex_wire::api::{
-    ArrivalsAnswer, BreakdownAnswer, BreakdownRequest, SearchRequest, StoryAnswer, StreamLine, WayIn,
+    ArrivalsAnswer, BreakdownAnswer, BreakdownRequest, CompareRequest, FoundId, PasteRequest, SearchRequest,
+    StoryAnswer, StreamLine, WayIn,
 };
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -30,38 +32,42 @@ const NDJSON: &str = "application/x-ndjson";
 
 /// `POST /api/search`
 pub async fn search(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     reader: Reader,
     headers: HeaderMap,
     Ask(ask): Ask<SearchRequest>,
 ) -> Result<Response> {
-    answer(&headers, move |listener| async move { search::search(&app, &reader, ask, listener).await }).await
+    answer(&headers, move |listener| async move { search::search(&reading, &reader, ask, listener).await }).await
 }
 
 /// `POST /api/histogram`
 pub async fn histogram(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     reader: Reader,
     headers: HeaderMap,
     Ask(ask): Ask<SearchRequest>,
 ) -> Result<Response> {
-    answer(&headers, move |listener| async move { search::counts(&app, &reader, ask, listener).await }).await
+    answer(&headers, move |listener| async move { search::counts(&reading, &reader, ask, listener).await }).await
 }
 
 /// `POST /api/measure`
 pub async fn measure(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     reader: Reader,
     headers: HeaderMap,
     Ask(ask): Ask<SearchRequest>,
 ) -> Result<Response> {
-    answer(&headers, move |listener| async move { measure::measure(&app, &reader, ask, listener).await }).await
+    answer(&headers, move |listener| async move { measure::measure(&reading, &reader, ask, listener).await }).await
 }
 
 /// `POST /api/tail`: events as they come, as NDJSON, until the client goes.
-pub async fn tail(State(app): State<Shared>, reader: Reader, Ask(ask): Ask<SearchRequest>) -> Result<Response> {
+pub async fn tail(
+    State(reading): State<Arc<Reading>>,
+    reader: Reader,
+    Ask(ask): Ask<SearchRequest>,
+) -> Result<Response> {
     let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES);
-    let following = crate::answer::tail::Tail::begin(&app, reader, &ask)?;
+    let following = crate::answer::tail::Tail::begin(&reading, reader, &ask)?;
     tokio::spawn(following.run(lines));
     let stream = futures_util::stream::poll_fn(move |context| {
         waiting.poll_recv(context).map(|next| next.map(Ok::<_, std::convert::Infallible>))
@@ -70,9 +76,13 @@ pub async fn tail(State(app): State<Shared>, reader: Reader, Ask(ask): Ask<Searc
 }
 
 /// `POST /api/export`: every event found, the oldest first, as NDJSON; the last line is the account.
-pub async fn export(State(app): State<Shared>, reader: Reader, Ask(ask): Ask<SearchRequest>) -> Result<Response> {
+pub async fn export(
+    State(reading): State<Arc<Reading>>,
+    reader: Reader,
+    Ask(ask): Ask<SearchRequest>,
+) -> Result<Response> {
     let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES_EXPORTED);
-    crate::answer::export::begin(&app, &reader, ask, lines).await?;
+    crate::answer::export::begin(&reading, &reader, ask, lines).await?;
     let stream = futures_util::stream::poll_fn(move |context| {
         waiting.poll_recv(context).map(|next| next.map(Ok::<_, std::convert::Infallible>))
     });
@@ -81,11 +91,11 @@ pub async fn export(State(app): State<Shared>, reader: Reader, Ask(ask): Ask<Sea
 
 /// `POST /api/breakdown`
 pub async fn breakdown(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     reader: Reader,
     Ask(ask): Ask<BreakdownRequest>,
 ) -> Result<Json<BreakdownAnswer>> {
-    Ok(Json(measure::breakdown(&app, &reader, ask).await?))
+    Ok(Json(measure::breakdown(&reading, &reader, ask).await?))
 }
 
 /// What `GET /api/arrivals` may be asked for.
@@ -104,7 +114,7 @@ pub struct ArrivalsAsk {
 
 /// `GET /api/arrivals`
 pub async fn arrivals(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     reader: Reader,
     Query(ask): Query<ArrivalsAsk>,
 ) -> Result<Json<ArrivalsAnswer>> {
@@ -114,16 +124,16 @@ pub async fn arrivals(
         from: ask.from.unwrap_or(0),
         limit: ask.limit,
     };
-    Ok(Json(arrivals_of(&app, &reader, asked).await?))
+    Ok(Json(arrivals_of(&reading.base, &reader, asked).await?))
 }
 
 /// `GET /api/ways-in`
-pub async fn ways_in(State(app): State<Shared>, _reader: Reader) -> Json<Vec<WayIn>> {
-    Json(app.addresses.get().map(crate::listen::Addresses::ways_in).unwrap_or_default())
+pub async fn ways_in(State(reading): State<Arc<Reading>>, _reader: Reader) -> Json<Vec<WayIn>> {
+    Json(reading.base.addresses.ways_in())
 }
 
 /// Answers whole, or line by line where the client asks for that. When the client goes, the work is dropped.
-async fn answer<T, F>(headers: &HeaderMap, work: impl FnOnce(Option<Listener>) -> F) -> Result<Response>
+pub(super) async fn answer<T, F>(headers: &HeaderMap, work: impl FnOnce(Option<Listener>) -> F) -> Result<Response>
 where
     T: Serialize + Send + 'static,
     F: Future<Output = Result<T>> + Send + 'static,
@@ -172,6 +182,30 @@ fn line<T: Serialize>(reported: &StreamLine<T>) -> Bytes {
 }
 
 /// `GET /api/story/{id}`
-pub async fn story(State(app): State<Shared>, reader: Reader, Path(id): Path<String>) -> Result<Json<StoryAnswer>> {
-    Ok(Json(search::story(&app, &reader, &id).await?))
+pub async fn story(
+    State(reading): State<Arc<Reading>>,
+    reader: Reader,
+    Path(id): Path<String>,
+    Query(ask): Query<StoryAsk>,
+) -> Result<Json<StoryAnswer>> {
+    Ok(Json(story::story(&reading, &reader, &id, &ask).await?))
+}
+
+/// `POST /api/compare`
+pub async fn compare(
+    State(reading): State<Arc<Reading>>,
+    reader: Reader,
+    headers: HeaderMap,
+    Ask(ask): Ask<CompareRequest>,
+) -> Result<Response> {
+    answer(&headers, move |listener| async move { compare::compare(&reading, &reader, ask, listener).await }).await
+}
+
+/// `POST /api/paste`
+pub async fn paste(
+    State(reading): State<Arc<Reading>>,
+    reader: Reader,
+    Ask(ask): Ask<PasteRequest>,
+) -> Result<Json<Vec<FoundId>>> {
+    Ok(Json(story::pasted(&reading, reader.scope(), &ask.text).await?))
 }

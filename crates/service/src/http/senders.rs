@@ -7,24 +7,25 @@ use crate::auth::{Admin, Reader};
 use crate::error::{Result, ServiceError};
 use crate::intake::probe::{PROBE_SERVICE, probe};
 use crate::intake::sender::sender;
-use crate::state::Shared;
+use crate::state::{Auth, Reading, Receiving};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use calvex_intake::dial::{Asker, published};
+use calvex_language::domain::access::{Purpose, SecretKind};
+use calvex_language::domain::kept::StoredDial;
+use calvex_language::domain::key as stored;
 use calvex_language::model::Severity;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::query::{Builtin, parse_filter};
 use calvex_store::StoreError;
-use calvex_store::records::access::{Purpose, SecretKind};
-use calvex_store::records::keys as stored;
-use calvex_store::records::transforms::DialRow;
 use calvex_wire::api::{
     Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, NewToken, Probed, Rotation, SearchRequest,
     TokenListed,
 };
 use sha2::{Digest, Sha256};
+use std::sync::Arc;
 
 const SECOND_NS: i64 = 1_000_000_000;
 /// Longest overlap of a rotation, and longest time of a dial.
@@ -37,11 +38,15 @@ fn seconds(ns: i64) -> String {
 }
 
 /// `GET /api/keys`
-pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<Key>>> {
+pub async fn keys(
+    State(auth): State<Arc<Auth>>,
+    State(receiving): State<Arc<Receiving>>,
+    _admin: Admin,
+) -> Result<Json<Vec<Key>>> {
     // What was counted this moment belongs to the answer.
-    crate::intake::ledger::write(&app).await?;
-    let config = app.config.get();
-    let now_ns = (app.clock)();
+    crate::intake::ledger::write(&auth.base).await?;
+    let config = auth.base.config.get();
+    let now_ns = (auth.base.clock)();
     let reported = |k: stored::KeyListed| {
         let limits = &k.key.limits;
         let ended = limits.ends_ns.is_some_and(|ends| ends <= now_ns)
@@ -70,15 +75,15 @@ pub async fn keys(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<K
                 .into_iter()
                 .map(|s| KeySecret { prefix: s.prefix, created: seconds(s.created_ns), until: s.ends_ns.map(seconds) })
                 .collect(),
-            used_today: app.limits.used_by(&k.key.name, now_ns),
+            used_today: receiving.limits.used_by(&k.key.name, now_ns),
             name: k.key.name,
         }
     };
-    Ok(Json(app.store.keys().await?.into_iter().map(reported).collect()))
+    Ok(Json(auth.base.store.keys().await?.into_iter().map(reported).collect()))
 }
 
-fn limits_of(app: &Shared, limits: &KeyLimits) -> Result<stored::KeyLimits> {
-    let config = app.config.get();
+fn limits_of(auth: &Arc<Auth>, limits: &KeyLimits) -> Result<stored::KeyLimits> {
+    let config = auth.base.config.get();
     let lane = |name: &String| {
         config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")).into())
     };
@@ -105,38 +110,38 @@ fn moment(text: &str) -> Result<i64> {
 
 /// `POST /api/keys`
 pub async fn add_key(
-    State(app): State<Shared>,
+    State(auth): State<Arc<Auth>>,
     Admin(admin): Admin,
     Ask(ask): Ask<NewKey>,
 ) -> Result<Json<MadeSecret>> {
     check_name(&ask.name)?;
-    let limits = limits_of(&app, &ask.limits)?;
+    let limits = limits_of(&auth, &ask.limits)?;
     let (secret, hash, prefix) = new_secret("key", rand::random());
     let fixed = serde_json::to_string(&ask.fixed).unwrap_or_else(|_| "{}".into());
-    let now_ns = (app.clock)();
-    let act = admin.act(&app, "add key", ask.name.clone());
-    app.store.add_key(&ask.name, &hash, &prefix, &fixed, &limits, now_ns, &act).await?;
-    app.keys.clear();
+    let now_ns = (auth.base.clock)();
+    let act = admin.act(&auth.base, "add key", ask.name.clone());
+    auth.base.store.add_key(&ask.name, &hash, &prefix, &fixed, &limits, now_ns, &act).await?;
+    auth.keys.clear();
     Ok(Json(MadeSecret { name: ask.name, secret }))
 }
 
 /// `PUT /api/keys/{name}/limits`
 pub async fn limit_key(
-    State(app): State<Shared>,
+    State(auth): State<Arc<Auth>>,
     Admin(admin): Admin,
     Path(name): Path<String>,
     Ask(ask): Ask<KeyLimits>,
 ) -> Result<StatusCode> {
     let reported = serde_json::to_string(&ask).unwrap_or_default();
-    let act = admin.act(&app, "limit key", format!("{name}: {reported}"));
-    app.store.limit_key(&name, &limits_of(&app, &ask)?, &act).await?;
-    app.keys.clear();
+    let act = admin.act(&auth.base, "limit key", format!("{name}: {reported}"));
+    auth.base.store.limit_key(&name, &limits_of(&auth, &ask)?, &act).await?;
+    auth.keys.clear();
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `POST /api/keys/{name}/rotate`: another secret; the earlier ones work for the overlap.
 pub async fn rotate_key(
-    State(app): State<Shared>,
+    State(auth): State<Arc<Auth>>,
     Admin(admin): Admin,
     Path(name): Path<String>,
     Ask(ask): Ask<Rotation>,
@@ -145,52 +150,52 @@ pub async fn rotate_key(
         return Err(ServiceError::BadRequest(format!("overlap_s is at most {MAX_SPAN_S}")));
     }
     let (secret, hash, prefix) = new_secret("key", rand::random());
-    let now_ns = (app.clock)();
+    let now_ns = (auth.base.clock)();
     let earlier_end_ns = now_ns + i64::from(ask.overlap_s) * SECOND_NS;
     let reported = format!("{name}, its earlier secrets end {}", seconds(earlier_end_ns));
-    let act = admin.act(&app, "rotate key", reported);
-    app.store.rotate_key(&name, &hash, &prefix, earlier_end_ns, now_ns, &act).await?;
-    app.keys.clear();
+    let act = admin.act(&auth.base, "rotate key", reported);
+    auth.base.store.rotate_key(&name, &hash, &prefix, earlier_end_ns, now_ns, &act).await?;
+    auth.keys.clear();
     Ok(Json(MadeSecret { name, secret }))
 }
 
 /// `DELETE /api/keys/{name}`
 pub async fn revoke_key(
-    State(app): State<Shared>,
+    State(auth): State<Arc<Auth>>,
     Admin(admin): Admin,
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
-    let now_ns = (app.clock)();
-    app.store.revoke(SecretKind::Key, &name, now_ns, &admin.act(&app, "revoke key", name.clone())).await?;
-    app.keys.clear();
+    let now_ns = (auth.base.clock)();
+    auth.base.store.revoke(SecretKind::Key, &name, now_ns, &admin.act(&auth.base, "revoke key", name.clone())).await?;
+    auth.keys.clear();
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `GET /api/tokens`
-pub async fn tokens(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<TokenListed>>> {
-    let reported = |t: calvex_store::records::access::TokenRow| TokenListed {
+pub async fn tokens(State(auth): State<Arc<Auth>>, _admin: Admin) -> Result<Json<Vec<TokenListed>>> {
+    let reported = |t: calvex_language::domain::access::Token| TokenListed {
         name: t.name,
         prefix: t.prefix,
-        purpose: t.purpose,
+        purpose: t.purpose.name().to_owned(),
         created: seconds(t.created_ns),
         revoked: t.revoked_ns.map(seconds),
     };
-    Ok(Json(app.store.tokens().await?.into_iter().map(reported).collect()))
+    Ok(Json(auth.base.store.tokens().await?.into_iter().map(reported).collect()))
 }
 
 /// `POST /api/tokens`: a token of the one who asks.
 pub async fn add_token(
-    State(app): State<Shared>,
+    State(auth): State<Arc<Auth>>,
     Admin(admin): Admin,
     Ask(ask): Ask<NewToken>,
 ) -> Result<Json<MadeSecret>> {
     check_name(&ask.name)?;
-    let config = app.config.get();
+    let config = auth.base.config.get();
     let lane =
         |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
     let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
     let (secret, hash, prefix) = new_secret("token", rand::random());
-    let now_ns = (app.clock)();
+    let now_ns = (auth.base.clock)();
     let lanes = (!lanes.is_empty()).then_some(lanes.as_slice());
     let purpose = match ask.purpose.as_deref() {
         None => Purpose::Read,
@@ -203,28 +208,31 @@ pub async fn add_token(
             "a token for some lanes only reads; leave out the lanes, or the purpose".into(),
         ));
     }
-    let act = admin.act(&app, "add token", format!("{}, to {}", ask.name, purpose.name()));
-    app.store.add_token(&ask.name, &hash, &prefix, admin.who.user_id, lanes, purpose, now_ns, &act).await?;
-    app.readers.clear();
+    let act = admin.act(&auth.base, "add token", format!("{}, to {}", ask.name, purpose.name()));
+    auth.base.store.add_token(&ask.name, &hash, &prefix, admin.who.user_id, lanes, purpose, now_ns, &act).await?;
+    auth.readers.clear();
     Ok(Json(MadeSecret { name: ask.name, secret }))
 }
 
 /// `DELETE /api/tokens/{name}`
 pub async fn revoke_token(
-    State(app): State<Shared>,
+    State(auth): State<Arc<Auth>>,
     Admin(admin): Admin,
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
-    let now_ns = (app.clock)();
-    app.store.revoke(SecretKind::Token, &name, now_ns, &admin.act(&app, "revoke token", name.clone())).await?;
-    app.readers.clear();
+    let now_ns = (auth.base.clock)();
+    auth.base
+        .store
+        .revoke(SecretKind::Token, &name, now_ns, &admin.act(&auth.base, "revoke token", name.clone()))
+        .await?;
+    auth.readers.clear();
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `GET /api/dials`: the one set last first; those that ended stay listed for a while.
-pub async fn dials(State(app): State<Shared>, _reader: Reader) -> Result<Json<Vec<Dial>>> {
-    let now_ns = (app.clock)();
-    let reported = |d: DialRow| Dial {
+pub async fn dials(State(auth): State<Arc<Auth>>, _reader: Reader) -> Result<Json<Vec<Dial>>> {
+    let now_ns = (auth.base.clock)();
+    let reported = |d: StoredDial| Dial {
         id: d.id,
         when: d.filter,
         least: Severity(d.least).name().to_owned(),
@@ -234,11 +242,15 @@ pub async fn dials(State(app): State<Shared>, _reader: Reader) -> Result<Json<Ve
         set: seconds(d.set_ns),
         in_force: d.until_ns.is_none_or(|until| now_ns < until),
     };
-    Ok(Json(app.store.dials().await?.into_iter().map(reported).collect()))
+    Ok(Json(auth.base.store.dials().await?.into_iter().map(reported).collect()))
 }
 
 /// `POST /api/dials`
-pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): Ask<NewDial>) -> Result<Json<Dial>> {
+pub async fn add_dial(
+    State(auth): State<Arc<Auth>>,
+    Admin(admin): Admin,
+    Ask(ask): Ask<NewDial>,
+) -> Result<Json<Dial>> {
     let filter = parse_filter(&ask.when).map_err(ServiceError::Query)?;
     if filter.names(Builtin::Lane) {
         let reported = "a dial cannot ask for a lane: none is known yet when it is asked; name the service or a field";
@@ -251,7 +263,7 @@ pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): 
             ask.least
         ))
     })?;
-    let now_ns = (app.clock)();
+    let now_ns = (auth.base.clock)();
     let until_ns = match (ask.for_s, ask.until.as_deref()) {
         (Some(_), Some(_)) => {
             return Err(ServiceError::BadRequest("give `for_s` or `until`, not both".into()));
@@ -267,7 +279,7 @@ pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): 
         return Err(ServiceError::BadRequest("this end lies in the past; choose a later one".into()));
     }
     let why: String = ask.why.chars().take(256).collect();
-    let row = DialRow {
+    let row = StoredDial {
         id: 0,
         filter,
         least: least.0,
@@ -277,8 +289,8 @@ pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): 
         set_ns: now_ns,
     };
     let reported = format!("`{}` from {} on", row.filter, least.name());
-    let id = app.store.add_dial(&row, &admin.act(&app, "set dial", reported)).await?;
-    app.config.reload(&app.store).await?;
+    let id = auth.base.store.add_dial(&row, &admin.act(&auth.base, "set dial", reported)).await?;
+    auth.base.config.reload(&auth.base.store).await?;
     Ok(Json(Dial {
         id,
         when: row.filter,
@@ -292,53 +304,62 @@ pub async fn add_dial(State(app): State<Shared>, Admin(admin): Admin, Ask(ask): 
 }
 
 /// `DELETE /api/dials/{id}`
-pub async fn remove_dial(State(app): State<Shared>, Admin(admin): Admin, Path(id): Path<u32>) -> Result<StatusCode> {
-    app.store.remove_dial(id, &admin.act(&app, "remove dial", id.to_string())).await?;
-    app.config.reload(&app.store).await?;
+pub async fn remove_dial(
+    State(auth): State<Arc<Auth>>,
+    Admin(admin): Admin,
+    Path(id): Path<u32>,
+) -> Result<StatusCode> {
+    auth.base.store.remove_dial(id, &admin.act(&auth.base, "remove dial", id.to_string())).await?;
+    auth.base.config.reload(&auth.base.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `POST /api/probe`: a marked event by each way in, with a key made for it that works for a minute.
-pub async fn probe_ways(State(app): State<Shared>, Admin(admin): Admin) -> Result<Json<Vec<Probed>>> {
-    let Some(addresses) = app.addresses.get() else {
-        return Err(ServiceError::Busy("the service is still starting".into(), 1));
-    };
+pub async fn probe_ways(
+    State(auth): State<Arc<Auth>>,
+    State(reading): State<Arc<Reading>>,
+    Admin(admin): Admin,
+) -> Result<Json<Vec<Probed>>> {
+    let addresses = auth.base.addresses;
     // What listens everywhere is reached here; the address that the one who asks uses may lie before a proxy.
     let mut own = addresses.http;
     if own.ip().is_unspecified() {
         own.set_ip(std::net::Ipv4Addr::LOCALHOST.into());
     }
     let (secret, hash, prefix) = new_secret("key", rand::random());
-    let now_ns = (app.clock)();
+    let now_ns = (auth.base.clock)();
     let name = format!("{PROBE_SERVICE}-{:08x}", rand::random::<u32>());
     let limits = stored::KeyLimits {
         services: vec![PROBE_SERVICE.to_owned()],
         ends_ns: Some(now_ns + 60 * SECOND_NS),
         ..stored::KeyLimits::default()
     };
-    app.store.add_key(&name, &hash, &prefix, "{}", &limits, now_ns, &admin.act(&app, "probe", name.clone())).await?;
+    auth.base
+        .store
+        .add_key(&name, &hash, &prefix, "{}", &limits, now_ns, &admin.act(&auth.base, "probe", name.clone()))
+        .await?;
     let find = |mark: String| {
-        let (app, reader) = (app.clone(), admin.clone());
+        let (reading, reader) = (reading.clone(), admin.clone());
         async move {
             let ask = SearchRequest { query: mark, from: Some("now-1h".to_owned()), ..SearchRequest::default() };
-            let found = crate::answer::search::search(&app, &reader, ask, None).await;
+            let found = crate::answer::search::search(&reading, &reader, ask, None).await;
             found.map(|answer| !answer.events.is_empty()).map_err(|e| e.to_string())
         }
     };
-    let reported = probe(&addresses.ways_in(), &format!("http://{own}"), &secret, || (app.clock)(), find).await;
-    app.store.forget_key(&name).await?;
-    app.keys.clear();
+    let reported = probe(&addresses.ways_in(), &format!("http://{own}"), &secret, || (auth.base.clock)(), find).await;
+    auth.base.store.forget_key(&name).await?;
+    auth.keys.clear();
     Ok(Json(reported))
 }
 
 /// `GET /v1/dials?service=…&host=…`: what a sender is to send, asked with its key. Unchanged, it answers 304 to the
 /// `ETag` given before (RFC 9110, 13.1.2).
-pub async fn level(State(app): State<Shared>, headers: HeaderMap, Query(asker): Query<Asker>) -> Result<Response> {
-    let sender = sender(&app, &headers).await?;
-    let now_ns = (app.clock)();
-    app.ledger.used(now_ns, &sender.name);
+pub async fn level(State(auth): State<Arc<Auth>>, headers: HeaderMap, Query(asker): Query<Asker>) -> Result<Response> {
+    let sender = sender(&auth, &headers).await?;
+    let now_ns = (auth.base.clock)();
+    auth.base.ledger.used(now_ns, &sender.name);
     let asker = Asker { sender: sender.name.clone(), ..asker };
-    let level = published(app.config.get().dials(), &asker, now_ns);
+    let level = published(auth.base.config.get().dials(), &asker, now_ns);
     let body = serde_json::to_vec(&level).unwrap_or_default();
     let hash: String = Sha256::digest(&body).iter().take(8).map(|b| format!("{b:02x}")).collect();
     let tag = format!("\"{hash}\"");

@@ -6,7 +6,7 @@ use crate::answer::search;
 use crate::auth::{Admin, ReadScope, Reader};
 use crate::config::rule_of;
 use crate::error::{Result, ServiceError};
-use crate::state::Shared;
+use crate::state::Reading;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
@@ -22,10 +22,11 @@ use calvex_language::model::{Event, PathTable};
 use calvex_language::query::Builtin;
 use calvex_store::StoreError;
 use calvex_wire::api::{
-    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, TieListed, TransformRule,
+    CutShown, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, TieListed, TransformRule,
     TriedEvent, TriedLine, TryPatterns, TryTransforms,
 };
 use serde_json::json;
+use std::sync::Arc;
 
 /// A rule that was not applied for so long is reported as idle.
 const IDLE_NS: i64 = 7 * 86_400_000_000_000;
@@ -42,10 +43,10 @@ fn reported(mistakes: &[RuleMistake]) -> ServiceError {
 }
 
 /// `GET /api/transforms`: every rule in order, and how often it was applied.
-pub async fn rules(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<TransformRule>>> {
-    crate::intake::ledger::write(&app).await?;
-    let now_ns = (app.clock)();
-    let rows = app.store.transforms().await?;
+pub async fn rules(State(reading): State<Arc<Reading>>, _admin: Admin) -> Result<Json<Vec<TransformRule>>> {
+    crate::intake::ledger::write(&reading.base).await?;
+    let now_ns = (reading.base.clock)();
+    let rows = reading.base.store.transforms().await?;
     let listed = rows.into_iter().filter_map(|row| {
         let rule = rule_of(&row)?;
         Some(TransformRule {
@@ -62,7 +63,7 @@ pub async fn rules(State(app): State<Shared>, _admin: Admin) -> Result<Json<Vec<
 
 /// `PUT /api/transforms`: replaces all, in this order.
 pub async fn put_rules(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     Admin(admin): Admin,
     Ask(rules): Ask<Vec<Rule>>,
 ) -> Result<StatusCode> {
@@ -78,32 +79,32 @@ pub async fn put_rules(
             )));
         }
     }
-    app.config.get().read_transforms(&rules).map_err(|m| reported(&m))?;
+    reading.base.config.get().read_transforms(&rules).map_err(|m| reported(&m))?;
     let act = |act: &Act| serde_json::to_string(act).unwrap_or_default();
     let rows: Vec<_> = rules.iter().map(|r| (r.name.clone(), r.when.clone(), act(&r.act))).collect();
     let names: Vec<&str> = rules.iter().map(|r| r.name.as_str()).collect();
-    let done = admin.act(&app, "put transforms", names.join(", "));
-    app.store.put_transforms(&rows, done.at_ns, &done).await?;
-    app.config.reload(&app.store).await?;
+    let done = admin.act(&reading.base, "put transforms", names.join(", "));
+    reading.base.store.put_transforms(&rows, done.at_ns, &done).await?;
+    reading.base.config.reload(&reading.base.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `POST /api/transforms/try`: what rules would make of events; nothing is stored.
 pub async fn try_rules(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     _admin: Admin,
     Ask(ask): Ask<TryTransforms>,
 ) -> Result<Json<Vec<TriedEvent>>> {
-    let config = app.config.get();
+    let config = reading.base.config.get();
     let own = ask.rules.as_ref().map(|rules| config.read_transforms(rules).map_err(|m| reported(&m))).transpose()?;
     let transforms = own.as_ref().unwrap_or(config.transforms());
-    let now_ns = (app.clock)();
+    let now_ns = (reading.base.clock)();
     let name = ask.sender.unwrap_or_else(|| "try".to_owned());
-    let key = crate::intake::sender::named_sender(&app, &name).await?;
+    let key = crate::intake::sender::named_sender(&reading.auth, &name).await?;
     let mut out = Vec::new();
     for (n, line) in ask.events.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()).take(MAX_TRIED) {
         let mut tried = TriedEvent { line: n + 1, ..TriedEvent::default() };
-        let limits = app.settings.event_limits();
+        let limits = reading.base.settings.event_limits();
         let arrival = Arrival { arrived_ns: now_ns, sender: &key.name, fixed: &key.fixed, limits, ties: config.ties() };
         match read_event(line, &arrival) {
             Err(refused) => tried.refused = Some(refused),
@@ -147,7 +148,7 @@ fn read_event(line: &str, arrival: &Arrival) -> std::result::Result<Event, Strin
 
 /// `POST /api/patterns/try`: how lines fit patterns, and where they stop.
 pub async fn try_patterns(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     _reader: Reader,
     Ask(ask): Ask<TryPatterns>,
 ) -> Result<Json<Vec<TriedLine>>> {
@@ -159,14 +160,14 @@ pub async fn try_patterns(
         let read = Pattern::parse(text).map_err(|e| ServiceError::BadRequest(format!("pattern {}, {e}", n + 1)))?;
         patterns.push(read);
     }
-    let now_ns = (app.clock)();
+    let now_ns = (reading.base.clock)();
     // A pattern may take its whole budget of steps on every line, so it waits for a slot and a thread like a search.
-    let slot = app.search_slots.clone().acquire_owned().await;
+    let slot = reading.search_slots.clone().acquire_owned().await;
     let trying = move || {
         let _slot = slot;
         ask.lines.iter().map(|line| tried_line(&patterns, line, now_ns)).collect()
     };
-    Ok(Json(app.behind.run(trying).await?))
+    Ok(Json(reading.behind.run(trying).await?))
 }
 
 /// How a line fits patterns, in characters.
@@ -179,7 +180,7 @@ fn tried_line(patterns: &[Pattern], line: &str, now_ns: i64) -> TriedLine {
             expected: None,
             cuts: cuts
                 .iter()
-                .map(|cut| CutTold {
+                .map(|cut| CutShown {
                     name: cut.name.to_owned(),
                     kind: cut.kind.name().to_owned(),
                     value: cut.to_string(),
@@ -200,21 +201,21 @@ fn tried_line(patterns: &[Pattern], line: &str, now_ns: i64) -> TriedLine {
 
 /// `POST /api/patterns/learn`: patterns for sample lines.
 pub async fn learn_patterns(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     _reader: Reader,
     Json(lines): Json<Vec<String>>,
 ) -> Result<Json<LearntPatterns>> {
     if lines.len() > MAX_LEARNT {
         return Err(ServiceError::BadRequest(format!("at most {MAX_LEARNT} lines are learnt from")));
     }
-    let now_ns = (app.clock)();
-    let slot = app.search_slots.clone().acquire_owned().await;
+    let now_ns = (reading.base.clock)();
+    let slot = reading.search_slots.clone().acquire_owned().await;
     let learning = move || {
         let _slot = slot;
         let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
         learn(&lines, now_ns)
     };
-    let (learnt, left) = app.behind.run(learning).await?;
+    let (learnt, left) = reading.behind.run(learning).await?;
     let patterns = learnt.into_iter().map(|l| ProposedPattern {
         pattern: l.pattern.text().to_owned(),
         lines: l.lines,
@@ -224,15 +225,15 @@ pub async fn learn_patterns(
 }
 
 /// `GET /api/ties`
-pub async fn ties(State(app): State<Shared>, _reader: Reader) -> Json<Vec<TieListed>> {
-    let config = app.config.get();
+pub async fn ties(State(reading): State<Arc<Reading>>, _reader: Reader) -> Json<Vec<TieListed>> {
+    let config = reading.base.config.get();
     let reported = config.ties().iter().map(|t| TieListed { name: t.name.clone(), spellings: t.spellings.clone() });
     Json(reported.collect())
 }
 
 /// `PUT /api/ties/{name}`: makes a tie, or gives it these spellings.
 pub async fn put_tie(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     Admin(admin): Admin,
     Path(name): Path<String>,
     Ask(ask): Ask<TieListed>,
@@ -241,7 +242,7 @@ pub async fn put_tie(
     if Builtin::from_name(&name).is_some_and(|part| part != Builtin::Trace) {
         return Err(ServiceError::BadRequest(format!("`{name}` is an event's builtin; give the tie another name")));
     }
-    let config = app.config.get();
+    let config = reading.base.config.get();
     if ask.spellings.len() > MAX_TRIED {
         return Err(ServiceError::BadRequest(format!("a tie has at most {MAX_TRIED} spellings")));
     }
@@ -257,19 +258,19 @@ pub async fn put_tie(
         }
     }
     let reported = format!("{name}: {}", ask.spellings.join(", "));
-    app.store.put_tie(&name, &ask.spellings, &admin.act(&app, "put tie", reported)).await?;
-    app.config.reload(&app.store).await?;
+    reading.base.store.put_tie(&name, &ask.spellings, &admin.act(&reading.base, "put tie", reported)).await?;
+    reading.base.config.reload(&reading.base.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// `DELETE /api/ties/{name}`
 pub async fn remove_tie(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     Admin(admin): Admin,
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
-    app.store.remove_tie(&name, &admin.act(&app, "remove tie", name.clone())).await?;
-    app.config.reload(&app.store).await?;
+    reading.base.store.remove_tie(&name, &admin.act(&reading.base, "remove tie", name.clone())).await?;
+    reading.base.config.reload(&reading.base.store).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -278,10 +279,10 @@ fn last_week(ask: FieldsRequest) -> SearchRequest {
 }
 
 /// `GET /api/ties/proposals`: fields whose values are known ids, from the newest pages of the lanes that may be read.
-pub async fn tie_proposals(State(app): State<Shared>, reader: Reader) -> Result<Json<Vec<Proposal>>> {
-    let range = search::plan(&app, &last_week(FieldsRequest::default()))?.range;
-    let config = app.config.get();
-    let found = search::run(&app, reader.scope(), move |scope| {
+pub async fn tie_proposals(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<Proposal>>> {
+    let range = search::plan(&reading, &last_week(FieldsRequest::default()))?.range;
+    let config = reading.base.config.get();
+    let found = search::run(&reading, reader.scope(), move |scope| {
         let mut proposer = Proposer::default();
         calvex_answer::search::newest_pages(scope, &range, |page| proposer.take(page, config.ties()))?;
         Ok(proposer.proposals())
@@ -291,11 +292,11 @@ pub async fn tie_proposals(State(app): State<Shared>, reader: Reader) -> Result<
 
 /// `GET /api/fields`: the fields of the lanes that may be read.
 pub async fn fields(
-    State(app): State<Shared>,
+    State(reading): State<Arc<Reading>>,
     reader: Reader,
     Query(ask): Query<FieldsRequest>,
 ) -> Result<Json<Vec<FieldListed>>> {
-    let config = app.config.get();
+    let config = reading.base.config.get();
     let only = match ask.lane.as_deref() {
         None => None,
         Some(name) => {
@@ -303,9 +304,9 @@ pub async fn fields(
             Some(lane.ok_or_else(|| StoreError::Missing(format!("lane `{name}`")))?)
         }
     };
-    let range = search::plan(&app, &last_week(ask))?.range;
+    let range = search::plan(&reading, &last_week(ask))?.range;
     let scope = only.into_iter().fold(reader.scope(), ReadScope::narrowed_to);
-    let found = search::run(&app, scope, move |scope| field_list_of(scope, &range)).await?;
+    let found = search::run(&reading, scope, move |scope| field_list_of(scope, &range)).await?;
     let mut out = Vec::new();
     for (lane, (events, fields)) in found.map_err(StoreError::Core)? {
         for (field, seen) in fields {

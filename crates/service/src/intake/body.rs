@@ -5,7 +5,7 @@ use super::admit;
 use crate::admission::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
 use crate::intake::sender::Sender;
-use crate::state::Shared;
+use crate::state::Receiving;
 use axum::body::{Body, BodyDataStream, Bytes};
 use axum::http::{HeaderMap, header};
 use futures_util::StreamExt;
@@ -50,16 +50,21 @@ impl Packing {
 }
 
 /// Reads and decompresses a body (`identity`, `gzip`, `zstd`).
-pub(super) async fn read(app: &Shared, sender: &Arc<Sender>, headers: &HeaderMap, body: Body) -> Result<Received> {
+pub(super) async fn read(
+    receiving: &Arc<Receiving>,
+    sender: &Arc<Sender>,
+    headers: &HeaderMap,
+    body: Body,
+) -> Result<Received> {
     let encoding = headers.get(header::CONTENT_ENCODING).and_then(|v| v.to_str().ok()).unwrap_or("");
     let Some(packing) = Packing::named(encoding) else {
-        super::refuse(app, &sender.name, "unknown-encoding", 1, encoding);
+        super::refuse(&receiving.base, &sender.name, "unknown-encoding", 1, encoding);
         drain(body.into_data_stream()).await;
         let reported = format!("content-encoding `{encoding}` is not known; use gzip, zstd or none");
         return Err(ServiceError::Unsupported(reported));
     };
-    let (packed, charge) = read_packed(app, sender, body).await?;
-    unpack(app, sender, packed.into(), packing, charge).await
+    let (packed, charge) = read_packed(receiving, sender, body).await?;
+    unpack(receiving, sender, packed.into(), packing, charge).await
 }
 
 /// Reads on and forgets what comes, for a while: a client that is still writing when its connection closes sees that
@@ -79,13 +84,13 @@ pub(super) async fn drain(mut body: BodyDataStream) {
 }
 
 /// Reads a body as it is sent, within its limit and its time, from a sender that may send now.
-pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Result<(Vec<u8>, Charge)> {
-    if let Err(e) = admit(app, sender) {
+pub(super) async fn read_packed(receiving: &Arc<Receiving>, sender: &Sender, body: Body) -> Result<(Vec<u8>, Charge)> {
+    if let Err(e) = admit(receiving, sender) {
         drain(body.into_data_stream()).await;
         return Err(e);
     }
-    let limit = app.settings.mib("limits.body_mib");
-    let mut charge = app.intake_budget.charge(Owner::Key(sender.key_id));
+    let limit = receiving.base.settings.mib("limits.body_mib");
+    let mut charge = receiving.intake_budget.charge(Owner::Key(sender.key_id));
     let (mut out, mut body) = (Vec::new(), body.into_data_stream());
     let reading = async {
         while let Some(frame) = body.next().await {
@@ -107,13 +112,13 @@ pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Re
         }
         Ok(())
     };
-    let patience = app.settings.seconds("limits.request_s");
+    let patience = receiving.base.settings.seconds("limits.request_s");
     let read = tokio::time::timeout(patience, reading).await.unwrap_or_else(|_| {
         let reported = format!("the body did not come within {} s; send smaller batches", patience.as_secs());
         Err(("slow-body", ServiceError::TooSlow(reported)))
     });
     if let Err((reason, error)) = read {
-        super::refuse(app, &sender.name, reason, 1, &error.to_string());
+        super::refuse(&receiving.base, &sender.name, reason, 1, &error.to_string());
         drop((out, charge));
         drain(body).await;
         return Err(error);
@@ -124,15 +129,15 @@ pub(super) async fn read_packed(app: &Shared, sender: &Sender, body: Body) -> Re
 /// Decompresses and hashes a body, in a decoding slot. What is long is unpacked at a lower priority from where it proves
 /// to be so, where others send too.
 pub(super) async fn unpack(
-    app: &Shared,
+    receiving: &Arc<Receiving>,
     sender: &Arc<Sender>,
     packed: Bytes,
     packing: Packing,
     charge: Charge,
 ) -> Result<Received> {
-    let limit = app.settings.mib("limits.unpacked_mib");
-    let permit = app.decode_slots.acquire(Owner::Key(sender.key_id)).await;
-    let ahead = app.decode_slots.bytes_ahead(Owner::Key(sender.key_id));
+    let limit = receiving.base.settings.mib("limits.unpacked_mib");
+    let permit = receiving.decode_slots.acquire(Owner::Key(sender.key_id)).await;
+    let ahead = receiving.decode_slots.bytes_ahead(Owner::Key(sender.key_id));
     let begin = move |until: usize| {
         let mut unpacking = Unpacking::new(packed, packing, limit, charge)?;
         let whole = unpacking.go_on(until)?;
@@ -145,7 +150,7 @@ pub(super) async fn unpack(
         let begun = tokio::task::spawn_blocking(move || begin(ahead)).await;
         begun.map_err(|e| ServiceError::BadRequest(e.to_string()))?
     } else {
-        app.behind.run(move || begin(usize::MAX)).await?
+        receiving.behind.run(move || begin(usize::MAX)).await?
     };
     let unpacked = match begun {
         Ok(Ok(received)) => Ok(received),
@@ -155,7 +160,7 @@ pub(super) async fn unpack(
                 unpacking.go_on(usize::MAX)?;
                 Ok(unpacking.finish())
             };
-            app.behind.run(going_on).await?
+            receiving.behind.run(going_on).await?
         }
         Err(e) => Err(e),
     };
@@ -173,7 +178,7 @@ pub(super) async fn unpack(
                 ("broken-encoding", ServiceError::BadRequest(format!("the body is not {name}: {e}")))
             }
         };
-        super::refuse(app, &sender.name, reason, 1, &error.to_string());
+        super::refuse(&receiving.base, &sender.name, reason, 1, &error.to_string());
         error
     })
 }

@@ -24,7 +24,7 @@ use super::otlp::{first_refusal, metrics_not_taken, take_export};
 use super::refuse;
 use crate::error::{Result, ServiceError};
 use crate::intake::sender::{Sender, sender};
-use crate::state::Shared;
+use crate::state::Receiving;
 use axum::Router;
 use axum::body::{Body, Bytes};
 use axum::extract::State;
@@ -41,25 +41,25 @@ const MEDIA_TYPE: &str = "application/grpc";
 const PREFIX: usize = 5;
 
 /// The services, by their paths.
-pub fn router(app: Shared) -> Router {
+pub fn router(receiving: Arc<Receiving>) -> Router {
     Router::new()
         .route("/opentelemetry.proto.collector.logs.v1.LogsService/Export", post(logs))
         .route("/opentelemetry.proto.collector.trace.v1.TraceService/Export", post(spans))
         .route("/opentelemetry.proto.collector.metrics.v1.MetricsService/Export", post(metrics))
         .fallback(unimplemented)
-        .with_state(app)
+        .with_state(receiving)
 }
 
-async fn logs(State(app): State<Shared>, headers: HeaderMap, body: Body) -> Response {
-    answer(export(&app, headers, body, Signal::Logs).await)
+async fn logs(State(receiving): State<Arc<Receiving>>, headers: HeaderMap, body: Body) -> Response {
+    answer(export(&receiving, headers, body, Signal::Logs).await)
 }
 
-async fn spans(State(app): State<Shared>, headers: HeaderMap, body: Body) -> Response {
-    answer(export(&app, headers, body, Signal::Spans).await)
+async fn spans(State(receiving): State<Arc<Receiving>>, headers: HeaderMap, body: Body) -> Response {
+    answer(export(&receiving, headers, body, Signal::Spans).await)
 }
 
-async fn metrics(State(app): State<Shared>, headers: HeaderMap) -> Response {
-    let refused = sender(&app, &headers).await.map(|sender| metrics_not_taken(&app, &sender.name));
+async fn metrics(State(receiving): State<Arc<Receiving>>, headers: HeaderMap) -> Response {
+    let refused = sender(&receiving.auth, &headers).await.map(|sender| metrics_not_taken(&receiving, &sender.name));
     status_of(&refused.unwrap_or_else(|e| e)).into_http()
 }
 
@@ -68,23 +68,28 @@ async fn unimplemented() -> Response {
 }
 
 /// Takes one call; the message of its answer.
-async fn export(app: &Shared, headers: HeaderMap, body: Body, signal: Signal) -> Result<Vec<u8>> {
+async fn export(receiving: &Arc<Receiving>, headers: HeaderMap, body: Body, signal: Signal) -> Result<Vec<u8>> {
     let media_type = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
     if !media_type.get(..MEDIA_TYPE.len()).is_some_and(|t| t.eq_ignore_ascii_case(MEDIA_TYPE)) {
-        refuse(app, "gRPC port", "wrong-protocol", 1, media_type);
+        refuse(&receiving.base, "gRPC port", "wrong-protocol", 1, media_type);
         return Err(ServiceError::Unsupported(format!("content-type `{media_type}` is not {MEDIA_TYPE}")));
     }
-    let sender = sender(app, &headers).await?;
-    let received = message(app, &sender, &headers, body).await?;
-    let answer = take_export(app, &headers, sender, received, Encoding::Protobuf, signal).await?;
+    let sender = sender(&receiving.auth, &headers).await?;
+    let received = message(receiving, &sender, &headers, body).await?;
+    let answer = take_export(receiving, &headers, sender, received, Encoding::Protobuf, signal).await?;
     Ok(signal.answer(answer.refused, &first_refusal(&answer), Encoding::Protobuf))
 }
 
 /// The one message of a call, unpacked.
-async fn message(app: &Shared, sender: &Arc<Sender>, headers: &HeaderMap, body: Body) -> Result<Received> {
-    let (bytes, charge) = body::read_packed(app, sender, body).await?;
+async fn message(
+    receiving: &Arc<Receiving>,
+    sender: &Arc<Sender>,
+    headers: &HeaderMap,
+    body: Body,
+) -> Result<Received> {
+    let (bytes, charge) = body::read_packed(receiving, sender, body).await?;
     let bad = |reported: String| {
-        refuse(app, &sender.name, "not-otlp", 1, &reported);
+        refuse(&receiving.base, &sender.name, "not-otlp", 1, &reported);
         ServiceError::BadRequest(reported)
     };
     let bytes = Bytes::from(bytes);
@@ -103,7 +108,7 @@ async fn message(app: &Shared, sender: &Arc<Sender>, headers: &HeaderMap, body: 
         }
         _ => return Err(bad("the message's first byte is neither 0 nor 1".into())),
     };
-    body::unpack(app, sender, bytes.slice(PREFIX..), packing, charge).await
+    body::unpack(receiving, sender, bytes.slice(PREFIX..), packing, charge).await
 }
 
 fn answer(done: Result<Vec<u8>>) -> Response {

@@ -3,11 +3,11 @@
 
 use crate::auth::Reader;
 use crate::error::Result;
-use crate::state::Shared;
+use crate::state::Base;
 use calvex_intake::arrivals::Tally;
+use calvex_language::domain::arrivals::{ArrivalGroup, ArrivedHour, RefusedHour, SetAsideHour};
 use calvex_language::model::mask::mask;
 use calvex_language::model::time::format_utc;
-use calvex_store::records::arrivals::{ArrivalGroup, ArrivalRow, AsideRow, RefusalRow};
 use calvex_wire::api::{Arrival, ArrivalsAnswer, Refused, SetAside};
 use parking_lot::Mutex;
 use std::collections::{BTreeMap, HashMap};
@@ -81,9 +81,9 @@ impl<R> Total<R> {
 /// Totals of this claim, of the hours that are not written yet and of the present one.
 #[derive(Default)]
 struct Held {
-    arrivals: HashMap<Account, Total<ArrivalRow>>,
-    refusals: HashMap<(u32, String, String), Total<RefusalRow>>,
-    asides: HashMap<(Account, String), Total<AsideRow>>,
+    arrivals: HashMap<Account, Total<ArrivedHour>>,
+    refusals: HashMap<(u32, String, String), Total<RefusedHour>>,
+    asides: HashMap<(Account, String), Total<SetAsideHour>>,
     /// When each key was last used.
     used: HashMap<String, i64>,
     /// By transform rule: events, and when last.
@@ -115,7 +115,7 @@ impl Ledger {
             let crowded = held.arrivals.len();
             let account = Account::of(now_ns, sender, &tally, lane, crowded);
             let row = held.arrivals.entry(account).or_insert_with_key(|a| {
-                Total::new(ArrivalRow {
+                Total::new(ArrivedHour {
                     hour: a.hour,
                     sender: a.sender.clone(),
                     service: a.service.clone(),
@@ -148,7 +148,7 @@ impl Ledger {
             key.1 = OTHERS.to_owned();
         }
         let row = held.refusals.entry(key).or_insert_with_key(|(hour, sender, reason)| {
-            Total::new(RefusalRow {
+            Total::new(RefusedHour {
                 hour: *hour,
                 sender: sender.clone(),
                 reason: reason.clone(),
@@ -172,7 +172,7 @@ impl Ledger {
             let account = Account::of(now_ns, sender, &tally, lane, crowded);
             let key = (account, shortened(cause, 96).to_owned());
             let total = held.asides.entry(key).or_insert_with_key(|(a, cause)| {
-                Total::new(AsideRow {
+                Total::new(SetAsideHour {
                     hour: a.hour,
                     sender: a.sender.clone(),
                     service: a.service.clone(),
@@ -249,9 +249,9 @@ impl Ledger {
 
 /// What goes to the database at once.
 struct Changed {
-    arrivals: Vec<ArrivalRow>,
-    refusals: Vec<RefusalRow>,
-    asides: Vec<AsideRow>,
+    arrivals: Vec<ArrivedHour>,
+    refusals: Vec<RefusedHour>,
+    asides: Vec<SetAsideHour>,
     used: HashMap<String, i64>,
     rules: HashMap<String, (u64, i64)>,
 }
@@ -261,17 +261,17 @@ struct Changed {
 ///
 /// # Errors
 /// Where the database fails; it is tried again at the next turn.
-pub async fn write(app: &Shared) -> Result<()> {
+pub async fn write(base: &Base) -> Result<()> {
     // Two at once could write an older total over a newer one.
-    let _writing = app.ledger.writing.lock().await;
-    let Changed { arrivals, refusals, asides, used, rules } = app.ledger.changed();
-    let written = app.store.put_arrivals(&app.claim, &arrivals, &refusals, &asides).await;
-    app.ledger.settle(written.is_ok(), (app.clock)());
+    let _writing = base.ledger.writing.lock().await;
+    let Changed { arrivals, refusals, asides, used, rules } = base.ledger.changed();
+    let written = base.store.put_arrivals(&base.claim, &arrivals, &refusals, &asides).await;
+    base.ledger.settle(written.is_ok(), (base.clock)());
     written?;
     // Less than a row's loss hangs on these two: the next use counts them again.
-    app.store.touch_keys(&used.into_iter().collect::<Vec<_>>()).await?;
+    base.store.touch_keys(&used.into_iter().collect::<Vec<_>>()).await?;
     let rules: Vec<_> = rules.into_iter().map(|(rule, (events, last_ns))| (rule, events, last_ns)).collect();
-    app.store.count_transforms(&rules).await?;
+    base.store.count_transforms(&rules).await?;
     Ok(())
 }
 
@@ -293,16 +293,16 @@ pub struct Asked<'a> {
 ///
 /// # Errors
 /// Where the database fails.
-pub async fn arrivals(app: &Shared, reader: &Reader, asked: Asked<'_>) -> Result<ArrivalsAnswer> {
+pub async fn arrivals(base: &Base, reader: &Reader, asked: Asked<'_>) -> Result<ArrivalsAnswer> {
     // What was counted this moment belongs to the answer.
-    write(app).await?;
-    let now_ns = (app.clock)();
+    write(base).await?;
+    let now_ns = (base.clock)();
     let (hours, service) = (asked.hours.clamp(1, KEPT_HOURS), asked.service);
     let from_hour = hour_of(now_ns).saturating_sub(hours - 1);
-    let config = app.config.get();
+    let config = base.config.get();
     let limit = asked.limit.unwrap_or(ROWS).clamp(1, MAX_ROWS);
     let lanes = reader.who.lanes.as_deref();
-    let mut groups = app.store.arrival_groups(from_hour, service, lanes, (asked.from, limit + 1)).await?;
+    let mut groups = base.store.arrival_groups(from_hour, service, lanes, (asked.from, limit + 1)).await?;
     let more = groups.len() > limit as usize;
     groups.truncate(limit as usize);
     let reported = |g: ArrivalGroup| {
@@ -332,7 +332,7 @@ pub async fn arrivals(app: &Shared, reader: &Reader, asked: Asked<'_>) -> Result
     let senders: std::collections::BTreeSet<&str> = arrivals.iter().map(|a| a.sender.as_str()).collect();
     let may_see = |sender: &str| lanes.is_none() || senders.contains(sender);
     let mut refused: BTreeMap<(String, String), Refused> = BTreeMap::new();
-    for row in app.store.refusals(from_hour).await?.into_iter().rev().filter(|r| may_see(&r.sender)) {
+    for row in base.store.refusals(from_hour).await?.into_iter().rev().filter(|r| may_see(&r.sender)) {
         let reported = refused.entry((row.sender.clone(), row.reason.clone())).or_insert_with(|| Refused {
             sender: row.sender.clone(),
             reason: row.reason.clone(),
@@ -346,7 +346,7 @@ pub async fn arrivals(app: &Shared, reader: &Reader, asked: Asked<'_>) -> Result
         reported.sample = Some(row.sample).filter(|s| !s.is_empty() && reader.who.administers);
     }
     let mut set_aside: BTreeMap<(String, String, String, String, u32), SetAside> = BTreeMap::new();
-    for row in app.store.asides(from_hour, service).await?.into_iter().rev().filter(|r| reader.may_read(r.lane)) {
+    for row in base.store.asides(from_hour, service).await?.into_iter().rev().filter(|r| reader.may_read(r.lane)) {
         let key = (row.service.clone(), row.host.clone(), row.sender.clone(), row.cause.clone(), row.lane);
         let reported = set_aside.entry(key).or_insert_with(|| SetAside {
             service: row.service,

@@ -17,7 +17,7 @@ use crate::admission::budget::Owner;
 use crate::admission::connections::{Connections, Tracked};
 use crate::error::{Result, ServiceError};
 use crate::intake::sender::sender_of;
-use crate::state::Shared;
+use crate::state::Receiving;
 use calvex_intake::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;
 use calvex_wire::ndjson;
@@ -41,14 +41,14 @@ const UNCHARGED: usize = 64 << 10;
 const BATCH_BYTES: usize = 1 << 20;
 
 /// Serves until stopped.
-pub async fn serve(app: Shared, listener: TcpListener, stopping: watch::Receiver<bool>) {
-    let connections = Connections::new(app.connections_of("JSON lines"));
+pub async fn serve(receiving: Arc<Receiving>, listener: TcpListener, stopping: watch::Receiver<bool>) {
+    let connections = Connections::new(receiving.base.connections_of("JSON lines"));
     let each = |stream: Tracked, from: SocketAddr| {
-        let (app, stopping) = (app.clone(), stopping.clone());
+        let (receiving, stopping) = (receiving.clone(), stopping.clone());
         async move {
             let mut connection =
-                Connection { stream, held: Vec::new(), limit: app.settings.event_limits().event_bytes };
-            if let Err(e) = talk(&app, &mut connection, stopping).await {
+                Connection { stream, held: Vec::new(), limit: receiving.base.settings.event_limits().event_bytes };
+            if let Err(e) = talk(&receiving, &mut connection, stopping).await {
                 let problem = serde_json::to_string(&e.problem()).unwrap_or_default();
                 let _ = connection.stream.write_all(format!("{problem}\n").as_bytes()).await;
                 tracing::debug!("lines from {from}: {e}");
@@ -87,7 +87,11 @@ impl Connection {
     }
 }
 
-async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Receiver<bool>) -> Result<()> {
+async fn talk(
+    receiving: &Arc<Receiving>,
+    connection: &mut Connection,
+    mut stopping: watch::Receiver<bool>,
+) -> Result<()> {
     let greeting = async {
         while memchr::memchr(b'\n', &connection.held).is_none() {
             if connection.held.len() > 4096 || !connection.more().await? {
@@ -104,12 +108,12 @@ async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Re
         .map_err(|_| ServiceError::NotSignedIn("no key came within ten seconds".into()))??;
     let key = serde_json::from_slice::<Value>(&first).ok().and_then(|v| v["key"].as_str().map(str::to_owned));
     let key = key.ok_or_else(|| {
-        super::refuse(app, "JSON lines port", "no-key", 1, "");
+        super::refuse(&receiving.base, "JSON lines port", "no-key", 1, "");
         ServiceError::NotSignedIn(
             "the first line must be {\"key\":\"calvex-key-...\"}; `calvex key new` makes one".into(),
         )
     })?;
-    let mut charge = app.intake_budget.charge(Owner::Key(sender_of(app, &key).await?.key_id));
+    let mut charge = receiving.intake_budget.charge(Owner::Key(sender_of(&receiving.auth, &key).await?.key_id));
     connection.say(&json!({ "ready": true })).await?;
     let mut line = 0;
     loop {
@@ -139,7 +143,8 @@ async fn talk(app: &Shared, connection: &mut Connection, mut stopping: watch::Re
                 }
             };
             // A key that was revoked meanwhile ends the connection.
-            let answer = take_patiently(app, || sender_of(app, &key), &stopping, body.len(), decode).await?;
+            let answer =
+                take_patiently(receiving, || sender_of(&receiving.auth, &key), &stopping, body.len(), decode).await?;
             let refusals: Vec<Value> = answer
                 .refusals
                 .iter()

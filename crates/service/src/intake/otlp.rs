@@ -3,7 +3,7 @@
 use super::{body, refuse, take};
 use crate::error::{Result, ServiceError};
 use crate::intake::sender::{Sender, sender};
-use crate::state::Shared;
+use crate::state::Receiving;
 use axum::body::Body;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, header};
@@ -15,28 +15,28 @@ use calvex_wire::otlp::{Encoding, OtlpStatus, Request, Signal};
 use std::sync::Arc;
 
 /// Takes an export request of logs and answers in its own encoding, with partial success where some were refused.
-pub async fn post_logs(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Response {
-    export(app, headers, content, Signal::Logs).await
+pub async fn post_logs(State(receiving): State<Arc<Receiving>>, headers: HeaderMap, content: Body) -> Response {
+    export(receiving, headers, content, Signal::Logs).await
 }
 
 /// Takes an export request of spans, as [`post_logs`] does.
-pub async fn post_traces(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Response {
-    export(app, headers, content, Signal::Spans).await
+pub async fn post_traces(State(receiving): State<Arc<Receiving>>, headers: HeaderMap, content: Body) -> Response {
+    export(receiving, headers, content, Signal::Spans).await
 }
 
 /// Metrics are not taken. An exporter gives a batch up at this answer, and arrivals show who sends them.
-pub async fn post_metrics(State(app): State<Shared>, headers: HeaderMap, content: Body) -> Response {
+pub async fn post_metrics(State(receiving): State<Arc<Receiving>>, headers: HeaderMap, content: Body) -> Response {
     let refused = async {
-        let sender = sender(&app, &headers).await?;
+        let sender = sender(&receiving.auth, &headers).await?;
         body::drain(content.into_data_stream()).await;
-        Err(metrics_not_taken(&app, &sender.name))
+        Err(metrics_not_taken(&receiving, &sender.name))
     };
     answered(refused.await, encoding_of(&headers).1)
 }
 
 /// Counts an export of metrics, and what it is answered with.
-pub(super) fn metrics_not_taken(app: &Shared, sender: &str) -> ServiceError {
-    refuse(app, sender, "not-taken", 1, "metrics");
+pub(super) fn metrics_not_taken(receiving: &Arc<Receiving>, sender: &str) -> ServiceError {
+    refuse(&receiving.base, sender, "not-taken", 1, "metrics");
     let reported = "way in for metrics; logs and spans are taken, so switch the exporter of metrics off";
     StoreError::Missing(reported.into()).into()
 }
@@ -63,18 +63,18 @@ fn answered(done: Result<Vec<u8>>, encoding: Option<Encoding>) -> Response {
     }
 }
 
-async fn export(app: Shared, headers: HeaderMap, content: Body, signal: Signal) -> Response {
+async fn export(receiving: Arc<Receiving>, headers: HeaderMap, content: Body, signal: Signal) -> Response {
     let (media_type, encoding) = encoding_of(&headers);
     let exporting = async {
-        let sender = sender(&app, &headers).await?;
+        let sender = sender(&receiving.auth, &headers).await?;
         let encoding = encoding.ok_or_else(|| {
-            refuse(&app, &sender.name, "unknown-media-type", 1, media_type);
+            refuse(&receiving.base, &sender.name, "unknown-media-type", 1, media_type);
             ServiceError::Unsupported(format!(
                 "content-type `{media_type}` is not OTLP; use application/x-protobuf or application/json"
             ))
         })?;
-        let received = body::read(&app, &sender, &headers, content).await?;
-        let answer = take_export(&app, &headers, sender, received, encoding, signal).await?;
+        let received = body::read(&receiving, &sender, &headers, content).await?;
+        let answer = take_export(&receiving, &headers, sender, received, encoding, signal).await?;
         Ok(signal.answer(answer.refused, &first_refusal(&answer), encoding))
     };
     answered(exporting.await, encoding)
@@ -83,25 +83,25 @@ async fn export(app: Shared, headers: HeaderMap, content: Body, signal: Signal) 
 /// Takes an export request that came over HTTP or gRPC. It is walked through and counted first; a request of more
 /// records or bytes than one may have is refused before any record is decoded.
 pub(super) async fn take_export(
-    app: &Shared,
+    receiving: &Arc<Receiving>,
     headers: &HeaderMap,
     sender: Arc<Sender>,
     received: body::Received,
     encoding: Encoding,
     signal: Signal,
 ) -> Result<SendAnswer> {
-    let (app2, name) = (app.clone(), sender.name.clone());
+    let (own, name) = (receiving.clone(), sender.name.clone());
     let bytes = received.bytes.clone();
     let decode = move |batch: &mut BatchBuilder, reading: &mut Reading| {
         let reported = |reason: &str, error: ServiceError| {
-            refuse(&app2, &name, reason, 1, &error.to_string());
+            refuse(&own.base, &name, reason, 1, &error.to_string());
             error
         };
         let request = Request::read(&bytes, encoding, signal).map_err(|e| {
             let what = if signal == Signal::Logs { "logs" } else { "traces" };
             reported("not-otlp", ServiceError::BadRequest(format!("the body is no OTLP export request of {what}: {e}")))
         })?;
-        let most = app2.settings.mib("limits.unpacked_mib");
+        let most = own.base.settings.mib("limits.unpacked_mib");
         if request.expanded_bytes > most {
             let error = format!(
                 "the records have {} bytes with the resource and scope that each repeats, the limit is {most}; send smaller batches",
@@ -112,7 +112,7 @@ pub(super) async fn take_export(
         batch.expect(request.records).map_err(StoreError::from)?;
         Ok(request.take(batch, reading).map_err(StoreError::Core)?)
     };
-    take(app, headers, sender, super::Body::received(received, decode)).await
+    take(receiving, headers, sender, super::Body::received(received, decode)).await
 }
 
 /// The first refusal of an answer, reported with its record; else how many were set aside, which the protocol calls a warning.

@@ -4,7 +4,7 @@ use super::{Body, take};
 use crate::admission::budget::Owner;
 use crate::error::{Result, ServiceError};
 use crate::intake::sender::Sender;
-use crate::state::Shared;
+use crate::state::Receiving;
 use axum::http::HeaderMap;
 use calvex_intake::batch::{BatchBuilder, Reading};
 use calvex_store::Backoff;
@@ -19,7 +19,7 @@ const PAUSES: (Duration, Duration) = (Duration::from_millis(100), Duration::from
 /// Takes a batch of `bytes` that nobody will send again: while the service cannot take it, it waits. What was handed to
 /// the committer is never handed to it again: its outcome is waited for. Gives up when `stopping`.
 pub(super) async fn take_patiently<D, S>(
-    app: &Shared,
+    receiving: &Arc<Receiving>,
     sender: impl Fn() -> S,
     stopping: &watch::Receiver<bool>,
     bytes: usize,
@@ -33,9 +33,9 @@ where
     loop {
         let tried = async {
             let sender = sender().await?;
-            let mut charge = app.intake_budget.charge(Owner::Key(sender.key_id));
+            let mut charge = receiving.intake_budget.charge(Owner::Key(sender.key_id));
             charge.set_patiently(bytes).await?;
-            take(app, &HeaderMap::new(), sender, Body { hash: None, charge, bytes, decode: decode() }).await
+            take(receiving, &HeaderMap::new(), sender, Body { hash: None, charge, bytes, decode: decode() }).await
         };
         match tried.await {
             Err(e) if is_passing(&e) && !*stopping.borrow() => {

@@ -9,7 +9,7 @@ use crate::admission::accept::accept;
 use crate::admission::budget::Owner;
 use crate::admission::connections::{Connections, Tracked};
 use crate::intake::sender::named_sender;
-use crate::state::Shared;
+use crate::state::Receiving;
 use calvex_intake::batch::{BatchBuilder, Reading};
 use calvex_store::StoreError;
 use calvex_wire::syslog::{self, Frame, Framer};
@@ -53,7 +53,7 @@ const TLS_HANDSHAKE: u8 = 22;
 
 type Message = (Frame, String);
 
-async fn take(app: &Shared, stopping: &watch::Receiver<bool>, messages: Vec<Message>) {
+async fn take(receiving: &Arc<Receiving>, stopping: &watch::Receiver<bool>, messages: Vec<Message>) {
     if messages.is_empty() {
         return;
     }
@@ -66,10 +66,10 @@ async fn take(app: &Shared, stopping: &watch::Receiver<bool>, messages: Vec<Mess
             Ok(syslog::take(&messages, batch, reading).map_err(StoreError::Core)?)
         }
     };
-    let name = app.settings.text("syslog.sender");
-    let sender = || named_sender(app, name);
-    if let Err(e) = take_patiently(app, sender, stopping, bytes, decode).await {
-        refuse(app, name, "not-stored", count, &e.to_string());
+    let name = receiving.base.settings.text("syslog.sender");
+    let sender = || named_sender(&receiving.auth, name);
+    if let Err(e) = take_patiently(receiving, sender, stopping, bytes, decode).await {
+        refuse(&receiving.base, name, "not-stored", count, &e.to_string());
         tracing::warn!("{count} syslog messages were lost: {e}");
     }
 }
@@ -85,7 +85,7 @@ fn receive_buffer(socket: &UdpSocket) -> usize {
 }
 
 /// Counts the datagrams that the kernel dropped because its buffer was full: nobody else sees them.
-async fn count_dropped(app: Shared, address: Option<SocketAddr>, mut stopping: watch::Receiver<bool>) {
+async fn count_dropped(receiving: Arc<Receiving>, address: Option<SocketAddr>, mut stopping: watch::Receiver<bool>) {
     let Some(address) = address else { return };
     let mut known = 0;
     loop {
@@ -96,7 +96,7 @@ async fn count_dropped(app: Shared, address: Option<SocketAddr>, mut stopping: w
             let more = drops - known;
             known = drops;
             let sample = format!("the kernel's buffer of port {} was full", address.port());
-            refuse(&app, app.settings.text("syslog.sender"), "dropped-by-kernel", more, &sample);
+            refuse(&receiving.base, receiving.base.settings.text("syslog.sender"), "dropped-by-kernel", more, &sample);
         }
         if stopped {
             return;
@@ -116,14 +116,14 @@ fn dropped(table: &str, port: u16) -> Option<u64> {
 }
 
 /// Takes datagrams until stopped.
-pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Receiver<bool>) {
+pub async fn serve_udp(receiving: Arc<Receiving>, socket: UdpSocket, mut stopping: watch::Receiver<bool>) {
     let buffer_bytes = receive_buffer(&socket);
     tracing::info!(buffer_bytes, "the kernel keeps datagrams of so many bytes until they are read");
-    tokio::spawn(count_dropped(app.clone(), socket.local_addr().ok(), stopping.clone()));
+    tokio::spawn(count_dropped(receiving.clone(), socket.local_addr().ok(), stopping.clone()));
     let (queue, mut queued) = mpsc::channel::<Message>(QUEUE);
     let queued_bytes = Arc::new(AtomicUsize::new(0));
     let taken_bytes = queued_bytes.clone();
-    let (preparer, until) = (app.clone(), stopping.clone());
+    let (preparer, until) = (receiving.clone(), stopping.clone());
     let preparing = tokio::spawn(async move {
         let mut messages = Vec::with_capacity(BATCH);
         while let Some(first) = queued.recv().await {
@@ -154,7 +154,13 @@ pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Rece
                 queued_bytes.fetch_add(length, Ordering::SeqCst);
                 if !room || queue.try_send((Frame::Message(bytes), from.ip().to_string())).is_err() {
                     queued_bytes.fetch_sub(length, Ordering::SeqCst);
-                    refuse(&app, app.settings.text("syslog.sender"), "overflow", 1, &format!("from {}", from.ip()));
+                    refuse(
+                        &receiving.base,
+                        receiving.base.settings.text("syslog.sender"),
+                        "overflow",
+                        1,
+                        &format!("from {}", from.ip()),
+                    );
                 }
             }
             Err(e) => {
@@ -168,10 +174,10 @@ pub async fn serve_udp(app: Shared, socket: UdpSocket, mut stopping: watch::Rece
 }
 
 /// Takes streams until stopped.
-pub async fn serve_tcp(app: Shared, listener: TcpListener, stopping: watch::Receiver<bool>) {
-    let connections = Connections::new(app.connections_of("syslog"));
+pub async fn serve_tcp(receiving: Arc<Receiving>, listener: TcpListener, stopping: watch::Receiver<bool>) {
+    let connections = Connections::new(receiving.base.connections_of("syslog"));
     let each = |stream: Tracked, from: SocketAddr| {
-        let (app, stopping) = (app.clone(), stopping.clone());
+        let (receiving, stopping) = (receiving.clone(), stopping.clone());
         async move {
             // Who speaks another protocol is named in the log, and nothing of it is stored.
             let mut first = [0u8; 8];
@@ -179,10 +185,10 @@ pub async fn serve_tcp(app: Shared, listener: TcpListener, stopping: watch::Rece
             let begins = first.get(..peeked).unwrap_or_default();
             match wrong_protocol(begins) {
                 Some(what) => {
-                    refuse(&app, "syslog port", "wrong-protocol", 1, &format!("{what} from {}", from.ip()));
+                    refuse(&receiving.base, "syslog port", "wrong-protocol", 1, &format!("{what} from {}", from.ip()));
                     tracing::warn!("{from} speaks {what} on the syslog port");
                 }
-                None => read(&app, stream, from, stopping).await,
+                None => read(&receiving, stream, from, stopping).await,
             }
         }
     };
@@ -200,15 +206,26 @@ fn wrong_protocol(begins: &[u8]) -> Option<&'static str> {
 }
 
 /// Takes TLS streams until stopped.
-pub async fn serve_tls(app: Shared, listener: TcpListener, tls: TlsAcceptor, stopping: watch::Receiver<bool>) {
-    let connections = Connections::new(app.connections_of("syslog over TLS"));
+pub async fn serve_tls(
+    receiving: Arc<Receiving>,
+    listener: TcpListener,
+    tls: TlsAcceptor,
+    stopping: watch::Receiver<bool>,
+) {
+    let connections = Connections::new(receiving.base.connections_of("syslog over TLS"));
     let each = |stream: Tracked, from: SocketAddr| {
-        let (app, stopping, tls) = (app.clone(), stopping.clone(), tls.clone());
+        let (receiving, stopping, tls) = (receiving.clone(), stopping.clone(), tls.clone());
         async move {
             match tokio::time::timeout(HANDSHAKE, tls.accept(stream)).await {
-                Ok(Ok(stream)) => read(&app, stream, from, stopping).await,
+                Ok(Ok(stream)) => read(&receiving, stream, from, stopping).await,
                 Ok(Err(e)) => {
-                    refuse(&app, "syslog TLS port", "wrong-protocol", 1, &format!("{e}, from {}", from.ip()));
+                    refuse(
+                        &receiving.base,
+                        "syslog TLS port",
+                        "wrong-protocol",
+                        1,
+                        &format!("{e}, from {}", from.ip()),
+                    );
                     tracing::warn!("{from} did not begin TLS on the syslog port: {e}");
                 }
                 Err(_) => tracing::debug!("{from} took too long to begin TLS"),
@@ -224,10 +241,15 @@ fn bytes_of(frames: &[Frame]) -> usize {
     frames.iter().map(Frame::bytes).sum()
 }
 
-async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr, mut stopping: watch::Receiver<bool>) {
-    let mut charge = app.intake_budget.charge(Owner::Address(from.ip()));
+async fn read(
+    receiving: &Arc<Receiving>,
+    mut stream: impl AsyncRead + Unpin,
+    from: SocketAddr,
+    mut stopping: watch::Receiver<bool>,
+) {
+    let mut charge = receiving.intake_budget.charge(Owner::Address(from.ip()));
     let from = from.ip().to_string();
-    let mut framer = Framer::new(app.settings.event_limits().event_bytes);
+    let mut framer = Framer::new(receiving.base.settings.event_limits().event_bytes);
     let (mut buffer, mut frames) = (vec![0; 1 << 16], Vec::new());
     loop {
         let wait = match (framer.is_empty(), framer.ends_by_rest()) {
@@ -268,11 +290,17 @@ async fn read(app: &Shared, mut stream: impl AsyncRead + Unpin, from: SocketAddr
         }
         // Messages that wait and a large one that goes on are charged alike.
         if charge.set_patiently((framer.held_bytes() + bytes_of(&frames)).saturating_sub(UNCHARGED)).await.is_err() {
-            refuse(app, app.settings.text("syslog.sender"), "no-memory", 1, &format!("from {from}"));
+            refuse(
+                &receiving.base,
+                receiving.base.settings.text("syslog.sender"),
+                "no-memory",
+                1,
+                &format!("from {from}"),
+            );
             return;
         }
         let messages = std::mem::take(&mut frames).into_iter().map(|f| (f, from.clone())).collect();
-        take(app, &stopping, messages).await;
+        take(receiving, &stopping, messages).await;
         if ended || charge.set(framer.held_bytes().saturating_sub(UNCHARGED)).is_err() {
             return;
         }

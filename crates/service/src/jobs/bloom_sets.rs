@@ -2,13 +2,13 @@
 //! id over a long range asks few places.
 
 use crate::error::Result;
-use crate::pipeline::Sealer;
-use crate::state::Shared;
+use crate::state::Upkeep;
 use calvex_answer::merge::is_large;
 use calvex_language::CoreError;
 use calvex_language::model::time::day_of;
+use calvex_storage::chunk::BloomSetMeta;
 use calvex_storage::chunk::{ChunkBloom, ChunkSource, build_bloom_set, checksum_of, chunk_bloom, plan_bloom_set};
-use calvex_store::{BloomSetRow, BucketRef, StoreError};
+use calvex_store::{BucketRef, StoreError};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -16,21 +16,21 @@ use std::sync::Arc;
 ///
 /// # Errors
 /// Where the database fails; the chunks are then asked without a bloom set, as before.
-pub async fn roll_up_once(app: &Shared, sealer: &Sealer) -> Result<usize> {
-    let _merging = app.merging.lock().await;
-    let max_rows = app.settings.number("merge.rows") as usize;
-    let today = day_of((app.clock)());
+pub async fn roll_up_once(upkeep: &Arc<Upkeep>) -> Result<usize> {
+    let _merging = upkeep.merging.lock().await;
+    let max_rows = upkeep.base.settings.number("merge.rows") as usize;
+    let today = day_of((upkeep.base.clock)());
     let mut groups: BTreeMap<(u32, i32, bool), Vec<(i64, u64)>> = BTreeMap::new();
-    for chunk in app.view.chunks() {
+    for chunk in upkeep.view.chunks() {
         // Merging goes first, so that small chunks of a day that is over are the last of that day.
-        let settled = chunk.day < today - 1 && !app.view.has_head(chunk.lane, chunk.day);
+        let settled = chunk.day < today - 1 && !upkeep.view.has_head(chunk.lane, chunk.day);
         if chunk.bloom_set.is_none() && (settled || is_large(chunk.rows as usize, max_rows)) {
             groups.entry((chunk.lane, chunk.bucket, settled)).or_default().push((chunk.time_min, chunk.id));
         }
     }
     for ((lane, bucket, settled), chunks) in groups {
         if let Some(chunks) = plan_bloom_set(chunks, settled) {
-            bloom_set(app, sealer, lane, bucket, &chunks).await?;
+            bloom_set(upkeep, lane, bucket, &chunks).await?;
             return Ok(chunks.len());
         }
     }
@@ -42,20 +42,20 @@ pub async fn roll_up_once(app: &Shared, sealer: &Sealer) -> Result<usize> {
 ///
 /// # Errors
 /// Where the database fails; the chunk is asked by its pages until the next turn.
-pub async fn make_bloom_once(app: &Shared) -> Result<bool> {
-    let max_rows = app.settings.number("merge.rows") as usize;
-    let lacking = app.view.chunks().into_iter().find(|c| {
-        c.bloom_set.is_none() && is_large(c.rows as usize, max_rows) && app.cache.filters.get(c.id).is_none()
+pub async fn make_bloom_once(upkeep: &Arc<Upkeep>) -> Result<bool> {
+    let max_rows = upkeep.base.settings.number("merge.rows") as usize;
+    let lacking = upkeep.view.chunks().into_iter().find(|c| {
+        c.bloom_set.is_none() && is_large(c.rows as usize, max_rows) && upkeep.cache.filters.get(c.id).is_none()
     });
     let Some(chunk) = lacking.map(|c| c.id) else { return Ok(false) };
-    let (own, runtime) = (app.clone(), tokio::runtime::Handle::current());
+    let (own, runtime) = (upkeep.clone(), tokio::runtime::Handle::current());
     let making = tokio::task::spawn_blocking(move || {
         let location_of = |chunk| own.view.location_of(chunk);
-        filter_of(chunk, &own.cache.reader(&own.store, runtime, &location_of))
+        filter_of(chunk, &own.cache.reader(&own.base.store, runtime, &location_of))
     });
     let made = making.await.map_err(|e| StoreError::Server(format!("a filter could not be made: {e}")))?;
     // Where there is no room for it, there is none for the next either.
-    Ok(app.cache.filters.put(chunk, made.map_err(StoreError::Core)?))
+    Ok(upkeep.cache.filters.put(chunk, made.map_err(StoreError::Core)?))
 }
 
 /// The filter of a chunk, at hand or made again. What is damaged may hold anything, and is left out when it is read.
@@ -66,30 +66,30 @@ fn filter_of(chunk: u64, source: &dyn ChunkSource) -> calvex_language::error::Re
     }
 }
 
-async fn bloom_set(app: &Shared, sealer: &Sealer, lane: u32, bucket: i32, chunks: &[u64]) -> Result<()> {
-    let id = sealer.numbers().next().unwrap_or(0);
-    let (own, ids, runtime) = (app.clone(), chunks.to_vec(), tokio::runtime::Handle::current());
+async fn bloom_set(upkeep: &Arc<Upkeep>, lane: u32, bucket: i32, chunks: &[u64]) -> Result<()> {
+    let id = upkeep.sealer.numbers().next().unwrap_or(0);
+    let (own, ids, runtime) = (upkeep.clone(), chunks.to_vec(), tokio::runtime::Handle::current());
     let building = tokio::task::spawn_blocking(move || {
         let location_of = |chunk| own.view.location_of(chunk);
-        let source = own.cache.reader(&own.store, runtime, &location_of);
+        let source = own.cache.reader(&own.base.store, runtime, &location_of);
         let filter = |chunk: u64| Ok((chunk, filter_of(chunk, &source)?));
         let filters = ids.into_iter().map(filter).collect::<calvex_language::error::Result<Vec<_>>>()?;
         Ok(build_bloom_set(id, &filters))
     });
     let built = building.await.map_err(|e| StoreError::Server(format!("a bloom set could not be built: {e}")))?;
     let segments = built.map_err(StoreError::Core)?;
-    app.store.write_bloom_set_segments(bucket, id, &segments).await?;
+    upkeep.base.store.write_bloom_set_segments(bucket, id, &segments).await?;
     // From here to the view, no one may take the catalogue's word for all chunks.
-    let _upkeep = app.upkeep.lock().await;
+    let _upkeep = upkeep.swapping.lock().await;
     let checksum = checksum_of(&segments);
-    let row = BloomSetRow { id, lane, bucket, segments: segments.len() as u16, checksum, chunks: chunks.to_vec() };
-    let mut done = app.store.bloom_set(&app.claim, &row).await;
+    let row = BloomSetMeta { id, lane, bucket, segments: segments.len() as u16, checksum, chunks: chunks.to_vec() };
+    let mut done = upkeep.base.store.bloom_set(&upkeep.base.claim, &row).await;
     if done.as_ref().is_err_and(StoreError::is_passing) {
         // Whether it was committed is not known; asking again finds out.
-        done = app.store.bloom_set(&app.claim, &row).await;
+        done = upkeep.base.store.bloom_set(&upkeep.base.claim, &row).await;
     }
     done?;
-    app.view.finish_bloom_set(id, BucketRef { bucket, checksum }, chunks);
-    app.cache.filters.forget(row.chunks);
+    upkeep.view.finish_bloom_set(id, BucketRef { bucket, checksum }, chunks);
+    upkeep.cache.filters.forget(row.chunks);
     Ok(())
 }

@@ -1,9 +1,10 @@
 //! Step 13: expiry drops a bucket's table; what must outlive it is moved first.
 
 use crate::error::Result;
-use crate::state::Shared;
+use crate::state::Upkeep;
 use calvex_answer::retention::{bucket_day, may_drop};
 use calvex_language::model::time::day_of;
+use std::sync::Arc;
 
 /// The duty under which the newest day is remembered up to which buckets were dropped.
 const DUTY: &str = "expired to";
@@ -25,17 +26,17 @@ fn day_to_expire(today: i32, last: Option<i64>, commanded: bool) -> i32 {
 ///
 /// # Errors
 /// Where the database fails; the rest is done at the next turn.
-pub async fn expire(app: &Shared, commanded: bool) -> Result<usize> {
-    let own_ns = (app.clock)();
-    let now_ns = app.store.now_ns().await?;
+pub async fn expire(upkeep: &Arc<Upkeep>, commanded: bool) -> Result<usize> {
+    let own_ns = (upkeep.base.clock)();
+    let now_ns = upkeep.base.store.now_ns().await?;
     let today = day_of(now_ns);
     // Two clocks that disagree by a day are none to drop by.
     let agree = (day_of(own_ns) - today).abs() <= 1;
-    let day = day_to_expire(today, app.store.duty(DUTY).await?, commanded);
-    let due = app.store.buckets_due(today).await?.into_iter().filter(|b| may_drop(*b, now_ns));
+    let day = day_to_expire(today, upkeep.base.store.duty(DUTY).await?, commanded);
+    let due = upkeep.base.store.buckets_due(today).await?.into_iter().filter(|b| may_drop(*b, now_ns));
     let (due, held): (Vec<i32>, Vec<i32>) = due.partition(|b| *b <= day && (agree || commanded));
     if held.is_empty() {
-        app.store.put_duty(DUTY, i64::from(today)).await?;
+        upkeep.base.store.put_duty(DUTY, i64::from(today)).await?;
     } else {
         tracing::warn!(
             "{} buckets are due at once, which a clock that was set ahead would also cause; if the date is right, \
@@ -45,22 +46,22 @@ pub async fn expire(app: &Shared, commanded: bool) -> Result<usize> {
     }
     let mut dropped = 0;
     for bucket in due {
-        app.store.close_bucket(bucket).await?;
-        let known = app.store.chunks().await?;
-        for chunk in app.store.live_chunks(bucket, now_ns).await? {
+        upkeep.base.store.close_bucket(bucket).await?;
+        let known = upkeep.base.store.chunks().await?;
+        for chunk in upkeep.base.store.live_chunks(bucket, now_ns).await? {
             let Some(row) = known.iter().find(|c| c.id == chunk) else { continue };
             let later = bucket_day(row.visible_until_ns, today);
-            app.store.open_bucket(later).await?;
-            app.store.move_chunk(&app.claim, chunk, bucket, later).await?;
+            upkeep.base.store.open_bucket(later).await?;
+            upkeep.base.store.move_chunk(&upkeep.base.claim, chunk, bucket, later).await?;
         }
         // The view lets go of the chunks before their table goes.
-        reread_chunks(app).await?;
-        if app.store.drop_bucket(&app.claim, bucket, now_ns).await? {
+        reread_chunks(upkeep).await?;
+        if upkeep.base.store.drop_bucket(&upkeep.base.claim, bucket, now_ns).await? {
             tracing::info!(bucket, "an expired bucket was dropped");
-            app.metrics.buckets_dropped.inc();
+            upkeep.base.metrics.buckets_dropped.inc();
             dropped += 1;
         }
-        reread_chunks(app).await?;
+        reread_chunks(upkeep).await?;
     }
     Ok(dropped)
 }
@@ -69,15 +70,15 @@ pub async fn expire(app: &Shared, commanded: bool) -> Result<usize> {
 ///
 /// # Errors
 /// Where the database fails.
-pub async fn reread_chunks(app: &Shared) -> Result<()> {
-    let _upkeep = app.upkeep.lock().await;
-    let known = app.view.chunks();
-    let chunks = app.store.chunks().await?;
+pub async fn reread_chunks(upkeep: &Arc<Upkeep>) -> Result<()> {
+    let _upkeep = upkeep.swapping.lock().await;
+    let known = upkeep.view.chunks();
+    let chunks = upkeep.base.store.chunks().await?;
     let ids: Vec<u64> = known.iter().map(|c| c.id).collect();
     for gone in known.iter().filter(|k| !chunks.iter().any(|c| c.id == k.id)) {
-        app.cache.forget(gone.id, gone.checksum, gone.segments);
+        upkeep.cache.forget(gone.id, gone.checksum, gone.segments);
     }
-    app.view.replace_chunks(chunks, &ids);
+    upkeep.view.replace_chunks(chunks, &ids);
     Ok(())
 }
 

@@ -1,16 +1,18 @@
 //! Step 10, merging: small chunks of a lane and day become larger ones.
 
 use crate::error::{Result, ServiceError};
-use crate::pipeline::{Sealer, catalogued};
-use crate::state::Shared;
+use crate::pipeline::catalogued;
+use crate::state::Upkeep;
 use calvex_answer::merge::{Candidate, plan_merge};
 use calvex_answer::retention::bucket_day;
 use calvex_intake::batch::HeadKey;
 use calvex_language::model::time::{SECOND_NS, day_of};
+use calvex_storage::chunk::ChunkMeta;
 use calvex_storage::chunk::{ChunkPage, ChunkSource, build_chunks};
 use calvex_storage::columns::PageRead;
-use calvex_store::{ChunkRow, Merge, StoreError};
+use calvex_store::{Merge, StoreError};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// How long replaced chunks stay readable beyond the longest search.
 const RETIRED_MARGIN_NS: i64 = 30 * SECOND_NS;
@@ -22,32 +24,32 @@ const FAILED_NS: i64 = 600 * SECOND_NS;
 ///
 /// # Errors
 /// Where the database fails; the chunks then stand as they stood, or the merge is found done at the next turn.
-pub async fn merge_once(app: &Shared, sealer: &Sealer, all: bool) -> Result<usize> {
-    let _merging = app.merging.lock().await;
-    let max_rows = app.settings.number("merge.rows") as usize;
-    let today = day_of((app.clock)());
-    let mut groups: BTreeMap<(u32, i32, bool, i64), Vec<ChunkRow>> = BTreeMap::new();
-    for chunk in app.view.chunks() {
+pub async fn merge_once(upkeep: &Arc<Upkeep>, all: bool) -> Result<usize> {
+    let _merging = upkeep.merging.lock().await;
+    let max_rows = upkeep.base.settings.number("merge.rows") as usize;
+    let today = day_of((upkeep.base.clock)());
+    let mut groups: BTreeMap<(u32, i32, bool, i64), Vec<ChunkMeta>> = BTreeMap::new();
+    for chunk in upkeep.view.chunks() {
         // Once a day is over, its late events lie among the others.
-        let settled = chunk.day < today - 1 && !app.view.has_head(chunk.lane, chunk.day);
+        let settled = chunk.day < today - 1 && !upkeep.view.has_head(chunk.lane, chunk.day);
         let late = chunk.late && !settled;
         groups.entry((chunk.lane, chunk.day, late, chunk.visible_until_ns)).or_default().push(chunk);
     }
     for ((lane, day, late, _), chunks) in groups {
-        let settled = all || day < today - 1 && !app.view.has_head(lane, day);
+        let settled = all || day < today - 1 && !upkeep.view.has_head(lane, day);
         let candidates: Vec<Candidate> =
             chunks.iter().map(|c| Candidate { id: c.id, rows: c.rows as usize, time_min: c.time_min }).collect();
         let key = HeadKey { lane, day, late };
-        if app.merges_failed.lock().get(&key).is_some_and(|again_ns| *again_ns > (app.clock)()) {
+        if upkeep.merges_failed.lock().get(&key).is_some_and(|again_ns| *again_ns > (upkeep.base.clock)()) {
             continue;
         }
         if let Some(ids) = plan_merge(&candidates, max_rows, settled) {
-            let replaces: Vec<ChunkRow> = chunks.into_iter().filter(|c| ids.contains(&c.id)).collect();
-            match merge(app, sealer, key, &replaces).await {
+            let replaces: Vec<ChunkMeta> = chunks.into_iter().filter(|c| ids.contains(&c.id)).collect();
+            match merge(upkeep, key, &replaces).await {
                 Ok(()) => return Ok(replaces.len()),
                 Err(ServiceError::Store(e)) if !e.is_passing() && !matches!(e, StoreError::Fenced(_)) => {
                     tracing::error!(lane, day, "chunks cannot be merged and are left for a while: {e}");
-                    app.merges_failed.lock().insert(key, (app.clock)() + FAILED_NS);
+                    upkeep.merges_failed.lock().insert(key, (upkeep.base.clock)() + FAILED_NS);
                 }
                 Err(e) => return Err(e),
             }
@@ -56,13 +58,13 @@ pub async fn merge_once(app: &Shared, sealer: &Sealer, all: bool) -> Result<usiz
     Ok(0)
 }
 
-async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow]) -> Result<()> {
+async fn merge(upkeep: &Arc<Upkeep>, key: HeadKey, replaces: &[ChunkMeta]) -> Result<()> {
     let Some(visible) = replaces.first().map(|c| c.visible_until_ns) else { return Ok(()) };
-    let (own, ids, runtime) = (app.clone(), sealer.numbers(), tokio::runtime::Handle::current());
+    let (own, ids, runtime) = (upkeep.clone(), upkeep.sealer.numbers(), tokio::runtime::Handle::current());
     let old: Vec<u64> = replaces.iter().map(|c| c.id).collect();
     let building = tokio::task::spawn_blocking(move || {
         let location_of = |chunk| own.view.location_of(chunk);
-        let source = own.cache.reader(&own.store, runtime, &location_of);
+        let source = own.cache.reader(&own.base.store, runtime, &location_of);
         let mut pages = Vec::new();
         for chunk in old {
             let directory = source.directory(chunk)?;
@@ -76,31 +78,31 @@ async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow
     });
     let built = building.await.map_err(|e| StoreError::Server(format!("chunks could not be merged: {e}")))?;
     let built = built.map_err(StoreError::Core)?;
-    let now_ns = (app.clock)();
+    let now_ns = (upkeep.base.clock)();
     let bucket = bucket_day(visible, day_of(now_ns));
-    let rows: Vec<ChunkRow> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();
-    let segments: Vec<(ChunkRow, &[Vec<u8>])> =
+    let rows: Vec<ChunkMeta> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();
+    let segments: Vec<(ChunkMeta, &[Vec<u8>])> =
         rows.iter().cloned().zip(built.iter().map(|c| c.segments.as_slice())).collect();
-    app.store.write_chunks(&segments).await?;
+    upkeep.base.store.write_chunks(&segments).await?;
     // From here to the view, no one may take the catalogue's word for all chunks.
-    let _upkeep = app.upkeep.lock().await;
+    let _upkeep = upkeep.swapping.lock().await;
     let merge = Merge { chunks: rows.clone(), replaces: replaces.to_vec() };
-    let mut merged = app.store.merge(&app.claim, &merge).await;
+    let mut merged = upkeep.base.store.merge(&upkeep.base.claim, &merge).await;
     if merged.as_ref().is_err_and(StoreError::is_passing) {
         // Whether it was committed is not known; asking again finds out.
-        merged = app.store.merge(&app.claim, &merge).await;
+        merged = upkeep.base.store.merge(&upkeep.base.claim, &merge).await;
     }
     if let Err(StoreError::Missing(why)) = &merged {
         // The view is behind the catalogue; the next plan begins from what stands there.
         tracing::warn!("a merge gave way: {why}");
         drop(_upkeep);
-        super::reread_chunks(app).await?;
+        super::reread_chunks(upkeep).await?;
         return Ok(());
     }
     merged?;
-    app.cache.filters.keep(&built);
-    app.view.finish_merge(replaces, &rows, now_ns);
-    app.metrics.merges.inc_by(rows.len() as u64);
+    upkeep.cache.filters.keep(&built);
+    upkeep.view.finish_merge(replaces, &rows, now_ns);
+    upkeep.base.metrics.merges.inc_by(rows.len() as u64);
     Ok(())
 }
 
@@ -108,11 +110,11 @@ async fn merge(app: &Shared, sealer: &Sealer, key: HeadKey, replaces: &[ChunkRow
 ///
 /// # Errors
 /// Where the database fails; a start sweeps what is left.
-pub async fn remove_retired(app: &Shared) -> Result<()> {
-    let longest_ns = app.settings.number("search.timeout_s") as i64 * SECOND_NS + RETIRED_MARGIN_NS;
-    for chunk in app.view.take_retired((app.clock)() - longest_ns) {
-        app.cache.forget(chunk.id, chunk.checksum, chunk.segments);
-        app.store.remove_segments(chunk.bucket, chunk.id).await?;
+pub async fn remove_retired(upkeep: &Arc<Upkeep>) -> Result<()> {
+    let longest_ns = upkeep.base.settings.number("search.timeout_s") as i64 * SECOND_NS + RETIRED_MARGIN_NS;
+    for chunk in upkeep.view.take_retired((upkeep.base.clock)() - longest_ns) {
+        upkeep.cache.forget(chunk.id, chunk.checksum, chunk.segments);
+        upkeep.base.store.remove_segments(chunk.bucket, chunk.id).await?;
     }
     Ok(())
 }

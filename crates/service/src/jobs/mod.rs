@@ -1,7 +1,8 @@
-//! Steps 9, 10, 12 and 13 on their timers: sealing, merging, rules, the outbox, expiry. Each job is a plain function of the app and
-//! its clock; the timers are here.
+//! Steps 9, 10, 12 and 13 on their timers: sealing, merging, rules, error groups, the outbox, expiry. Each job is a plain function of its
+//! part and the clock; the timers are here.
 
 mod bloom_sets;
+mod errors;
 mod expiry;
 mod merge;
 mod rules;
@@ -10,13 +11,12 @@ pub use bloom_sets::{make_bloom_once, roll_up_once};
 pub use expiry::{expire, reread_chunks};
 pub use merge::{merge_once, remove_retired};
 
-use crate::error::{Result, ServiceError};
+use crate::error::Result;
 use crate::intake::ledger;
 use crate::notify;
-use crate::pipeline::Sealer;
-use crate::state::Shared;
+use crate::state::{Base, Parts, Upkeep};
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::time::Duration;
 use tokio::sync::watch;
 use tokio::task::JoinSet;
@@ -33,6 +33,7 @@ const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;
 /// Others see by its beat that a node lives.
 const BEAT_EVERY: Duration = Duration::from_secs(1);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
+const ERRORS_EVERY: Duration = Duration::from_secs(15);
 /// A disk fills at hundreds of MiB a second at most, so its reserve lasts for longer than this.
 const DISK_EVERY: Duration = Duration::from_secs(1);
 
@@ -55,83 +56,94 @@ where
 }
 
 /// Starts every job.
-pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) -> JoinSet<()> {
+pub fn start(parts: &Parts, touched_from_ns: &Arc<AtomicI64>, stop: &watch::Receiver<bool>) -> JoinSet<()> {
     let mut tasks = JoinSet::new();
-    let (own, merger) = (app.clone(), sealer.clone());
+    let (base, upkeep) = (&parts.base, &parts.upkeep);
+    let own = upkeep.clone();
     tasks.spawn(every(MERGE_EVERY, stop.clone(), "merge", move || {
-        let (app, sealer) = (own.clone(), merger.clone());
+        let upkeep = own.clone();
         async move {
-            while merge_once(&app, &sealer, false).await? > 0 {}
-            while roll_up_once(&app, &sealer).await? > 0 {}
-            while make_bloom_once(&app).await? {}
-            remove_retired(&app).await
+            while merge_once(&upkeep, false).await? > 0 {}
+            while roll_up_once(&upkeep).await? > 0 {}
+            while make_bloom_once(&upkeep).await? {}
+            remove_retired(&upkeep).await
         }
     }));
+    let sealer = upkeep.sealer.clone();
     tasks.spawn(every(SEAL_EVERY, stop.clone(), "seal", move || {
         let sealer = sealer.clone();
         async move { sealer.run(false).await.map(|_| ()) }
     }));
-    let own = app.clone();
+    let own = base.clone();
     tasks.spawn(every(ARRIVALS_EVERY, stop.clone(), "arrivals", move || {
-        let app = own.clone();
-        async move { ledger::write(&app).await }
+        let base = own.clone();
+        async move { ledger::write(&base).await }
     }));
-    let own = app.clone();
+    let own = base.clone();
     tasks.spawn(every(REREAD_EVERY, stop.clone(), "reread", move || {
-        let app = own.clone();
+        let base = own.clone();
         async move {
             // What the database takes at once may have been changed too.
-            app.store.read_limits().await;
-            app.config.reload(&app.store).await
+            base.store.read_limits().await;
+            base.config.reload(&base.store).await
         }
     }));
-    let own = app.clone();
+    let own = base.clone();
+    let receiving = parts.receiving.clone();
     tasks.spawn(every(DISK_EVERY, stop.clone(), "disk", move || {
-        let app = own.clone();
+        let (base, receiving) = (own.clone(), receiving.clone());
         async move {
-            check_disk(&app);
+            check_disk(&base, &receiving.intake.disk_full);
             Ok(())
         }
     }));
-    let own = app.clone();
+    let own = base.clone();
+    let health = parts.health.clone();
     tasks.spawn(every(BEAT_EVERY, stop.clone(), "beat", move || {
-        let app = own.clone();
+        let (base, health) = (own.clone(), health.clone());
         async move {
-            if !app.store.beat(&app.claim).await? && !app.fenced.swap(true, Ordering::SeqCst) {
-                tracing::error!("another process took the place of node `{}`; this one stops", app.claim.name);
+            if !base.store.beat(&base.claim).await? && !health.fenced.swap(true, Ordering::SeqCst) {
+                tracing::error!("another process took the place of node `{}`; this one stops", base.claim.name);
             }
             Ok(())
         }
     }));
-    let judged = Arc::new(tokio::sync::Mutex::new(rules::Judge::default()));
-    let own = app.clone();
+    let judge = rules::Judge::new(parts.reading.clone(), touched_from_ns.clone());
+    let judge = Arc::new(tokio::sync::Mutex::new(judge));
     tasks.spawn(every(
-        Duration::from_millis(app.settings.number("rules.tick_ms").max(50)),
+        Duration::from_millis(base.settings.number("rules.tick_ms").max(50)),
         stop.clone(),
         "rules",
         move || {
-            let (app, judge) = (own.clone(), judged.clone());
-            async move { judge.lock().await.run(&app).await }
+            let judge = judge.clone();
+            async move { judge.lock().await.run().await }
         },
     ));
-    let own = app.clone();
+    let reading = parts.reading.clone();
+    let until_ns = Arc::new(tokio::sync::Mutex::new(None));
+    tasks.spawn(every(ERRORS_EVERY, stop.clone(), "error groups", move || {
+        let (reading, until_ns) = (reading.clone(), until_ns.clone());
+        async move { errors::see_once(&reading, &mut *until_ns.lock().await).await }
+    }));
+    let own = base.clone();
     let sender = Arc::new(notify::Outbox);
     tasks.spawn(every(OUTBOX_EVERY, stop.clone(), "outbox", move || {
-        let (app, sender) = (own.clone(), sender.clone());
-        async move { sender.run(&app).await }
+        let (base, sender) = (own.clone(), sender.clone());
+        async move { sender.run(&base).await }
     }));
-    let own = app.clone();
+    let own = upkeep.clone();
     tasks.spawn(every(EXPIRY_EVERY, stop.clone(), "expiry", move || {
-        let app = own.clone();
+        let upkeep = own.clone();
         async move {
-            expire(&app, false).await?;
-            let now_ns = (app.clock)();
-            let receipts_ns = app.settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
-            while app.store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
-            app.store.expire_sessions(now_ns).await?;
-            app.store.expire_dials(now_ns - DIALS_KEPT_NS).await?;
+            expire(&upkeep, false).await?;
+            let base = &upkeep.base;
+            let now_ns = (base.clock)();
+            let receipts_ns = base.settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
+            while base.store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
+            base.store.expire_sessions(now_ns).await?;
+            base.store.expire_dials(now_ns - DIALS_KEPT_NS).await?;
             let hour = u32::try_from(now_ns / 3_600_000_000_000).unwrap_or(0);
-            app.store.expire_arrivals(hour.saturating_sub(ledger::KEPT_HOURS)).await?;
+            base.store.expire_arrivals(hour.saturating_sub(ledger::KEPT_HOURS)).await?;
             Ok(())
         }
     }));
@@ -141,16 +153,16 @@ pub fn start(app: &Shared, sealer: Arc<Sealer>, stop: &watch::Receiver<bool>) ->
 /// Stops intake while the disk of the private database is nearly full, with a margin both ways: what is under way when
 /// it stops still fits, and it does not go on and off at one byte. The disk of another database is its own to watch; a
 /// full one is an error of its commits, which pass once it has room again.
-fn check_disk(app: &Shared) {
-    if !app.settings.text("database.url").is_empty() {
+fn check_disk(base: &Base, disk_full: &AtomicBool) {
+    if !base.settings.text("database.url").is_empty() {
         return;
     }
-    let Ok(free) = free_bytes(&app.settings.data_dir()) else { return };
-    let reserve = app.settings.mib("database.disk_reserve_mib") as u64;
-    let was_full = app.intake.disk_full.load(Ordering::Relaxed);
+    let Ok(free) = free_bytes(&base.settings.data_dir()) else { return };
+    let reserve = base.settings.mib("database.disk_reserve_mib") as u64;
+    let was_full = disk_full.load(Ordering::Relaxed);
     let is_full = is_disk_full(was_full, free, reserve);
     if is_full != was_full {
-        app.intake.disk_full.store(is_full, Ordering::Relaxed);
+        disk_full.store(is_full, Ordering::Relaxed);
         match is_full {
             true => tracing::error!(free_bytes = free, "the disk is nearly full: intake stops until some is free"),
             false => tracing::info!(free_bytes = free, "the disk has room again: intake goes on"),
@@ -172,25 +184,23 @@ fn free_bytes(dir: &std::path::Path) -> std::result::Result<u64, nix::Error> {
 ///
 /// # Errors
 /// Where the database fails.
-pub async fn seal_all(app: &Shared) -> Result<usize> {
-    let sealer = app.sealer.get().ok_or_else(|| ServiceError::Busy("the service is still starting".into(), 1))?;
-    sealer.run(true).await
+pub async fn seal_all(upkeep: &Upkeep) -> Result<usize> {
+    upkeep.sealer.run(true).await
 }
 
 /// Merges until nothing is left that pays, on request, and rolls up what is large then; how many chunks were replaced.
 ///
 /// # Errors
 /// Where the database fails.
-pub async fn merge_all(app: &Shared) -> Result<usize> {
-    let sealer = app.sealer.get().ok_or_else(|| ServiceError::Busy("the service is still starting".into(), 1))?;
+pub async fn merge_all(upkeep: &Arc<Upkeep>) -> Result<usize> {
     let mut replaced = 0;
     loop {
-        match merge_once(app, sealer, true).await? {
+        match merge_once(upkeep, true).await? {
             0 => break,
             n => replaced += n,
         }
     }
-    while roll_up_once(app, sealer).await? > 0 {}
+    while roll_up_once(upkeep).await? > 0 {}
     Ok(replaced)
 }
 

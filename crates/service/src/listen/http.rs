@@ -5,7 +5,7 @@ use crate::admission::accept::accept;
 use crate::admission::connections::{Connections, Tracked};
 use crate::auth::peer::Peer;
 use crate::intake::refuse;
-use crate::state::Shared;
+use crate::state::Base;
 use axum::Router;
 use axum::http::Request;
 use hyper::body::Incoming;
@@ -29,13 +29,13 @@ const MAX_HEAD: usize = 32 << 10;
 
 /// Serves until `stopping`, then lets requests under way end.
 pub(crate) async fn serve(
-    app: Shared,
+    base: Arc<Base>,
     name: &'static str,
     listener: TcpListener,
     router: Router,
     stopping: watch::Receiver<bool>,
 ) {
-    let patience = app.settings.seconds("limits.request_s");
+    let patience = base.settings.seconds("limits.request_s");
     let mut builder = Builder::new(TokioExecutor::new());
     builder.http1().timer(TokioTimer::new()).header_read_timeout(patience).max_buf_size(MAX_HEAD);
     builder
@@ -46,10 +46,10 @@ pub(crate) async fn serve(
         .max_concurrent_streams(STREAMS)
         .max_header_list_size(MAX_HEAD as u32);
     let (builder, graceful) = (Arc::new(builder), GracefulShutdown::new());
-    let connections = Connections::new(app.connections_of(name));
+    let connections = Connections::new(base.connections_of(name));
     let each = |stream: Tracked, from| {
-        let (app, builder, router, watcher) = (app.clone(), builder.clone(), router.clone(), graceful.watcher());
-        async move { connection(&app, name, stream, from, &builder, router, watcher, patience).await }
+        let (base, builder, router, watcher) = (base.clone(), builder.clone(), router.clone(), graceful.watcher());
+        async move { connection(&base, name, stream, from, &builder, router, watcher, patience).await }
     };
     // Those that ask for nothing yet end when this goes.
     let _running = accept(listener, connections, stopping, each).await;
@@ -57,7 +57,7 @@ pub(crate) async fn serve(
 }
 
 async fn connection(
-    app: &Shared,
+    base: &Base,
     name: &'static str,
     stream: Tracked,
     from: SocketAddr,
@@ -72,7 +72,7 @@ async fn connection(
         return;
     }
     if first[0] == TLS_HANDSHAKE {
-        refuse(app, name, "wrong-protocol", 1, &format!("TLS from {}", from.ip()));
+        refuse(base, name, "wrong-protocol", 1, &format!("TLS from {}", from.ip()));
         tracing::warn!("{from} speaks TLS on the plain {name}");
         return;
     }

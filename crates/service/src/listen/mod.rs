@@ -6,7 +6,7 @@ mod http;
 use crate::config::settings::Settings;
 use crate::error::{Result, ServiceError};
 use crate::intake::{grpc_router, serve_lines, serve_syslog_tcp, serve_syslog_tls, serve_syslog_udp};
-use crate::state::Shared;
+use crate::state::Parts;
 use calvex_wire::api::WayIn;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
@@ -178,29 +178,29 @@ impl Listeners {
     }
 
     /// Serves all of them until `stopping`.
-    pub(crate) fn serve(self, app: &Shared, stopping: &watch::Receiver<bool>) -> JoinSet<()> {
+    pub(crate) fn serve(self, parts: &Parts, stopping: &watch::Receiver<bool>) -> JoinSet<()> {
         let mut tasks = JoinSet::new();
-        let router = crate::http::router(app.clone());
-        tasks.spawn(http::serve(app.clone(), "HTTP port", self.http, router, stopping.clone()));
+        let router = crate::http::router(parts.clone());
+        tasks.spawn(http::serve(parts.base.clone(), "HTTP port", self.http, router, stopping.clone()));
         if let Some(listener) = self.otlp {
-            let router = crate::http::otlp_router(app.clone());
-            tasks.spawn(http::serve(app.clone(), "OTLP port", listener, router, stopping.clone()));
+            let router = crate::http::otlp_router(parts.clone());
+            tasks.spawn(http::serve(parts.base.clone(), "OTLP port", listener, router, stopping.clone()));
         }
         if let Some(listener) = self.grpc {
-            let router = grpc_router(app.clone());
-            tasks.spawn(http::serve(app.clone(), "gRPC port", listener, router, stopping.clone()));
+            let router = grpc_router(parts.receiving.clone());
+            tasks.spawn(http::serve(parts.base.clone(), "gRPC port", listener, router, stopping.clone()));
         }
         if let Some(listener) = self.lines {
-            tasks.spawn(serve_lines(app.clone(), listener, stopping.clone()));
+            tasks.spawn(serve_lines(parts.receiving.clone(), listener, stopping.clone()));
         }
         if let Some(socket) = self.syslog_udp {
-            tasks.spawn(serve_syslog_udp(app.clone(), socket, stopping.clone()));
+            tasks.spawn(serve_syslog_udp(parts.receiving.clone(), socket, stopping.clone()));
         }
         if let Some(listener) = self.syslog_tcp {
-            tasks.spawn(serve_syslog_tcp(app.clone(), listener, stopping.clone()));
+            tasks.spawn(serve_syslog_tcp(parts.receiving.clone(), listener, stopping.clone()));
         }
         if let Some((listener, tls)) = self.syslog_tls {
-            tasks.spawn(serve_syslog_tls(app.clone(), listener, tls, stopping.clone()));
+            tasks.spawn(serve_syslog_tls(parts.receiving.clone(), listener, tls, stopping.clone()));
         }
         tasks
     }

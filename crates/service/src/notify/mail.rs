@@ -1,7 +1,7 @@
 //! Mail by SMTP.
 
 use crate::error::{Result, ServiceError};
-use calvex_store::records::alerts::OutboxRow;
+use calvex_language::domain::rule::{AlertMove, Notification};
 use lettre::message::Mailbox;
 use lettre::{AsyncSmtpTransport, AsyncTransport, Message, Tokio1Executor};
 use serde_json::Value;
@@ -18,7 +18,7 @@ pub fn check_mail_address(address: &str) -> Result<()> {
 }
 
 /// Delivers one notification.
-pub async fn send(message: &OutboxRow, server: &str, from: &str) -> std::result::Result<(), String> {
+pub async fn send(message: &Notification, server: &str, from: &str) -> std::result::Result<(), String> {
     let (host, port) = server.rsplit_once(':').ok_or("notify.mail_server is not set as host:port")?;
     let port: u16 = port.parse().map_err(|_| format!("notify.mail_server `{server}` has no port"))?;
     let (subject, text) = words(message);
@@ -37,18 +37,18 @@ pub async fn send(message: &OutboxRow, server: &str, from: &str) -> std::result:
 }
 
 /// Subject and text of a notification.
-fn words(message: &OutboxRow) -> (String, String) {
+fn words(message: &Notification) -> (String, String) {
     let payload: Value = serde_json::from_str(&message.payload).unwrap_or_default();
     let data = &payload["data"];
     let text = |name: &str| data[name].as_str().unwrap_or("").to_owned();
     let late = if data["late"] == Value::Bool(true) { " (seen late)" } else { "" };
-    let subject = format!("{}: {}{late}", message.what, text("rule"));
+    let subject = format!("{}: {}{late}", message.what.name(), text("rule"));
     let mut lines = vec![
         format!(
             "{} {} at {}{late}",
             text("rule"),
-            message.what,
-            if message.what == "ended" { text("ended") } else { text("raised") }
+            message.what.name(),
+            if message.what == AlertMove::Ended { text("ended") } else { text("raised") }
         ),
         String::new(),
         format!("count    {} in {} s (above {})", data["count"], data["window_s"], data["above"]),
@@ -64,15 +64,16 @@ fn words(message: &OutboxRow) -> (String, String) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use calvex_language::domain::rule::NotifyBy;
 
     #[test]
     fn subject_and_text_say_what_and_when() {
         let payload = r#"{"data":{"rule":"lease errors","query":"severity>=error","window_s":300,"above":20,"count":31,"raised":"R","ended":null,"late":true,"evidence_from":"F","console":"http://c"}}"#;
-        let row = OutboxRow {
+        let row = Notification {
             id: 1,
             alert_id: 1,
-            kind: "mail".into(),
-            what: "raised".into(),
+            by: NotifyBy::Mail,
+            what: AlertMove::Raised,
             target: String::new(),
             secret: None,
             payload: payload.into(),

@@ -8,9 +8,10 @@ pub use mail::check_mail_address;
 pub use webhook::{check_webhook_url, sign_webhook};
 
 use crate::error::Result;
-use crate::state::Shared;
-use calvex_store::records::alerts::OutboxRow;
+use crate::state::Base;
+use calvex_language::domain::rule::{Notification, NotifyBy};
 use futures_util::StreamExt;
+use std::sync::Arc;
 
 /// The longest pause between two tries of one notification.
 const MAX_PAUSE_S: i64 = 600;
@@ -29,40 +30,39 @@ impl Outbox {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn run(&self, app: &Shared) -> Result<()> {
-        let due = app.store.outbox_due((app.clock)()).await?;
-        let each = due.into_iter().map(|message| self.try_once(app, message));
+    pub async fn run(&self, base: &Arc<Base>) -> Result<()> {
+        let due = base.store.outbox_due((base.clock)()).await?;
+        let each = due.into_iter().map(|message| self.try_once(base, message));
         let done: Vec<Result<()>> = futures_util::stream::iter(each).buffer_unordered(AT_ONCE).collect().await;
         done.into_iter().collect()
     }
 
-    async fn try_once(&self, app: &Shared, message: OutboxRow) -> Result<()> {
-        match self.deliver(app, &message).await {
+    async fn try_once(&self, base: &Arc<Base>, message: Notification) -> Result<()> {
+        match self.deliver(base, &message).await {
             Ok(()) => {
-                app.metrics.notifications.inc();
-                app.store.outbox_done(message.id, (app.clock)()).await?;
+                base.metrics.notifications.inc();
+                base.store.outbox_done(message.id, (base.clock)()).await?;
             }
             Err(why) => {
-                app.metrics.notification_failures.inc();
+                base.metrics.notification_failures.inc();
                 let host = webhook::host_of(&message.target);
-                tracing::warn!(kind = message.kind, host, "a notification failed: {why}");
-                app.store.outbox_retry(message.id, &why, next_try_ns(message.tries, (app.clock)())).await?;
+                tracing::warn!(kind = message.by.name(), host, "a notification failed: {why}");
+                base.store.outbox_retry(message.id, &why, next_try_ns(message.tries, (base.clock)())).await?;
             }
         }
         Ok(())
     }
 
-    async fn deliver(&self, app: &Shared, message: &OutboxRow) -> std::result::Result<(), String> {
-        match message.kind.as_str() {
-            "webhook" => {
-                webhook::send(message, &app.installation, (app.clock)(), app.settings.flag("notify.webhook_local"))
+    async fn deliver(&self, base: &Arc<Base>, message: &Notification) -> std::result::Result<(), String> {
+        match message.by {
+            NotifyBy::Webhook => {
+                webhook::send(message, &base.installation, (base.clock)(), base.settings.flag("notify.webhook_local"))
                     .await
             }
-            "mail" => {
-                mail::send(message, app.settings.text("notify.mail_server"), app.settings.text("notify.mail_from"))
+            NotifyBy::Mail => {
+                mail::send(message, base.settings.text("notify.mail_server"), base.settings.text("notify.mail_from"))
                     .await
             }
-            other => Err(format!("`{other}` is no way to notify")),
         }
     }
 }

@@ -4,7 +4,7 @@
 use crate::error::{Result, ServiceError};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use calvex_store::records::alerts::OutboxRow;
+use calvex_language::domain::rule::Notification;
 use hmac::{Hmac, KeyInit, Mac};
 use sha2::Sha256;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -59,7 +59,7 @@ fn client(host: &str, addresses: &[SocketAddr]) -> std::result::Result<reqwest::
 
 /// Delivers one notification.
 pub async fn send(
-    message: &OutboxRow,
+    message: &Notification,
     installation: &str,
     now_ns: i64,
     local: bool,

@@ -10,8 +10,8 @@ use crate::state::Clock;
 use calvex_intake::batch::HeadKey;
 use calvex_storage::columns::{Page, PageRead};
 use calvex_store::{
-    Backoff, Claim, Commit, Committed, JournalRow, JournalRowRef, JournalTable, ROTATE_BYTES, ReceiptRow, Store,
-    StoreError,
+    Backoff, Claim, Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, Store, StoreError,
+    StoredReceipt,
 };
 use parking_lot::Mutex;
 use std::collections::{BTreeSet, HashSet};
@@ -185,7 +185,7 @@ pub struct Committer {
     pub stuck_since_ns: Arc<AtomicI64>,
 }
 
-/// The few figures the committer moves; the registry itself lives with the app.
+/// The few figures the committer moves; the registry itself is in `Base`.
 #[derive(Clone)]
 pub struct CommitFigures {
     commits: prometheus_client::metrics::counter::Counter,
@@ -294,12 +294,12 @@ impl Committer {
         let (mut rows, mut pages) = (Vec::with_capacity(built.len()), Vec::with_capacity(built.len()));
         for (seq, Built { key, page, batch }) in (after_seq + 1..).zip(built) {
             let HeadKey { lane, day, late } = key;
-            rows.push(JournalRow { seq, lane, day, late, rows: page.rows(), batch });
+            rows.push(JournalEntry { seq, lane, day, late, rows: page.rows(), batch });
             pages.push((key, page));
         }
         let receipts = receipts
             .into_iter()
-            .map(|Receipt { key_id, idempotency, body, answer }| ReceiptRow {
+            .map(|Receipt { key_id, idempotency, body, answer }| StoredReceipt {
                 key_id,
                 idempotency,
                 body,

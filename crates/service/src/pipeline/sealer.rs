@@ -1,22 +1,24 @@
 //! Step 9, sealing: a head that is full, old, or in the way of memory becomes a chunk.
 
+use super::View;
 use super::view::Head;
 use crate::error::{Result, ServiceError};
-use crate::state::App;
+use crate::state::Base;
 use calvex_answer::retention::{bucket_day, visible_until_ns};
 use calvex_intake::batch::HeadKey;
 use calvex_language::model::time::day_of;
+use calvex_storage::chunk::ChunkMeta;
 use calvex_storage::chunk::{BuiltChunk, build_chunks};
 use calvex_storage::columns::PageRead;
-use calvex_store::{Backoff, ChunkRow, Seal, StoreError};
+use calvex_store::{Backoff, Seal, SegmentCache, StoreError};
 use parking_lot::Mutex;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::time::Duration;
 
 /// The catalogue row of a chunk of one head.
-pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_until_ns: i64) -> ChunkRow {
-    ChunkRow {
+pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_until_ns: i64) -> ChunkMeta {
+    ChunkMeta {
         id: chunk.id,
         lane: key.lane,
         day: key.day,
@@ -35,7 +37,9 @@ pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_
 
 /// Seals heads as they come due.
 pub struct Sealer {
-    app: Arc<App>,
+    base: Arc<Base>,
+    view: Arc<View>,
+    cache: Arc<SegmentCache>,
     /// The next chunk's id.
     next_chunk: Arc<AtomicU64>,
     /// The journal table written to now; older ones are dropped once empty.
@@ -53,10 +57,12 @@ const POSTPONED_NS: i64 = 60_000_000_000;
 
 impl Sealer {
     /// For a running service.
-    pub fn new(app: Arc<App>, table: Arc<AtomicU32>) -> Self {
-        let next = app.claim.first_chunk;
+    pub fn new(base: Arc<Base>, view: Arc<View>, cache: Arc<SegmentCache>, table: Arc<AtomicU32>) -> Self {
+        let next = base.claim.first_chunk;
         Sealer {
-            app,
+            base,
+            view,
+            cache,
             next_chunk: Arc::new(AtomicU64::new(next)),
             table,
             dropped_below: AtomicU32::new(0),
@@ -75,21 +81,21 @@ impl Sealer {
     /// # Errors
     /// Where the database fails; the events are then still in the journal and in memory.
     pub async fn run(&self, all: bool) -> Result<usize> {
-        let app = &self.app;
+        let base = &self.base;
         let (rows, age_ns) =
-            (app.settings.number("head.seal_rows"), app.settings.number("head.seal_age_s") as i64 * 1_000_000_000);
-        let now_ns = (app.clock)();
+            (base.settings.number("head.seal_rows"), base.settings.number("head.seal_age_s") as i64 * 1_000_000_000);
+        let now_ns = (base.clock)();
         let mut sealed = 0;
         for (key, head) in self.due_again(all) {
             sealed += usize::from(self.seal(key, head).await?);
         }
         loop {
-            let over_budget = app.view.head_size().1 > app.settings.mib("head.budget_mib");
-            let heaviest = if over_budget { app.view.heaviest() } else { None };
+            let over_budget = self.view.head_size().1 > base.settings.mib("head.budget_mib");
+            let heaviest = if over_budget { self.view.heaviest() } else { None };
             let due = |key: &HeadKey, head: &Head| {
                 all || head.events as u64 >= rows || now_ns - head.born_ns >= age_ns || Some(*key) == heaviest
             };
-            let Some((key, head)) = app.view.begin_seal(due) else { break };
+            let Some((key, head)) = self.view.begin_seal(due) else { break };
             sealed += usize::from(self.seal(key, head).await?);
         }
         if sealed > 0 || self.dropped_below.load(Ordering::SeqCst) < self.table.load(Ordering::SeqCst) {
@@ -109,13 +115,13 @@ impl Sealer {
         match self.seal_surely(key, &head).await {
             Err(ServiceError::Store(StoreError::Fenced(name))) => Err(StoreError::Fenced(name).into()),
             Err(e) => {
-                self.app.metrics.seal_failures.inc();
+                self.base.metrics.seal_failures.inc();
                 tracing::error!(
                     lane = key.lane,
                     day = key.day,
                     "a head cannot be sealed and is tried again later: {e}"
                 );
-                self.postponed.lock().push((key, head, (self.app.clock)() + POSTPONED_NS));
+                self.postponed.lock().push((key, head, (self.base.clock)() + POSTPONED_NS));
                 Ok(false)
             }
             Ok(()) => Ok(true),
@@ -123,7 +129,7 @@ impl Sealer {
     }
 
     async fn seal_surely(&self, key: HeadKey, head: &Head) -> Result<()> {
-        let app = &self.app;
+        let base = &self.base;
         let pages = head.pages.clone();
         let mut ids = self.numbers();
         let building = tokio::task::spawn_blocking(move || {
@@ -132,18 +138,18 @@ impl Sealer {
         });
         let built = building.await.map_err(|e| StoreError::Server(format!("a chunk could not be built: {e}")))?;
         let built = built.map_err(StoreError::Core)?;
-        let retention = app.config.get().lane(key.lane).map_or(0, |l| l.retention_days);
+        let retention = base.config.get().lane(key.lane).map_or(0, |l| l.retention_days);
         let visible = visible_until_ns(key.day, retention);
         let mut backoff = Backoff::new(Duration::from_millis(50), Duration::from_secs(5));
         let mut left = TRIES;
         loop {
-            let bucket = bucket_day(visible, day_of((app.clock)()));
-            let rows: Vec<ChunkRow> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();
+            let bucket = bucket_day(visible, day_of((base.clock)()));
+            let rows: Vec<ChunkMeta> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();
             match self.store(&built, &rows, head).await {
                 Ok(()) => {
-                    app.cache.filters.keep(&built);
-                    app.view.finish_seal(key, head, &rows);
-                    app.metrics.seals.inc_by(rows.len() as u64);
+                    self.cache.filters.keep(&built);
+                    self.view.finish_seal(key, head, &rows);
+                    base.metrics.seals.inc_by(rows.len() as u64);
                     return Ok(());
                 }
                 Err(e) => {
@@ -152,7 +158,7 @@ impl Sealer {
                     if left == 0 || matches!(e, StoreError::Fenced(_)) {
                         return Err(e.into());
                     }
-                    app.metrics.seal_failures.inc();
+                    base.metrics.seal_failures.inc();
                     tracing::warn!("a seal is tried again: {e}");
                     tokio::time::sleep(backoff.pause()).await;
                 }
@@ -162,27 +168,32 @@ impl Sealer {
 
     /// Heads that were set aside and are due again.
     fn due_again(&self, all: bool) -> Vec<(HeadKey, Head)> {
-        let now_ns = (self.app.clock)();
+        let now_ns = (self.base.clock)();
         let mut postponed = self.postponed.lock();
         let due = postponed.extract_if(.., |(_, _, at_ns)| all || *at_ns <= now_ns);
         due.map(|(key, head, _)| (key, head)).collect()
     }
 
-    async fn store(&self, built: &[BuiltChunk], rows: &[ChunkRow], head: &Head) -> std::result::Result<(), StoreError> {
-        let app = &self.app;
-        let segments: Vec<(ChunkRow, &[Vec<u8>])> =
+    async fn store(
+        &self,
+        built: &[BuiltChunk],
+        rows: &[ChunkMeta],
+        head: &Head,
+    ) -> std::result::Result<(), StoreError> {
+        let base = &self.base;
+        let segments: Vec<(ChunkMeta, &[Vec<u8>])> =
             rows.iter().cloned().zip(built.iter().map(|c| c.segments.as_slice())).collect();
-        app.store.write_chunks(&segments).await?;
-        app.store.seal(&app.claim, &Seal { chunks: rows.to_vec(), covers: head.rows.clone() }).await
+        base.store.write_chunks(&segments).await?;
+        base.store.seal(&base.claim, &Seal { chunks: rows.to_vec(), covers: head.rows.clone() }).await
     }
 
     async fn drop_empty_tables(&self) -> Result<()> {
         let current = self.table.load(Ordering::SeqCst);
         let mut all = true;
-        for table in self.app.store.journal_tables().await? {
+        for table in self.base.store.journal_tables().await? {
             // Tables of other slots were left by nodes that are dead: one lives at a time.
-            if table.slot != self.app.claim.slot || table.no < current {
-                all &= self.app.store.drop_journal_table(table).await?;
+            if table.slot != self.base.claim.slot || table.no < current {
+                all &= self.base.store.drop_journal_table(table).await?;
             }
         }
         if all {

@@ -5,8 +5,9 @@ use crate::config::Config;
 use calvex_answer::retention::visible_until_ns;
 use calvex_answer::scan::{Extent, InBloomSet, Location};
 use calvex_intake::batch::HeadKey;
+use calvex_storage::chunk::{BloomSetMember, ChunkMeta};
 use calvex_storage::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
-use calvex_store::{BloomSetMember, BucketRef, ChunkRow, JournalRowRef};
+use calvex_store::{BucketRef, JournalRowRef};
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -30,11 +31,11 @@ pub struct Head {
 struct Inner {
     heads: HashMap<HeadKey, Head>,
     sealing: HashMap<HeadKey, Vec<Head>>,
-    chunks: HashMap<u64, ChunkRow>,
+    chunks: HashMap<u64, ChunkMeta>,
     /// Where bloom sets stand.
     bloom_sets: HashMap<u64, BucketRef>,
     /// Chunks that were merged, and when, for searches that began before.
-    retired: HashMap<u64, (ChunkRow, i64)>,
+    retired: HashMap<u64, (ChunkMeta, i64)>,
 }
 
 /// What those who follow get.
@@ -57,7 +58,7 @@ pub struct View {
 
 impl View {
     /// Starts with the chunks of the catalogue.
-    pub fn new(chunks: Vec<ChunkRow>) -> Self {
+    pub fn new(chunks: Vec<ChunkMeta>) -> Self {
         let bloom_sets = bloom_sets_of(&chunks);
         let chunks = chunks.into_iter().map(|c| (c.id, c)).collect();
         View {
@@ -128,7 +129,7 @@ impl View {
     }
 
     /// Puts chunks in the place of the head they were made of.
-    pub fn finish_seal(&self, key: HeadKey, head: &Head, chunks: &[ChunkRow]) {
+    pub fn finish_seal(&self, key: HeadKey, head: &Head, chunks: &[ChunkMeta]) {
         let mut inner = self.inner.write();
         let same = |h: &Head| h.rows.first() == head.rows.first();
         if let Some(list) = inner.sealing.get_mut(&key) {
@@ -166,7 +167,7 @@ impl View {
     pub fn location_of(&self, id: u64) -> Option<BucketRef> {
         let inner = self.inner.read();
         let chunk = inner.chunks.get(&id).or_else(|| inner.retired.get(&id).map(|(c, _)| c));
-        let location = |c: &ChunkRow| BucketRef { bucket: c.bucket, checksum: c.checksum };
+        let location = |c: &ChunkMeta| BucketRef { bucket: c.bucket, checksum: c.checksum };
         chunk.map(location).or_else(|| inner.bloom_sets.get(&id).copied())
     }
 
@@ -183,7 +184,7 @@ impl View {
     }
 
     /// Puts merged chunks in the place of those they were made of.
-    pub fn finish_merge(&self, replaced: &[ChunkRow], chunks: &[ChunkRow], now_ns: i64) {
+    pub fn finish_merge(&self, replaced: &[ChunkMeta], chunks: &[ChunkMeta], now_ns: i64) {
         let mut inner = self.inner.write();
         for old in replaced {
             if let Some(row) = inner.chunks.remove(&old.id) {
@@ -194,19 +195,19 @@ impl View {
     }
 
     /// Takes the chunks that were merged before `before_ns`: no search reads them any more.
-    pub fn take_retired(&self, before_ns: i64) -> Vec<ChunkRow> {
+    pub fn take_retired(&self, before_ns: i64) -> Vec<ChunkMeta> {
         let mut inner = self.inner.write();
         let due: Vec<u64> = inner.retired.iter().filter(|(_, (_, at))| *at < before_ns).map(|(id, _)| *id).collect();
         due.into_iter().filter_map(|id| inner.retired.remove(&id)).map(|(row, _)| row).collect()
     }
 
     /// Every chunk.
-    pub fn chunks(&self) -> Vec<ChunkRow> {
+    pub fn chunks(&self) -> Vec<ChunkMeta> {
         self.inner.read().chunks.values().cloned().collect()
     }
 
     /// A chunk by its id.
-    pub fn chunk(&self, id: u64) -> Option<ChunkRow> {
+    pub fn chunk(&self, id: u64) -> Option<ChunkMeta> {
         self.inner.read().chunks.get(&id).cloned()
     }
 
@@ -218,7 +219,7 @@ impl View {
 
     /// Takes the catalogue's word for all chunks: after terms changed, chunks moved, or buckets were dropped. Chunks
     /// sealed since `chunks` was read are kept.
-    pub fn replace_chunks(&self, chunks: Vec<ChunkRow>, known_before: &[u64]) {
+    pub fn replace_chunks(&self, chunks: Vec<ChunkMeta>, known_before: &[u64]) {
         let mut inner = self.inner.write();
         inner.chunks.retain(|id, _| !known_before.contains(id));
         // A search that began before may still ask a bloom set that is gone; it learns so, and asks the chunks.
@@ -264,7 +265,7 @@ impl View {
     }
 }
 
-fn bloom_sets_of(chunks: &[ChunkRow]) -> HashMap<u64, BucketRef> {
+fn bloom_sets_of(chunks: &[ChunkMeta]) -> HashMap<u64, BucketRef> {
     let location = |r: BloomSetMember| (r.id, BucketRef { bucket: r.bucket, checksum: r.checksum });
     chunks.iter().filter_map(|c| c.bloom_set).map(location).collect()
 }
@@ -272,4 +273,132 @@ fn bloom_sets_of(chunks: &[ChunkRow]) -> HashMap<u64, BucketRef> {
 fn build_joined(a: &Page, b: &Page) -> Option<Page> {
     // Within one head an earlier page has the lower ids, and joining keeps the order of equal times.
     super::group::join(&[a.clone(), b.clone()]).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use calvex_answer::scan::{Budget, OneByOne, Scope};
+    use calvex_answer::search::{Find, Order, find};
+    use calvex_language::domain::lane::Lane;
+    use calvex_language::model::{Event, EventId};
+    use calvex_language::query::{Filter, TimeRange};
+    use calvex_storage::chunk::{ChunkSource, Directory, VerifiedSegment, build_chunks};
+    use calvex_storage::columns::build_page;
+    use calvex_store::JournalTable;
+
+    /// The segments of chunks, by chunk.
+    #[derive(Default)]
+    struct Shelf(HashMap<u64, Vec<Vec<u8>>>);
+
+    impl ChunkSource for Shelf {
+        fn directory(&self, chunk: u64) -> calvex_language::error::Result<Arc<Directory>> {
+            Ok(Arc::new(Directory::read(chunk, &self.segment(chunk, 0)?)?))
+        }
+        fn segment(&self, chunk: u64, segment: u16) -> calvex_language::error::Result<VerifiedSegment> {
+            let bytes = self.0.get(&chunk).and_then(|segments| segments.get(usize::from(segment)).cloned());
+            VerifiedSegment::check(bytes.unwrap_or_default(), chunk, segment)
+        }
+    }
+
+    const KEY: HeadKey = HeadKey { lane: 1, day: 0, late: false };
+
+    fn row(seq: u64) -> JournalRowRef {
+        JournalRowRef { table: JournalTable { slot: 1, no: 1 }, slot: 1, epoch: 1, seq }
+    }
+
+    fn page(seq: u64, events: i64) -> Page {
+        let event = |n: i64| Event {
+            id: EventId { node: 1, epoch: 1, seq, ordinal: n as u32 },
+            time_ns: seq as i64 * 1000 + n,
+            message: format!("door {n} opened"),
+            ..Event::default()
+        };
+        build_page(&(0..events).map(event).collect::<Vec<_>>()).unwrap()
+    }
+
+    /// Makes chunk `id` of pages, as its row of the catalogue.
+    fn sealed(shelf: &mut Shelf, id: u64, pages: &[Arc<Page>]) -> ChunkMeta {
+        let pages: Vec<Page> = pages.iter().map(|p| p.as_ref().clone()).collect();
+        let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
+        let built = build_chunks(&sources, || id).unwrap().remove(0);
+        let meta = super::super::sealer::catalogued(&built, KEY, 100, i64::MAX);
+        shelf.0.insert(id, built.segments);
+        meta
+    }
+
+    /// The times of all events that a search sees, in order.
+    fn seen(view: &View, shelf: &Shelf) -> Vec<i64> {
+        let lane = Lane {
+            id: 1,
+            name: "main".into(),
+            retention_days: 10_000,
+            listed: true,
+            is_default: true,
+            day_events: None,
+            day_bytes: None,
+        };
+        let extents = view.extents(&Config::of_lanes(vec![lane]), 0, &ReadScope::of_lanes(None::<Vec<u32>>));
+        let budget = Budget::new(1 << 20);
+        let scope = Scope {
+            view: &extents,
+            source: shelf,
+            workers: &OneByOne,
+            stop: &|| None,
+            budget: &budget,
+            progress: None,
+        };
+        let ask = Find { filter: &Filter::All, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: 1000 };
+        let found = find(&scope, &ask);
+        assert_eq!(found.explain.left_out, Vec::<String>::new());
+        found.events.iter().map(|(e, _)| e.time_ns).collect()
+    }
+
+    #[test]
+    fn an_event_stands_in_exactly_one_location_at_every_step() {
+        let (view, mut shelf) = (View::new(Vec::new()), Shelf::default());
+        let mut expected = Vec::new();
+        for seq in 1..=3 {
+            view.admit(KEY, page(seq, 5), row(seq), 0);
+            expected.extend((0..5).map(|n| seq as i64 * 1000 + n));
+            assert_eq!(seen(&view, &shelf), expected, "admitted");
+        }
+        view.compact(KEY);
+        assert_eq!(seen(&view, &shelf), expected, "compacted");
+
+        let (key, head) = view.begin_seal(|_, _| true).unwrap();
+        assert_eq!(seen(&view, &shelf), expected, "being sealed");
+        // What comes meanwhile is another head's.
+        view.admit(KEY, page(4, 5), row(4), 0);
+        expected.extend((0..5).map(|n| 4000 + n));
+        assert_eq!(seen(&view, &shelf), expected, "being sealed, and more came");
+        assert!(view.has_head(1, 0) && view.head_size().0 == 20);
+        let first = sealed(&mut shelf, 7, &head.pages);
+        assert_eq!(seen(&view, &shelf), expected, "its chunk is written and not yet catalogued");
+        view.finish_seal(key, &head, std::slice::from_ref(&first));
+        assert_eq!((seen(&view, &shelf), view.head_size().0), (expected.clone(), 5), "sealed");
+
+        let (key, head) = view.begin_seal(|_, _| true).unwrap();
+        let second = sealed(&mut shelf, 8, &head.pages);
+        view.finish_seal(key, &head, std::slice::from_ref(&second));
+        assert_eq!((seen(&view, &shelf), view.has_head(1, 0)), (expected.clone(), false), "both sealed");
+
+        let pages: Vec<Arc<Page>> = (1..=4).map(|seq| Arc::new(page(seq, 5))).collect();
+        let merged = sealed(&mut shelf, 9, &pages);
+        view.finish_merge(&[first.clone(), second], std::slice::from_ref(&merged), 50);
+        assert_eq!((seen(&view, &shelf), view.chunk_count()), (expected.clone(), 1), "merged");
+        // A search that began before still finds where the old ones stand, until they are taken.
+        assert!(view.location_of(7).is_some() && view.take_retired(50).is_empty());
+        assert_eq!((view.take_retired(51).len(), view.location_of(7).is_none()), (2, true));
+
+        // The catalogue read before another seal does not undo that seal.
+        view.admit(KEY, page(5, 5), row(5), 0);
+        expected.extend((0..5).map(|n| 5000 + n));
+        let known = [9];
+        let (key, head) = view.begin_seal(|_, _| true).unwrap();
+        let third = sealed(&mut shelf, 10, &head.pages);
+        view.finish_seal(key, &head, &[third]);
+        view.replace_chunks(vec![merged], &known);
+        assert_eq!(seen(&view, &shelf), expected, "read again");
+    }
 }

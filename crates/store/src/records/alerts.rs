@@ -1,107 +1,21 @@
 //! Rules, their standing, alerts and the outbox. A judgement's state, cursor, alerts and notifications are one commit.
 
-use super::{Act, record};
-use crate::{Claim, Result, Store, StoreError};
+use super::{Act, named, record};
+use crate::{Claim, Result, Store, StoreError, sql};
+use calvex_language::domain::access::Role;
+use calvex_language::domain::rule::{
+    Alert, AlertChange, AlertMove, Judgement, Notification, NotifyBy, Rule, RuleState,
+};
 use sqlx::Row;
-
-/// A rule with its standing.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct RuleRow {
-    pub id: u32,
-    pub name: String,
-    pub query: String,
-    pub window_s: u32,
-    pub above: u64,
-    pub hold_s: u32,
-    pub delay_s: u32,
-    pub late_s: u32,
-    pub webhook: Option<String>,
-    pub webhook_secret: Option<String>,
-    pub mail: Option<String>,
-    pub owner_id: u32,
-    pub owner: String,
-    pub owner_role: String,
-    pub state: String,
-    pub since_ns: i64,
-    pub judged_ns: Option<i64>,
-    pub count: u64,
-    pub note: String,
-}
-
-/// One raising of a rule.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct AlertRow {
-    pub id: u32,
-    pub rule_id: u32,
-    pub raised_ns: i64,
-    pub ended_ns: Option<i64>,
-    pub peak: u64,
-    pub late: bool,
-    pub taken_by: Option<String>,
-}
-
-/// A notification.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct OutboxRow {
-    pub id: u64,
-    pub alert_id: u32,
-    pub kind: String,
-    pub what: String,
-    pub target: String,
-    pub secret: Option<String>,
-    pub payload: String,
-    pub tries: u32,
-    pub done_ns: Option<i64>,
-    pub error: String,
-}
-
-/// What a judgement does to one alert.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum AlertChange {
-    /// A new one, with its notifications.
-    Raise {
-        /// The alert; its id is given here.
-        alert: AlertRow,
-        /// To be sent.
-        notify: Vec<OutboxRow>,
-    },
-    /// An existing one moves.
-    Update {
-        /// As it stands now.
-        alert: AlertRow,
-        /// To be sent.
-        notify: Vec<OutboxRow>,
-    },
-}
-
-/// A judgement to be committed.
-#[derive(Debug, Clone)]
-#[allow(missing_docs)]
-pub struct Judgement {
-    pub rule_id: u32,
-    /// The cursor read when the judgement began; it commits only if that still stands.
-    pub judged_before_ns: Option<i64>,
-    pub state: String,
-    pub since_ns: i64,
-    pub judged_ns: i64,
-    pub count: u64,
-    pub note: String,
-    pub changes: Vec<AlertChange>,
-}
 
 impl Store {
     /// Makes a rule; it is on at once.
     ///
     /// # Errors
     /// [`StoreError::Taken`].
-    pub async fn add_rule(&self, rule: &RuleRow, act: &Act<'_>) -> Result<u32> {
+    pub async fn add_rule(&self, rule: &Rule, act: &Act<'_>) -> Result<u32> {
         let mut tx = self.pool.begin().await?;
-        let insert = "INSERT INTO rule (name, query, window_s, above, hold_s, delay_s, late_s, webhook, webhook_secret, mail, owner_id, since_ns, note)
-                      VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')";
-        let added = sqlx::query(insert)
+        let added = sqlx::query(sql::RULE_ADD)
             .bind(&rule.name)
             .bind(&rule.query)
             .bind(rule.window_s)
@@ -126,13 +40,10 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn rules(&self) -> Result<Vec<RuleRow>> {
-        let select = "SELECT r.id, r.name, r.query, r.window_s, r.above, r.hold_s, r.delay_s, r.late_s, r.webhook, r.webhook_secret,
-                      r.mail, r.owner_id, u.name, u.role, r.state, r.since_ns, r.judged_ns, r.count, r.note
-                      FROM rule r JOIN user u ON u.id = r.owner_id ORDER BY r.name";
-        let rows = sqlx::query(select).fetch_all(&self.pool).await?;
+    pub async fn rules(&self) -> Result<Vec<Rule>> {
+        let rows = sqlx::query(sql::RULE_ALL).fetch_all(&self.pool).await?;
         let rule = |r: &sqlx::mysql::MySqlRow| {
-            Ok(RuleRow {
+            Ok(Rule {
                 id: r.try_get(0)?,
                 name: r.try_get(1)?,
                 query: r.try_get(2)?,
@@ -146,8 +57,8 @@ impl Store {
                 mail: r.try_get(10)?,
                 owner_id: r.try_get(11)?,
                 owner: r.try_get(12)?,
-                owner_role: r.try_get(13)?,
-                state: r.try_get(14)?,
+                owner_role: named("role", r.try_get(13)?, Role::from_name)?,
+                state: named("state of a rule", r.try_get(14)?, RuleState::from_name)?,
                 since_ns: r.try_get(15)?,
                 judged_ns: r.try_get(16)?,
                 count: r.try_get(17)?,
@@ -163,7 +74,7 @@ impl Store {
     /// [`StoreError::Missing`].
     pub async fn remove_rule(&self, id: u32, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let done = sqlx::query("DELETE FROM rule WHERE id = ?").bind(id).execute(&mut *tx).await?;
+        let done = sqlx::query(sql::RULE_REMOVE).bind(id).execute(&mut *tx).await?;
         if done.rows_affected() == 0 {
             return Err(StoreError::Missing(format!("rule {id}")));
         }
@@ -176,10 +87,8 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn alerts_since(&self, rule_id: u32, from_ns: i64) -> Result<Vec<AlertRow>> {
-        let select = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by FROM alert
-                      WHERE rule_id = ? AND (ended_ns IS NULL OR ended_ns >= ?) ORDER BY raised_ns";
-        let rows = sqlx::query(select).bind(rule_id).bind(from_ns).fetch_all(&self.pool).await?;
+    pub async fn alerts_since(&self, rule_id: u32, from_ns: i64) -> Result<Vec<Alert>> {
+        let rows = sqlx::query(sql::ALERTS_OF_RULE).bind(rule_id).bind(from_ns).fetch_all(&self.pool).await?;
         rows.iter().map(alert).collect()
     }
 
@@ -187,9 +96,8 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn latest_alerts(&self, limit: u32) -> Result<Vec<AlertRow>> {
-        let select = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by FROM alert ORDER BY raised_ns DESC, id DESC LIMIT ?";
-        let rows = sqlx::query(select).bind(limit).fetch_all(&self.pool).await?;
+    pub async fn latest_alerts(&self, limit: u32) -> Result<Vec<Alert>> {
+        let rows = sqlx::query(sql::ALERTS_LATEST).bind(limit).fetch_all(&self.pool).await?;
         rows.iter().map(alert).collect()
     }
 
@@ -199,8 +107,7 @@ impl Store {
     /// [`StoreError::Missing`].
     pub async fn take_alert(&self, id: u32, who: &str, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let done =
-            sqlx::query("UPDATE alert SET taken_by = ? WHERE id = ?").bind(who).bind(id).execute(&mut *tx).await?;
+        let done = sqlx::query(sql::ALERT_TAKE).bind(who).bind(id).execute(&mut *tx).await?;
         if done.rows_affected() == 0 {
             return Err(StoreError::Missing(format!("alert {id} not yet taken by {who}")));
         }
@@ -216,15 +123,13 @@ impl Store {
     pub async fn commit_judgement(&self, claim: &Claim, judgement: &Judgement, now_ns: i64) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
         self.fence_work(&mut tx, claim).await?;
-        let standing: Option<Option<i64>> = sqlx::query_scalar("SELECT judged_ns FROM rule WHERE id = ? FOR UPDATE")
-            .bind(judgement.rule_id)
-            .fetch_optional(&mut *tx)
-            .await?;
+        let standing: Option<Option<i64>> =
+            sqlx::query_scalar(sql::RULE_JUDGED).bind(judgement.rule_id).fetch_optional(&mut *tx).await?;
         if standing != Some(judgement.judged_before_ns) {
             return Ok(false);
         }
-        sqlx::query("UPDATE rule SET state = ?, since_ns = ?, judged_ns = ?, count = ?, note = ? WHERE id = ?")
-            .bind(&judgement.state)
+        sqlx::query(sql::RULE_JUDGE)
+            .bind(judgement.state.name())
             .bind(judgement.since_ns)
             .bind(judgement.judged_ns)
             .bind(judgement.count)
@@ -235,20 +140,18 @@ impl Store {
         for change in &judgement.changes {
             let (id, notify) = match change {
                 AlertChange::Raise { alert, notify } => {
-                    let added = sqlx::query(
-                        "INSERT INTO alert (rule_id, raised_ns, ended_ns, peak, late) VALUES (?, ?, ?, ?, ?)",
-                    )
-                    .bind(alert.rule_id)
-                    .bind(alert.raised_ns)
-                    .bind(alert.ended_ns)
-                    .bind(alert.peak)
-                    .bind(alert.late)
-                    .execute(&mut *tx)
-                    .await?;
+                    let added = sqlx::query(sql::ALERT_ADD)
+                        .bind(alert.rule_id)
+                        .bind(alert.raised_ns)
+                        .bind(alert.ended_ns)
+                        .bind(alert.peak)
+                        .bind(alert.late)
+                        .execute(&mut *tx)
+                        .await?;
                     (added.last_insert_id() as u32, notify)
                 }
                 AlertChange::Update { alert, notify } => {
-                    sqlx::query("UPDATE alert SET raised_ns = ?, ended_ns = ?, peak = ? WHERE id = ?")
+                    sqlx::query(sql::ALERT_UPDATE)
                         .bind(alert.raised_ns)
                         .bind(alert.ended_ns)
                         .bind(alert.peak)
@@ -259,10 +162,10 @@ impl Store {
                 }
             };
             for message in notify {
-                sqlx::query("INSERT INTO outbox (alert_id, kind, what, target, secret, payload, next_ns, error) VALUES (?, ?, ?, ?, ?, ?, ?, '')")
+                sqlx::query(sql::OUTBOX_ADD)
                     .bind(id)
-                    .bind(&message.kind)
-                    .bind(&message.what)
+                    .bind(message.by.name())
+                    .bind(message.what.name())
                     .bind(&message.target)
                     .bind(&message.secret)
                     .bind(&message.payload)
@@ -279,10 +182,8 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn outbox_due(&self, now_ns: i64) -> Result<Vec<OutboxRow>> {
-        let select = "SELECT id, alert_id, kind, what, target, secret, payload, tries, done_ns, error FROM outbox
-                      WHERE done_ns IS NULL AND next_ns <= ? ORDER BY id LIMIT 100";
-        let rows = sqlx::query(select).bind(now_ns).fetch_all(&self.pool).await?;
+    pub async fn outbox_due(&self, now_ns: i64) -> Result<Vec<Notification>> {
+        let rows = sqlx::query(sql::OUTBOX_DUE).bind(now_ns).fetch_all(&self.pool).await?;
         rows.iter().map(message).collect()
     }
 
@@ -290,9 +191,8 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn outbox_of(&self, alert_id: u32) -> Result<Vec<OutboxRow>> {
-        let select = "SELECT id, alert_id, kind, what, target, secret, payload, tries, done_ns, error FROM outbox WHERE alert_id = ? ORDER BY id";
-        let rows = sqlx::query(select).bind(alert_id).fetch_all(&self.pool).await?;
+    pub async fn outbox_of(&self, alert_id: u32) -> Result<Vec<Notification>> {
+        let rows = sqlx::query(sql::OUTBOX_OF_ALERT).bind(alert_id).fetch_all(&self.pool).await?;
         rows.iter().map(message).collect()
     }
 
@@ -301,11 +201,7 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn outbox_done(&self, id: u64, now_ns: i64) -> Result<()> {
-        sqlx::query("UPDATE outbox SET done_ns = ?, tries = tries + 1, error = '' WHERE id = ?")
-            .bind(now_ns)
-            .bind(id)
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(sql::OUTBOX_DONE).bind(now_ns).bind(id).execute(&self.pool).await?;
         Ok(())
     }
 
@@ -314,18 +210,13 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn outbox_retry(&self, id: u64, error: &str, next_ns: i64) -> Result<()> {
-        sqlx::query("UPDATE outbox SET tries = tries + 1, error = ?, next_ns = ? WHERE id = ?")
-            .bind(error)
-            .bind(next_ns)
-            .bind(id)
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(sql::OUTBOX_RETRY).bind(error).bind(next_ns).bind(id).execute(&self.pool).await?;
         Ok(())
     }
 }
 
-fn alert(r: &sqlx::mysql::MySqlRow) -> Result<AlertRow> {
-    Ok(AlertRow {
+fn alert(r: &sqlx::mysql::MySqlRow) -> Result<Alert> {
+    Ok(Alert {
         id: r.try_get(0)?,
         rule_id: r.try_get(1)?,
         raised_ns: r.try_get(2)?,
@@ -336,12 +227,12 @@ fn alert(r: &sqlx::mysql::MySqlRow) -> Result<AlertRow> {
     })
 }
 
-fn message(r: &sqlx::mysql::MySqlRow) -> Result<OutboxRow> {
-    Ok(OutboxRow {
+fn message(r: &sqlx::mysql::MySqlRow) -> Result<Notification> {
+    Ok(Notification {
         id: r.try_get(0)?,
         alert_id: r.try_get(1)?,
-        kind: r.try_get(2)?,
-        what: r.try_get(3)?,
+        by: named("way of notifying", r.try_get(2)?, NotifyBy::from_name)?,
+        what: named("move of an alert", r.try_get(3)?, AlertMove::from_name)?,
         target: r.try_get(4)?,
         secret: r.try_get(5)?,
         payload: r.try_get(6)?,

@@ -1,82 +1,8 @@
 //! Arrivals, refusals and what was set aside, an hour a row.
 
 use crate::{Claim, Result, Store};
+use calvex_language::domain::arrivals::{ArrivalGroup, ArrivedHour, RefusedHour, SetAsideHour};
 use sqlx::Row;
-
-/// What came from one sender, service and host into one lane within an hour.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct ArrivalRow {
-    /// Hours from 1970.
-    pub hour: u32,
-    pub sender: String,
-    pub service: String,
-    pub host: String,
-    pub lane: u32,
-    pub stored: u64,
-    pub late: u64,
-    pub bytes: u64,
-    /// Events of batches in which some have no time.
-    pub untimed: u64,
-    pub first_ns: i64,
-    pub last_ns: i64,
-    pub delay_ns: i64,
-}
-
-/// What was refused of one sender for one reason within an hour.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct RefusalRow {
-    /// Hours from 1970.
-    pub hour: u32,
-    pub sender: String,
-    pub reason: String,
-    pub refused: u64,
-    pub first_ns: i64,
-    pub last_ns: i64,
-    /// The latest, secrets masked.
-    pub sample: String,
-}
-
-/// What was not stored on purpose of one sender, service and host for one cause within an hour.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct AsideRow {
-    /// Hours from 1970.
-    pub hour: u32,
-    pub sender: String,
-    pub service: String,
-    pub host: String,
-    /// Where it would have gone.
-    pub lane: u32,
-    /// Which rule, dial or quota.
-    pub cause: String,
-    pub events: u64,
-    pub bytes: u64,
-    pub first_ns: i64,
-    pub last_ns: i64,
-}
-
-/// What came from one sender, service and host into one lane, over several hours.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct ArrivalGroup {
-    pub service: String,
-    pub host: String,
-    pub sender: String,
-    pub lane: u32,
-    pub stored: u64,
-    pub late: u64,
-    pub untimed: u64,
-    pub bytes: u64,
-    pub first_ns: i64,
-    pub last_ns: i64,
-    pub delay_ns: i64,
-    /// In how many hours something came.
-    pub hours: u32,
-    /// Hours from 1970, and what was stored in them.
-    pub per_hour: Vec<(u32, u64)>,
-}
 
 /// Rows of refusals and of what was set aside that are read at most, the newest first.
 const MOST_READ: u32 = 20_000;
@@ -102,9 +28,9 @@ impl Store {
     pub async fn put_arrivals(
         &self,
         claim: &Claim,
-        arrivals: &[ArrivalRow],
-        refusals: &[RefusalRow],
-        asides: &[AsideRow],
+        arrivals: &[ArrivedHour],
+        refusals: &[RefusedHour],
+        asides: &[SetAsideHour],
     ) -> Result<()> {
         for rows in arrivals.chunks(AT_ONCE) {
             let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new(
@@ -158,7 +84,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn asides(&self, from_hour: u32, service: Option<&str>) -> Result<Vec<AsideRow>> {
+    pub async fn asides(&self, from_hour: u32, service: Option<&str>) -> Result<Vec<SetAsideHour>> {
         let rows = sqlx::query(crate::sql::ASIDES)
             .bind(from_hour)
             .bind(service)
@@ -166,7 +92,7 @@ impl Store {
             .bind(MOST_READ)
             .fetch_all(&self.pool);
         let row = |r: sqlx::mysql::MySqlRow| {
-            Ok(AsideRow {
+            Ok(SetAsideHour {
                 hour: r.try_get(0)?,
                 sender: r.try_get(1)?,
                 service: r.try_get(2)?,
@@ -267,10 +193,10 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn refusals(&self, from_hour: u32) -> Result<Vec<RefusalRow>> {
+    pub async fn refusals(&self, from_hour: u32) -> Result<Vec<RefusedHour>> {
         let rows = sqlx::query(crate::sql::REFUSALS).bind(from_hour).bind(MOST_READ).fetch_all(&self.pool).await?;
         let row = |r: sqlx::mysql::MySqlRow| {
-            Ok(RefusalRow {
+            Ok(RefusedHour {
                 hour: r.try_get(0)?,
                 sender: r.try_get(1)?,
                 reason: r.try_get(2)?,

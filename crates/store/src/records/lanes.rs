@@ -19,19 +19,15 @@ impl Store {
         act: &Act<'_>,
     ) -> Result<u32> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query(
-            "INSERT INTO lane (name, retention_days, listed, day_events, day_bytes) VALUES (?, ?, ?, ?, ?)
-             ON DUPLICATE KEY UPDATE retention_days = VALUES(retention_days), listed = VALUES(listed),
-             day_events = VALUES(day_events), day_bytes = VALUES(day_bytes)",
-        )
-        .bind(name)
-        .bind(retention_days)
-        .bind(reported)
-        .bind(day_events)
-        .bind(day_bytes)
-        .execute(&mut *tx)
-        .await?;
-        let id: u32 = sqlx::query_scalar("SELECT id FROM lane WHERE name = ?").bind(name).fetch_one(&mut *tx).await?;
+        sqlx::query(sql::LANE_PUT)
+            .bind(name)
+            .bind(retention_days)
+            .bind(reported)
+            .bind(day_events)
+            .bind(day_bytes)
+            .execute(&mut *tx)
+            .await?;
+        let id: u32 = sqlx::query_scalar(sql::LANE_ID).bind(name).fetch_one(&mut *tx).await?;
         sqlx::query(sql::CHUNK_RETERM).bind(i64::from(retention_days)).bind(id).execute(&mut *tx).await?;
         record(&mut tx, act).await?;
         tx.commit().await?;
@@ -43,7 +39,7 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn routes(&self) -> Result<Vec<(String, u32)>> {
-        let rows = sqlx::query("SELECT filter, lane_id FROM route ORDER BY place").fetch_all(&self.pool).await?;
+        let rows = sqlx::query(sql::ROUTE_ALL).fetch_all(&self.pool).await?;
         rows.iter().map(|r| Ok((r.try_get(0)?, r.try_get(1)?))).collect()
     }
 
@@ -53,21 +49,17 @@ impl Store {
     /// Where the database fails; the old ones stand then.
     pub async fn put_routes(&self, routes: &[(String, u32)], act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query("DELETE FROM route").execute(&mut *tx).await?;
+        sqlx::query(sql::ROUTE_CLEAR).execute(&mut *tx).await?;
         for (place, (filter, lane)) in routes.iter().enumerate() {
-            sqlx::query("INSERT INTO route (place, filter, lane_id) VALUES (?, ?, ?)")
-                .bind(place as u32)
-                .bind(filter)
-                .bind(lane)
-                .execute(&mut *tx)
-                .await
-                .map_err(|e| {
+            sqlx::query(sql::ROUTE_ADD).bind(place as u32).bind(filter).bind(lane).execute(&mut *tx).await.map_err(
+                |e| {
                     if matches!(&e, sqlx::Error::Database(d) if d.is_foreign_key_violation()) {
                         StoreError::Missing("such lane".into())
                     } else {
                         e.into()
                     }
-                })?;
+                },
+            )?;
         }
         record(&mut tx, act).await?;
         tx.commit().await?;

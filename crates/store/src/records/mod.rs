@@ -3,13 +3,14 @@
 pub mod access;
 pub mod alerts;
 pub mod arrivals;
+pub mod error_groups;
 pub mod keys;
 pub mod lanes;
 pub mod saved;
 pub mod transforms;
 
-use crate::{Result, Store};
-use access::Actor;
+use crate::{Result, Store, StoreError};
+use calvex_language::domain::access::Actor;
 use sqlx::MySqlConnection;
 
 /// An administrative act, for the audit trail.
@@ -47,4 +48,9 @@ pub(crate) async fn record(tx: &mut MySqlConnection, act: &Act<'_>) -> Result<()
         .execute(tx)
         .await?;
     Ok(())
+}
+
+/// A value by its stored name.
+fn named<T>(what: &'static str, name: String, from_name: fn(&str) -> Option<T>) -> Result<T> {
+    from_name(&name).ok_or(StoreError::Unknown(what, name))
 }

@@ -1,47 +1,19 @@
 //! Transform rules, dials and ties as records.
 
 use super::{Act, record};
-use crate::{Result, Store, StoreError};
+use crate::{Result, Store, StoreError, sql};
+use calvex_language::domain::kept::{StoredDial, StoredTransform};
 use sqlx::Row;
-
-/// A transform rule.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct TransformRow {
-    pub id: u32,
-    pub name: String,
-    pub filter: String,
-    /// JSON.
-    pub act: String,
-    /// Events it was applied to since it was made.
-    pub held: u64,
-    pub last_ns: Option<i64>,
-    pub changed_ns: i64,
-}
-
-/// A dial.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct DialRow {
-    pub id: u32,
-    pub filter: String,
-    pub least: u8,
-    pub until_ns: Option<i64>,
-    pub why: String,
-    pub who: String,
-    pub set_ns: i64,
-}
 
 impl Store {
     /// Every transform rule, in order.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn transforms(&self) -> Result<Vec<TransformRow>> {
-        let select = "SELECT id, name, filter, act, held, last_ns, changed_ns FROM transform_rule ORDER BY place, id";
-        let rows = sqlx::query(select).fetch_all(&self.pool).await?;
+    pub async fn transforms(&self) -> Result<Vec<StoredTransform>> {
+        let rows = sqlx::query(sql::TRANSFORM_ALL).fetch_all(&self.pool).await?;
         let row = |r: &sqlx::mysql::MySqlRow| {
-            Ok(TransformRow {
+            Ok(StoredTransform {
                 id: r.try_get(0)?,
                 name: r.try_get(1)?,
                 filter: r.try_get(2)?,
@@ -61,25 +33,19 @@ impl Store {
     /// Where the database fails; the old ones stand then.
     pub async fn put_transforms(&self, rules: &[(String, String, String)], now_ns: i64, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let known: Vec<String> =
-            sqlx::query_scalar("SELECT name FROM transform_rule FOR UPDATE").fetch_all(&mut *tx).await?;
+        let known: Vec<String> = sqlx::query_scalar(sql::TRANSFORM_NAMES).fetch_all(&mut *tx).await?;
         for name in known.iter().filter(|name| !rules.iter().any(|(n, ..)| n == *name)) {
-            sqlx::query("DELETE FROM transform_rule WHERE name = ?").bind(name).execute(&mut *tx).await?;
+            sqlx::query(sql::TRANSFORM_REMOVE).bind(name).execute(&mut *tx).await?;
         }
         for (place, (name, filter, act)) in rules.iter().enumerate() {
-            sqlx::query(
-                "INSERT INTO transform_rule (place, name, filter, act, changed_ns) VALUES (?, ?, ?, ?, ?)
-                 ON DUPLICATE KEY UPDATE place = VALUES(place),
-                 changed_ns = IF(filter = VALUES(filter) AND act = VALUES(act), changed_ns, VALUES(changed_ns)),
-                 filter = VALUES(filter), act = VALUES(act)",
-            )
-            .bind(place as u32)
-            .bind(name)
-            .bind(filter)
-            .bind(act)
-            .bind(now_ns)
-            .execute(&mut *tx)
-            .await?;
+            sqlx::query(sql::TRANSFORM_PUT)
+                .bind(place as u32)
+                .bind(name)
+                .bind(filter)
+                .bind(act)
+                .bind(now_ns)
+                .execute(&mut *tx)
+                .await?;
         }
         record(&mut tx, act).await?;
         tx.commit().await?;
@@ -92,14 +58,7 @@ impl Store {
     /// Where the database fails.
     pub async fn count_transforms(&self, counted: &[(String, u64, i64)]) -> Result<()> {
         for (name, held, last_ns) in counted {
-            sqlx::query(
-                "UPDATE transform_rule SET held = held + ?, last_ns = GREATEST(COALESCE(last_ns, 0), ?) WHERE name = ?",
-            )
-            .bind(held)
-            .bind(last_ns)
-            .bind(name)
-            .execute(&self.pool)
-            .await?;
+            sqlx::query(sql::TRANSFORM_HELD).bind(held).bind(last_ns).bind(name).execute(&self.pool).await?;
         }
         Ok(())
     }
@@ -108,11 +67,10 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn dials(&self) -> Result<Vec<DialRow>> {
-        let select = "SELECT id, filter, least, until_ns, why, who, set_ns FROM dial ORDER BY id DESC";
-        let rows = sqlx::query(select).fetch_all(&self.pool).await?;
+    pub async fn dials(&self) -> Result<Vec<StoredDial>> {
+        let rows = sqlx::query(sql::DIAL_ALL).fetch_all(&self.pool).await?;
         let row = |r: &sqlx::mysql::MySqlRow| {
-            Ok(DialRow {
+            Ok(StoredDial {
                 id: r.try_get(0)?,
                 filter: r.try_get(1)?,
                 least: r.try_get(2)?,
@@ -129,10 +87,9 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn add_dial(&self, dial: &DialRow, act: &Act<'_>) -> Result<u32> {
+    pub async fn add_dial(&self, dial: &StoredDial, act: &Act<'_>) -> Result<u32> {
         let mut tx = self.pool.begin().await?;
-        let insert = "INSERT INTO dial (filter, least, until_ns, why, who, set_ns) VALUES (?, ?, ?, ?, ?, ?)";
-        let added = sqlx::query(insert)
+        let added = sqlx::query(sql::DIAL_ADD)
             .bind(&dial.filter)
             .bind(dial.least)
             .bind(dial.until_ns)
@@ -152,7 +109,7 @@ impl Store {
     /// [`StoreError::Missing`].
     pub async fn remove_dial(&self, id: u32, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let done = sqlx::query("DELETE FROM dial WHERE id = ?").bind(id).execute(&mut *tx).await?;
+        let done = sqlx::query(sql::DIAL_REMOVE).bind(id).execute(&mut *tx).await?;
         if done.rows_affected() == 0 {
             return Err(StoreError::Missing(format!("dial {id}")));
         }
@@ -166,7 +123,7 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn expire_dials(&self, ns: i64) -> Result<()> {
-        sqlx::query("DELETE FROM dial WHERE until_ns < ?").bind(ns).execute(&self.pool).await?;
+        sqlx::query(sql::DIAL_EXPIRE).bind(ns).execute(&self.pool).await?;
         Ok(())
     }
 
@@ -175,9 +132,8 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn ties(&self) -> Result<Vec<(String, Vec<String>)>> {
-        let select = "SELECT name, spelling FROM tie LEFT JOIN tie_spelling ON tie = name ORDER BY name, spelling";
         let mut out: Vec<(String, Vec<String>)> = Vec::new();
-        for row in sqlx::query(select).fetch_all(&self.pool).await? {
+        for row in sqlx::query(sql::TIE_ALL).fetch_all(&self.pool).await? {
             let (name, spelling): (String, Option<String>) = (row.try_get(0)?, row.try_get(1)?);
             match out.last_mut().filter(|(last, _)| *last == name) {
                 Some((_, spellings)) => spellings.extend(spelling),
@@ -193,14 +149,10 @@ impl Store {
     /// Where the database fails.
     pub async fn put_tie(&self, name: &str, spellings: &[String], act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query("INSERT IGNORE INTO tie (name) VALUES (?)").bind(name).execute(&mut *tx).await?;
-        sqlx::query("DELETE FROM tie_spelling WHERE tie = ?").bind(name).execute(&mut *tx).await?;
+        sqlx::query(sql::TIE_ADD).bind(name).execute(&mut *tx).await?;
+        sqlx::query(sql::TIE_SPELLINGS_CLEAR).bind(name).execute(&mut *tx).await?;
         for spelling in spellings {
-            sqlx::query("INSERT IGNORE INTO tie_spelling (tie, spelling) VALUES (?, ?)")
-                .bind(name)
-                .bind(spelling)
-                .execute(&mut *tx)
-                .await?;
+            sqlx::query(sql::TIE_SPELLING_ADD).bind(name).bind(spelling).execute(&mut *tx).await?;
         }
         record(&mut tx, act).await?;
         tx.commit().await?;
@@ -213,7 +165,7 @@ impl Store {
     /// [`StoreError::Missing`].
     pub async fn remove_tie(&self, name: &str, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let done = sqlx::query("DELETE FROM tie WHERE name = ?").bind(name).execute(&mut *tx).await?;
+        let done = sqlx::query(sql::TIE_REMOVE).bind(name).execute(&mut *tx).await?;
         if done.rows_affected() == 0 {
             return Err(StoreError::Missing(format!("tie `{name}`")));
         }
@@ -227,10 +179,8 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn own_secret(&self, name: &str, fresh: [u8; 32]) -> Result<[u8; 32]> {
-        let insert = "INSERT IGNORE INTO own_secret (name, value) VALUES (?, ?)";
-        sqlx::query(insert).bind(name).bind(&fresh[..]).execute(&self.pool).await?;
-        let value: Vec<u8> =
-            sqlx::query_scalar("SELECT value FROM own_secret WHERE name = ?").bind(name).fetch_one(&self.pool).await?;
+        sqlx::query(sql::OWN_SECRET_ADD).bind(name).bind(&fresh[..]).execute(&self.pool).await?;
+        let value: Vec<u8> = sqlx::query_scalar(sql::OWN_SECRET).bind(name).fetch_one(&self.pool).await?;
         value.try_into().map_err(|_| StoreError::Missing(format!("secret `{name}` of 32 bytes")))
     }
 }

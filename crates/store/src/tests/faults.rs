@@ -6,6 +6,7 @@ use crate::fault::Step;
 use crate::*;
 use calvex_language::model::{Event, EventId};
 use calvex_storage::chunk::journal::{decode_batch, encode_batch};
+use calvex_storage::chunk::{BloomSetMeta, ChunkMeta};
 use calvex_storage::chunk::{
     BuiltChunk, ChunkPage, ChunkSource, Directory, VerifiedSegment, build_bloom_set, build_chunks,
 };
@@ -25,7 +26,7 @@ fn page(from: i64, rows: i64) -> Page {
 async fn journalled(store: &Store, claim: &Claim, after_seq: u64) -> Vec<Page> {
     let seqs: Vec<u64> = (after_seq + 1..=after_seq + 3).collect();
     let pages: Vec<Page> = seqs.iter().map(|seq| page(*seq as i64 * 5, 5)).collect();
-    let row = |(seq, page): (&u64, &Page)| JournalRow {
+    let row = |(seq, page): (&u64, &Page)| JournalEntry {
         seq: *seq,
         lane: 1,
         day: DAY,
@@ -104,8 +105,8 @@ async fn assert_whole(store: &Store, claim: &Claim, events: usize, when: &str) {
     }
 }
 
-fn catalogued(chunk: &BuiltChunk) -> ChunkRow {
-    ChunkRow {
+fn catalogued(chunk: &BuiltChunk) -> ChunkMeta {
+    ChunkMeta {
         id: chunk.id,
         lane: 1,
         day: DAY,
@@ -133,7 +134,7 @@ async fn seal(store: &Store, claim: &Claim, chunk: &BuiltChunk, covers: Vec<Jour
     store.seal(claim, &Seal { chunks: vec![row], covers }).await
 }
 
-async fn merge(store: &Store, claim: &Claim, chunk: &BuiltChunk, replaces: Vec<ChunkRow>) -> Result<()> {
+async fn merge(store: &Store, claim: &Claim, chunk: &BuiltChunk, replaces: Vec<ChunkMeta>) -> Result<()> {
     let row = catalogued(chunk);
     store.write_chunks(&[(row.clone(), chunk.segments.as_slice())]).await?;
     store.merge(claim, &Merge { chunks: vec![row], replaces }).await
@@ -150,12 +151,12 @@ async fn two_chunks(store: &Store) -> (Claim, Vec<Page>, BuiltChunk, BuiltChunk)
 }
 
 /// Writes the segments of a bloom set of `chunks`.
-async fn in_bloom_sets(store: &Store, claim: &Claim, number: u64, chunks: &[&BuiltChunk]) -> BloomSetRow {
+async fn in_bloom_sets(store: &Store, claim: &Claim, number: u64, chunks: &[&BuiltChunk]) -> BloomSetMeta {
     let id = claim.first_chunk + number;
     let filters: Vec<_> = chunks.iter().map(|c| (c.id, Arc::new(c.bloom.clone()))).collect();
     let (segments, chunks) = (build_bloom_set(id, &filters), chunks.iter().map(|c| c.id).collect());
     store.write_bloom_set_segments(BUCKET, id, &segments).await.unwrap();
-    BloomSetRow { id, lane: 1, bucket: BUCKET, segments: segments.len() as u16, checksum: 0, chunks }
+    BloomSetMeta { id, lane: 1, bucket: BUCKET, segments: segments.len() as u16, checksum: 0, chunks }
 }
 
 async fn segments_of(store: &Store) -> Vec<u64> {
@@ -278,7 +279,7 @@ fn a_bloom_set_is_whole_after_a_fault_at_any_step() {
             let failed = store.bloom_set(&claim, &row).await;
             assert!(matches!(failed, Err(StoreError::Injected(s)) if s == step), "{step:?}: {failed:?}");
             let done = step == Step::AfterCommit;
-            let places = |chunks: Vec<ChunkRow>| chunks.iter().filter_map(|c| c.bloom_set).collect::<Vec<_>>();
+            let places = |chunks: Vec<ChunkMeta>| chunks.iter().filter_map(|c| c.bloom_set).collect::<Vec<_>>();
             assert_eq!(places(store.chunks().await.unwrap()).len(), if done { 2 } else { 0 }, "{step:?}");
             assert_whole(&store, &claim, 15, &format!("{step:?}, at once")).await;
             // Parts that no record names go; the work is done again by the new epoch.

@@ -6,8 +6,10 @@ mod statements;
 mod striker;
 
 use crate::records::Act;
-use crate::records::access::{Actor, Principal, Purpose};
 use crate::*;
+use calvex_language::domain::access::{Actor, Principal, Purpose, Role, SecretKind};
+use calvex_language::domain::kept::SavedSearch;
+use calvex_storage::chunk::ChunkMeta;
 use std::sync::atomic::{AtomicU32, Ordering};
 use tokio::sync::OnceCell;
 
@@ -68,11 +70,11 @@ fn act() -> Act<'static> {
     Act { at_ns: 0, by: Actor { name: "mira", token: None }, act: "test", what: String::new() }
 }
 
-fn row(seq: u64) -> JournalRow {
-    JournalRow { seq, lane: 1, day: 20_000, late: false, rows: 3, batch: vec![seq as u8; 10] }
+fn row(seq: u64) -> JournalEntry {
+    JournalEntry { seq, lane: 1, day: 20_000, late: false, rows: 3, batch: vec![seq as u8; 10] }
 }
 
-fn commit(after_seq: u64, rows: u64, receipts: Vec<ReceiptRow>) -> Commit {
+fn commit(after_seq: u64, rows: u64, receipts: Vec<StoredReceipt>) -> Commit {
     Commit {
         table: JournalTable { slot: 1, no: 1 },
         after_seq,
@@ -149,7 +151,8 @@ fn a_receipt_stands_with_its_events_or_not_at_all() {
     run(async {
         let store = store().await;
         let claim = claimed(&store, "n").await;
-        let receipt = ReceiptRow { key_id: 7, idempotency: [1; 32], body: [2; 32], answer: b"ok".to_vec(), made_ns: 5 };
+        let receipt =
+            StoredReceipt { key_id: 7, idempotency: [1; 32], body: [2; 32], answer: b"ok".to_vec(), made_ns: 5 };
         store.commit(&claim, &commit(0, 1, vec![receipt.clone()])).await.unwrap();
         let taken = store.commit(&claim, &commit(1, 1, vec![receipt])).await.unwrap();
         assert_eq!(taken, Committed::ReceiptTaken);
@@ -161,8 +164,8 @@ fn a_receipt_stands_with_its_events_or_not_at_all() {
     });
 }
 
-fn chunk(id: u64, bucket: i32, until: i64) -> ChunkRow {
-    ChunkRow {
+fn chunk(id: u64, bucket: i32, until: i64) -> ChunkMeta {
+    ChunkMeta {
         id,
         lane: 1,
         day: 20_000,
@@ -267,9 +270,9 @@ fn rights_of_tokens_and_sessions() {
     run(async {
         let store = store().await;
         let audit = store.put_lane("audit", 400, true, (None, None), &act()).await.unwrap();
-        let admin = store.add_user("mira", "x", "admin", &[], 0, &act()).await.unwrap();
-        let reader = store.add_user("olle", "x", "reader", &[1], 0, &act()).await.unwrap();
-        assert!(matches!(store.add_user("olle", "x", "reader", &[], 0, &act()).await, Err(StoreError::Taken(_))));
+        let admin = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
+        let reader = store.add_user("olle", "x", Role::Reader, &[1], 0, &act()).await.unwrap();
+        assert!(matches!(store.add_user("olle", "x", Role::Reader, &[], 0, &act()).await, Err(StoreError::Taken(_))));
         store.add_token("all", &[1; 32], "p", admin, None, Purpose::Administer, 0, &act()).await.unwrap();
         store.add_token("narrow", &[2; 32], "p", admin, Some(&[audit]), Purpose::Administer, 0, &act()).await.unwrap();
         store.add_token("beyond", &[3; 32], "p", reader, Some(&[1, audit]), Purpose::Read, 0, &act()).await.unwrap();
@@ -283,7 +286,7 @@ fn rights_of_tokens_and_sessions() {
         assert_eq!(rights([2; 32]).await, Some((false, false, true, Some(vec![audit]))), "a narrowed token reads");
         assert_eq!(rights([3; 32]).await, Some((false, false, true, Some(vec![1]))), "never more than its owner");
         assert_eq!(rights([4; 32]).await, Some((false, false, false, None)));
-        store.revoke(records::access::SecretKind::Token, "all", 1, &act()).await.unwrap();
+        store.revoke(SecretKind::Token, "all", 1, &act()).await.unwrap();
         assert_eq!(rights([1; 32]).await, None);
         // Names are weighed as the database compares them.
         let weight = |name: &'static str| {
@@ -305,10 +308,10 @@ fn rights_of_tokens_and_sessions() {
 fn an_act_stands_in_the_trail_if_and_only_if_it_was_done() {
     run(async {
         let store = store().await;
-        let admin = store.add_user("mira", "x", "admin", &[], 0, &act()).await.unwrap();
+        let admin = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
         let by = Actor { name: "mira", token: Some("night") };
         let act = |what: &str| Act { at_ns: 5, by, act: "save search", what: what.to_owned() };
-        let saved = |name: &str, owner_id| records::saved::SavedRow {
+        let saved = |name: &str, owner_id| SavedSearch {
             name: name.into(),
             owner_id,
             owner: String::new(),

@@ -3,6 +3,7 @@
 use super::{act, claimed, commit, replayed, run, store};
 use crate::*;
 use calvex_language::model::Event;
+use calvex_storage::chunk::ChunkMeta;
 use calvex_storage::chunk::{ChunkSource, build_chunks};
 use calvex_storage::columns::{PageRead, build_page};
 
@@ -129,7 +130,7 @@ fn ids_of_chunks_go_on_behind_every_one_that_was_given() {
         assert_eq!(next.first_chunk, far + 1);
         // A chunk under an id that is taken is refused; what stands there stays.
         store.write_segments(100, far, 0, &[b"kept".to_vec()]).await.unwrap();
-        let other = ChunkRow { rows: 99, checksum: 7, ..row };
+        let other = ChunkMeta { rows: 99, checksum: 7, ..row };
         assert!(store.write_chunks(&[(other, &[b"other".to_vec()][..])]).await.is_err());
         assert_eq!(store.read_segment(100, far, 0).await.unwrap(), b"kept");
     });
@@ -154,7 +155,7 @@ fn a_cache_of_another_database_answers_nothing() {
         {
             let chunk = built(message);
             store.open_bucket(100).await.unwrap();
-            let row = ChunkRow { checksum: chunk.checksum(), ..super::chunk(chunk.id, 100, i64::MAX) };
+            let row = ChunkMeta { checksum: chunk.checksum(), ..super::chunk(chunk.id, 100, i64::MAX) };
             store.write_chunks(&[(row, chunk.segments.as_slice())]).await.unwrap();
             // Even where both claim to be one installation, as after a restore by hand, the checksum distinguishes them.
             let cache = SegmentCache::new(1 << 20, installation, Some((folder.path().to_owned(), 1 << 20)));

@@ -5,6 +5,12 @@
 use super::striker::{Strike, Striker};
 use super::{act, claimed, commit, replayed, run, store};
 use crate::*;
+use calvex_language::domain::access::Role;
+use calvex_language::domain::error_group::{GroupState, KeptGroup, SeenGroup};
+use calvex_language::domain::rule::{
+    Alert, AlertChange, AlertMove, Judgement, Notification, NotifyBy, Rule, RuleState,
+};
+use calvex_storage::chunk::{BloomSetMeta, ChunkMeta};
 use std::collections::BTreeMap;
 
 const STRIKES: [Strike; 7] = [
@@ -76,6 +82,8 @@ async fn reset(store: &Store) {
         "alert",
         "rule",
         "audit",
+        "error_group",
+        "error_group_seen",
         "user",
         "rollup_chunk",
         "rollup",
@@ -117,7 +125,7 @@ async fn assert_once(store: &Store, events: u64) {
 fn a_commit_is_written_once_or_not_at_all() {
     run(async {
         let receipt =
-            || ReceiptRow { key_id: 7, idempotency: [1; 32], body: [2; 32], answer: b"ok".to_vec(), made_ns: 5 };
+            || StoredReceipt { key_id: 7, idempotency: [1; 32], body: [2; 32], answer: b"ok".to_vec(), made_ns: 5 };
         let act = |plain: Store, through: Store| async move {
             let claim = claimed(&plain, "n").await;
             let group = commit(0, 3, vec![receipt()]);
@@ -146,7 +154,7 @@ async fn to_seal(store: &Store) -> (Claim, Seal) {
     let claim = claimed(store, "n").await;
     store.commit(&claim, &commit(0, 3, vec![])).await.unwrap();
     let covers = replayed(store, &claim).await;
-    let row = ChunkRow { segments: 2, ..super::chunk(claim.first_chunk, 100, 50) };
+    let row = ChunkMeta { segments: 2, ..super::chunk(claim.first_chunk, 100, 50) };
     (claim, Seal { chunks: vec![row], covers })
 }
 
@@ -188,7 +196,7 @@ fn a_merge_swaps_its_chunks_once_or_not_at_all() {
         let act = |plain: Store, through: Store| async move {
             let (claim, seal) = to_seal(&plain).await;
             write_and_seal(&plain, &claim, &seal).await.unwrap();
-            let new = ChunkRow { rows: 9, ..super::chunk(claim.first_chunk + 1, 100, 50) };
+            let new = ChunkMeta { rows: 9, ..super::chunk(claim.first_chunk + 1, 100, 50) };
             let merge = Merge { chunks: vec![new.clone()], replaces: plain.chunks().await.unwrap() };
             let merged = async |store: &Store| {
                 store.write_chunks(&[(new.clone(), &[b"merged".to_vec()][..])]).await?;
@@ -216,7 +224,7 @@ fn a_bloom_set_names_its_chunks_once_or_not_at_all() {
             let (claim, seal) = to_seal(&plain).await;
             write_and_seal(&plain, &claim, &seal).await.unwrap();
             let (id, chunks) = (claim.first_chunk + 1, vec![seal.chunks[0].id]);
-            let row = BloomSetRow { id, lane: 1, bucket: 100, segments: 1, checksum: 7, chunks };
+            let row = BloomSetMeta { id, lane: 1, bucket: 100, segments: 1, checksum: 7, chunks };
             let rolled = async |store: &Store| {
                 store.write_bloom_set_segments(100, id, &[b"blooms".to_vec()]).await?;
                 store.bloom_set(&claim, &row).await
@@ -270,58 +278,66 @@ fn moving_and_dropping_keep_what_is_live() {
     });
 }
 
+/// A rule of mira's that was never judged.
+fn lease_errors(owner_id: u32) -> Rule {
+    Rule {
+        id: 0,
+        name: "lease errors".into(),
+        query: "severity>=error".into(),
+        window_s: 60,
+        above: 1,
+        hold_s: 0,
+        delay_s: 0,
+        late_s: 0,
+        webhook: None,
+        webhook_secret: None,
+        mail: None,
+        owner_id,
+        owner: String::new(),
+        owner_role: Role::Admin,
+        state: RuleState::Quiet,
+        since_ns: 0,
+        judged_ns: None,
+        count: 0,
+        note: String::new(),
+    }
+}
+
+/// The first judgement of a rule: it raises an alert, and somebody is notified.
+fn raised(rule_id: u32) -> Judgement {
+    let alert = Alert { id: 0, rule_id, raised_ns: 5, ended_ns: None, peak: 3, late: false, taken_by: None };
+    let message = Notification {
+        id: 0,
+        alert_id: 0,
+        by: NotifyBy::Webhook,
+        what: AlertMove::Raised,
+        target: "http://hook.test/".into(),
+        secret: None,
+        payload: "{}".into(),
+        tries: 0,
+        done_ns: None,
+        error: String::new(),
+    };
+    Judgement {
+        rule_id,
+        judged_before_ns: None,
+        state: RuleState::Raised,
+        since_ns: 5,
+        judged_ns: 9,
+        count: 3,
+        note: String::new(),
+        changes: vec![AlertChange::Raise { alert, notify: vec![message] }],
+    }
+}
+
 #[test]
 fn a_judgement_and_its_notifications_stand_together() {
-    use crate::records::alerts::{AlertChange, AlertRow, Judgement, OutboxRow, RuleRow};
     run(async {
         let act_on = |plain: Store, through: Store| async move {
             let claim = claimed(&plain, "n").await;
-            let owner = plain.add_user("mira", "x", "admin", &[], 0, &act()).await.unwrap();
-            let rule = RuleRow {
-                id: 0,
-                name: "lease errors".into(),
-                query: "severity>=error".into(),
-                window_s: 60,
-                above: 1,
-                hold_s: 0,
-                delay_s: 0,
-                late_s: 0,
-                webhook: None,
-                webhook_secret: None,
-                mail: None,
-                owner_id: owner,
-                owner: String::new(),
-                owner_role: String::new(),
-                state: String::new(),
-                since_ns: 0,
-                judged_ns: None,
-                count: 0,
-                note: String::new(),
-            };
-            let rule_id = plain.add_rule(&rule, &act()).await.unwrap();
-            let alert = AlertRow { id: 0, rule_id, raised_ns: 5, ended_ns: None, peak: 3, late: false, taken_by: None };
-            let message = OutboxRow {
-                id: 0,
-                alert_id: 0,
-                kind: "webhook".into(),
-                what: "raised".into(),
-                target: "http://hook.test/".into(),
-                secret: None,
-                payload: "{}".into(),
-                tries: 0,
-                done_ns: None,
-                error: String::new(),
-            };
-            let judgement = Judgement {
-                rule_id,
-                judged_before_ns: None,
-                state: "raised".into(),
-                since_ns: 5,
-                judged_ns: 9,
-                count: 3,
-                note: String::new(),
-                changes: vec![AlertChange::Raise { alert, notify: vec![message] }],
-            };
+            let owner = plain.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
+            let rule_id = plain.add_rule(&lease_errors(owner), &act()).await.unwrap();
+            let judgement = raised(rule_id);
             let done = through.commit_judgement(&claim, &judgement, 9).await.map(|_| ());
             let alerts = plain.latest_alerts(10).await.unwrap().len();
             assert_eq!(plain.outbox_due(9).await.unwrap().len(), alerts, "nobody is notified of what was not raised");
@@ -339,6 +355,100 @@ fn a_judgement_and_its_notifications_stand_together() {
             assert!(store.outbox_due(99).await.unwrap().is_empty());
         })
         .await;
+    });
+}
+
+#[test]
+fn a_judgement_that_another_overtook_writes_nothing() {
+    run(async {
+        let store = store().await;
+        let claim = claimed(&store, "n").await;
+        let owner = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
+        let rule_id = store.add_rule(&lease_errors(owner), &act()).await.unwrap();
+        assert!(store.commit_judgement(&claim, &raised(rule_id), 9).await.unwrap());
+        // Two nodes looked at the rule as it stood; the second must not raise the same alert again.
+        assert!(!store.commit_judgement(&claim, &raised(rule_id), 9).await.unwrap());
+        let quiet = Judgement { judged_before_ns: Some(8), state: RuleState::Quiet, ..raised(rule_id) };
+        assert!(!store.commit_judgement(&claim, &quiet, 9).await.unwrap());
+        assert_eq!(store.latest_alerts(10).await.unwrap().len(), 1);
+        assert_eq!(store.outbox_due(9).await.unwrap().len(), 1);
+        assert_eq!(store.rules().await.unwrap()[0].state, RuleState::Raised);
+        // From where it stands now it goes on.
+        let ended = Judgement { judged_before_ns: Some(9), judged_ns: 20, changes: Vec::new(), ..quiet };
+        assert!(store.commit_judgement(&claim, &ended, 20).await.unwrap());
+        assert_eq!(store.rules().await.unwrap()[0].state, RuleState::Quiet);
+    });
+}
+
+#[test]
+fn error_groups_are_seen_said_and_returned() {
+    run(async {
+        let seen =
+            |id: &str, lane: u32, first_ns: i64, last_ns: i64| SeenGroup { id: id.into(), lane, first_ns, last_ns };
+        let (one, two) = ("1111111111111111", "2222222222222222");
+        let act_on = |_: Store, through: Store| async move {
+            let groups = [seen(one, 1, 50, 60), seen(one, 2, 40, 90), seen(two, 1, 10, 10)];
+            through.put_seen_groups(&groups, &[]).await?;
+            through.put_seen_groups(&[seen(one, 1, 20, 55)], &[]).await?;
+            let said = KeptGroup {
+                id: one.into(),
+                said: GroupState::Resolved,
+                said_ns: 100,
+                said_by: "mira".into(),
+                release: Some("41.2".into()),
+                failed_releases: vec!["41.1".into()],
+                note: "hinges".into(),
+                returned_ns: None,
+            };
+            through.say_of_group(&said, &act()).await
+        };
+        at_every_statement("error groups", act_on, |store| async move {
+            let kept = store.kept_groups().await.unwrap();
+            assert!(kept.iter().all(|group| group.failed_releases == ["41.1"] && group.returned_ns.is_none()));
+            if let [group] = kept.as_slice() {
+                let of_one = store.seen_groups(&[one]).await.unwrap();
+                assert_eq!(of_one, [seen(one, 1, 20, 60), seen(one, 2, 40, 90)]);
+                // Seen before it was resolved is no return, seen after it is one, and stays one.
+                store.put_seen_groups(&[], &[(one.into(), 100)]).await.unwrap();
+                assert_eq!(store.kept_groups().await.unwrap()[0].returned_ns, None);
+                store.put_seen_groups(&[], &[(one.into(), 120), (one.into(), 130)]).await.unwrap();
+                assert_eq!(store.kept_groups().await.unwrap()[0].returned_ns, Some(120));
+                let taken_back = KeptGroup { said: GroupState::New, ..group.clone() };
+                store.say_of_group(&taken_back, &act()).await.unwrap();
+                assert!(store.kept_groups().await.unwrap().is_empty());
+                assert_eq!(store.groups_seen_until().await.unwrap(), Some(90));
+            }
+        })
+        .await;
+    });
+}
+
+#[test]
+fn error_groups_are_forgotten_beyond_the_most() {
+    use crate::records::error_groups::MAX_SEEN;
+    run(async {
+        let store = store().await;
+        let id = |n: u64| format!("{n:016x}");
+        let said = KeptGroup {
+            id: id(0),
+            said: GroupState::Known,
+            said_ns: 1,
+            said_by: "mira".into(),
+            release: None,
+            failed_releases: Vec::new(),
+            note: String::new(),
+            returned_ns: None,
+        };
+        store.say_of_group(&said, &act()).await.unwrap();
+        let seen = |n: u64| SeenGroup { id: id(n), lane: 1, first_ns: n as i64, last_ns: n as i64 };
+        let all: Vec<SeenGroup> = (0..MAX_SEEN + 3).map(seen).collect();
+        store.put_seen_groups(&all, &[]).await.unwrap();
+        // The oldest go, but for the one of which something was said.
+        let ids: Vec<String> = (0..6).map(id).collect();
+        let ids: Vec<&str> = ids.iter().map(String::as_str).collect();
+        let mut left: Vec<i64> = store.seen_groups(&ids).await.unwrap().iter().map(|group| group.first_ns).collect();
+        left.sort_unstable();
+        assert_eq!(left, [0, 4, 5]);
     });
 }
 

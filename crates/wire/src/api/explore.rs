@@ -11,7 +11,7 @@ use super::{RangeAnswer, ValueCount};
 /// A query taken apart.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub struct CheckAnswer {
-    /// The query in its one form, mistaken parts left out.
+    /// The query in its one form; no use where there are mistakes.
     pub canonical: String,
     /// Empty where the query can be run.
     pub mistakes: Vec<Mistake>,

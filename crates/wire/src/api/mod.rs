@@ -2,6 +2,8 @@
 
 mod alerts;
 mod arrivals;
+mod compare;
+mod errors;
 mod explore;
 mod lanes;
 mod measure;
@@ -13,6 +15,8 @@ mod transforms;
 
 pub use alerts::{Alert, MadeRule, NewRule, Notified, Rule};
 pub use arrivals::{Arrival, ArrivalsAnswer, Probed, Refused, SetAside, WayIn};
+pub use compare::{CompareAnswer, CompareRequest, ComparedSide};
+pub use errors::{ErrorExample, ErrorGroup, ErrorsAnswer, ErrorsRequest, FailedRelease, SaidOfGroup, SayOfGroup};
 pub use explore::{
     CheckAnswer, CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SavedSearch,
     ShapeAnswer, ShapeRequest, SpokenRange, TemplateVariable,
@@ -24,12 +28,12 @@ pub use measure::{
 pub use now::{MarkNow, NowAnswer, ServiceFigures, ServiceNow, SilentService};
 pub use people::{LoginRequest, MadeSecret, Me, NewToken, NewUser, TokenListed};
 pub use search::{
-    EmptyAnswer, ExportAccount, ExportEnd, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest, StoryAnswer,
-    StreamLine, TailLine,
+    EmptyAnswer, ExportAccount, ExportEnd, FoundId, HistogramAnswer, PasteRequest, RangeAnswer, RelatedId,
+    SearchAnswer, SearchRequest, StoryAnswer, StreamLine, TailLine,
 };
 pub use senders::{Dial, Key, KeyLimits, KeySecret, NewDial, NewKey, Rotation};
 pub use transforms::{
-    CutTold, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, TieListed, TransformRule, TriedEvent,
+    CutShown, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, TieListed, TransformRule, TriedEvent,
     TriedLine, TryPatterns, TryTransforms,
 };
 

@@ -3,7 +3,7 @@
 use crate::Problem;
 use calvex_answer::scan::Explanation;
 use calvex_answer::search::FieldHint;
-use calvex_answer::story::ServiceShare;
+use calvex_answer::story::{Chapter, PastedId, Score, ServiceShare};
 use calvex_language::model::Value;
 use calvex_language::query::Mistake;
 use schemars::JsonSchema;
@@ -48,7 +48,7 @@ pub struct RangeAnswer {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct SearchAnswer {
     /// In the order asked.
-    #[schemars(with = "Vec<EventTold>")]
+    #[schemars(with = "Vec<EventAnswer>")]
     pub events: Vec<Value>,
     /// Where the next answer goes on; none when there is no more.
     pub cursor: Option<String>,
@@ -109,9 +109,20 @@ pub struct StoryAnswer {
     pub tie: String,
     /// The query that finds the same events in Search.
     pub query: String,
-    /// In time order.
-    #[schemars(with = "Vec<EventTold>")]
+    /// In time order: those with the id, and all of the traces that these belong to.
+    #[schemars(with = "Vec<EventAnswer>")]
     pub events: Vec<Value>,
+    /// The story drawn; its numbers of events count `events`.
+    pub score: Option<Score>,
+    /// The story for a ticket, where a link to it was given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub markdown: Option<String>,
+    /// Of an id that several traces touch: each of them, in time order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub chapters: Vec<Chapter>,
+    /// Other ids that its events carry, by the ties they are known as.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub related: Vec<RelatedId>,
     /// Services by first event.
     pub services: Vec<ServiceShare>,
     /// Lanes the events stand in.
@@ -122,6 +133,42 @@ pub struct StoryAnswer {
     pub more: bool,
     /// How the answer came about.
     pub explain: Explanation,
+}
+
+/// An id that leads to a story.
+#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+pub struct RelatedId {
+    /// The tie it is known as: `trace`, or one that an administrator named.
+    pub tie: String,
+    /// The id.
+    pub id: String,
+}
+
+/// Asks for the ids in a text.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PasteRequest {
+    /// Anything: an id, a response's headers, an error report, a line of a log, a JSON document.
+    pub text: String,
+}
+
+/// An id found in a text, and what is tied to it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct FoundId {
+    /// The id.
+    pub id: String,
+    /// What it looks like.
+    pub kind: PastedId,
+    /// How many events were found, at most a hundred are looked at.
+    pub events: usize,
+    /// Whether there are more.
+    pub more: bool,
+    /// RFC 3339 of the first of these; none where there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first: Option<String>,
+    /// The id of the trace where it is that of a span.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trace: Option<String>,
 }
 
 /// A line of a streamed answer; the last one is the answer itself, or a problem.
@@ -136,7 +183,7 @@ pub enum StreamLine<T> {
         total: usize,
     },
     /// Further events of the answer, in its order.
-    Events(#[schemars(with = "Vec<EventTold>")] Vec<Value>),
+    Events(#[schemars(with = "Vec<EventAnswer>")] Vec<Value>),
     /// Counts so far, of a histogram.
     Counts {
         /// Start of the first bucket, as in the answer.
@@ -164,7 +211,7 @@ pub enum TailLine {
     /// Events, as they came.
     Events {
         /// In the order of their time within one batch.
-        #[schemars(with = "Vec<EventTold>")]
+        #[schemars(with = "Vec<EventAnswer>")]
         events: Vec<Value>,
     },
     /// Events passed that were not reported, since there were too many for this client.
@@ -183,7 +230,7 @@ pub enum TailLine {
 #[derive(JsonSchema)]
 #[schemars(deny_unknown_fields)]
 #[allow(missing_docs, dead_code)]
-struct EventTold {
+struct EventAnswer {
     id: String,
     /// RFC 3339 in UTC, nanoseconds.
     time: String,
@@ -200,6 +247,8 @@ struct EventTold {
     service: Option<String>,
     host: Option<String>,
     message: String,
+    /// The id of the message's shape, 16 hex digits; none where there is no message.
+    shape: Option<String>,
     trace: Option<String>,
     span: Option<String>,
     parent: Option<String>,

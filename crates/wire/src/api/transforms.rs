@@ -80,12 +80,12 @@ pub struct TriedLine {
     pub expected: Option<String>,
     /// What the holes took.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub cuts: Vec<CutTold>,
+    pub cuts: Vec<CutShown>,
 }
 
 /// What one hole took.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct CutTold {
+pub struct CutShown {
     /// The hole's name.
     pub name: String,
     /// Its kind.

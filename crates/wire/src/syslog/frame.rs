@@ -84,7 +84,7 @@ fn head(bytes: &[u8]) -> Head {
             None => Head::Unknown,
             Some(b' ') if bytes.get(digits + 1).is_none() => Head::Unknown,
             Some(b' ') if bytes.get(digits + 1) == Some(&b'<') => {
-                let length = bytes[..digits].iter().fold(0usize, |n, b| n * 10 + usize::from(b - b'0'));
+                let length = bytes.iter().take(digits).fold(0usize, |n, b| n * 10 + usize::from(b - b'0'));
                 Head::Counted(length, digits + 1)
             }
             Some(_) => Head::Delimited,
@@ -169,7 +169,7 @@ impl Framer {
             Head::Delimited => match self.end_of(rest) {
                 End::At(end) => {
                     match end <= self.max_bytes {
-                        true => push(&rest[..end], out),
+                        true => push(rest.get(..end).unwrap_or(rest), out),
                         false => out.push(Frame::TooLarge(end)),
                     }
                     self.marked = true;
@@ -220,15 +220,17 @@ impl Framer {
         }
         let mut from = 0;
         for at in 1..held.len() {
-            if self.end.is_none() && held[at] == b'\n' {
-                push(&held[from..at], out);
+            let (before, rest) = held.split_at(at);
+            let message = before.get(from..).unwrap_or_default();
+            if self.end.is_none() && rest.first() == Some(&b'\n') {
+                push(message, out);
                 from = at + 1;
-            } else if begins(&held[at..]) {
-                push(&held[from..at], out);
+            } else if begins(rest) {
+                push(message, out);
                 from = at;
             }
         }
-        push(&held[from..], out);
+        push(held.get(from..).unwrap_or_default(), out);
     }
 }
 

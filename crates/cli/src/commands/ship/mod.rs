@@ -13,7 +13,7 @@ use super::pattern::read_patterns;
 use super::send::key_or_env;
 use crate::client::{DEFAULT_URL, http_client, root_cause};
 use crate::commands::serve::asked_to_stop;
-use crate::{Ended, output};
+use crate::{Ended, options};
 use anyhow::{Context, Result, anyhow, bail};
 use calvex_store::Backoff;
 use calvex_wire::api::{IDEMPOTENCY_HEADER, SendAnswer};
@@ -74,9 +74,8 @@ pub struct Ship {
     /// Standard input kept on disk while the service is away, MiB; beyond, reading waits
     #[arg(long, default_value_t = 256, value_parser = clap::value_parser!(u32).range(1..=65536))]
     spool_mib: u32,
-    /// Print what became of the lines as one JSON line
-    #[arg(long)]
-    json: bool,
+    #[command(flatten)]
+    output: options::Form,
 }
 
 /// Counts and the way to the service.
@@ -150,7 +149,7 @@ impl Ship {
         // A bad key is reported now, not when the first line comes.
         tokio::select! {
             checked = shipper.check_key() => checked?,
-            asked = &mut stopped => { asked?; return shipper.report(self.json) }
+            asked = &mut stopped => { asked?; return shipper.report(self.output) }
         }
         loop {
             let shipped = tokio::select! {
@@ -169,7 +168,7 @@ impl Ship {
             }
         }
         shipper.bar.finish_and_clear();
-        shipper.report(self.json)
+        shipper.report(self.output)
     }
 
     /// Ships a batch of each file that has one; whether any had.
@@ -323,14 +322,11 @@ impl Shipper {
         }
     }
 
-    fn report(&self, as_json: bool) -> Result<Ended> {
-        if as_json {
-            output::line(&serde_json::json!({ "stored": self.stored, "refused": self.refused }).to_string())?;
-        } else {
+    fn report(&self, form: options::Form) -> Result<Ended> {
+        form.one(&serde_json::json!({ "stored": self.stored, "refused": self.refused }), |_| {
             let unfit = if self.missed > 0 { format!(", {} fitted no pattern", self.missed) } else { String::new() };
-            eprintln!("calvex ship: {} stored, {} refused{unfit}", self.stored, self.refused);
-        }
-        Ok(Ended::Well)
+            format!("{} stored, {} refused{unfit}", self.stored, self.refused)
+        })
     }
 }
 

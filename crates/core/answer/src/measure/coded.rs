@@ -2,10 +2,11 @@
 
 use super::GroupValue;
 use calvex_language::error::Result;
-use calvex_language::model::{Kind, Path, Severity, Status, Value, decode_value, to_hex};
+use calvex_language::model::{Kind, Path, Severity, Status, Value, decode_value, shape, to_hex};
 use calvex_language::query::{Builtin, Field, Num, SentName, matching};
 use calvex_storage::columns::{
-    Column, FieldType, PageRead, SentColumn, Values, builtin_column, columns_of, each_value_overflowing, field_value,
+    Column, ErrorGroups, FieldType, PageRead, Rows, SentColumn, Values, builtin_column, columns_of,
+    each_value_overflowing, field_value,
 };
 use std::collections::HashMap;
 
@@ -19,7 +20,7 @@ pub(crate) struct Coded {
     pub values: Vec<GroupValue>,
     /// The first value of each row.
     pub first: Vec<u32>,
-    /// Further values of rows that have several: lists, and equal dotted names of two paths.
+    /// Further values of rows that have several (lists, and equal dotted names of two paths), by row, each once.
     pub more: Vec<(u32, u32)>,
 }
 
@@ -31,10 +32,7 @@ impl Coded {
     fn put(&mut self, row: usize, code: u32) {
         match self.first.get_mut(row) {
             Some(slot) if *slot == MISSING => *slot = code,
-            // A row counts once for each value it has, however often it has it.
-            Some(slot) if *slot != code && !self.more.contains(&(row as u32, code)) => {
-                self.more.push((row as u32, code))
-            }
+            Some(slot) if *slot != code => self.more.push((row as u32, code)),
             _ => {}
         }
     }
@@ -81,8 +79,25 @@ impl Coded {
         })
     }
 
-    /// Equal values that came from columns of two types, or from two dictionaries, under one code.
-    fn joined(mut self) -> Self {
+    /// The further values of a row.
+    pub fn more_of(&self, row: usize) -> &[(u32, u32)] {
+        let (row, more) = (row as u32, self.more.as_slice());
+        let from = more.partition_point(|(r, _)| *r < row);
+        let to = from + more.get(from..).unwrap_or_default().partition_point(|(r, _)| *r == row);
+        more.get(from..to).unwrap_or_default()
+    }
+
+    /// A row counts once for each value it has, however often it has it: a list of one value a thousand times, or
+    /// values of two columns that are equal. Sorting once keeps long lists from costing their square.
+    fn each_once(&mut self) {
+        self.more.sort_unstable();
+        self.more.dedup();
+        let first = &self.first;
+        self.more.retain(|(row, code)| first.get(*row as usize) != Some(code));
+    }
+
+    /// Puts equal values that came from columns of two types, or from two dictionaries, under one code.
+    fn join(&mut self) {
         let mut known: HashMap<&GroupValue, u32> = HashMap::new();
         let mut to: Vec<u32> = Vec::with_capacity(self.values.len());
         for value in &self.values {
@@ -90,7 +105,7 @@ impl Coded {
             to.push(*known.entry(value).or_insert(next));
         }
         if known.len() == self.values.len() {
-            return self;
+            return;
         }
         let mut at = 0;
         let mut seen = 0;
@@ -103,12 +118,6 @@ impl Coded {
         });
         self.first.iter_mut().for_each(|c| *c = map[*c as usize]);
         self.more.iter_mut().for_each(|(_, c)| *c = map[*c as usize]);
-        // Values that were two before may be one now, which a row has once.
-        self.more.sort_unstable();
-        self.more.dedup();
-        let first = &self.first;
-        self.more.retain(|(row, code)| first.get(*row as usize) != Some(code));
-        self
     }
 }
 
@@ -122,10 +131,19 @@ pub(crate) fn code(field: &Field, page: &dyn PageRead, lane: &str) -> Result<Cod
         Field::Builtin(builtin) => own(*builtin, page, lane, &mut coded)?,
         Field::Sent(name) => sent(name, page, &mut coded)?,
     }
+    coded.each_once();
     Ok(coded)
 }
 
 fn own(builtin: Builtin, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> Result<()> {
+    if builtin == Builtin::ErrorGroup {
+        let groups = ErrorGroups::of(page, &Rows::all(page.rows()))?;
+        coded.values.extend(groups.groups.iter().map(|group| GroupValue::Text(group.id.clone())));
+        for (row, slot) in coded.first.iter_mut().enumerate() {
+            *slot = groups.of_row(row).map_or(MISSING, |n| n as u32 + 1);
+        }
+        return Ok(());
+    }
     let Some(own) = builtin_column(builtin) else {
         if builtin == Builtin::Lane && !lane.is_empty() {
             coded.values.push(GroupValue::Text(lane.to_owned()));
@@ -167,8 +185,16 @@ fn own(builtin: Builtin, page: &dyn PageRead, lane: &str, coded: &mut Coded) -> 
             coded.take_codes(&column, codes, dictionary.len(), |c| GroupValue::Text(to_hex(dictionary.get(c))));
         }
         (Values::Messages(m), Builtin::Shape) => {
-            coded
-                .take_codes(&column, &m.codes, m.templates.len(), |c| GroupValue::Shape(m.templates.get(c).to_owned()));
+            // Several templates may have one shape.
+            let (mut known, mut by_template) = (HashMap::new(), vec![None; m.templates.len()]);
+            for (value_index, template) in m.codes.iter().enumerate() {
+                let Some(code) = by_template.get_mut(*template as usize) else { continue };
+                let code = *code.get_or_insert_with(|| {
+                    let shape = shape::of_template(m.templates.get(*template as usize), |_| {});
+                    coded.code(GroupValue::Shape(shape), &mut known)
+                });
+                coded.put(column.row(value_index), code);
+            }
         }
         (Values::Messages(m), _) => {
             let mut known = HashMap::new();
@@ -206,7 +232,7 @@ fn sent(name: &SentName, page: &dyn PageRead, coded: &mut Coded) -> Result<()> {
     let overflows = each_value_overflowing(page, name, |row, value| coded.take_list(row, value, &mut known))?;
     columns += usize::from(overflows);
     if columns > 1 {
-        *coded = std::mem::replace(coded, Coded::new(0)).joined();
+        coded.join();
     }
     Ok(())
 }

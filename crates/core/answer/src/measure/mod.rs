@@ -4,6 +4,7 @@
 mod cells;
 mod coded;
 mod distinct;
+mod grouper;
 mod partial;
 mod quantiles;
 #[cfg(test)]

@@ -1,8 +1,9 @@
-//! Figures of some of the pages: a page is coded field by field, its rows get their cells, then each aggregate runs
-//! over its own column.
+//! Figures of some of the pages: the rows of a page get their cells (`grouper`), then each aggregate runs over its own
+//! column.
 
 use super::cells::{Cells, NONE};
 use super::coded::{Coded, code};
+use super::grouper::place;
 use super::{GroupValue, MeasureAsk};
 use crate::scan::Cursor;
 use calvex_language::error::Result;
@@ -17,14 +18,12 @@ use std::hash::BuildHasherDefault;
 use std::sync::Arc;
 use xxhash_rust::xxh3::Xxh3Default;
 
-type FastMap<K, V> = HashMap<K, V, BuildHasherDefault<Xxh3Default>>;
+pub(super) type FastMap<K, V> = HashMap<K, V, BuildHasherDefault<Xxh3Default>>;
 
 /// Groups at most; events of further groups are left out, and the answer says so.
 pub(super) const MAX_GROUPS: usize = 50_000;
 /// Cells (groups times steps that have events) at most.
 const MAX_CELLS: usize = 400_000;
-/// Products of page codes up to this many are looked up in a table, more by hash.
-const MAX_TABLE: usize = 1 << 16;
 
 /// Figures of some of the pages.
 pub(super) struct Partial {
@@ -36,27 +35,6 @@ pub(super) struct Partial {
     pub states: Vec<Cells>,
     /// Whether groups were left out.
     pub overfull: bool,
-}
-
-/// The cells of a page's rows.
-struct Placement {
-    first: Vec<u32>,
-    /// Further cells of rows that stand in several groups.
-    more: HashMap<u32, Vec<u32>>,
-}
-
-impl Placement {
-    fn each(&self, row: usize, mut f: impl FnMut(usize)) {
-        match self.first.get(row) {
-            Some(cell) if *cell != NONE => f(*cell as usize),
-            _ => return,
-        }
-        if !self.more.is_empty()
-            && let Some(more) = self.more.get(&(row as u32))
-        {
-            more.iter().for_each(|cell| f(*cell as usize));
-        }
-    }
 }
 
 impl Partial {
@@ -76,7 +54,7 @@ impl Partial {
     }
 
     /// The cell of a group in a step.
-    fn cell(&mut self, group: Vec<GroupValue>, step: usize) -> u32 {
+    pub(super) fn cell(&mut self, group: Vec<GroupValue>, step: usize) -> u32 {
         let count = self.groups.len();
         let group = match self.groups.get(&group) {
             Some(known) => *known,
@@ -106,7 +84,7 @@ impl Partial {
 
     /// Adds the `rows` of a page.
     pub fn add(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<()> {
-        let placement = self.value_index(ask, page, rows, lane)?;
+        let placement = place(self, ask, page, rows, lane)?;
         if placement.more.is_empty() {
             let events = &mut self.events;
             placement.first.iter().filter(|c| **c != NONE).for_each(|cell| events[*cell as usize] += 1);
@@ -156,102 +134,6 @@ impl Partial {
             }
         }
         Ok(())
-    }
-
-    /// Finds the cell of each row.
-    fn value_index(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Placement> {
-        let fields: Vec<Coded> = ask.measure.per.iter().map(|field| code(field, page, lane)).collect::<Result<_>>()?;
-        let (lo, hi) = page.time_span();
-        let clamp = |t: i64| t.clamp(ask.range.from_ns, ask.range.to_ns.saturating_sub(1));
-        let (first_step, last_step) = (ask.steps.of(clamp(lo)), ask.steps.of(clamp(hi)));
-        let steps = last_step - first_step + 1;
-        let time = if steps > 1 { page.builtin(BuiltinColumn::Time)? } else { None };
-        let times = match time.as_deref() {
-            Some(Column { values: Values::Ints(times), .. }) => Some(times),
-            _ => None,
-        };
-        let step_of = |row: usize| times.and_then(|t| t.get(row)).map_or(0, |t| ask.steps.of(clamp(*t)) - first_step);
-
-        let product = fields.iter().try_fold(steps, |n, f| n.checked_mul(f.values.len()).filter(|n| *n <= MAX_TABLE));
-        let mut table = vec![NONE; product.unwrap_or(0)];
-        let mut known: FastMap<u128, u32> = FastMap::default();
-        let mut resolve = |codes: &mut dyn Iterator<Item = u32>, step: usize, own: &mut Partial| -> u32 {
-            let mut key = step as u128;
-            let mut taken = [0u32; 8];
-            for ((slot, code), field) in taken.iter_mut().zip(codes).zip(&fields) {
-                *slot = code;
-                key = key * field.values.len() as u128 + u128::from(code);
-            }
-            let group = || {
-                taken.iter().zip(&fields).map(|(code, field)| field.values[*code as usize].clone()).collect::<Vec<_>>()
-            };
-            if product.is_some() {
-                let slot = &mut table[key as usize];
-                if *slot == NONE {
-                    *slot = own.cell(group(), first_step + step);
-                }
-                return *slot;
-            }
-            match known.get(&key) {
-                Some(cell) => *cell,
-                None => {
-                    let cell = own.cell(group(), first_step + step);
-                    known.insert(key, cell);
-                    cell
-                }
-            }
-        };
-        let mut placement = Placement { first: vec![NONE; page.rows()], more: HashMap::new() };
-        if product.is_some() {
-            // The key of each row, a field after the other: plain loops over codes.
-            let mut keys: Vec<u32> = match times {
-                None => vec![0; page.rows()],
-                Some(times) => times.iter().map(|t| (ask.steps.of(clamp(*t)) - first_step) as u32).collect(),
-            };
-            for field in &fields {
-                let values = field.values.len() as u32;
-                keys.iter_mut().zip(&field.first).for_each(|(key, code)| *key = *key * values + code);
-            }
-            let mut cells = vec![NONE; product.unwrap_or(0)];
-            for row in rows.iter() {
-                let cell = &mut cells[keys[row] as usize];
-                if *cell == NONE {
-                    *cell = resolve(&mut fields.iter().map(|f| f.first[row]), step_of(row), self);
-                }
-                placement.first[row] = *cell;
-            }
-        } else {
-            for row in rows.iter() {
-                placement.first[row] = resolve(&mut fields.iter().map(|f| f.first[row]), step_of(row), self);
-            }
-        }
-        // Rows with several values of a field stand in the group of each.
-        let mut several: Vec<u32> = fields.iter().flat_map(|f| f.more.iter().map(|(row, _)| *row)).collect();
-        several.sort_unstable();
-        several.dedup();
-        for row in several.into_iter().filter(|row| rows.has(*row as usize)) {
-            let choices: Vec<Vec<u32>> = fields
-                .iter()
-                .map(|f| {
-                    let more = f.more.iter().filter(|(r, _)| *r == row).map(|(_, code)| *code);
-                    std::iter::once(f.first[row as usize]).chain(more).collect()
-                })
-                .collect();
-            let all: usize = choices.iter().map(Vec::len).product();
-            for nth in 1..all {
-                let mut rest = nth;
-                let mut codes = choices.iter().map(|c| {
-                    let code = c[rest % c.len()];
-                    rest /= c.len();
-                    code
-                });
-                let cell = resolve(&mut codes, step_of(row as usize), self);
-                if cell != NONE {
-                    placement.more.entry(row).or_default().push(cell);
-                }
-            }
-        }
-        Ok(placement)
     }
 
     /// Adds all figures of another part.

@@ -93,11 +93,26 @@ impl Quantiles {
         }
     }
 
+    /// The same, each value as its bucket has it: two of these compare alike however many values each has.
+    pub fn bucketed(&self) -> Quantiles {
+        let mut all = self.clone();
+        all.spread();
+        all
+    }
+
     fn spread(&mut self) {
         let Quantiles::Exact(values) = self else { return };
         let values = std::mem::take(values);
         *self = Quantiles::Buckets { first: 0, counts: Vec::new(), total: 0, ends: (f64::INFINITY, f64::NEG_INFINITY) };
         values.into_iter().for_each(|v| self.add(v));
+    }
+
+    /// How many values.
+    pub fn count(&self) -> u64 {
+        match self {
+            Quantiles::Exact(values) => values.len() as u64,
+            Quantiles::Buckets { total, .. } => *total,
+        }
     }
 
     /// Adds all values of another.

@@ -17,7 +17,11 @@ fn values_of(event: &Event, field: &Field) -> Vec<GroupValue> {
         Field::Builtin(Builtin::Shape) => {
             let mut template = String::new();
             calvex_language::model::template::split(&event.message, &mut template, |_| {});
-            vec![GroupValue::Shape(template)]
+            vec![GroupValue::Shape(calvex_language::model::shape::of_template(&template, |_| {}))]
+        }
+        Field::Builtin(Builtin::ErrorGroup) => {
+            let group = calvex_language::query::matching::error_group_of(event);
+            group.map(|group| GroupValue::Text(group.id)).into_iter().collect()
         }
         Field::Builtin(Builtin::Kind) => text(event.kind.name()),
         Field::Builtin(Builtin::Status) => {

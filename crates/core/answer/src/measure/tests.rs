@@ -128,3 +128,29 @@ fn estimates_keep_their_bound() {
         assert!((reported - exact).abs() <= exact * 0.01, "{reported} for {exact}");
     }
 }
+
+/// Lists cost what they hold, not its square, and their combinations are bounded.
+#[test]
+fn long_lists_are_bounded() {
+    let list = |from: i64, len: i64| Value::List((from..from + len).map(Value::Int).collect());
+    let event = |n: i64| Event {
+        time_ns: n,
+        fields: ["a", "b", "c"].map(|name| (calvex_language::model::Path::root(name), list(n, 400))).to_vec(),
+        ..Event::default()
+    };
+    let events = numbered((0..400).map(event).collect());
+    let mut shelf = Shelf::default();
+    let view: Vec<_> = events.chunks(200).flat_map(|e| shelf.seal(e, 200)).collect();
+    let ask = |text: &str| {
+        let query = parse(text, &Context::utc(0)).query;
+        let measure = query.measure.unwrap();
+        super::measure(
+            &scope(&view, &shelf),
+            &MeasureAsk { filter: &query.filter, range: TimeRange::ALL, measure: &measure, steps: Steps::None },
+        )
+    };
+    let one = ask("measure count per a top 1000");
+    assert_eq!((one.group_count, one.limited), (799, None));
+    let all = ask("measure count per a, b, c");
+    assert!(all.limited.is_some_and(|why| why.contains("left out")));
+}

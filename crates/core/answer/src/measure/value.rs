@@ -1,7 +1,7 @@
 //! The values that groups are made of.
 
 use calvex_language::model::Value;
-use calvex_language::model::template;
+use calvex_language::model::{shape, template};
 use calvex_language::query::Num;
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
@@ -86,7 +86,7 @@ impl GroupValue {
                 .unwrap_or_else(|_| n.to_string().into()),
             GroupValue::Float(bits) => f64::from_bits(*bits).into(),
             GroupValue::Text(t) => t.as_str().into(),
-            GroupValue::Shape(t) => template::shape_id(t).into(),
+            GroupValue::Shape(t) => shape::id(t).into(),
         }
     }
 }

@@ -65,7 +65,7 @@ pub struct InBloomSet {
     pub member: usize,
 }
 
-/// Told between pages whether to go on: `Some` reason stops the search.
+/// Asked between pages whether to go on: `Some` reason stops the search.
 pub type Stop<'a> = &'a (dyn Fn() -> Option<String> + Sync);
 
 /// Runs independent tasks, several at once where there are threads for it.

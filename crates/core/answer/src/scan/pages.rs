@@ -35,6 +35,14 @@ impl PageAt {
         weight / rows.max(1)
     }
 
+    /// How many rows.
+    pub fn rows(&self) -> usize {
+        match self {
+            PageAt::Head(page) => page.rows(),
+            PageAt::Chunk(d, page) => d.pages.get(*page).map_or(0, |p| p.rows),
+        }
+    }
+
     pub fn is_head(&self) -> bool {
         matches!(self, PageAt::Head(_))
     }

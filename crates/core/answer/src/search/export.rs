@@ -5,9 +5,9 @@
 //! rows of a page are written whose turn it is, and the page is read again for its rest. So memory is flat, also where
 //! each page holds an event that came hours late.
 
-use super::find::{Rank, ranked_by_time};
 use super::frontier::{Added, Frontier};
 use super::lines::{Lines, write_lines};
+use super::rank::{Rank, ranked_by_time};
 use crate::scan::read_or_leave_out;
 use crate::scan::{Explanation, Scope};
 use calvex_language::query::{Filter, TimeRange};

@@ -1,7 +1,7 @@
 //! What is still to be looked at, by where it could matter first: bloom sets that rule chunks out,
 //! extents to be opened, pages to be read. `find` and `export` take from its front, a wave at a time.
 
-use super::find::Rank;
+use super::rank::Rank;
 use crate::scan::{Explanation, Extent, Location, Scope};
 use crate::scan::{PageAt, Reach, open, reach, sift};
 use calvex_language::query::{Filter, TimeRange};

@@ -3,11 +3,13 @@
 
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::rules_of;
+use calvex_language::model::shape;
 use calvex_language::model::time::format_utc;
 use calvex_language::model::{EventId, Kind, Severity, Status, answer_json, answer_with_sent};
 use calvex_storage::columns::{
     BuiltinColumn, Column, ColumnKey, FieldType, PageRead, Values, field_value, materialise,
 };
+use hashbrown::HashMap;
 use std::sync::Arc;
 
 /// Lines of some rows: all bytes, and where each line ends. Lines end with LF.
@@ -93,6 +95,7 @@ pub(super) fn write_lines(page: &dyn PageRead, rows: &[usize], lane: &str, sent:
         service: own(BuiltinColumn::Service)?,
         host: own(BuiltinColumn::Host)?,
         message: own(BuiltinColumn::Message)?,
+        shapes: HashMap::new(),
         ids: [
             (own(BuiltinColumn::Trace)?, "trace"),
             (own(BuiltinColumn::Span)?, "span"),
@@ -148,6 +151,8 @@ struct Writer {
     service: Option<Cursor>,
     host: Option<Cursor>,
     message: Option<Cursor>,
+    /// Ids of shapes by the codes of their templates.
+    shapes: HashMap<u32, String>,
     ids: [(Option<Cursor>, &'static str); 3],
     transformed: Option<Cursor>,
     fields: Vec<FieldCursor>,
@@ -207,7 +212,16 @@ impl Writer {
         member(&mut self.out, "message");
         let message = self.message.as_mut().and_then(|c| c.index(row).map(|index| (c.column.clone(), index)));
         match message.as_ref().map(|(column, index)| (&column.values, *index)) {
-            Some((Values::Messages(messages), index)) => write_text(&mut self.out, &messages.text(index)?),
+            Some((Values::Messages(messages), index)) => {
+                let text = messages.text(index)?;
+                write_text(&mut self.out, &text);
+                if !text.is_empty() {
+                    let code = *messages.codes.get(index).ok_or_else(|| damaged("too few codes"))?;
+                    let id = self.shapes.entry(code).or_insert_with(|| shape::id_of_template(messages.template(index)));
+                    member(&mut self.out, "shape");
+                    write_text(&mut self.out, id);
+                }
+            }
             _ => self.out.extend_from_slice(b"\"\""),
         }
         for (cursor, name) in &mut self.ids {

@@ -8,9 +8,11 @@ mod export;
 mod fields;
 mod find;
 mod frontier;
+mod gather;
 mod hints;
 mod histogram;
 mod lines;
+mod rank;
 mod sampled;
 mod spread;
 

@@ -1,7 +1,7 @@
 //! One answer from everywhere: head, chunk, both, merged, pruned or not, against the plain meaning of a filter.
 
 use super::*;
-use crate::scan::{Cursor, Extent, OneByOne, Progress, Scope};
+use crate::scan::{Budget, Cursor, Explanation, Extent, OneByOne, Progress, Scope};
 use crate::testing::{Shelf, Threads, any_event, any_query, numbered, scope};
 use calvex_language::model::{Event, EventId};
 use calvex_language::query::{Builtin, Context, Field, Filter, TimeRange, matches, parse};
@@ -78,6 +78,16 @@ proptest! {
             let slots = expected.iter().filter(|e| e.service == "slots").count() as u64;
             let reported = services.fields[0].top.iter().find(|(v, _)| v.to_string() == "slots").map_or(0, |(_, n)| *n);
             prop_assert_eq!((services.events as usize, reported), (expected_ids.len(), slots));
+            // With the least memory an answer is whole, or says that it is not.
+            let nothing = Budget::new(1);
+            let least = Scope { budget: &nothing, ..scope };
+            let stopped = |explain: &Explanation| explain.stopped.as_ref().is_some_and(|w| w.contains("search.memory_mib"));
+            let counted = histogram(&least, &filter, range, from, 7);
+            prop_assert!(stopped(&counted.explain) || counted.total() as usize == expected_ids.len(), "{} of {}", name, text);
+            nothing.release(nothing.used());
+            let services = breakdown(&least, &filter, range, &[Field::Builtin(Builtin::Service)], 10);
+            let whole = services.events as usize == expected_ids.len() && services.fields[0].top.len() < 10;
+            prop_assert!(stopped(&services.explain) || whole, "{} of {}", name, text);
         }
     }
 }

@@ -3,6 +3,7 @@
 //! Windows go by event time. A rule is judged at every multiple of its step, `delay` after the moment judged, over the
 //! window that ends there. Late events may touch windows that were judged already; these are judged again.
 
+use calvex_language::domain::rule::RuleState as State;
 use calvex_language::model::time::SECOND_NS;
 
 /// A rule's condition, as numbers.
@@ -37,37 +38,6 @@ impl Condition {
     /// The latest moment that can be judged at `now_ns`.
     pub fn judged_until(&self, now_ns: i64) -> i64 {
         (now_ns - self.delay_ns).div_euclid(self.step_ns) * self.step_ns
-    }
-}
-
-/// The states a rule of this form can be in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum State {
-    /// The condition is false.
-    Quiet,
-    /// True, not long enough.
-    Building,
-    /// True for long enough.
-    Raised,
-    /// The rule itself cannot run.
-    Failing,
-}
-
-impl State {
-    /// As stored and shown.
-    pub fn name(self) -> &'static str {
-        match self {
-            State::Quiet => "quiet",
-            State::Building => "building",
-            State::Raised => "raised",
-            State::Failing => "failing",
-        }
-    }
-
-    /// From its name.
-    pub fn from_name(name: &str) -> Option<Self> {
-        [State::Quiet, State::Building, State::Raised, State::Failing].into_iter().find(|s| s.name() == name)
     }
 }
 

@@ -45,7 +45,7 @@ pub fn elements(bytes: &[u8], most: usize) -> Result<(Vec<&[u8]>, usize), usize>
 fn end_of_string(bytes: &[u8], mut at: usize) -> Option<usize> {
     loop {
         at += memchr::memchr2(b'"', b'\\', bytes.get(at..)?)?;
-        if bytes[at] == b'"' {
+        if bytes.get(at) == Some(&b'"') {
             return Some(at);
         }
         at += 2;

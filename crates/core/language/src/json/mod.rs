@@ -232,7 +232,7 @@ impl<'a> Reader<'a> {
                 Some(b'\\') => out.push(self.escape()?),
                 Some(byte) if *byte < 0x20 => return self.error("a control character stands in a string; escape it"),
                 Some(_) => {
-                    let rest = &bytes[self.at..];
+                    let rest = bytes.get(self.at..).unwrap_or_default();
                     let length = special(rest);
                     out.push_str(&self.text[self.at..self.at + length]);
                     self.at += length;
@@ -285,7 +285,7 @@ impl<'a> Reader<'a> {
     }
 
     fn number(&mut self) -> Result<Scalar<'a>, JsonError> {
-        let length = match number::length(&self.text.as_bytes()[self.at..]) {
+        let length = match number::length(self.text.as_bytes().get(self.at..).unwrap_or_default()) {
             Some(length) => length,
             None => return self.error("a number that JSON does not know"),
         };

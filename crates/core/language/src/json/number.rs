@@ -4,7 +4,7 @@ use super::Scalar;
 
 /// The length of the number at the start of `bytes`; `None` where it is none by the grammar.
 pub(super) fn length(bytes: &[u8]) -> Option<usize> {
-    let digits = |from: usize| bytes[from..].iter().take_while(|b| b.is_ascii_digit()).count();
+    let digits = |from: usize| bytes.iter().skip(from).take_while(|b| b.is_ascii_digit()).count();
     let mut at = usize::from(bytes.first() == Some(&b'-'));
     let whole = digits(at);
     // A leading zero stands alone; what follows it is then refused as a value too many.

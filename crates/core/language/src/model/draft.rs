@@ -1,5 +1,9 @@
 //! An event on its way in: parts and fields borrowed from the bytes that came, paths as numbers of one table. A draft
 //! becomes a row of a page without ever being an [`Event`](super::Event) of its own.
+#![cfg_attr(
+    not(test),
+    expect(clippy::indexing_slicing, reason = "writes what this process built: numbers that it gave out itself")
+)]
 
 use super::{Kind, Path, Severity, SpanId, Status, TraceId, Value};
 use crate::json::Scalar;

@@ -1,4 +1,8 @@
 //! Identity: event ids given at commit, and the trace and span ids of W3C Trace Context.
+#![cfg_attr(
+    not(test),
+    expect(clippy::indexing_slicing, reason = "tables of all bytes and nibbles, indexed by bytes and nibbles")
+)]
 
 use std::fmt;
 use std::str::FromStr;

@@ -1,7 +1,7 @@
 //! Events as JSON: what was sent, rebuilt; and the answer form that search gives.
 
 use super::time::format_utc;
-use super::{Event, Path, Value, to_hex};
+use super::{Event, Path, Value, shape, to_hex};
 
 /// The object that was sent, with every name, type and order of lists as it came (fixed fields of the key included).
 pub fn sent_json(event: &Event) -> Value {
@@ -35,6 +35,7 @@ pub fn answer_json(event: &Event, lane: &str) -> Value {
     reported("service", (!event.service.is_empty()).then(|| text(&event.service)));
     reported("host", (!event.host.is_empty()).then(|| text(&event.host)));
     reported("message", Some(text(&event.message)));
+    reported("shape", (!event.message.is_empty()).then(|| Value::Text(shape::id_of(&event.message))));
     reported("trace", event.trace.map(|id| Value::Text(to_hex(&id))));
     reported("span", event.span.map(|id| Value::Text(to_hex(&id))));
     reported("parent", event.parent.map(|id| Value::Text(to_hex(&id))));
@@ -77,7 +78,7 @@ fn insert_at(object: &mut Vec<(String, Value)>, segments: &[String], value: Valu
             object.len() - 1
         }
     };
-    if let Value::Object(inner) = &mut object[at].1 {
+    if let Some((_, Value::Object(inner))) = object.get_mut(at) {
         insert_at(inner, rest, value);
     }
 }

@@ -9,6 +9,7 @@ pub mod mask;
 mod path;
 mod refusal;
 mod severity;
+pub mod shape;
 mod spellings;
 pub mod template;
 pub mod time;
@@ -65,7 +66,7 @@ pub enum Status {
     /// None was sent.
     #[default]
     Unset = 0,
-    /// Told to have gone well.
+    /// Marked as ended well.
     Ok = 1,
     /// Failed.
     Error = 2,

@@ -1,6 +1,7 @@
-//! A message cut into its template and its variables; the template is the event's **shape**.
+//! A message cut into its template and its variables, as chunks keep it. The event's shape ([`super::shape`]) is made of
+//! the template.
 //!
-//! The cut is pure and versioned, so that equal messages have equal shapes on every node and for ever. Version 1:
+//! The cut is pure, and never changes, so that equal messages have equal templates on every node and for ever:
 //!
 //! 1. A *word* is a run of letters, digits and `_`, as in the query language.
 //! 2. A word with an ASCII digit in it is a variable, whole.
@@ -11,13 +12,10 @@
 //! 5. The hole mark itself, should a message hold it, is a variable.
 //!
 //! In a template each variable is replaced by [`HOLE`].
-
-use xxhash_rust::xxh3::xxh3_64;
+#![cfg_attr(not(test), expect(clippy::indexing_slicing, reason = "a table of all bytes, indexed by bytes"))]
 
 /// Stands for a variable in a template (U+001A, "substitute").
 pub const HOLE: char = '\u{1a}';
-/// The version of the cut.
-pub const SHAPE_VERSION: u8 = 1;
 /// Variables of one template at most, the rest of the message after them not counted.
 pub const MAX_HOLES: usize = 64;
 /// Bytes of one template after which the rest of the message is one variable.
@@ -166,23 +164,6 @@ pub fn holes(template: &str) -> usize {
     template.bytes().filter(|b| *b == HOLE as u8).count()
 }
 
-/// The stable id of a shape, as shown and compared: 16 hex digits of its hash (XXH3, 64 bits) with the version.
-pub fn shape_id(template: &str) -> String {
-    format!("{:016x}", shape_hash(template))
-}
-
-/// The number behind [`shape_id`].
-pub fn shape_hash(template: &str) -> u64 {
-    xxh3_64(template.as_bytes()) ^ u64::from(SHAPE_VERSION).rotate_right(8)
-}
-
-/// The shape of a message, as its id.
-pub fn shape_of(message: &str) -> String {
-    let mut template = String::with_capacity(message.len());
-    split(message, &mut template, |_| {});
-    shape_id(&template)
-}
-
 /// The template as shown to people.
 pub fn shown(template: &str) -> String {
     template.replace(HOLE, "‹›")
@@ -231,13 +212,6 @@ mod tests {
         let words = "word ".repeat(2000);
         assert_eq!(cut(&words).1.len(), 1);
         assert!(cut(&words).0.len() <= MAX_LITERAL_BYTES + 16);
-    }
-
-    /// Shapes are for ever: this id must never change.
-    #[test]
-    fn shape_ids_are_stable() {
-        assert_eq!(shape_of("lease LS-90817 ran out"), shape_of("lease LS-4 ran out"));
-        assert_eq!(shape_of("lease LS-90817 ran out"), "8cb8f6f3c59d0486");
     }
 
     proptest! {

@@ -53,14 +53,14 @@ fn days_from_civil(y: i64, m: i64, d: i64) -> i64 {
 /// The digits after the point, where `text` is exactly what [`format_utc`] would write for the returned time.
 pub fn parse_plain_utc(text: &str) -> Option<(i64, u8)> {
     let b = text.as_bytes();
-    if b.len() < 20 || b.len() > 30 || b[b.len() - 1] != b'Z' {
+    if b.len() < 20 || b.len() > 30 || b.last() != Some(&b'Z') {
         return None;
     }
     let number = |from: usize, to: usize| {
-        b[from..to].iter().try_fold(0i64, |n, c| c.is_ascii_digit().then(|| n * 10 + i64::from(c - b'0')))
+        b.get(from..to)?.iter().try_fold(0i64, |n, c| c.is_ascii_digit().then(|| n * 10 + i64::from(c - b'0')))
     };
     let signs = [(4, b'-'), (7, b'-'), (10, b'T'), (13, b':'), (16, b':')];
-    if signs.iter().any(|(i, c)| b[*i] != *c) {
+    if signs.iter().any(|(i, c)| b.get(*i) != Some(c)) {
         return None;
     }
     let (y, mo, d) = (number(0, 4)?, number(5, 7)?, number(8, 10)?);
@@ -70,7 +70,7 @@ pub fn parse_plain_utc(text: &str) -> Option<(i64, u8)> {
     }
     let (fraction_ns, digits) = match b.len() {
         20 => (0, 0),
-        n if b[19] == b'.' && n > 21 => {
+        n if b.get(19) == Some(&b'.') && n > 21 => {
             let digits = n - 21;
             (number(20, n - 1)? * 10i64.pow(9 - digits as u32), digits as u8)
         }

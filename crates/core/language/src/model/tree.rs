@@ -89,7 +89,7 @@ impl ObjectBuilder {
             self.index = self.entries.iter().enumerate().map(|(i, (k, _))| (k.clone(), i)).collect();
         }
         match self.index.get(&name) {
-            Some(at) => self.entries[*at].1 = value,
+            Some(at) => self.entries.get_mut(*at).map_or((), |entry| entry.1 = value),
             None => {
                 self.index.insert(name.clone(), self.entries.len());
                 self.entries.push((name, value));

@@ -1,4 +1,5 @@
 //! A field's value, as typed as it came.
+#![cfg_attr(not(test), expect(clippy::indexing_slicing, reason = "six bits index 64 letters"))]
 
 use serde::de::{Deserialize, Deserializer};
 use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};

@@ -27,11 +27,12 @@ pub enum Builtin {
     Status,
     Sender,
     Transformed,
+    ErrorGroup,
 }
 
 impl Builtin {
     /// Every builtin with its name.
-    pub const ALL: [(Builtin, &'static str); 16] = [
+    pub const ALL: [(Builtin, &'static str); 17] = [
         (Builtin::Time, "time"),
         (Builtin::Arrived, "arrived"),
         (Builtin::Severity, "severity"),
@@ -48,6 +49,7 @@ impl Builtin {
         (Builtin::Status, "status"),
         (Builtin::Sender, "sender"),
         (Builtin::Transformed, "transformed"),
+        (Builtin::ErrorGroup, "error_group"),
     ];
 
     /// Its bare name.
@@ -300,6 +302,17 @@ pub enum Filter {
 }
 
 impl Filter {
+    /// Passes no event: an empty choice.
+    pub fn nothing() -> Filter {
+        Filter::Or(Vec::new())
+    }
+
+    /// `severity>=NAME`.
+    pub fn severity_at_least(name: &str) -> Filter {
+        let literal = Literal { text: name.to_owned(), quoted: false, number: None };
+        Filter::Compare(Field::Builtin(Builtin::Severity), Test::Compare(Op::Ge, literal))
+    }
+
     /// Every sent field that is named, ties left out.
     pub fn sent_fields(&self) -> Vec<&str> {
         let mut out = Vec::new();

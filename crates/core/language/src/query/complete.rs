@@ -44,7 +44,7 @@ pub fn cursor_point(text: &str, at: usize) -> CursorPoint {
         token.to == at && !matches!(token.kind, Kind::Bracket | Kind::Comma | Kind::Sign) && token.from < token.to
     };
     let current = tokens.last().filter(open);
-    let earlier = &tokens[..tokens.len() - usize::from(current.is_some())];
+    let earlier = tokens.get(..tokens.len() - usize::from(current.is_some())).unwrap_or_default();
     let from = current.map_or(at, |t| t.from);
     let typed = current.map(|t| text_of(t)).unwrap_or_default();
     let ended = typed.len() > 1 && typed.starts_with('"') && typed.ends_with('"');
@@ -96,7 +96,7 @@ fn after_comma(tokens: &[&Syntax], text_of: &impl Fn(&Syntax) -> String) -> Want
         match (token.kind, text_of(token).as_str()) {
             (Kind::Bracket, ")") => closed += 1,
             (Kind::Bracket, "(") if closed > 0 => closed -= 1,
-            (Kind::Bracket, "(") => return wanted(&tokens[..=n], text_of),
+            (Kind::Bracket, "(") => return wanted(tokens.get(..=n).unwrap_or(tokens), text_of),
             (Kind::Keyword, "per") if closed == 0 => return Wanted::Field,
             (Kind::Keyword, "measure") if closed == 0 => return Wanted::Aggregate,
             _ => {}

@@ -1,8 +1,10 @@
 //! A filter against one event: what routes use, and the plain meaning that the columnar search must equal.
 
-use super::{Builtin, Field, Filter, Num, SentName, WordsTest, contains_words};
-use crate::model::template::shape_of;
+use super::{Builtin, Field, Filter, Num, SentName, Test, WordsTest, contains_words};
+use crate::failure::{ErrorGroup, STACK_FIELDS, TYPE_FIELDS, group_of, may_fail, text_of};
+use crate::model::shape;
 use crate::model::{Event, Path, Value, to_hex};
+use std::borrow::Cow;
 
 /// Whether `filter` holds for `event` in `lane`.
 pub fn matches(filter: &Filter, event: &Event, lane: &str) -> bool {
@@ -17,6 +19,9 @@ pub fn matches(filter: &Filter, event: &Event, lane: &str) -> bool {
         Filter::Compare(Field::Builtin(Builtin::Severity), test) => {
             (test.severities() >> event.severity.0 & 1 == 1) != test.is_ne()
         }
+        Filter::Compare(Field::Builtin(Builtin::Shape), test) => {
+            !event.message.is_empty() && names_shape(test, &template_of(&event.message)) != test.is_ne()
+        }
         Filter::Compare(Field::Builtin(builtin), test) => {
             own_value(*builtin, event, lane).is_some_and(|v| test.value(&v) != test.is_ne())
         }
@@ -29,6 +34,18 @@ pub fn matches(filter: &Filter, event: &Event, lane: &str) -> bool {
             }
         }
     }
+}
+
+/// Whether a test names the shape of messages of this template, `!=` taken as `=`: by the shape's id, or by the id that it
+/// had in version 1, which links and saved queries may still have.
+pub fn names_shape(test: &Test, template: &str) -> bool {
+    test.text(&shape::id_of_template(template)) || test.text(&shape::id_of_version_1(template))
+}
+
+fn template_of(message: &str) -> String {
+    let mut template = String::with_capacity(message.len());
+    crate::model::template::split(message, &mut template, |_| {});
+    template
 }
 
 /// The value a builtin compares as; `None` where the event lacks it.
@@ -47,15 +64,33 @@ fn own_value(builtin: Builtin, event: &Event, lane: &str) -> Option<Value> {
         Builtin::Trace => event.trace.map(|id| Value::Text(to_hex(&id))),
         Builtin::Span => event.span.map(|id| Value::Text(to_hex(&id))),
         Builtin::Parent => event.parent.map(|id| Value::Text(to_hex(&id))),
-        Builtin::Shape => (!event.message.is_empty()).then(|| Value::Text(shape_of(&event.message))),
+        Builtin::Shape => (!event.message.is_empty()).then(|| Value::Text(shape::id_of(&event.message))),
         Builtin::Took => event.took_ns.map(Value::Int),
         Builtin::Transformed => {
             let rules: Vec<Value> =
                 crate::model::rules_of(&event.transformed).map(|r| Value::Text(r.to_owned())).collect();
             (!rules.is_empty()).then_some(Value::List(rules))
         }
+        Builtin::ErrorGroup => error_group_of(event).map(|group| Value::Text(group.id)),
         Builtin::Status => event.status.map(|s| Value::Text(s.name().to_owned())),
     }
+}
+
+/// The error group of an event, where it is a failure.
+pub fn error_group_of(event: &Event) -> Option<ErrorGroup> {
+    if !may_fail(event.severity) {
+        return None;
+    }
+    let (error, stack) = (first_text(event, &TYPE_FIELDS), first_text(event, &STACK_FIELDS));
+    group_of(event.kind, &event.service, error.as_deref(), stack.as_deref(), &event.message)
+}
+
+/// The text of the first of several fields that the event has; of several values of one field, the least.
+fn first_text<'a>(event: &'a Event, names: &[&str]) -> Option<Cow<'a, str>> {
+    names.iter().find_map(|name| {
+        let texts = sent_values(event, &SentName::from(*name)).into_iter().filter_map(text_of);
+        texts.min().filter(|text| !text.trim().is_empty())
+    })
 }
 
 /// Whether a field lies at or below `name`.

@@ -368,3 +368,30 @@ fn a_value_that_begins_with_a_sign_stays_apart() {
     let again = parse(&first.query.canonical(), &Context::utc(0));
     assert_eq!(again.query, first.query, "{}", first.query.canonical());
 }
+
+/// What could not be read never widens a query: it passes no event, whatever stands beside it, and a mistake names it.
+#[test]
+fn a_mistake_is_never_every_event() {
+    let event = Event { message: "door opens".into(), ..Event::default() };
+    for query in [
+        "severity>=loud",
+        "door severity>=loud",
+        "door or severity>=loud",
+        "not severity>=loud",
+        "door not (took>=soon)",
+        "service in ()",
+        "service in (edge, \"",
+        "message ~ /(/",
+        "n between 1 and",
+        "door (opens",
+        "\"door",
+        "door , opens",
+        "took>",
+    ] {
+        let parsed = parse(query, &context());
+        assert!(!parsed.mistakes.is_empty(), "{query}");
+        // An unclosed bracket is a mistake beside a filter that was read whole.
+        let read = query == "door (opens";
+        assert_eq!(matches(&parsed.query.filter, &event, ""), read, "{query}: {}", parsed.query.canonical());
+    }
+}

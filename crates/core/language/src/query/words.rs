@@ -21,6 +21,7 @@ pub fn is_word_char(c: char) -> bool {
 /// How far the characters at the start of `text` all are of a word, or all are none. Most are ASCII, and are known by a
 /// table byte by byte.
 #[inline]
+#[cfg_attr(not(test), expect(clippy::indexing_slicing, reason = "a table of 128, filled by a loop to 128"))]
 fn reach(text: &str, of_word: bool) -> usize {
     const OF_WORD: [bool; 128] = {
         let mut of_word = [false; 128];
@@ -71,7 +72,7 @@ fn same(word: &str, folded: &str) -> bool {
 
 fn begins(word: &str, folded: &str) -> bool {
     if word.is_ascii() {
-        word.len() >= folded.len() && word.as_bytes()[..folded.len()].eq_ignore_ascii_case(folded.as_bytes())
+        word.as_bytes().get(..folded.len()).is_some_and(|w| w.eq_ignore_ascii_case(folded.as_bytes()))
     } else {
         word.to_lowercase().starts_with(folded)
     }
@@ -103,8 +104,8 @@ pub fn contains_words(text: &str, words: &[String], prefix: bool) -> bool {
 fn holds_ascii(text: &[u8], word: &[u8]) -> bool {
     let Some(first) = word.first() else { return true };
     let Some(last) = text.len().checked_sub(word.len()) else { return false };
-    let begins = memchr::memchr2_iter(*first, first.to_ascii_uppercase(), &text[..last + 1]);
-    begins.into_iter().any(|at| text[at..at + word.len()].eq_ignore_ascii_case(word))
+    let begins = memchr::memchr2_iter(*first, first.to_ascii_uppercase(), text.get(..last + 1).unwrap_or(text));
+    begins.into_iter().any(|at| text.get(at..at + word.len()).is_some_and(|t| t.eq_ignore_ascii_case(word)))
 }
 
 #[cfg(test)]

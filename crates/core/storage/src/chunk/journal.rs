@@ -70,11 +70,12 @@ pub fn encode_batch(page: &Page) -> Vec<u8> {
 /// [`CoreError::Damaged`] or [`CoreError::Version`].
 pub fn decode_batch(bytes: &[u8], location: &str) -> Result<Page> {
     let damaged = |what: &str| CoreError::damaged(format!("journal batch {location}"), what);
-    let header = bytes.get(..HEADER_BYTES).ok_or_else(|| damaged("it is cut short"))?;
-    if &header[..4] != MAGIC {
+    let (header, content) = bytes.split_first_chunk::<HEADER_BYTES>().ok_or_else(|| damaged("it is cut short"))?;
+    let [m0, m1, m2, m3, v0, v1, checksum @ ..] = *header;
+    if [m0, m1, m2, m3] != *MAGIC {
         return Err(damaged("it does not begin as one"));
     }
-    let version = u16::from_le_bytes([header[4], header[5]]);
+    let version = u16::from_le_bytes([v0, v1]);
     if !(1..=VERSION).contains(&version) {
         return Err(CoreError::Version {
             location: format!("journal batch {location}"),
@@ -82,8 +83,7 @@ pub fn decode_batch(bytes: &[u8], location: &str) -> Result<Page> {
             known: VERSION,
         });
     }
-    let content = &bytes[HEADER_BYTES..];
-    if crc32fast::hash(content).to_le_bytes() != header[6..10] {
+    if crc32fast::hash(content).to_le_bytes() != checksum {
         return Err(damaged("its checksum does not hold"));
     }
     let read = if version == 1 {

@@ -13,6 +13,10 @@
 //! are likely to be common, such as those of `SL-3` or `10.0.3.17`, the value has a key of its own. Integers that fill a
 //! good part of the span between the least and the largest of their page are known by that span nearly as well as by a
 //! bloom, so they stand in the bloom of the whole chunk only (see [`dense_numbers`]).
+#![cfg_attr(
+    not(test),
+    expect(clippy::indexing_slicing, reason = "writes what this process built: numbers that it gave out itself")
+)]
 
 use crate::columns::{BuiltinColumn, Column, ColumnKey, FieldType, Values, overflow_fields};
 use calvex_language::error::Result;

@@ -43,6 +43,7 @@ mod chunk_bloom;
 mod describe;
 pub mod journal;
 mod keys;
+mod meta;
 mod ordinals;
 mod page_bloom;
 mod prune;
@@ -55,6 +56,7 @@ pub use bloom_set::{BloomSet, MAX_MEMBERS, build_bloom_set, plan_bloom_set};
 pub use chunk_bloom::{ChunkBloom, chunk_bloom};
 pub use describe::{BlockDescription, ChunkDescription, ColumnDescription, describe};
 pub use keys::IdentityHasher;
+pub use meta::{BloomSetMember, BloomSetMeta, ChunkMeta};
 pub use prune::{asks_for_keys, chunk_may_match, chunks_that_may_match, pages_that_may_match};
 pub use reader::{BlockRef, ChunkPage, ChunkSource, Directory, PageSpan};
 pub use segment::{SegmentBytes, VerifiedSegment};
@@ -76,7 +78,8 @@ pub(crate) use segment::seal_segment as resealed;
 pub fn without_blooms(segments: Vec<Vec<u8>>, from: u64, to: u64) -> Vec<Vec<u8>> {
     let checked: Vec<VerifiedSegment> =
         (0u16..).zip(segments).filter_map(|(n, segment)| VerifiedSegment::check(segment, from, n).ok()).collect();
-    let blooms = Directory::read(from, &checked[0]).map(|d| d.bloom_segments()).unwrap_or_default();
+    let directory = checked.first().and_then(|first| Directory::read(from, first).ok());
+    let blooms = directory.map(|d| d.bloom_segments()).unwrap_or_default();
     let payload = |(n, segment): (u16, &VerifiedSegment)| {
         segment::seal_segment(to, n, if blooms.contains(&n) { &[] } else { segment.payload() })
     };

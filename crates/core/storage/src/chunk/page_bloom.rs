@@ -32,7 +32,9 @@ pub(super) fn build(pages: &[Vec<u64>]) -> (usize, Vec<u8>) {
             let at = (block_of(*key, blocks) * pages.len() + page) * BLOCK_BYTES;
             for (word, mask) in masks(*key).into_iter().enumerate() {
                 for (byte, bits) in mask.to_le_bytes().into_iter().enumerate() {
-                    bytes[at + word * 4 + byte] |= bits;
+                    if let Some(held) = bytes.get_mut(at + word * 4 + byte) {
+                        *held |= bits;
+                    }
                 }
             }
         }
@@ -83,10 +85,8 @@ pub(super) fn probe(bytes: &[u8], at: usize, pages: usize, key: u64) -> Rows {
     let mut found = Rows::none(pages);
     let masks = masks(key);
     for (page, block) in run.chunks_exact(BLOCK_BYTES).enumerate() {
-        let holds = block
-            .chunks_exact(4)
-            .zip(masks)
-            .all(|(word, mask)| u32::from_le_bytes([word[0], word[1], word[2], word[3]]) & mask == mask);
+        let (words, _) = block.as_chunks::<4>();
+        let holds = words.iter().zip(masks).all(|(word, mask)| u32::from_le_bytes(*word) & mask == mask);
         if holds {
             found.set(page);
         }

@@ -225,7 +225,8 @@ impl Directory {
                 while whole.len() < block.length {
                     segment = segment.checked_add(1).ok_or_else(|| damaged("a block lies outside it"))?;
                     let next = source.segment(chunk, segment)?;
-                    let piece = &next.payload()[..next.payload().len().min(block.length - whole.len())];
+                    let rest = block.length - whole.len();
+                    let piece = next.payload().get(..rest).unwrap_or(next.payload());
                     if piece.is_empty() {
                         return Err(damaged("a block lies outside it"));
                     }
@@ -305,8 +306,8 @@ impl<'a> ChunkPage<'a> {
     fn fetch(&self, index: usize) -> Result<Option<Arc<Column>>> {
         let directory = &self.directory;
         let Some(block) = directory.block(index, self.page) else { return Ok(None) };
+        let Some(key) = directory.keys.get(index) else { return Ok(None) };
         if directory.version == 1 {
-            let key = &directory.keys[index];
             let read = directory.bytes(block, self.source, |bytes| v1::column(key, bytes, self.rows()));
             return read.map(|c| Some(Arc::new(c)));
         }
@@ -318,12 +319,12 @@ impl<'a> ChunkPage<'a> {
         };
         let column =
             directory.bytes(block, self.source, |bytes| decode_block(bytes, self.rows(), &shared, &earlier).ok())?;
-        let column = if directory.version > 2 && directory.keys[index] == ColumnKey::Builtin(BuiltinColumn::IdOrdinal) {
+        let column = if directory.version > 2 && *key == ColumnKey::Builtin(BuiltinColumn::IdOrdinal) {
             self.by_distance(column, block.segment)?
         } else {
             column
         };
-        let fits = match &directory.keys[index] {
+        let fits = match key {
             ColumnKey::Builtin(own) => own_fits(*own, &column.values),
             ColumnKey::Field(_, kind) => field_fits(*kind, &column.values),
         };

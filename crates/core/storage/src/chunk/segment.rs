@@ -47,18 +47,20 @@ impl VerifiedSegment {
         let location = || format!("chunk {chunk:x} segment {segment}");
         let damaged = |what: &str| CoreError::damaged(location(), what);
         let all = bytes.as_ref();
-        let header = all.get(..HEADER_BYTES).ok_or_else(|| damaged("it is cut short"))?;
-        if &header[..4] != MAGIC {
+        let (header, payload) = all.split_first_chunk::<HEADER_BYTES>().ok_or_else(|| damaged("it is cut short"))?;
+        let (magic, rest) = header.split_at(MAGIC.len());
+        let [v0, v1, names @ .., c0, c1, c2, c3] = rest else { return Err(damaged("it is cut short")) };
+        if magic != MAGIC {
             return Err(damaged("it does not begin as one"));
         }
-        let version = u16::from_le_bytes([header[4], header[5]]);
+        let version = u16::from_le_bytes([*v0, *v1]);
         if !(1..=VERSION).contains(&version) {
             return Err(CoreError::Version { location: location(), found: version, known: VERSION });
         }
-        if header[6..8] != segment.to_le_bytes() || header[8..16] != chunk.to_le_bytes() {
+        if names != [&segment.to_le_bytes()[..], &chunk.to_le_bytes()].concat() {
             return Err(damaged("it names another chunk or segment"));
         }
-        if header[16..20] != crc32fast::hash(&all[HEADER_BYTES..]).to_le_bytes() {
+        if [*c0, *c1, *c2, *c3] != crc32fast::hash(payload).to_le_bytes() {
             return Err(damaged("its checksum does not hold"));
         }
         Ok(VerifiedSegment { bytes: Arc::new(bytes), version })

@@ -320,31 +320,91 @@ fn bytes_that_a_checksum_lets_through_never_panic() {
     }
 }
 
+fn golden(name: &str) -> String {
+    format!("{}/src/chunk/golden/{name}", env!("CARGO_MANIFEST_DIR"))
+}
+
+fn blessing() -> bool {
+    std::env::var_os("CALVEX_BLESS").is_some()
+}
+
+/// Segments in one file, each behind its length (u32 LE).
+fn write_segments(name: &str, segments: &[Vec<u8>]) {
+    let with_length = |s: &Vec<u8>| [&(s.len() as u32).to_le_bytes()[..], s].concat();
+    std::fs::write(golden(name), segments.iter().flat_map(with_length).collect::<Vec<u8>>()).unwrap();
+}
+
+fn read_segments(name: &str) -> Vec<Vec<u8>> {
+    let bytes = std::fs::read(golden(name)).unwrap();
+    let (mut at, mut segments) = (0, Vec::new());
+    while at < bytes.len() {
+        let length = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap()) as usize;
+        segments.push(bytes[at + 4..at + 4 + length].to_vec());
+        at += 4 + length;
+    }
+    segments
+}
+
 /// One golden chunk of each format version stays readable for ever. `CALVEX_BLESS=1` writes that of the current one
 /// anew, which is right only before the version is first released.
 #[test]
 fn golden_chunks() {
-    let path = |version: u16| format!("{}/src/chunk/golden/v{version}.bin", env!("CARGO_MANIFEST_DIR"));
-    if std::env::var_os("CALVEX_BLESS").is_some() {
+    if blessing() {
         let chunk = &build(&(0..20).map(event).collect::<Vec<_>>(), 8, || 1)[0];
-        let mut out = Vec::new();
-        for segment in &chunk.segments {
-            out.extend_from_slice(&(segment.len() as u32).to_le_bytes());
-            out.extend_from_slice(segment);
-        }
-        std::fs::write(path(VERSION), out).unwrap();
+        write_segments(&format!("v{VERSION}.bin"), &chunk.segments);
     }
     for version in 1..=VERSION {
-        let bytes = std::fs::read(path(version)).unwrap();
-        let (mut at, mut segments) = (0, Vec::new());
-        while at < bytes.len() {
-            let length = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap()) as usize;
-            segments.push(bytes[at + 4..at + 4 + length].to_vec());
-            at += 4 + length;
-        }
+        let segments = read_segments(&format!("v{version}.bin"));
         let mut back =
             read_all(&BuiltChunk { id: 1, segments, bloom: ChunkBloom::default(), rows: 20, time_min: 0, time_max: 0 });
         back.iter_mut().for_each(|e| e.fields.reverse());
         assert_eq!(back, (0..20).map(event).collect::<Vec<_>>(), "format {version}");
+    }
+}
+
+/// One golden journal batch of each version, as for chunks. That of version 1 holds the page of the golden chunk of
+/// version 1, whose blocks had the same form.
+#[test]
+fn golden_batches() {
+    let events: Vec<Event> = (0..20).map(event).collect();
+    if blessing() {
+        let page = build_page(&events).unwrap();
+        std::fs::write(golden(&format!("batch-v{}.bin", journal::VERSION)), journal::encode_batch(&page)).unwrap();
+    }
+    for version in 1..=journal::VERSION {
+        let bytes = std::fs::read(golden(&format!("batch-v{version}.bin"))).unwrap();
+        let page = journal::decode_batch(&bytes, "1-2-0").unwrap().with_origin(1, 2, 0);
+        let mut back = materialise_all(&page).unwrap();
+        back.iter_mut().for_each(|e| e.fields.sort_by(|(a, _), (b, _)| b.cmp(a)));
+        assert_eq!(back, events, "batch version {version}");
+    }
+}
+
+/// The golden bloom set stays readable: each of its chunks is found by its keys.
+#[test]
+fn golden_bloom_set() {
+    let name = "bloom-set-v1.bin";
+    if blessing() {
+        let bloom = |chunk: u64| {
+            let events: Vec<Event> = (0..40).map(|n| event(chunk as u32 * 1000 + n)).collect();
+            let built = build(&events, 20, || chunk).remove(0);
+            (chunk, Arc::new(built.bloom))
+        };
+        write_segments(name, &build_bloom_set(99, &[bloom(1), bloom(2), bloom(3)]));
+    }
+    struct Set(Vec<Vec<u8>>);
+    impl ChunkSource for Set {
+        fn directory(&self, chunk: u64) -> calvex_language::error::Result<Arc<Directory>> {
+            Err(calvex_language::CoreError::damaged(format!("chunk {chunk}"), "only the bloom set is here"))
+        }
+        fn segment(&self, chunk: u64, segment: u16) -> calvex_language::error::Result<VerifiedSegment> {
+            VerifiedSegment::check(self.0.get(usize::from(segment)).cloned().unwrap_or_default(), chunk, segment)
+        }
+    }
+    let set = Set(read_segments(name));
+    for (query, member) in [("\"LS-1007\"", 0), ("\"LS-2039\"", 1), ("\"LS-3001\"", 2)] {
+        let filter = calvex_language::query::parse_filter(query).unwrap();
+        let found: Vec<usize> = chunks_that_may_match(&filter, 99, &set).unwrap().iter().collect();
+        assert_eq!(found, [member], "{query}");
     }
 }

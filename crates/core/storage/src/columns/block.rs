@@ -164,7 +164,9 @@ fn put_bits(bits: impl Iterator<Item = bool>, count: usize, out: &mut Vec<u8>) {
     let from = out.len();
     out.resize(from + count.div_ceil(8), 0);
     for (n, bit) in bits.enumerate() {
-        out[from + n / 8] |= u8::from(bit) << (n % 8);
+        if let Some(byte) = out.get_mut(from + n / 8) {
+            *byte |= u8::from(bit) << (n % 8);
+        }
     }
 }
 
@@ -199,7 +201,11 @@ fn encode_presence(
         out.push(2);
         let from = out.len();
         out.resize(from + rows.div_ceil(8), 0);
-        present.iter().for_each(|row| out[from + *row as usize / 8] |= 1 << (row % 8));
+        for row in present.iter() {
+            if let Some(byte) = out.get_mut(from + *row as usize / 8) {
+                *byte |= 1 << (row % 8);
+            }
+        }
     }
 }
 
@@ -284,7 +290,7 @@ impl<'a> Reader<'a> {
 
     fn bits(&mut self, count: usize) -> Option<Vec<bool>> {
         let bits = self.take(count.div_ceil(8))?;
-        Some((0..count).map(|n| bits[n / 8] >> (n % 8) & 1 == 1).collect())
+        Some((0..count).map(|n| bits.get(n / 8).is_some_and(|bits| bits >> (n % 8) & 1 == 1)).collect())
     }
 
     fn presence(&mut self, earlier: Earlier) -> Option<Option<Arc<[u32]>>> {

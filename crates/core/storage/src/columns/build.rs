@@ -1,4 +1,8 @@
 //! Events to a page of columns, row by row.
+#![cfg_attr(
+    not(test),
+    expect(clippy::indexing_slicing, reason = "writes what this process built: numbers that it gave out itself")
+)]
 
 use super::column::{Column, Values};
 use super::dictionary::{Interner, Joined};

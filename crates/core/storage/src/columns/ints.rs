@@ -18,6 +18,10 @@
 //! A code's distance is how far it lies below the next new one: 0 is a value not met before, where a dictionary stands in
 //! the order in which its values come. What many interleaved requests repeat for a while (a trace, a parcel) has small
 //! distances whatever its codes are.
+#![cfg_attr(
+    not(test),
+    expect(clippy::indexing_slicing, reason = "writes what this process built: numbers that it gave out itself")
+)]
 
 use calvex_language::model::{put_varint, take_varint, unzigzag, zigzag};
 

@@ -11,6 +11,7 @@ mod block;
 mod build;
 mod column;
 mod dictionary;
+mod failures;
 mod floats;
 mod ints;
 mod key;
@@ -31,6 +32,7 @@ pub use block::{
 pub use build::{PageBuilder, build_page};
 pub use column::{Column, Values};
 pub use dictionary::{Blobs, Dictionary, Interner, Joined, Texts};
+pub use failures::ErrorGroups;
 pub use key::{BuiltinColumn, ColumnKey, FieldType};
 pub use materialise::{materialise, materialise_all};
 pub use messages::{Messages, Variables};

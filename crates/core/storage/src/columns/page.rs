@@ -58,7 +58,7 @@ impl Page {
         let (keys, columns): (Vec<_>, Vec<_>) = parts.into_iter().map(|(k, c)| (k, Arc::new(c))).unzip();
         let weight = columns.iter().map(|c| c.weight_bytes()).sum();
         let mut page = Page { rows, span: (0, 0), weight, keys, columns };
-        let ordered = page.keys.windows(2).all(|pair| pair[0] < pair[1]);
+        let ordered = page.keys.is_sorted_by(|a, b| a < b);
         let time = page.builtin(BuiltinColumn::Time)?;
         match time.as_deref() {
             Some(Column { present: None, values: Values::Ints(times) })
@@ -92,8 +92,10 @@ impl Page {
         self.weight += column.weight_bytes();
         match self.keys.binary_search(&key) {
             Ok(at) => {
-                self.weight = self.weight.saturating_sub(self.columns[at].weight_bytes());
-                self.columns[at] = column;
+                if let Some(slot) = self.columns.get_mut(at) {
+                    self.weight = self.weight.saturating_sub(slot.weight_bytes());
+                    *slot = column;
+                }
             }
             Err(at) => {
                 self.keys.insert(at, key);

@@ -1,5 +1,9 @@
 //! Rows of several pages put in a new order, column by column: what parts a batch by lane and day, joins small pages of
 //! the head, seals it, and merges chunks. No event is taken apart for it.
+#![cfg_attr(
+    not(test),
+    expect(clippy::indexing_slicing, reason = "writes what this process built: numbers that it gave out itself")
+)]
 
 use super::build::{Coded, MessageBuilder, presence};
 use super::column::{Column, Values};

@@ -88,7 +88,9 @@ pub(super) fn pack<'a>(
     let mut variables = variables;
     for code in codes {
         for stream in plan.holes(*code) {
-            streams[*stream as usize].extend(variables.next());
+            if let Some(stream) = streams.get_mut(*stream as usize) {
+                stream.extend(variables.next());
+            }
         }
     }
     out.push(1);
@@ -114,7 +116,9 @@ pub(super) fn holding(
 ) -> Option<Vec<usize>> {
     if *bytes.first()? != 1 {
         let variables = unpack(bytes, templates, codes)?;
-        let holds = |value_index: &usize| asked(codes[*value_index]) && variables.of(*value_index).any(&passes);
+        let holds = |value_index: &usize| {
+            codes.get(*value_index).is_some_and(|code| asked(*code)) && variables.of(*value_index).any(&passes)
+        };
         return Some((0..codes.len()).filter(holds).collect());
     }
     let plan = Plan::of(templates, codes);

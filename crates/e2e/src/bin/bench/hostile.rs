@@ -39,8 +39,8 @@ pub async fn hostile() -> Result<()> {
         url: service.url.clone(),
         grpc: service.other("OTLP over gRPC", "http")?.to_owned(),
         syslog: Some((address(&service, "tcp://")?, address(&service, "udp://")?)),
-        key: service.ok(&["key", "new", "stranger"])?.trim().to_owned(),
-        token: service.ok(&["token", "new", "reader"])?.trim().to_owned(),
+        key: service.ok(&["key", "new", "stranger", "--text"])?.trim().to_owned(),
+        token: service.ok(&["token", "new", "reader", "--text"])?.trim().to_owned(),
     };
     let calm = send_steadily(&service.url, &service.key, 0, RATE, BATCH, LONG).await?;
     let before = peak_mib(service.pid())?;

@@ -1,6 +1,6 @@
 //! Comparisons and the values they take.
 
-use super::{MAX_IN, MAX_REGEX_BYTES, MAX_REGEXES, Parser, severity_span};
+use super::{MAX_IN, MAX_REGEX_BYTES, MAX_REGEXES, Parser, Read, severity_span};
 use crate::model::time::{civil_time, parse_plain_utc, to_ns};
 use crate::query::literal::{FieldUnit, parse_duration_ns, parse_size_bytes, unit_of_field};
 use crate::query::syntax::Kind;
@@ -8,7 +8,7 @@ use crate::query::{Builtin, Field, Filter, Literal, Num, Op, RegexTest, Test, Te
 
 impl Parser<'_> {
     /// A comparison whose field begins at `from` and was just taken.
-    pub(super) fn comparison(&mut self, field: Field, from: usize) -> Filter {
+    pub(super) fn comparison(&mut self, field: Field, from: usize) -> Read<Filter> {
         self.syntax.open(Kind::Comparison, from);
         self.syntax.token(Kind::Field, from, self.scan.at);
         let filter = self.compared(field);
@@ -16,7 +16,7 @@ impl Parser<'_> {
         filter
     }
 
-    fn compared(&mut self, field: Field) -> Filter {
+    fn compared(&mut self, field: Field) -> Read<Filter> {
         let name = canonical::field(&field);
         self.scan.blanks();
         let at = self.scan.at;
@@ -36,24 +36,22 @@ impl Parser<'_> {
                     self.syntax.token(Kind::Keyword, self.scan.at - 3, self.scan.at);
                 } else {
                     let here = self.scan.at;
-                    self.mistake(
+                    return Err(self.mistake(
                         here,
                         1,
                         "expected `and` and the upper bound",
                         format!("try {name} between 10 and 20"),
-                    );
-                    return Filter::All;
+                    ));
                 }
                 let hi = self.value(&field, "between … and", true);
-                return lo.zip(hi).map_or(Filter::All, |(lo, hi)| Filter::Compare(field, Test::Between(lo, hi)));
+                return Ok(Filter::Compare(field, Test::Between(lo?, hi?)));
             }
-            self.mistake(
+            return Err(self.mistake(
                 at,
                 1,
                 format!("expected a comparison after {name}"),
                 format!("try has {name}, or {name}=value"),
-            );
-            return Filter::All;
+            ));
         };
         self.scan.at += sign.chars().count();
         // `==` means what `=` means.
@@ -71,10 +69,8 @@ impl Parser<'_> {
             _ => None,
         };
         if let Some(op) = text_op {
-            return match self.raw_value(&field, sign) {
-                Some((text, _, _)) => Filter::Compare(field, Test::Text(op, text)),
-                None => Filter::All,
-            };
+            let (text, _, _) = self.raw_value(&field, sign)?;
+            return Ok(Filter::Compare(field, Test::Text(op, text)));
         }
         let op = match sign {
             "=" => Op::Eq,
@@ -85,19 +81,18 @@ impl Parser<'_> {
             _ => Op::Ge,
         };
         let ordered = !matches!(op, Op::Eq | Op::Ne);
-        match self.value(&field, sign, ordered) {
-            Some(literal) => Filter::Compare(field, Test::Compare(op, literal)),
-            None => Filter::All,
-        }
+        let literal = self.value(&field, sign, ordered)?;
+        Ok(Filter::Compare(field, Test::Compare(op, literal)))
     }
 
-    pub(super) fn in_list(&mut self, field: Field) -> Filter {
+    pub(super) fn in_list(&mut self, field: Field) -> Read<Filter> {
         self.scan.blanks();
         let at = self.scan.at;
         if self.scan.take('(') {
             self.syntax.token(Kind::Bracket, at, at + 1);
         }
         let mut list = Vec::new();
+        let mut unread = None;
         loop {
             self.scan.blanks();
             if self.scan.take(')') {
@@ -105,12 +100,12 @@ impl Parser<'_> {
                 break;
             }
             if self.scan.done() {
-                self.mistake(at, 1, "this list is not closed", "add `)`");
-                return Filter::All;
+                return Err(self.mistake(at, 1, "this list is not closed", "add `)`"));
             }
             match self.value(&field, "in (", false) {
-                Some(l) => list.push(l),
-                None => {
+                Ok(value) => list.push(value),
+                Err(why) => {
+                    unread = Some(why);
                     self.comma();
                 }
             }
@@ -118,14 +113,12 @@ impl Parser<'_> {
             self.comma();
         }
         if list.is_empty() {
-            self.mistake(at, 1, "this list is empty", "name at least one value: service in (edge, slots)");
-            return Filter::All;
+            return Err(self.mistake(at, 1, "this list is empty", "name at least one value: service in (edge, slots)"));
         }
         if list.len() > MAX_IN {
-            self.mistake(at, 1, format!("this list has more than {MAX_IN} values"), "split the query");
-            return Filter::All;
+            return Err(self.mistake(at, 1, format!("this list has more than {MAX_IN} values"), "split the query"));
         }
-        Filter::Compare(field, Test::In(list))
+        unread.map_or(Ok(Filter::Compare(field, Test::In(list))), Err)
     }
 
     /// Takes a comma if it is next.
@@ -137,7 +130,7 @@ impl Parser<'_> {
         is
     }
 
-    pub(super) fn regex(&mut self, field: Field) -> Filter {
+    pub(super) fn regex(&mut self, field: Field) -> Read<Filter> {
         self.scan.blanks();
         let at = self.scan.at;
         let name = canonical::field(&field);
@@ -146,53 +139,49 @@ impl Parser<'_> {
             self.scan.bare_value();
             let length = self.scan.at.saturating_sub(at);
             self.syntax.token(Kind::Broken, at, self.scan.at.min(self.scan.length()));
-            self.mistake(
+            return Err(self.mistake(
                 at,
                 length,
                 "expected a regular expression between slashes",
                 format!("try {name} ~ /lease (ran|run) out/i"),
-            );
-            return Filter::All;
+            ));
         };
         self.syntax.token(Kind::Regex, at, self.scan.at);
         self.regexes += 1;
         if self.regexes > MAX_REGEXES {
             let length = self.scan.at - at;
             let reported = format!("the query has more than {MAX_REGEXES} regular expressions");
-            self.mistake(at, length, reported, "join some with |, or split the query");
-            return Filter::All;
+            return Err(self.mistake(at, length, reported, "join some with |, or split the query"));
         }
         let built = regex::RegexBuilder::new(&pattern).case_insensitive(any_case).size_limit(MAX_REGEX_BYTES).build();
         match built {
-            Ok(regex) => Filter::Compare(field, Test::Regex(RegexTest::new(pattern, any_case, regex))),
+            Ok(regex) => Ok(Filter::Compare(field, Test::Regex(RegexTest::new(pattern, any_case, regex)))),
             Err(e) => {
                 let why = e.to_string();
                 let why = why.lines().last().unwrap_or("it does not parse").trim_start_matches("error: ").to_owned();
                 let length = self.scan.at - at;
-                self.mistake(
+                Err(self.mistake(
                     at,
                     length,
                     format!("this regular expression is broken: {why}"),
                     "write \\ before a sign that stands for itself",
-                );
-                Filter::All
+                ))
             }
         }
     }
 
-    pub(super) fn raw_value(&mut self, field: &Field, after: &str) -> Option<(String, bool, usize)> {
+    pub(super) fn raw_value(&mut self, field: &Field, after: &str) -> Read<(String, bool, usize)> {
         self.scan.blanks();
         let at = self.scan.at;
         if self.scan.peek() == Some('"') {
             return match self.scan.quoted() {
                 Some(text) => {
                     self.syntax.token(Kind::Quoted, at, self.scan.at);
-                    Some((text, true, at))
+                    Ok((text, true, at))
                 }
                 None => {
                     self.syntax.token(Kind::Broken, at, self.scan.at.min(self.scan.length()));
-                    self.mistake(at, 1, "this quote is not closed, or has a broken escape", "add `\"`");
-                    None
+                    Err(self.mistake(at, 1, "this quote is not closed, or has a broken escape", "add `\"`"))
                 }
             };
         }
@@ -210,21 +199,17 @@ impl Parser<'_> {
                 "between" | "between … and" => format!("{name} between 10 and 20"),
                 sign => format!("{name}{sign}{example}"),
             };
-            self.mistake(at, 1, format!("expected a value after {after}"), format!("try {sample}"));
-            return None;
+            return Err(self.mistake(at, 1, format!("expected a value after {after}"), format!("try {sample}")));
         }
         self.syntax.token(Kind::Value, at, self.scan.at);
-        Some((text, false, at))
+        Ok((text, false, at))
     }
 
-    pub(super) fn value(&mut self, field: &Field, after: &str, ordered: bool) -> Option<Literal> {
+    pub(super) fn value(&mut self, field: &Field, after: &str, ordered: bool) -> Read<Literal> {
         let (text, quoted, at) = self.raw_value(field, after)?;
         let length = self.scan.at.saturating_sub(at);
-        let fail = |p: &mut Self, message: String, cure: String| {
-            p.mistake(at, length, message, cure);
-            None
-        };
-        let plain = |number| Some(Literal { text: text.clone(), quoted, number });
+        let fail = |p: &mut Self, message: String, cure: String| Err(p.mistake(at, length, message, cure));
+        let plain = |number| Ok(Literal { text: text.clone(), quoted, number });
         match field {
             Field::Builtin(Builtin::Severity) => match severity_span(&text) {
                 Some(_) => plain(None),
@@ -247,7 +232,7 @@ impl Parser<'_> {
                 None => fail(self, format!("`{text}` is no duration"), "try took>=250ms".into()),
             },
             Field::Builtin(Builtin::Trace | Builtin::Span | Builtin::Parent) => {
-                Some(Literal { text: text.to_ascii_lowercase(), quoted, number: None })
+                Ok(Literal { text: text.to_ascii_lowercase(), quoted, number: None })
             }
             Field::Builtin(_) => plain(None),
             Field::Sent(_) if quoted => plain(None),

@@ -1,12 +1,12 @@
 //! The filter: words, brackets, `and`, `or`, `not`, and what begins a comparison.
 
-use super::{MAX_DEPTH, Parser, field_named, is_reserved};
+use super::{MAX_DEPTH, Parser, Read, field_named, is_reserved};
 use crate::query::syntax::Kind;
 use crate::query::words::{fold, is_word_char, words_of};
 use crate::query::{Field, Filter, Mistake, Num, WordsTest};
 
 impl Parser<'_> {
-    pub(super) fn or(&mut self) -> Filter {
+    pub(super) fn or(&mut self) -> Read<Filter> {
         let mut list = vec![self.and()];
         while self.keyword("or") {
             self.scan.blanks();
@@ -19,8 +19,8 @@ impl Parser<'_> {
         flat(list, Filter::Or)
     }
 
-    pub(super) fn and(&mut self) -> Filter {
-        let mut list: Vec<Filter> = Vec::new();
+    pub(super) fn and(&mut self) -> Read<Filter> {
+        let mut list: Vec<Read<Filter>> = Vec::new();
         loop {
             self.scan.blanks();
             let Some(c) = self.scan.peek() else { break };
@@ -37,8 +37,11 @@ impl Parser<'_> {
                 }
                 continue;
             }
-            if word == "not" && list.last().is_some_and(is_bare_word) {
-                self.warn_of_not(list.last());
+            if word == "not"
+                && let Some(Ok(before)) = list.last()
+                && is_bare_word(before)
+            {
+                self.warn_of_not(before);
             }
             list.push(self.unary());
         }
@@ -49,9 +52,9 @@ impl Parser<'_> {
         flat(list, Filter::And)
     }
 
-    pub(super) fn warn_of_not(&mut self, before: Option<&Filter>) {
+    pub(super) fn warn_of_not(&mut self, before: &Filter) {
         let at = self.scan.at;
-        let Some(Filter::Words(w)) = before else { return };
+        let Filter::Words(w) = before else { return };
         let before = w.text.clone();
         self.scan.at += 3;
         self.scan.blanks();
@@ -69,13 +72,13 @@ impl Parser<'_> {
         }
     }
 
-    pub(super) fn unary(&mut self) -> Filter {
+    pub(super) fn unary(&mut self) -> Read<Filter> {
         self.scan.blanks();
         let at = self.scan.at;
         if self.depth >= MAX_DEPTH {
-            self.mistake(at, 1, format!("nested deeper than {MAX_DEPTH} levels"), "simplify the query");
+            let unread = self.mistake(at, 1, format!("nested deeper than {MAX_DEPTH} levels"), "simplify the query");
             self.scan.at = usize::MAX / 2;
-            return Filter::All;
+            return Err(unread);
         }
         if self.scan.peek_bare() == "not" && self.stands_alone("not") {
             self.scan.at += 3;
@@ -83,16 +86,17 @@ impl Parser<'_> {
             self.syntax.token(Kind::Keyword, at, at + 3);
             self.scan.blanks();
             if self.scan.done() || self.scan.peek() == Some(')') {
-                self.mistake(at, 3, "`not` has nothing after it", "add what to leave out, or quote it: \"not\"");
+                let unread =
+                    self.mistake(at, 3, "`not` has nothing after it", "add what to leave out, or quote it: \"not\"");
                 self.syntax.close();
-                return Filter::All;
+                return Err(unread);
             }
             self.depth += 1;
             // An inner `)` belongs to the bracket around, so that `not` is not mistaken for an opening one.
             let inner = self.unary();
             self.depth -= 1;
             self.syntax.close();
-            return Filter::Not(Box::new(inner));
+            return Ok(Filter::Not(Box::new(inner?)));
         }
         if self.scan.take('(') {
             self.syntax.open(Kind::Group, at);
@@ -112,25 +116,25 @@ impl Parser<'_> {
         self.primary()
     }
 
-    pub(super) fn primary(&mut self) -> Filter {
+    pub(super) fn primary(&mut self) -> Read<Filter> {
         let at = self.scan.at;
         match self.scan.peek() {
             Some('"') => {
                 let Some(text) = self.scan.quoted() else {
                     let length = self.scan.at.saturating_sub(at);
                     self.syntax.token(Kind::Broken, at, self.scan.at.min(self.scan.length()));
-                    self.mistake(
+                    return Err(self.mistake(
                         at,
                         length,
                         "this quote is not closed, or has a broken escape",
                         "add `\"`; write \\\" for a quote within",
-                    );
-                    return Filter::All;
+                    ));
                 };
                 if self.scan.sign().is_some() {
-                    self.mistake(at, 1, "a field stands without quotes", format!("write `{text}` between backquotes"));
-                    self.comparison(Field::Sent(text.into()), at);
-                    return Filter::All;
+                    let cure = format!("write `{text}` between backquotes");
+                    let unread = self.mistake(at, 1, "a field stands without quotes", cure);
+                    // What is compared is read all the same: it may hold mistakes of its own.
+                    return self.comparison(Field::Sent(text.into()), at).and(Err(unread));
                 }
                 self.words(at, text, true)
             }
@@ -138,8 +142,12 @@ impl Parser<'_> {
                 let Some(name) = self.scan.backquoted() else {
                     self.scan.at = usize::MAX / 2;
                     self.syntax.token(Kind::Broken, at, self.scan.length());
-                    self.mistake(at, 1, "this backquote is not closed", "add a backquote behind the field's name");
-                    return Filter::All;
+                    return Err(self.mistake(
+                        at,
+                        1,
+                        "this backquote is not closed",
+                        "add a backquote behind the field's name",
+                    ));
                 };
                 self.comparison(Field::Sent(name.into()), at)
             }
@@ -147,7 +155,7 @@ impl Parser<'_> {
         }
     }
 
-    pub(super) fn bare(&mut self, at: usize) -> Filter {
+    pub(super) fn bare(&mut self, at: usize) -> Read<Filter> {
         let word = self.scan.bare();
         if word.is_empty() {
             let (found, cure) = match self.scan.sign() {
@@ -163,8 +171,7 @@ impl Parser<'_> {
             };
             self.scan.at += found.chars().count().max(1);
             self.syntax.token(Kind::Broken, at, self.scan.at.min(self.scan.length()));
-            self.mistake(at, found.chars().count(), format!("`{found}` means nothing here"), cure);
-            return Filter::All;
+            return Err(self.mistake(at, found.chars().count(), format!("`{found}` means nothing here"), cure));
         }
         if word == "has" {
             let resume = self.scan.at;
@@ -181,7 +188,7 @@ impl Parser<'_> {
                 self.syntax.token(Kind::Keyword, at, at + 3);
                 self.syntax.token(Kind::Field, name_at, self.scan.at);
                 self.syntax.close();
-                return Filter::Has(field);
+                return Ok(Filter::Has(field));
             }
             // `has a=1`: the word, then a comparison.
             self.scan.at = resume;
@@ -223,7 +230,7 @@ impl Parser<'_> {
         is
     }
 
-    pub(super) fn words(&mut self, at: usize, text: String, quoted: bool) -> Filter {
+    pub(super) fn words(&mut self, at: usize, text: String, quoted: bool) -> Read<Filter> {
         self.syntax.open(Kind::Words, at);
         self.syntax.token(if quoted { Kind::Quoted } else { Kind::Word }, at, self.scan.at);
         self.syntax.close();
@@ -240,12 +247,11 @@ impl Parser<'_> {
                 "!" => "write `not`",
                 _ => "use *= for signs: message *= \"--\"",
             };
-            self.mistake(at, length, format!("`{text}` holds no word to search"), cure);
-            return Filter::All;
+            return Err(self.mistake(at, length, format!("`{text}` holds no word to search"), cure));
         }
         let number = if quoted || prefix { None } else { Num::parse(kept) };
         let quoted = quoted || is_reserved(kept);
-        Filter::Words(WordsTest { words, prefix, quoted, text: kept.to_owned(), number })
+        Ok(Filter::Words(WordsTest { words, prefix, quoted, text: kept.to_owned(), number }))
     }
 }
 
@@ -253,20 +259,21 @@ fn is_bare_word(f: &Filter) -> bool {
     matches!(f, Filter::Words(w) if !w.quoted)
 }
 
-fn flat(list: Vec<Filter>, join: fn(Vec<Filter>) -> Filter) -> Filter {
+/// Joins what was read; unread where a part of it is, so that no condition quietly goes missing.
+fn flat(list: Vec<Read<Filter>>, join: fn(Vec<Filter>) -> Filter) -> Read<Filter> {
     let is_or = matches!(join(Vec::new()), Filter::Or(_));
     let mut out = Vec::new();
-    for f in list {
-        match f {
+    for filter in list {
+        match filter? {
             Filter::Or(inner) if is_or => out.extend(inner),
             Filter::And(inner) if !is_or => out.extend(inner),
             Filter::All => {}
-            f => out.push(f),
+            filter => out.push(filter),
         }
     }
-    match out.len() {
+    Ok(match out.len() {
         0 => Filter::All,
         1 => out.remove(0),
         _ => join(out),
-    }
+    })
 }

@@ -1,6 +1,6 @@
 //! `measure`: aggregates, groups, steps, and which groups are kept.
 
-use super::{Parser, field_named, is_reserved};
+use super::{Parser, Read, field_named, is_reserved};
 use crate::query::literal::{FieldUnit, parse_duration_ns, parse_size_bytes, unit_of_field};
 use crate::query::syntax::Kind;
 use crate::query::{Aggregate, Builtin, Every, Field, Filter, Function, Having, Measure, Num, Op, Top};
@@ -146,7 +146,7 @@ impl Parser<'_> {
                 Some(Function::Count(None))
             }
             ("count" | "share", true) => {
-                let filter = self.bracketed_filter();
+                let filter = self.bracketed_filter().ok()?;
                 if name == "share" { Some(Function::Share(filter)) } else { Some(Function::Count(Some(filter))) }
             }
             ("share", false) => {
@@ -180,7 +180,7 @@ impl Parser<'_> {
         }
     }
 
-    fn bracketed_filter(&mut self) -> Filter {
+    fn bracketed_filter(&mut self) -> Read<Filter> {
         let at = self.scan.at;
         self.scan.take('(');
         self.syntax.token(Kind::Bracket, at, at + 1);

@@ -104,7 +104,8 @@ impl Query {
 /// What parsing gives.
 #[derive(Debug, Clone)]
 pub struct Parsed {
-    /// The tree, with mistaken parts left out.
+    /// The tree. Where there are mistakes in the filter it passes no event, and what is wrong in the other clauses is
+    /// left out: such a query is not run.
     pub query: Query,
     /// The text as it was typed, taken apart.
     pub syntax: Syntax,
@@ -130,7 +131,7 @@ pub fn parse(text: &str, context: &Context) -> Parsed {
     if length > MAX_TEXT {
         p.mistake(0, 1, format!("the query is longer than {MAX_TEXT} characters"), "shorten it");
     } else {
-        query.filter = p.or();
+        query.filter = p.or().unwrap_or_else(|Unread(())| Filter::nothing());
         p.clauses(&mut query);
     }
     let syntax = p.syntax.finish(length);
@@ -158,6 +159,14 @@ pub fn parse_filter(text: &str) -> Result<Filter, Vec<Mistake>> {
     if parsed.mistakes.is_empty() { Ok(parsed.query.filter) } else { Err(parsed.mistakes) }
 }
 
+/// What was read, or that it could not be. Only [`Parser::mistake`] makes an [`Unread`], so nothing is left out of a
+/// query without a mistake that names it.
+type Read<T> = Result<T, Unread>;
+
+/// A part of the text could not be read; why stands among the mistakes.
+#[derive(Debug, Clone, Copy)]
+struct Unread(());
+
 struct Parser<'a> {
     scan: Scan,
     context: &'a Context,
@@ -170,9 +179,10 @@ struct Parser<'a> {
 }
 
 impl Parser<'_> {
-    fn mistake(&mut self, at: usize, length: usize, message: impl Into<String>, cure: impl Into<String>) {
+    fn mistake(&mut self, at: usize, length: usize, message: impl Into<String>, cure: impl Into<String>) -> Unread {
         let m = Mistake { column: at + 1, length: length.max(1), message: message.into(), cure: cure.into() };
         self.mistakes.push(m);
+        Unread(())
     }
 
     fn keyword(&mut self, word: &str) -> bool {

@@ -11,10 +11,10 @@ pub use sent::zone_excludes;
 use pattern::Judge;
 use words::Verdict;
 
-use super::{BuiltinColumn, Column, PageRead, Rows, Values};
+use super::{BuiltinColumn, Column, ErrorGroups, PageRead, Rows, Values};
 use calvex_language::error::Result;
-use calvex_language::model::template::shape_id;
 use calvex_language::model::{parse_span, parse_trace, to_hex};
+use calvex_language::query::matching::names_shape;
 use calvex_language::query::{Builtin, Field, Filter, Num, Op, Test, TimeRange};
 
 /// The rows within `range` for which `filter` holds.
@@ -84,6 +84,7 @@ fn by_cost(list: &[Filter]) -> Vec<&Filter> {
     ordered.sort_by_key(|f| match f {
         Filter::All => 0,
         Filter::Compare(Field::Builtin(Builtin::Message), _) => 4,
+        Filter::Compare(Field::Builtin(Builtin::ErrorGroup), _) | Filter::Has(Field::Builtin(Builtin::ErrorGroup)) => 6,
         Filter::Compare(Field::Builtin(_), _) | Filter::Has(Field::Builtin(_)) => 1,
         Filter::Compare(..) | Filter::Has(_) => 2,
         Filter::And(_) | Filter::Or(_) | Filter::Not(_) => 3,
@@ -144,7 +145,7 @@ pub fn builtin_column(builtin: Builtin) -> Option<BuiltinColumn> {
         Builtin::Took => BuiltinColumn::Took,
         Builtin::Status => BuiltinColumn::Status,
         Builtin::Transformed => BuiltinColumn::Transformed,
-        Builtin::Lane => return None,
+        Builtin::Lane | Builtin::ErrorGroup => return None,
     })
 }
 
@@ -167,14 +168,40 @@ fn own_present(builtin: Builtin, page: &dyn PageRead, lane: &str) -> Result<Rows
     let len = page.rows();
     match builtin_column(builtin) {
         Some(own) => Ok(present(page.builtin(own)?.as_deref(), len)),
+        None if builtin == Builtin::ErrorGroup => Ok(in_groups(page, |_| true)?.1),
         None if builtin == Builtin::Lane && !lane.is_empty() => Ok(Rows::all(len)),
         None => Ok(Rows::none(len)),
     }
 }
 
+/// The failures whose group's id passes, and all failures.
+fn in_groups(page: &dyn PageRead, passes: impl Fn(&str) -> bool) -> Result<(Rows, Rows)> {
+    let (mut named, mut failures) = (Rows::none(page.rows()), Rows::none(page.rows()));
+    let groups = ErrorGroups::of(page, &Rows::all(page.rows()))?;
+    let verdicts: Vec<bool> = groups.groups.iter().map(|group| passes(&group.id)).collect();
+    for row in 0..page.rows() {
+        let Some(n) = groups.of_row(row) else { continue };
+        failures.set(row);
+        if verdicts.get(n) == Some(&true) {
+            named.set(row);
+        }
+    }
+    Ok((named, failures))
+}
+
 fn own_compare(builtin: Builtin, test: &Test, page: &dyn PageRead, lane: &str) -> Result<Rows> {
     let len = page.rows();
     let mut rows = Rows::none(len);
+    if builtin == Builtin::ErrorGroup {
+        let (named, mut rows) = in_groups(page, |id| test.text(id))?;
+        if !test.is_ne() {
+            return Ok(named);
+        }
+        let mut others = named;
+        others.invert();
+        rows.and(&others);
+        return Ok(rows);
+    }
     let Some(own) = builtin_column(builtin) else {
         let holds = builtin == Builtin::Lane && !lane.is_empty() && test.text(lane) != test.is_ne();
         return Ok(if holds { Rows::all(len) } else { rows });
@@ -211,7 +238,7 @@ fn own_compare(builtin: Builtin, test: &Test, page: &dyn PageRead, lane: &str) -
             by_code(&mut rows, column, dictionary.len(), codes, |c| test.text(dictionary.get(c)));
         }
         (Values::Messages(m), Builtin::Shape) => {
-            by_code(&mut rows, column, m.templates.len(), &m.codes, |c| test.text(&shape_id(m.templates.get(c))));
+            by_code(&mut rows, column, m.templates.len(), &m.codes, |c| names_shape(test, m.templates.get(c)));
         }
         (Values::Messages(m), _) => {
             let mut message = String::new();

@@ -53,7 +53,9 @@ impl<'t> Judge<'t> {
         let (mut found, mut open) = (false, false);
         for sought in sought {
             let mut from = 0;
-            while let Some(at) = sought.plain.find(&template.as_bytes()[from..]).map(|at| from + at) {
+            while let Some(at) =
+                template.as_bytes().get(from..).and_then(|rest| sought.plain.find(rest)).map(|at| from + at)
+            {
                 found = true;
                 from = at + 1;
                 open = open || !dies(self.progress.as_mut(), template, at);
@@ -72,7 +74,7 @@ impl<'t> Judge<'t> {
 /// Whether a match that begins at `at` ends before the next variable without having become one.
 fn dies(progress: Option<&mut Progress>, template: &str, at: usize) -> bool {
     let bytes = template.as_bytes();
-    let after_hole = at.checked_sub(1).is_some_and(|before| bytes[before] == HOLE as u8);
+    let after_hole = at.checked_sub(1).and_then(|before| bytes.get(before)) == Some(&(HOLE as u8));
     let to = template[at..].find(HOLE).map_or(template.len(), |n| at + n);
     !after_hole && progress.is_some_and(|p| p.dies(template, at, to))
 }
@@ -82,7 +84,7 @@ fn certain(regex: &RegexTest, template: &str) -> bool {
     let Some(found) = regex.regex.find(template) else { return false };
     let bytes = template.as_bytes();
     let around = found.start().saturating_sub(1)..(found.end() + 1).min(bytes.len());
-    !bytes[around].contains(&(HOLE as u8))
+    !bytes.get(around).is_some_and(|around| around.contains(&(HOLE as u8)))
 }
 
 /// The forms, other than as it is, in which `text` may stand in a template, its holes marked; `None` where it may hide

@@ -77,7 +77,7 @@ enum Pattern<'a> {
 fn number_of(text: &str) -> Option<(&str, &str, &str)> {
     let bytes = text.as_bytes();
     let from = bytes.iter().position(u8::is_ascii_digit)?;
-    let length = bytes[from..].iter().take_while(|b| b.is_ascii_digit()).count();
+    let length = bytes.iter().skip(from).take_while(|b| b.is_ascii_digit()).count();
     let (prefix, digits, suffix) = (&text[..from], &text[from..from + length], &text[from + length..]);
     let one = !suffix.bytes().any(|b| b.is_ascii_digit());
     (one && length <= 18 && prefix.len() <= MAX_AFFIX && suffix.len() <= MAX_AFFIX).then_some((prefix, digits, suffix))
@@ -254,7 +254,9 @@ fn encode_patterned(list: &[&str], patterns: &[(Pattern, i64)], out: &mut Vec<u8
     }
     let mut members: Vec<Vec<(&str, i64)>> = vec![Vec::new(); distinct.len()];
     for ((text, (_, number)), code) in list.iter().zip(patterns).zip(which) {
-        members[code as usize].push((text, *number));
+        if let Some(members) = members.get_mut(code as usize) {
+            members.push((text, *number));
+        }
     }
     for (pattern, members) in distinct.iter().zip(members) {
         let texts = || members.iter().map(|(text, _)| *text);
@@ -264,7 +266,7 @@ fn encode_patterned(list: &[&str], patterns: &[(Pattern, i64)], out: &mut Vec<u8
             Pattern::Hex { .. } => {
                 let nibble = |b: u8| (b as char).to_digit(16).unwrap_or(0) as u8;
                 let digits: Vec<u8> = texts().flat_map(|t| t.bytes()).filter(|b| *b != b'-').map(nibble).collect();
-                out.extend(digits.chunks_exact(2).map(|pair| pair[0] << 4 | pair[1]));
+                out.extend(digits.as_chunks::<2>().0.iter().map(|[high, low]| high << 4 | low));
             }
         }
     }

@@ -179,9 +179,9 @@ fn decode_patterned(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> 
     let mut list = List::default();
     for w in which {
         let w = usize::try_from(w).ok()?;
-        let n = *cursors.get(w)?;
-        cursors[w] += 1;
-        write_value(read.get(w)?, n, &mut list)?;
+        let n = cursors.get_mut(w)?;
+        write_value(read.get(w)?, *n, &mut list)?;
+        *n += 1;
     }
     Some(list)
 }
@@ -206,7 +206,7 @@ fn write_value(pattern: &Read, n: usize, list: &mut List) -> Option<()> {
                     list.joined.push('-');
                 }
                 for nibble in nibbles.by_ref().take(usize::from(*length)) {
-                    list.joined.push(alphabet[usize::from(nibble)] as char);
+                    list.joined.push(char::from(*alphabet.get(usize::from(nibble))?));
                 }
             }
             list.push("")
@@ -217,14 +217,17 @@ fn write_value(pattern: &Read, n: usize, list: &mut List) -> Option<()> {
 /// Appends `value` with at least `width` digits.
 fn put_decimal(mut value: u64, width: usize, out: &mut String) {
     let mut digits = [b'0'; 20];
-    let mut from = digits.len();
-    while value > 0 || from == digits.len() {
-        from -= 1;
-        digits[from] = b'0' + (value % 10) as u8;
+    let mut count = 0;
+    for digit in digits.iter_mut().rev() {
+        *digit = b'0' + (value % 10) as u8;
         value /= 10;
+        count += 1;
+        if value == 0 {
+            break;
+        }
     }
-    from = from.min(digits.len() - width.min(20));
-    out.push_str(std::str::from_utf8(&digits[from..]).unwrap_or(""));
+    let shown = digits.get(digits.len() - count.max(width.min(20))..).unwrap_or(&digits);
+    out.extend(shown.iter().map(|digit| char::from(*digit)));
 }
 
 fn decode_any(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {

@@ -5,7 +5,7 @@ use calvex_language::query::{Builtin, Field, Filter, Literal, Op, Test, WordsTes
 use std::collections::BTreeMap;
 
 /// What a pasted id is taken as.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Tie {
     /// A W3C trace id.
     Trace,

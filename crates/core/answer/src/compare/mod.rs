@@ -1,0 +1,259 @@
+//! Comparison: what differs between two sets of events, the best explanation first.
+//!
+//! Two scans count, for each value of each field, the *units* that have it: events of one request are not independent, so
+//! a trace counts once, and where there is none the events of one host and second do. Both sets are cut into blocks of
+//! time; what the counts vary between blocks beyond chance widens every interval (`values`). A value is a finding when it
+//! stands out beyond that (Benjamini and Hochberg, "Controlling the false discovery rate", 1995), by half at least, and
+//! explains a twentieth of the difference. Numbers are compared by how far their distributions lie apart (`numbers`,
+//! Kolmogorov and Smirnov), shapes by their rates (`shapes`). Findings are ranked by how much they explain.
+
+mod count;
+mod numbers;
+mod overlap;
+mod shapes;
+#[cfg(test)]
+mod tests;
+mod values;
+
+use crate::scan::{Explanation, Scope};
+use crate::search::{Find, Order, find};
+use calvex_language::model::time::format_utc;
+use calvex_language::query::{Field, Filter, TimeRange, written_path};
+use count::{Counted, count};
+
+pub use count::BLOCKS;
+
+/// Findings of an answer at most.
+const MAX_FINDINGS: usize = 60;
+/// Marks of an answer at most.
+const MAX_MARKS: usize = 12;
+
+/// One of the two sets.
+#[derive(Debug, Clone)]
+pub struct Side<'a> {
+    /// Which events.
+    pub filter: &'a Filter,
+    /// When.
+    pub range: TimeRange,
+}
+
+/// What kind of thing differs.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FindingKind {
+    /// A shape of messages.
+    Shape,
+    /// A value of a field.
+    Value,
+    /// The numbers of a field.
+    Number,
+    /// A change made between the sets.
+    Mark,
+    /// A service's share.
+    Service,
+    /// A sender that fell silent.
+    Sender,
+}
+
+/// How it differs.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Change {
+    /// Only in the current set.
+    New,
+    /// Only in the baseline.
+    Gone,
+    /// More of it.
+    More,
+    /// Less of it.
+    Fewer,
+    /// Its numbers moved up.
+    Higher,
+    /// Its numbers moved down.
+    Lower,
+    /// It was made.
+    Made,
+}
+
+/// One thing that differs.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct Finding {
+    /// What it is.
+    pub kind: FindingKind,
+    /// How it differs.
+    pub change: Change,
+    /// The field, as the language names it; `shape` of a shape, `mark` of a mark.
+    pub field: String,
+    /// Its value; of a shape its id, of numbers nothing, of a mark what was done.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub value: String,
+    /// Of a shape, what its messages look like.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub template: Option<String>,
+    /// In the baseline: the share of units that have it; of a shape events a second; of numbers the percentile that `percent` names.
+    pub baseline: f64,
+    /// The same of the current set.
+    pub current: f64,
+    /// How much of the difference it explains, 0 to 1; of numbers how far the two lie apart.
+    pub explained: f64,
+    /// The least and the most that the ratio of the two may be, as far as counts allow.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ratio: Option<(f64, f64)>,
+    /// Other values that hold on almost the same units.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<String>,
+    /// Of numbers: which percentile `baseline` and `current` are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub percent: Option<f64>,
+    /// Of numbers: percentiles of both sets, as (percent, baseline, current).
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub percentiles: Vec<(f64, f64, f64)>,
+    /// Of a mark: when, RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// A condition that finds its events.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub query: String,
+    /// What findings are ranked by.
+    #[serde(skip)]
+    pub(crate) score: f64,
+}
+
+/// How many there are of a set.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[derive(Debug, Clone, Copy, Default, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct SideCount {
+    /// Events.
+    pub events: u64,
+    /// Requests, or where there are none hosts and seconds.
+    pub units: u64,
+}
+
+/// What differs.
+#[derive(Debug, Clone, Default)]
+pub struct Comparison {
+    /// What differs, in one line.
+    pub headline: String,
+    /// Best first.
+    pub findings: Vec<Finding>,
+    /// The baseline.
+    pub baseline: SideCount,
+    /// The current set.
+    pub current: SideCount,
+    /// Which share of the pages was looked at, where not all were.
+    pub sampled: Option<f64>,
+    /// Fields with too many values to be compared.
+    pub too_many_values: Vec<String>,
+    /// How it came about.
+    pub explain: Explanation,
+}
+
+/// Compares two sets of events.
+pub fn compare(scope: &Scope, baseline: &Side, current: &Side) -> Comparison {
+    let mut out = Comparison { explain: scope.explain(&current.range), ..Comparison::default() };
+    let sides = [baseline, current];
+    let counted = count(scope, sides, &mut out.explain);
+    let Counted { units, .. } = &counted;
+    out.baseline = SideCount { events: counted.events[0], units: units[0].iter().sum() };
+    out.current = SideCount { events: counted.events[1], units: units[1].iter().sum() };
+    out.sampled = counted.sampled;
+    out.too_many_values = counted.too_many.iter().map(field_name).collect();
+    out.too_many_values.sort();
+    let mut findings = shapes::findings(&counted, sides);
+    let standing_out = values::findings(&counted);
+    findings.extend(overlap::folded(scope, sides, standing_out, &mut out.explain));
+    findings.extend(numbers::findings(&counted));
+    findings.sort_by(|a, b| b.score.total_cmp(&a.score).then_with(|| (&a.field, &a.value).cmp(&(&b.field, &b.value))));
+    findings.truncate(MAX_FINDINGS);
+    findings.extend(marks(scope, sides, &mut out.explain));
+    if scope.budget.is_spent() {
+        out.explain.stopped.get_or_insert_with(|| scope.budget.reason());
+    }
+    out.headline = headline(&findings, [out.baseline, out.current], sides);
+    out.findings = findings;
+    out
+}
+
+/// What differs, in one line: how many there were and are, and the finding that explains most.
+fn headline(findings: &[Finding], counts: [SideCount; 2], sides: [&Side; 2]) -> String {
+    let seconds = sides.map(|side| side.range.to_ns.saturating_sub(side.range.from_ns) as f64 / 1e9);
+    let rates = [0, 1].map(|n| counts[n].events as f64 / seconds[n].max(1e-9));
+    let changed = match (counts[0].events, counts[1].events) {
+        (_, 0) => return "There is nothing to compare: no event in the current set".to_owned(),
+        (0, _) => return "There is nothing to compare with: no event in the baseline".to_owned(),
+        _ if rates[1] > 1.2 * rates[0] => format!("{:.1} times as many events", rates[1] / rates[0]),
+        _ if rates[1] < rates[0] / 1.2 => format!("{:.0} % of the events", rates[1] / rates[0] * 100.0),
+        _ => "As many events".to_owned(),
+    };
+    let best =
+        findings.iter().find(|f| matches!(f.kind, FindingKind::Value | FindingKind::Shape | FindingKind::Service));
+    let Some(best) = best else { return format!("{changed}, and nothing stands out") };
+    let what = best.template.as_ref().map_or_else(|| best.query.clone(), |template| format!("“{template}”"));
+    let share = (best.explained * 100.0).round();
+    match (best.kind, best.change) {
+        (FindingKind::Shape, Change::New) => format!("{changed}: {what} is new"),
+        (FindingKind::Shape, Change::Gone) => format!("{changed}: {what} is gone"),
+        (FindingKind::Shape, Change::Fewer) => format!("{changed}: fewer of {what}"),
+        (FindingKind::Shape, _) => format!("{changed}: more of {what}"),
+        (_, Change::New) => format!("{changed}: {share} % of the difference has {what}, which nothing had before"),
+        _ => format!("{changed}: {share} % of the difference has {what}"),
+    }
+}
+
+/// Changes made from the start of the baseline to the end of the current set, those nearest before the current first.
+fn marks(scope: &Scope, [baseline, current]: [&Side; 2], explain: &mut Explanation) -> Vec<Finding> {
+    let filter = Filter::Has(Field::Sent("mark".into()));
+    let range = TimeRange {
+        from_ns: baseline.range.from_ns.min(current.range.from_ns),
+        to_ns: baseline.range.to_ns.max(current.range.to_ns),
+    };
+    let found = find(scope, &Find { filter: &filter, range, order: Order::Newest, after: None, limit: 200 });
+    explain.add(found.explain);
+    let start_ns = current.range.from_ns;
+    let mut events = found.events;
+    events.sort_by_key(|(event, _)| event.time_ns.abs_diff(start_ns));
+    let mark = |event: &calvex_language::model::Event| {
+        let named = event.fields.iter().find(|(path, _)| path.is("mark")).and_then(|(_, value)| value.as_text());
+        let what = named.filter(|text| !text.is_empty()).unwrap_or(&event.message).to_owned();
+        Finding {
+            value: what,
+            at: Some(format_utc(event.time_ns, 3)),
+            query: format!("has mark time={}", format_utc(event.time_ns, 9)),
+            ..Finding::new(FindingKind::Mark, Change::Made, "mark")
+        }
+    };
+    events.iter().take(MAX_MARKS).map(|(event, _)| mark(event)).collect()
+}
+
+impl Finding {
+    fn new(kind: FindingKind, change: Change, field: &str) -> Self {
+        Finding {
+            kind,
+            change,
+            field: field.to_owned(),
+            value: String::new(),
+            template: None,
+            baseline: 0.0,
+            current: 0.0,
+            explained: 0.0,
+            ratio: None,
+            also: Vec::new(),
+            percent: None,
+            percentiles: Vec::new(),
+            at: None,
+            query: String::new(),
+            score: 0.0,
+        }
+    }
+}
+
+/// A field's name in the language.
+fn field_name(field: &Field) -> String {
+    match field {
+        Field::Builtin(builtin) => builtin.name().to_owned(),
+        Field::Sent(name) => written_path(name.as_str()),
+    }
+}

@@ -1,0 +1,216 @@
+//! Which cell each row of a page belongs to. A page codes each field of `per` by itself; the codes of a row, one field
+//! after the other, and its step are one number, and each such number is resolved to a cell once a page.
+
+use super::cells::NONE;
+use super::coded::{Coded, code};
+use super::partial::{FastMap, Partial};
+use super::{GroupValue, MeasureAsk};
+use calvex_language::error::Result;
+use calvex_storage::columns::{BuiltinColumn, Column, PageRead, Rows, Values};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// Products of page codes up to this many are looked up in a table, more by hash.
+const MAX_TABLE: usize = 1 << 16;
+/// Groups of one row at most: three lists of a hundred values have a million combinations.
+const MAX_ROW_GROUPS: usize = 4096;
+/// Fields of `per` at most, as the parser bounds them.
+const MAX_PER: usize = 8;
+
+/// The cells of a page's rows.
+pub(super) struct Placement {
+    /// The first cell of each row; none of rows that are in no cell.
+    pub(super) first: Vec<u32>,
+    /// Further cells of rows that stand in several groups.
+    pub(super) more: HashMap<u32, Vec<u32>>,
+}
+
+impl Placement {
+    /// Calls `f` with each cell of a row.
+    pub(super) fn each(&self, row: usize, mut f: impl FnMut(usize)) {
+        match self.first.get(row) {
+            Some(cell) if *cell != NONE => f(*cell as usize),
+            _ => return,
+        }
+        if !self.more.is_empty()
+            && let Some(more) = self.more.get(&(row as u32))
+        {
+            more.iter().for_each(|cell| f(*cell as usize));
+        }
+    }
+}
+
+/// Finds the cells of the `rows` of a page, made in `partial` where they are new.
+///
+/// # Errors
+/// Where the page is damaged.
+pub(super) fn place(
+    partial: &mut Partial,
+    ask: &MeasureAsk,
+    page: &dyn PageRead,
+    rows: &Rows,
+    lane: &str,
+) -> Result<Placement> {
+    let mut grouper = Grouper::of(ask, page, lane)?;
+    let mut placement = Placement { first: vec![NONE; page.rows()], more: HashMap::new() };
+    match grouper.row_keys(page.rows()) {
+        // Plain loops over codes, and a cell for each number that occurs.
+        Some(keys) => {
+            for row in rows.iter() {
+                let known = grouper.table[keys[row] as usize];
+                placement.first[row] = if known == NONE { grouper.first_cell(row, partial) } else { known };
+            }
+        }
+        None => rows.iter().for_each(|row| placement.first[row] = grouper.first_cell(row, partial)),
+    }
+    for row in grouper.rows_of_several(rows) {
+        let more = grouper.further_cells(row, partial);
+        if !more.is_empty() {
+            placement.more.insert(row as u32, more);
+        }
+    }
+    Ok(placement)
+}
+
+/// A page's codes and steps, and the cells they were resolved to.
+struct Grouper<'a> {
+    ask: &'a MeasureAsk<'a>,
+    /// The fields of `per`, coded by the page.
+    fields: Vec<Coded>,
+    /// The first step of the page, and how many it touches.
+    first_step: usize,
+    steps: usize,
+    /// The time column, where the page touches several steps.
+    time: Option<Arc<Column>>,
+    /// By number: its cell. Empty where there may be too many numbers for a table.
+    table: Vec<u32>,
+    /// The same where a table would be too large.
+    known: FastMap<u128, u32>,
+}
+
+impl<'a> Grouper<'a> {
+    fn of(ask: &'a MeasureAsk<'a>, page: &dyn PageRead, lane: &str) -> Result<Self> {
+        let fields: Vec<Coded> = ask.measure.per.iter().map(|field| code(field, page, lane)).collect::<Result<_>>()?;
+        let (lo, hi) = page.time_span();
+        let mut grouper =
+            Grouper { ask, fields, first_step: 0, steps: 1, time: None, table: Vec::new(), known: FastMap::default() };
+        grouper.first_step = grouper.step(lo);
+        grouper.steps = grouper.step(hi) - grouper.first_step + 1;
+        if grouper.steps > 1 {
+            grouper.time = page.builtin(BuiltinColumn::Time)?;
+        }
+        let each = |n: usize, field: &Coded| n.checked_mul(field.values.len()).filter(|n| *n <= MAX_TABLE);
+        let numbers = grouper.fields.iter().try_fold(grouper.steps, each);
+        grouper.table = vec![NONE; numbers.unwrap_or(0)];
+        Ok(grouper)
+    }
+
+    /// The step of a time; times beyond the range belong to its ends.
+    fn step(&self, time_ns: i64) -> usize {
+        let range = &self.ask.range;
+        self.ask.steps.of(time_ns.clamp(range.from_ns, range.to_ns.saturating_sub(1)))
+    }
+
+    fn times(&self) -> Option<&[i64]> {
+        match self.time.as_deref() {
+            Some(Column { values: Values::Ints(times), .. }) => Some(times),
+            _ => None,
+        }
+    }
+
+    /// The step of a row, from the page's first.
+    fn step_of(&self, row: usize) -> usize {
+        let time = self.times().and_then(|times| times.get(row));
+        time.map_or(0, |time| self.step(*time) - self.first_step)
+    }
+
+    /// The number of each row by the first value of each field, where numbers are looked up in a table.
+    fn row_keys(&self, rows: usize) -> Option<Vec<u32>> {
+        if self.table.is_empty() {
+            return None;
+        }
+        let mut keys: Vec<u32> = match self.times() {
+            None => vec![0; rows],
+            Some(times) => times.iter().map(|time| (self.step(*time) - self.first_step) as u32).collect(),
+        };
+        for field in &self.fields {
+            let values = field.values.len() as u32;
+            keys.iter_mut().zip(&field.first).for_each(|(key, code)| *key = *key * values + code);
+        }
+        Some(keys)
+    }
+
+    /// The cell of a row by the first value of each field.
+    fn first_cell(&mut self, row: usize, partial: &mut Partial) -> u32 {
+        let mut codes = [0; MAX_PER];
+        codes.iter_mut().zip(&self.fields).for_each(|(code, field)| *code = field.first[row]);
+        let fields = self.fields.len().min(MAX_PER);
+        self.cell(&codes[..fields], self.step_of(row), partial)
+    }
+
+    /// The cell of one code a field in a step.
+    fn cell(&mut self, codes: &[u32], step: usize, partial: &mut Partial) -> u32 {
+        let number = codes
+            .iter()
+            .zip(&self.fields)
+            .fold(step as u128, |number, (code, field)| number * field.values.len() as u128 + u128::from(*code));
+        let known = match self.table.get(number as usize) {
+            Some(cell) => Some(*cell).filter(|cell| *cell != NONE),
+            None => self.known.get(&number).copied(),
+        };
+        if let Some(cell) = known {
+            return cell;
+        }
+        let value = |(code, field): (&u32, &Coded)| field.values[*code as usize].clone();
+        let group: Vec<GroupValue> = codes.iter().zip(&self.fields).map(value).collect();
+        let cell = partial.cell(group, self.first_step + step);
+        match self.table.get_mut(number as usize) {
+            Some(slot) => *slot = cell,
+            None => drop(self.known.insert(number, cell)),
+        }
+        cell
+    }
+
+    /// Those of `rows` that have several values of a field.
+    fn rows_of_several(&self, rows: &Rows) -> Vec<usize> {
+        let mut several: Vec<usize> =
+            self.fields.iter().flat_map(|f| f.more.iter().map(|(row, _)| *row as usize)).collect();
+        several.sort_unstable();
+        several.dedup();
+        several.retain(|row| rows.has(*row));
+        several
+    }
+
+    /// The cells of a row beside its first: it stands in the group of each combination of its values.
+    fn further_cells(&mut self, row: usize, partial: &mut Partial) -> Vec<u32> {
+        let choices: Vec<Vec<u32>> = self
+            .fields
+            .iter()
+            .map(|field| {
+                let more = field.more_of(row).iter().map(|(_, code)| *code);
+                std::iter::once(field.first[row]).chain(more).collect()
+            })
+            .collect();
+        let step = self.step_of(row);
+        let all = choices.iter().fold(1usize, |n, choice| n.saturating_mul(choice.len()));
+        partial.overfull |= all > MAX_ROW_GROUPS;
+        let all = all.min(MAX_ROW_GROUPS);
+        let mut cells = Vec::new();
+        for nth in 1..all {
+            let mut rest = nth;
+            let codes: Vec<u32> = choices
+                .iter()
+                .map(|choice| {
+                    let code = choice[rest % choice.len()];
+                    rest /= choice.len();
+                    code
+                })
+                .collect();
+            let cell = self.cell(&codes, step, partial);
+            if cell != NONE {
+                cells.push(cell);
+            }
+        }
+        cells
+    }
+}

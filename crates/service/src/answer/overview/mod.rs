@@ -1,0 +1,108 @@
+//! How things stand: each service against its own usual, what is raised or building, who fell silent or is refused, and
+//! the marks of the last hours. Where a shift begins. What follows from events is worked out once for all who may read
+//! the same lanes, and kept for some seconds; so fifty viewers cost what one costs.
+
+mod standing;
+mod usual;
+
+use crate::answer::search::run;
+use crate::auth::{ReadScope, Reader};
+use crate::error::Result;
+use crate::intake::ledger::{Asked, arrivals};
+use crate::state::Reading;
+use calvex_language::model::time::SECOND_NS;
+use calvex_wire::api::{Alert, NowAnswer, Refused, Rule};
+use parking_lot::Mutex;
+use standing::{Standing, WINDOW_S};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// How long a standing is given to others who ask for the same.
+const FRESH_NS: i64 = 10 * SECOND_NS;
+/// Sets of lanes whose standing is kept at most; beyond, those kept longest go.
+const MAX_KEPT: usize = 64;
+
+/// One set of lanes' standing, and when it was worked out. The lock is held while it is, so that others who ask for the
+/// same wait for it.
+type Slot = Arc<tokio::sync::Mutex<Option<(i64, Arc<Standing>)>>>;
+
+/// Standings that were worked out lately, by the lanes they are of.
+#[derive(Default)]
+pub struct Standings {
+    slots: Mutex<HashMap<Vec<u32>, (i64, Slot)>>,
+}
+
+impl Standings {
+    /// The slot of a set of lanes.
+    fn slot(&self, lanes: Vec<u32>, now_ns: i64) -> Slot {
+        let mut slots = self.slots.lock();
+        if slots.len() >= MAX_KEPT && !slots.contains_key(&lanes) {
+            let oldest = slots.iter().min_by_key(|(_, (used_ns, _))| *used_ns).map(|(lanes, _)| lanes.clone());
+            oldest.map(|lanes| slots.remove(&lanes));
+        }
+        let (used_ns, slot) = slots.entry(lanes).or_default();
+        *used_ns = now_ns;
+        slot.clone()
+    }
+}
+
+/// The standing of what this scope may read, worked out anew where it is older than some seconds.
+///
+/// # Errors
+/// Where no search slot is free.
+async fn standing(reading: &Arc<Reading>, scope: ReadScope) -> Result<Arc<Standing>> {
+    let config = reading.base.config.get();
+    let lanes: Vec<u32> = config.lanes().into_iter().map(|l| l.id).filter(|lane| scope.may_read(*lane)).collect();
+    let slot = reading.standings.slot(lanes, (reading.base.clock)());
+    let mut kept = slot.lock().await;
+    let now_ns = (reading.base.clock)();
+    // A clock that was set back makes what is kept as old as what lies ahead: it is worked out anew.
+    if let Some((at_ns, standing)) = kept.as_ref()
+        && (0..FRESH_NS).contains(&(now_ns - at_ns))
+    {
+        return Ok(standing.clone());
+    }
+    let standing = Arc::new(run(reading, scope, move |scope| Standing::of(scope, now_ns)).await?);
+    *kept = Some((now_ns, standing.clone()));
+    Ok(standing)
+}
+
+/// How things stand, for this reader.
+///
+/// # Errors
+/// Where the database fails, or no search slot is free.
+pub async fn now(reading: &Arc<Reading>, reader: &Reader, alerts: Vec<Alert>, rules: &[Rule]) -> Result<NowAnswer> {
+    let standing = standing(reading, reader.scope()).await?;
+    let arrivals = arrivals(&reading.base, reader, Asked { hours: 1, ..Asked::default() }).await?;
+    let Standing { at, usual_of, services, silent, marks, left_out } = standing.as_ref().clone();
+    Ok(NowAnswer {
+        at,
+        window_s: WINDOW_S as u32,
+        usual_of,
+        services,
+        alerts: alerts.into_iter().filter(|a| a.ended.is_none()).collect(),
+        building: rules.iter().filter(|r| r.state == "building").map(|r| r.name.clone()).collect(),
+        silent,
+        refused: arrivals.refused.into_iter().map(|r| Refused { sample: None, ..r }).collect(),
+        marks,
+        left_out,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_kept_is_bounded() {
+        let standings = Standings::default();
+        let first = standings.slot(vec![0], 0);
+        for lane in 1..200 {
+            standings.slot(vec![lane], i64::from(lane));
+        }
+        assert_eq!(standings.slots.lock().len(), MAX_KEPT);
+        assert!(!Arc::ptr_eq(&first, &standings.slot(vec![0], 200)), "the one unused longest went");
+        assert!(Arc::ptr_eq(&standings.slot(vec![199], 201), &standings.slot(vec![199], 202)));
+        assert!(!Arc::ptr_eq(&standings.slot(vec![199], 203), &standings.slot(vec![198, 199], 204)));
+    }
+}
