@@ -4549,6 +4549,16 @@ export interface components {
              */
             before_query?: string | null;
             /**
+             * @description The same time so much earlier is the baseline: `1d`, `7d`. In the place of `before_from` and `before_to`.
+             * @default null
+             */
+            earlier?: string | null;
+            /**
+             * @description Compare all spans and events of the traces that the queries find, the newest 500 of each.
+             * @default false
+             */
+            whole_traces?: boolean;
+            /**
              * @description As of a search.
              * @default null
              */

@@ -6,10 +6,12 @@
 //! Seeded: the same seed, moment and size give the same events.
 
 mod days;
+mod incident;
 mod requests;
 mod speech;
 
 pub use days::{DAYS, Days, rhythm};
+pub use incident::Incident;
 pub use speech::{SERVICES, Sent};
 
 use rand::{RngExt, SeedableRng};

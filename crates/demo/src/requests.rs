@@ -117,7 +117,7 @@ impl<'a> Scene<'a> {
     }
 }
 
-fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<Sent> {
+pub fn drop_off(rng: &mut ChaCha8Rng, serial: u64, at_ns: i64, phase: Phase) -> Vec<Sent> {
     let (bank, door) = (rng.random_range(1..=BANKS), rng.random_range(1..=36u32));
     let (bk, px, ls) = (
         bank_name(bank),

@@ -128,6 +128,28 @@ fn the_readmes_tour() -> Result<()> {
         })?;
     }
 
+    // A fresh failure begins by command, raises its alert, and ends by command.
+    let incident = |what: &str| {
+        let dir = home.path().join("data");
+        demo.shell(&folder, &format!("calvex demo incident {what} --data-dir {} --json", dir.display()))
+    };
+    let raised = || -> Result<bool> {
+        let alerts = demo.shell(&folder, "calvex alerts --json")?;
+        Ok(String::from_utf8_lossy(&alerts.stdout).contains("billing fails"))
+    };
+    assert!(!raised()?, "billing was calm");
+    assert_eq!(incident("--end")?.status.code(), Some(2), "there is nothing to end");
+    let begun = incident("certificate")?;
+    anyhow::ensure!(begun.status.success(), "{}", String::from_utf8_lossy(&begun.stderr));
+    assert_eq!(incident("leases")?.status.code(), Some(2), "one at a time");
+    wait_for("the alert of the incident", || Ok(raised()?.then_some(())))?;
+    let ended = incident("--end")?;
+    anyhow::ensure!(ended.status.success(), "{}", String::from_utf8_lossy(&ended.stderr));
+    wait_for("the mark of its end", || {
+        let marks = demo.shell(&folder, "calvex search 'has mark \"new certificate\"' --from now-10m --json")?;
+        Ok(marks.status.success().then_some(()))
+    })?;
+
     // Stopped and started again, it has what it had, and does not load it twice.
     // Up to one moment: the night may go on until now, so a range that moves would count more each time.
     let until = jiff::Timestamp::now() - jiff::SignedDuration::from_hours(1);

@@ -7,7 +7,7 @@ import { clock, date, parseNs } from "../../api/time";
 import type { CompareAnswer, Finding } from "../../api/types";
 import { space, type } from "../../app/tokens";
 import { useZone } from "../../app/zone";
-import { Button, Field, Muted, Problem, Quiet } from "../../ui/controls";
+import { Button, Choice, Field, Muted, Problem, Quiet } from "../../ui/controls";
 import { number } from "../../ui/number";
 import { Page } from "../../ui/page";
 import { useAsked, type Asked } from "../search/asked";
@@ -15,6 +15,7 @@ import { Progress } from "../search/Facts";
 import { searchAddress, shellQuoted } from "../search/state";
 import {
   asked as request,
+  BASELINES,
   bars,
   compareAddress,
   comparedOf,
@@ -165,15 +166,23 @@ function Line({ finding, compared, query }: { finding: Finding; compared: Compar
         {named(finding)} {(finding.also ?? []).length > 0 && <Muted>also {finding.also?.join(", ")}</Muted>}
         <span className="acts">
           {" "}
-          <Link to={searchAddress({ query: withFinding(query, finding, false), from: compared.from, to: compared.to })}>
+          <Link
+            to={searchAddress({
+              query: withFinding(query, finding, false, compared.whole !== ""),
+              from: compared.from,
+              to: compared.to,
+            })}
+          >
             events
           </Link>
-          <Link
-            title="leave it out and compare again"
-            to={compareAddress({ ...compared, query: withFinding(query, finding, true) })}
-          >
-            without
-          </Link>
+          {compared.whole === "" && (
+            <Link
+              title="leave it out and compare again"
+              to={compareAddress({ ...compared, query: withFinding(query, finding, true) })}
+            >
+              without
+            </Link>
+          )}
         </span>
       </span>
       <Axis role="img" aria-label={`baseline and current: ${figures(finding)}`}>
@@ -283,7 +292,7 @@ export default function ComparePage() {
   const answer = comparison.data;
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    navigate(compareAddress(draft));
+    navigate(compareAddress({ ...draft, earlier: draft.beforeFrom ? "" : draft.earlier }));
   };
   const moment = (text: string) => `${date(parseNs(text), zone)} ${clock(parseNs(text), zone, 0)}`;
   const losses = [...(answer?.explain.left_out ?? []), ...(answer?.explain.stopped ? [answer.explain.stopped] : [])];
@@ -320,6 +329,9 @@ export default function ComparePage() {
           mono
         />
         <Field label="to" name="before_to" value={draft.beforeTo} onChange={own("beforeTo")} optional mono />
+        {!draft.beforeFrom && !draft.beforeQuery && (
+          <Choice label="or" value={draft.earlier} options={BASELINES} onChange={own("earlier")} />
+        )}
         <Button type="submit" $chief>
           Compare
         </Button>
@@ -340,6 +352,7 @@ export default function ComparePage() {
               navigate(
                 compareAddress({
                   ...compared,
+                  earlier: "",
                   from: answer.current.range.from,
                   to: answer.current.range.to,
                   beforeFrom: answer.baseline.range.from,
@@ -371,6 +384,8 @@ export default function ComparePage() {
           {compared.beforeFrom && ` --before-from ${shellQuoted(compared.beforeFrom)}`}
           {compared.beforeTo && ` --before-to ${shellQuoted(compared.beforeTo)}`}
           {compared.beforeQuery && ` --before-query ${shellQuoted(compared.beforeQuery)}`}
+          {compared.earlier && ` --earlier ${shellQuoted(compared.earlier)}`}
+          {compared.whole && " --whole-traces"}
         </code>
       </Muted>
     </Page>

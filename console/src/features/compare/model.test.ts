@@ -1,7 +1,19 @@
 import { expect, it } from "vitest";
 import type { Finding } from "../../api/types";
 import type { Asked } from "../search/asked";
-import { asked, bars, compareAddress, comparedOf, figures, named, ofGroup, swapped, withFinding } from "./model";
+import { parseNs } from "../../api/time";
+import {
+  asked,
+  bars,
+  compareAddress,
+  comparedOf,
+  figures,
+  named,
+  ofGroup,
+  swapped,
+  withFinding,
+  withHealthy,
+} from "./model";
 
 const finding = (part: Partial<Finding>): Finding => ({
   kind: "value",
@@ -34,7 +46,26 @@ it("two sets are swapped with their queries", () => {
     to: "b",
     beforeFrom: "c",
     beforeTo: "d",
+    earlier: "",
+    whole: "",
   });
+});
+
+it("requests that failed are compared with those that ended well, whole", () => {
+  const at = parseNs("2026-10-04T02:38:41.5Z");
+  const compared = comparedOf(new URLSearchParams(withHealthy("edge", "POST /drop-offs", at).split("?")[1]));
+  expect(asked(compared)).toEqual({
+    query: 'kind=span service=edge message="POST /drop-offs" status=error',
+    before_query: 'kind=span service=edge message="POST /drop-offs" not status=error',
+    from: "2026-10-04T01:38:41.5Z",
+    to: "2026-10-04T02:43:41.5Z",
+    whole_traces: true,
+  });
+});
+
+it("a baseline may be the same time earlier", () => {
+  const compared = comparedOf(new URLSearchParams("q=severity>=error&earlier=7d"));
+  expect(asked(compared)).toMatchObject({ earlier: "7d" });
 });
 
 it("shares are drawn as they are, rates against the larger", () => {
@@ -56,4 +87,6 @@ it("a finding narrows the query, or is left out of it", () => {
   const query: Asked = { query: "a or b", filter: "a or b", choice: true, over: "", fields: [] };
   expect(withFinding(query, finding({}), false)).toBe("(a or b) lease.seconds=12");
   expect(withFinding(query, finding({}), true)).toBe("(a or b) not lease.seconds=12");
+  // Of whole traces it stands in any of their events.
+  expect(withFinding(query, finding({}), false, true)).toBe("lease.seconds=12");
 });

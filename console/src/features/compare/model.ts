@@ -1,7 +1,9 @@
 /** A comparison as its page shows it, free of any drawing. */
 import type { CompareRequest, Finding } from "../../api/types";
 import { number } from "../../ui/number";
+import { formatNs } from "../../api/time";
 import { followed, type Asked } from "../search/asked";
+import { literal } from "../search/state";
 import { duration } from "../story/model";
 
 /** What is compared; all of it stands in the address. */
@@ -13,6 +15,10 @@ export interface Compared {
   beforeTo: string;
   /** The baseline's own query; that of the current set where empty. */
   beforeQuery: string;
+  /** `1d`, `7d`: the baseline is the same time so much earlier. */
+  earlier: string;
+  /** `1` where all of the traces that the queries find are compared. */
+  whole: string;
 }
 
 const NAMES: Record<keyof Compared, string> = {
@@ -22,8 +28,19 @@ const NAMES: Record<keyof Compared, string> = {
   beforeFrom: "before_from",
   beforeTo: "before_to",
   beforeQuery: "before_q",
+  earlier: "earlier",
+  whole: "whole",
 };
-const DEFAULTS: Compared = { query: "", from: "now-1h", to: "now", beforeFrom: "", beforeTo: "", beforeQuery: "" };
+const DEFAULTS: Compared = {
+  query: "",
+  from: "now-1h",
+  to: "now",
+  beforeFrom: "",
+  beforeTo: "",
+  beforeQuery: "",
+  earlier: "",
+  whole: "",
+};
 
 /** What an address compares. */
 export function comparedOf(params: URLSearchParams): Compared {
@@ -51,12 +68,16 @@ export function asked(compared: Compared): CompareRequest {
     ...(compared.beforeFrom ? { before_from: compared.beforeFrom } : {}),
     ...(compared.beforeTo ? { before_to: compared.beforeTo } : {}),
     ...(compared.beforeQuery ? { before_query: compared.beforeQuery } : {}),
+    ...(compared.earlier ? { earlier: compared.earlier } : {}),
+    ...(compared.whole ? { whole_traces: true } : {}),
   };
 }
 
 /** The two sets the other way round, where both have a range. */
 export function swapped(compared: Compared, ranges: { baseline: Range; current: Range }): Compared {
   return {
+    ...compared,
+    earlier: "",
     query: compared.beforeQuery || compared.query,
     from: ranges.baseline.from,
     to: ranges.baseline.to,
@@ -107,8 +128,33 @@ export function named(finding: Finding): string {
   return finding.value ? (finding.query ?? "") : percent + finding.field;
 }
 
+/** The hour before a request, and a little after it. */
+const HOUR_NS = 3_600_000_000_000n;
+const AFTER_NS = 300_000_000_000n;
+
+/** Requests of one operation that failed around a time, compared with those that ended well: whole traces of both. */
+export function withHealthy(service: string, operation: string, atNs: bigint): string {
+  const root = `kind=span service=${literal(service)} message=${JSON.stringify(operation)}`;
+  return compareAddress({
+    query: `${root} status=error`,
+    beforeQuery: `${root} not status=error`,
+    from: formatNs(atNs - HOUR_NS),
+    to: formatNs(atNs + AFTER_NS),
+    whole: "1",
+  });
+}
+
+/** What a baseline may be, by the time it lies earlier. */
+export const BASELINES = [
+  ["", "just before"],
+  ["1d", "a day earlier"],
+  ["7d", "a week earlier"],
+] as const;
+
 /** The query with the events of a finding alone, or without them. */
-export function withFinding(query: Asked, finding: Finding, without: boolean): string {
+export function withFinding(query: Asked, finding: Finding, without: boolean, whole = false): string {
   const condition = finding.query ?? "";
+  // What explains whole traces stands in other events than those that the query finds.
+  if (whole && !without) return condition;
   return followed(query, without ? `not ${condition}` : condition);
 }

@@ -6,6 +6,7 @@ import { api } from "../../api/client";
 import { clock, date, offsetName, parseNs } from "../../api/time";
 import type { FoundId, LogEvent, StoryAnswer } from "../../api/types";
 import { space, type } from "../../app/tokens";
+import { withHealthy } from "../compare/model";
 import { useZone } from "../../app/zone";
 import { Button, LinesField, Muted, Problem, Quiet } from "../../ui/controls";
 import { Glyph } from "../../ui/severity";
@@ -183,6 +184,9 @@ function Top({ story, onCopy, copied }: { story: StoryAnswer; onCopy: () => void
   const spans = score.bars.reduce((sum, bar) => sum + (bar.bundle?.count ?? 1), 0);
   const events = score.rows.filter((row) => row.kind === "event").length;
   const went = timeWent(score);
+  const root = score.bars.find((bar) => typeof bar.parent !== "number" && bar.outcome !== "well");
+  const begun = root && story.events[root.event];
+  const failed = root && begun?.service && withHealthy(begun.service, root.operation, parseNs(begun.time));
   return (
     <Head>
       <h1>{score.headline}</h1>
@@ -209,6 +213,7 @@ function Top({ story, onCopy, copied }: { story: StoryAnswer; onCopy: () => void
           </span>
         ))}
         <Link to={`/search?q=${encodeURIComponent(story.query)}&from=now-7d`}>in Search</Link>
+        {failed && <Link to={failed}>compare with healthy ones</Link>}
         <Quiet onPress={onCopy}>{copied ? "copied" : "copy as Markdown"}</Quiet>
         <span>
           <Muted>

@@ -30,6 +30,12 @@ pub struct Compare {
     /// Compare with these events, of the same range
     #[arg(long, value_name = "QUERY", conflicts_with_all = ["before_from", "before_to"], help_heading = "Range")]
     before_query: Option<String>,
+    /// The same time so much earlier is the baseline: 1d, 7d
+    #[arg(long, value_name = "DURATION", conflicts_with_all = ["before_from", "before_to"], help_heading = "Range")]
+    earlier: Option<String>,
+    /// Compare all spans and events of the traces that the queries find, the newest 500 of each
+    #[arg(long)]
+    whole_traces: bool,
     /// Findings at most
     #[arg(long, short = 'n', default_value_t = 20)]
     top: usize,
@@ -56,6 +62,8 @@ impl Compare {
                 ("before_from", self.before_from.as_deref()),
                 ("before_to", self.before_to.as_deref()),
                 ("before_q", self.before_query.as_deref()),
+                ("earlier", self.earlier.as_deref()),
+                ("whole", self.whole_traces.then_some("1")),
             ];
             output::line(&address(&self.connection.meant()?.0, "compare", &parameters))?;
             return Ok(Ended::Well);
@@ -68,6 +76,8 @@ impl Compare {
             before_from: self.before_from,
             before_to: self.before_to,
             before_query: self.before_query,
+            earlier: self.earlier,
+            whole_traces: self.whole_traces,
             zone: zone.name(),
         };
         let answer: CompareAnswer = self.connection.open().await?.post("/api/compare", &ask).await?;

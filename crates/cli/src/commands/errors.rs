@@ -111,6 +111,12 @@ impl Errors {
             }
         }
         check_whole(&answer.explain)?;
+        if answer.groups.is_empty() {
+            match &self.state {
+                Some(state) => eprintln!("no error group in this range is {state}"),
+                None => eprintln!("nothing failed in this range: no event of severity error or worse passes"),
+            }
+        }
         Ok(if answer.groups.is_empty() { Ended::Nothing } else { Ended::Well })
     }
 }

@@ -37,14 +37,14 @@ async fn main() -> Result<()> {
     browser.page.goto(format!("{url}/search?q=htpp.status%3E%3D500&{range}")).await?;
     browser.css("[data-testid=empty]").await?;
     shoot("search-empty.png").await?;
-    browser.page.goto(format!("{url}/search?q=severity%3E%3Dloud&{range}")).await?;
-    browser.css("[data-testid=query] [aria-label=Query]").await?.send_keys(" service").await?;
-    browser.css(".q-mistake").await?;
-    shoot("search-mistake.png").await?;
     browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}&view=shapes")).await?;
     browser.saying("[data-testid=shapes] button", "ran out").await?.click().await?;
     browser.css("[data-testid=places]").await?;
     shoot("search-shapes.png").await?;
+    browser.page.goto(format!("{url}/search?from=now-9d&to=now&view=errors")).await?;
+    browser.saying("[data-testid=errors] tbody button", "Certificate").await?.click().await?;
+    browser.css("[data-testid=error-group]").await?;
+    shoot("search-errors.png").await?;
     let fields = "fields=1&field=late_by_ms&columns=slot.bank,late_by_ms~100";
     browser.page.goto(format!("{url}/search?q=service%3Dslots+%22ran+out%22&{range}&{fields}")).await?;
     let spread = browser.css("[data-testid=spread]").await?;

@@ -4,6 +4,7 @@ use super::search::{hidden_lanes, run_following, timed};
 use crate::auth::{ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
+use calvex_answer::compare::any_trace;
 use calvex_answer::scan::Explanation;
 use calvex_answer::search::{Find, Found, Order, find};
 use calvex_answer::story::{
@@ -11,7 +12,7 @@ use calvex_answer::story::{
     traces_of,
 };
 use calvex_language::model::time::format_utc;
-use calvex_language::model::{Event, TraceId, answer_json, parse_span, to_hex};
+use calvex_language::model::{Event, answer_json, parse_span, to_hex};
 use calvex_language::query::{Builtin, Field, Filter, Literal, Op, Test, Ties, TimeRange};
 use calvex_wire::api::{FoundId, RelatedId, StoryAnswer};
 use std::collections::{BTreeMap, BTreeSet};
@@ -104,11 +105,6 @@ fn filter_of(id: &str) -> Option<(Tie, Filter)> {
         return Some((Tie::Id, Filter::Compare(Field::Builtin(Builtin::Span), Test::Compare(Op::Eq, literal))));
     }
     story_filter(id)
-}
-
-fn any_trace(traces: &[TraceId]) -> Filter {
-    let literal = |trace: &TraceId| Literal { text: to_hex(trace), quoted: false, number: None };
-    Filter::Compare(Field::Builtin(Builtin::Trace), Test::In(traces.iter().map(literal).collect()))
 }
 
 fn look_up(scope: &calvex_answer::scan::Scope, filter: &Filter, limit: usize) -> Found {

@@ -22,6 +22,10 @@ pub struct CompareRequest {
     pub before_to: Option<String>,
     /// The baseline's filter; that of the current set where none is given.
     pub before_query: Option<String>,
+    /// The same time so much earlier is the baseline: `1d`, `7d`. In the place of `before_from` and `before_to`.
+    pub earlier: Option<String>,
+    /// Compare all spans and events of the traces that the queries find, the newest 500 of each.
+    pub whole_traces: bool,
     /// As of a search.
     pub zone: Option<String>,
 }

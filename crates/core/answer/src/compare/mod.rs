@@ -13,6 +13,7 @@ mod overlap;
 mod shapes;
 #[cfg(test)]
 mod tests;
+mod traces;
 mod values;
 
 use crate::scan::{Explanation, Scope};
@@ -22,6 +23,7 @@ use calvex_language::query::{Field, Filter, TimeRange, written_path};
 use count::{Counted, count};
 
 pub use count::BLOCKS;
+pub use traces::{MAX_TRACES, any_trace, whole_traces};
 
 /// Findings of an answer at most.
 const MAX_FINDINGS: usize = 60;
@@ -184,6 +186,8 @@ fn headline(findings: &[Finding], counts: [SideCount; 2], sides: [&Side; 2]) -> 
     let changed = match (counts[0].events, counts[1].events) {
         (_, 0) => return "There is nothing to compare: no event in the current set".to_owned(),
         (0, _) => return "There is nothing to compare with: no event in the baseline".to_owned(),
+        // How many there are of two queries is no finding.
+        _ if sides[0].filter != sides[1].filter => format!("{} requests against {}", counts[1].units, counts[0].units),
         _ if rates[1] > 1.2 * rates[0] => format!("{:.1} times as many events", rates[1] / rates[0]),
         _ if rates[1] < rates[0] / 1.2 => format!("{:.0} % of the events", rates[1] / rates[0] * 100.0),
         _ => "As many events".to_owned(),

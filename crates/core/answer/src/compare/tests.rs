@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::testing::{Shelf, numbered, scope};
-use calvex_language::model::{Event, Path, Severity, Value};
+use calvex_language::model::{Event, Path, Severity, Status, Value};
 use calvex_language::query::parse_filter;
 
 /// A generator of its own, so that the same seed plants the same for ever (Steele, Lea, Flood: "SplitMix", 2014).
@@ -240,6 +240,52 @@ fn shapes_numbers_services_and_silence() {
     // The same of two halves that are alike.
     let alike = compare(&scope(&view, &shelf), &side(0, 25), &side(25, 50));
     assert!(alike.findings.iter().all(|f| f.kind == FindingKind::Mark), "{:#?}", alike.findings);
+}
+
+/// The cause stands in another event than the one that failed.
+#[test]
+fn healthy_and_failing_traces_are_compared_whole() {
+    let mut events = Vec::new();
+    for n in 0..700i64 {
+        let failed = n % 4 == 0;
+        let trace = Some(u128::try_from(n + 1).unwrap().to_be_bytes());
+        events.push(Event {
+            time_ns: n * MINUTE_NS / 10,
+            kind: calvex_language::model::Kind::Span,
+            status: Some(if failed { Status::Error } else { Status::Ok }),
+            service: "edge".into(),
+            message: "POST /drop-offs".into(),
+            trace,
+            ..Event::default()
+        });
+        // Of the failures most have the short lease; of the others few.
+        let short = if failed { n % 20 != 0 } else { n % 50 == 1 };
+        events.push(Event {
+            time_ns: n * MINUTE_NS / 10 + 1000,
+            service: "slots".into(),
+            message: format!("lease LS-{n} taken"),
+            fields: vec![(Path::root("lease_s"), Value::Int(if short { 12 } else { 120 }))],
+            trace,
+            ..Event::default()
+        });
+    }
+    let events = numbered(events);
+    let mut shelf = Shelf::default();
+    let view = shelf.seal(&events, 500);
+    let scope = scope(&view, &shelf);
+    let range = TimeRange { from_ns: 0, to_ns: 70 * MINUTE_NS };
+    let [healthy, failing] = ["kind=span status=ok", "kind=span status=error"].map(|text| parse_filter(text).unwrap());
+    let mut explain = Explanation::default();
+    let sets = [&healthy, &failing].map(|filter| whole_traces(&scope, &Side { filter, range }, &mut explain));
+    assert!(explain.pages_scanned > 0);
+    let [baseline, current] = [0, 1].map(|n| Side { filter: &sets[n].0, range: sets[n].1 });
+    let comparison = compare(&scope, &baseline, &current);
+    // The newest five hundred of 525 and all 175, with both of their events.
+    assert_eq!((comparison.baseline.units, comparison.current.units), (MAX_TRACES as u64, 175));
+    assert_eq!(comparison.current.events, 350);
+    let place = comparison.findings.iter().position(|f| f.field == "lease_s" && f.value == "12");
+    assert!(place.is_some_and(|place| place < 3), "{:#?}", comparison.findings);
+    assert!(comparison.headline.starts_with("175 requests against 500"), "{}", comparison.headline);
 }
 
 /// A few numbers, which are kept exactly, beside many, which are estimated: that alone is no difference.

@@ -1,11 +1,14 @@
-//! `calvex demo`: the service with the Fennmark Lockers night in it, and a trickle that goes on.
+//! `calvex demo`: the service with the Fennmark Lockers night in it, a trickle that goes on, and incidents on demand.
 
-use super::receiver::{listen, show};
-use super::serve::{Sources, asked_to_stop, start_log};
+mod incident;
+mod live;
+
 use crate::client::{Client, Connection, http_client};
+use crate::commands::receiver::{listen, show};
+use crate::commands::serve::{Sources, asked_to_stop, start_log};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
-use calvex_demo::{Days, Night, SERVICES, Sent, trickle};
+use calvex_demo::{Days, Night, SERVICES, Sent};
 use calvex_intake::transform::{Act as Does, Cutting, Masking, Rule};
 use calvex_language::model::mask::Detector;
 use calvex_wire::api::{
@@ -19,8 +22,6 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-/// Requests a minute that keep the console moving at the quietest hour, too.
-const LEAST_PER_MINUTE: f64 = 2.0;
 /// Events of one batch while loading.
 const BATCH: usize = 2000;
 
@@ -47,6 +48,8 @@ pub struct Demo {
 
 #[derive(Subcommand)]
 enum Act {
+    /// Begin a fresh failure in the demo that runs, or end it
+    Incident(incident::IncidentArgs),
     /// Print the night as NDJSON instead of running the demo
     Night {
         /// When the slot lease is changed (RFC 3339); 02:10 of the last night that is over if not given
@@ -89,6 +92,9 @@ fn last_change_ns(now_ns: i64) -> i64 {
 
 impl Demo {
     pub async fn run(self) -> Result<Ended> {
+        if let Some(Act::Incident(asked)) = self.act {
+            return asked.run().await;
+        }
         if let Some(Act::Night { at, events, seed, service }) = &self.act {
             let change_ns = match at {
                 Some(text) => calvex_language::model::time::parse_time(text)
@@ -171,7 +177,8 @@ impl Demo {
         output::line(&format!("the night  the slot lease was changed at {at}"))?;
         output::line(&format!("in a shell export CALVEX_URL={url} CALVEX_TOKEN={}", kept.token))?;
         output::line("stop       Ctrl-C")?;
-        live(url, &kept, self.seed, self.events).await
+        let dir = file.parent().unwrap_or(Path::new("."));
+        live::live(url, dir, &kept, self.seed, self.events).await
     }
 }
 
@@ -254,6 +261,7 @@ async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Resul
     for rule in [
         rule("leases run out", "service=slots \"ran out\"", 300, 20, 60),
         rule("edge fails", "service=edge severity>=error", 600, 50, 0),
+        rule("billing fails", "service in (billing, notify) severity>=error", 300, 10, 0),
         rule("doors opened by operators", "door.override", 3600, 100_000, 0),
     ] {
         webhook_secrets.extend(client.post::<MadeRule>("/api/rules", &rule).await?.webhook_secret);
@@ -328,34 +336,6 @@ async fn post(http: &reqwest::Client, url: &str, kept: &Kept, batch: &[Sent]) ->
         tokio::time::sleep(Duration::from_millis(100 * (attempt + 1))).await;
     }
     bail!("the service does not take the demo's events")
-}
-
-/// Healthy requests at the rate that is usual for the hour, each event sent when its time has come.
-async fn live(url: &str, kept: &Kept, seed: u64, events: u64) -> Result<()> {
-    let http = http_client(Duration::from_secs(30))?;
-    let (days, _) = days_and_night(seed, kept.change_ns, events, now_ns());
-    let mut coming: Vec<Sent> = Vec::new();
-    let (began, mut serial, mut next_ns) = (now_ns() as u64, 0u64, now_ns());
-    let mut timer = tokio::time::interval(Duration::from_millis(500));
-    loop {
-        timer.tick().await;
-        let now = now_ns();
-        while next_ns <= now {
-            serial += 1;
-            coming.extend(trickle(began, serial, next_ns));
-            let usual = days.requests_per_minute(next_ns).clamp(LEAST_PER_MINUTE, 600.0);
-            let share = f64::from(rand::random::<u16>()) / f64::from(u16::MAX) + 0.5;
-            next_ns += (60e9 / usual * share) as i64;
-        }
-        let (due, later): (Vec<Sent>, Vec<Sent>) = coming.into_iter().partition(|e| e.send_ns <= now);
-        coming = later;
-        for event in due {
-            // The trickle is decoration: when the service is busy, it waits for the next event.
-            if let Err(e) = post(&http, url, kept, &[event]).await {
-                eprintln!("{e:#}");
-            }
-        }
-    }
 }
 
 #[cfg(test)]
