@@ -18,7 +18,7 @@ use tokio::sync::Semaphore;
 const SENDERS: u64 = 8;
 const KILLS: usize = 22;
 /// Events a round; the kill comes somewhere within them.
-const ROUND: usize = 3000;
+const ROUND: usize = 1500;
 
 /// What senders and judge share.
 struct Shared {
