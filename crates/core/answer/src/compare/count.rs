@@ -64,12 +64,17 @@ pub(super) fn count(scope: &Scope, sides: [&Side; 2], explain: &mut Explanation)
         pages = pages.into_iter().enumerate().filter(|(n, _)| n % every == 0).map(|(_, page)| page).collect();
     }
     let whole = Mutex::new(Counted::default());
+    let met = sides.iter().all(|side| side.whole).then(Met::default);
     let done = std::sync::atomic::AtomicUsize::new(0);
     let parts = scope.map(pages.len(), explain, |n| {
         let (set, lane, at) = &pages[n];
         let side = sides[*set];
         let (counted, explain) = read_or_leave_out(scope, side.filter, &side.range, (lane, at), |page, rows| {
-            if rows.is_empty() { Ok(None) } else { count_page(page, rows, lane, side.range).map(Some) }
+            if rows.is_empty() {
+                Ok(None)
+            } else {
+                count_page(page, rows, lane, side.range, met.as_ref().map(|met| (met, *set, scope))).map(Some)
+            }
         });
         if let Some(counted) = counted {
             whole.lock().join(*set, counted, scope);
@@ -138,14 +143,41 @@ impl Counted {
     }
 }
 
-fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange) -> Result<PageCounts> {
+/// What was counted of units before, in any page: hashes of a set, a unit and what it has.
+#[derive(Default)]
+struct Met(Mutex<HashSet<u64>>);
+
+/// Bytes of one of them.
+const MET_BYTES: usize = 16;
+
+/// Where units may stand in many pages: what was met of them, which set is counted, and what is charged for it.
+type Across<'a> = Option<(&'a Met, usize, &'a Scope<'a>)>;
+
+/// Whether a unit, by the hash of its trace, is met with this for the first time.
+fn is_news(across: Across, unit: u64, has: u64) -> bool {
+    let Some((met, set, scope)) = across else { return true };
+    let key: Vec<u8> = [set as u64, unit, has].iter().flat_map(|n| n.to_le_bytes()).collect();
+    let fresh = met.0.lock().insert(xxhash_rust::xxh3::xxh3_64(&key));
+    if fresh {
+        scope.budget.charge(MET_BYTES);
+    }
+    fresh
+}
+
+fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange, across: Across) -> Result<PageCounts> {
     let block_of = blocks(page, range)?;
     let (unit_of, units) = units(page, rows, lane)?;
+    let traces = across.map(|_| code(&Field::Builtin(Builtin::Trace), page, lane)).transpose()?;
+    let hash_of = |row: usize| {
+        let coded = traces.as_ref()?;
+        Some(coded.values.get(coded.first[row] as usize)?.hash64())
+    };
+    let news = |row: usize, has: u64| hash_of(row).is_none_or(|unit| is_news(across, unit, has));
     let mut all = [0u64; BLOCKS];
     let mut met = vec![false; units];
     for row in rows.iter() {
         let unit = unit_of[row] as usize;
-        if !std::mem::replace(&mut met[unit], true) {
+        if !std::mem::replace(&mut met[unit], true) && news(row, 0) {
             all[block_of[row]] += 1;
         }
     }
@@ -164,7 +196,10 @@ fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange) ->
             out.too_many.push(field);
             continue;
         }
-        let counts = units_by_code(&coded, rows, &unit_of, units, &block_of);
+        let name = xxhash_rust::xxh3::xxh3_64(format!("{field:?}").as_bytes());
+        let hashes: Vec<u64> = coded.values.iter().map(|value| value.hash64() ^ name.rotate_left(1)).collect();
+        let counts =
+            units_by_code(&coded, rows, &unit_of, units, &block_of, |row, code| news(row, hashes[code as usize]));
         let values = coded.values.into_iter().zip(counts).skip(1).filter(|(_, n)| n.iter().any(|n| *n > 0));
         out.values.push((field, values.collect()));
     }
@@ -244,7 +279,14 @@ fn fields(page: &dyn PageRead) -> HashSet<Field> {
 }
 
 /// By code and block: the units that have it.
-fn units_by_code(coded: &Coded, rows: &Rows, unit_of: &[u32], units: usize, block_of: &[usize]) -> Vec<[u32; BLOCKS]> {
+fn units_by_code(
+    coded: &Coded,
+    rows: &Rows,
+    unit_of: &[u32],
+    units: usize,
+    block_of: &[usize],
+    is_news: impl Fn(usize, u32) -> bool,
+) -> Vec<[u32; BLOCKS]> {
     let mut counts = vec![[0u32; BLOCKS]; coded.values.len()];
     let more = coded.more.iter().filter(|(row, _)| rows.has(*row as usize)).map(|(row, code)| (*row as usize, *code));
     let each = rows.iter().map(|row| (row, coded.first[row])).chain(more).filter(|(_, code)| *code != MISSING);
@@ -255,7 +297,7 @@ fn units_by_code(coded: &Coded, rows: &Rows, unit_of: &[u32], units: usize, bloc
             let (met, bit) = (&mut met[unit_of[row] as usize], 1u64 << code);
             if *met & bit == 0 {
                 *met |= bit;
-                counts[code as usize][block_of[row]] += 1;
+                counts[code as usize][block_of[row]] += u32::from(is_news(row, code));
             }
         }
         return counts;
@@ -263,7 +305,7 @@ fn units_by_code(coded: &Coded, rows: &Rows, unit_of: &[u32], units: usize, bloc
     let mut met: HashSet<u64> = HashSet::with_capacity(rows.count());
     for (row, code) in each {
         if met.insert(u64::from(unit_of[row]) << 32 | u64::from(code)) {
-            counts[code as usize][block_of[row]] += 1;
+            counts[code as usize][block_of[row]] += u32::from(is_news(row, code));
         }
     }
     counts

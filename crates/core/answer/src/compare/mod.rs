@@ -37,6 +37,8 @@ pub struct Side<'a> {
     pub filter: &'a Filter,
     /// When.
     pub range: TimeRange,
+    /// Whether it is of few traces ([`whole_traces`]): each counts once, in however many pages it stands.
+    pub whole: bool,
 }
 
 /// What kind of thing differs.

@@ -123,6 +123,7 @@ fn compared(case: &Case) -> Comparison {
     let side = |set: i64| Side {
         filter: &filter,
         range: TimeRange { from_ns: set * 60 * MINUTE_NS, to_ns: (set + 1) * 60 * MINUTE_NS },
+        whole: false,
     };
     compare(&scope(&view, &shelf), &side(0), &side(1))
 }
@@ -216,6 +217,7 @@ fn shapes_numbers_services_and_silence() {
     let side = |from: i64, to: i64| Side {
         filter: &Filter::All,
         range: TimeRange { from_ns: from * MINUTE_NS, to_ns: to * MINUTE_NS },
+        whole: false,
     };
     let comparison = compare(&scope(&view, &shelf), &side(0, 50), &side(50, 100));
     let has = |kind: FindingKind, change: Change, what: &str| {
@@ -271,19 +273,25 @@ fn healthy_and_failing_traces_are_compared_whole() {
     }
     let events = numbered(events);
     let mut shelf = Shelf::default();
-    let view = shelf.seal(&events, 500);
+    // Each service sends by itself, so that a trace stands in several pages.
+    let (spans, logs): (Vec<Event>, Vec<Event>) = events.into_iter().partition(|event| event.service == "edge");
+    let mut view = shelf.seal(&spans, 500);
+    view.extend(shelf.seal(&logs, 500));
     let scope = scope(&view, &shelf);
     let range = TimeRange { from_ns: 0, to_ns: 70 * MINUTE_NS };
     let [healthy, failing] = ["kind=span status=ok", "kind=span status=error"].map(|text| parse_filter(text).unwrap());
     let mut explain = Explanation::default();
-    let sets = [&healthy, &failing].map(|filter| whole_traces(&scope, &Side { filter, range }, &mut explain));
+    let sets =
+        [&healthy, &failing].map(|filter| whole_traces(&scope, &Side { filter, range, whole: false }, &mut explain));
     assert!(explain.pages_scanned > 0);
-    let [baseline, current] = [0, 1].map(|n| Side { filter: &sets[n].0, range: sets[n].1 });
+    let [baseline, current] = [0, 1].map(|n| Side { filter: &sets[n].0, range: sets[n].1, whole: true });
     let comparison = compare(&scope, &baseline, &current);
     // The newest five hundred of 525 and all 175, with both of their events.
     assert_eq!((comparison.baseline.units, comparison.current.units), (MAX_TRACES as u64, 175));
     assert_eq!(comparison.current.events, 350);
     let place = comparison.findings.iter().position(|f| f.field == "lease_s" && f.value == "12");
+    let lease = comparison.findings.get(place.unwrap_or(0)).unwrap();
+    assert!(lease.current > 0.79 && lease.baseline < 0.1, "{lease:?}");
     assert!(place.is_some_and(|place| place < 3), "{:#?}", comparison.findings);
     assert!(comparison.headline.starts_with("175 requests against 500"), "{}", comparison.headline);
 }
@@ -307,6 +315,7 @@ fn few_numbers_and_many_of_one_kind_are_alike() {
     let side = |from: i64, to: i64| Side {
         filter: &Filter::All,
         range: TimeRange { from_ns: from * MINUTE_NS, to_ns: to * MINUTE_NS },
+        whole: false,
     };
     let comparison = compare(&scope(&view, &shelf), &side(0, 50), &side(50, 100));
     assert!(!comparison.findings.iter().any(|f| f.kind == FindingKind::Number), "{:#?}", comparison.findings);
@@ -315,7 +324,7 @@ fn few_numbers_and_many_of_one_kind_are_alike() {
 #[test]
 fn of_nothing_nothing_is_found() {
     let shelf = Shelf::default();
-    let side = Side { filter: &Filter::All, range: TimeRange { from_ns: 0, to_ns: 1 } };
+    let side = Side { filter: &Filter::All, range: TimeRange { from_ns: 0, to_ns: 1 }, whole: false };
     let comparison = compare(&scope(&[], &shelf), &side, &side);
     assert!(comparison.findings.is_empty() && comparison.current == SideCount::default());
 }

@@ -19,7 +19,7 @@ const MAX_NAME: usize = 300;
 
 macro_rules! pattern {
     ($name:ident, $text:literal) => {
-        #[expect(clippy::unwrap_used, reason = "a constant, which every test compiles")]
+        #[allow(clippy::unwrap_used, reason = "a constant, which every test compiles")]
         static $name: LazyLock<Regex> = LazyLock::new(|| Regex::new($text).unwrap());
     };
 }

@@ -277,14 +277,14 @@ impl Reader {
     }
 }
 
-#[expect(clippy::unwrap_used, reason = "a constant, which every test compiles")]
+#[allow(clippy::unwrap_used, reason = "a constant, which every test compiles")]
 static ERROR: LazyLock<Regex> = LazyLock::new(|| {
     Regex::new(
         r#"^(?:Uncaught |Unhandled exception\. |Exception in thread "[^"]*" )?([\p{L}_][\w.$+]*(?:::\w+)*)(?: \[[^\]]*\])?(?::|$| \{)"#,
     )
     .unwrap()
 });
-#[expect(clippy::unwrap_used, reason = "a constant, which every test compiles")]
+#[allow(clippy::unwrap_used, reason = "a constant, which every test compiles")]
 static RUBY_ERROR: LazyLock<Regex> =
     LazyLock::new(|| Regex::new(r"^.*?:\d+:in [`'].+?': .*\(([A-Z][\w:]*)\)\s*$").unwrap());
 

@@ -18,7 +18,6 @@
 //!
 //! Shapes of version 1 were the templates themselves. Their ids are still known ([`id_of_version_1`]), so that links and
 //! saved queries with one find the same events as before.
-#![cfg_attr(not(test), expect(clippy::string_slice, reason = "cut at ASCII bytes, which are bounds of characters"))]
 
 use super::template::{HOLE, join, split};
 use std::ops::Range;
@@ -157,7 +156,7 @@ impl<'a> Cutter<'a> {
         let mut joined: Vec<Range<usize>> = Vec::with_capacity(self.found.len());
         for mut range in std::mem::take(&mut self.found) {
             if self.before(range.start).is_some_and(|b| b == b'-' || b == b'+')
-                && range.start.checked_sub(2).and_then(|at| self.byte(at)).is_none_or(|b| begins_token(b))
+                && range.start.checked_sub(2).and_then(|at| self.byte(at)).is_none_or(begins_token)
                 && joined.last().is_none_or(|last| last.end < range.start)
             {
                 range.start -= 1;
@@ -331,7 +330,7 @@ impl<'a> Cutter<'a> {
         let end = self.word_end(at);
         let (Some(word), behind) = (self.text.get(at..end), self.byte(end)) else { return at + 1 };
         if word == "from" && behind == Some(b' ') {
-            return self.from_to(end + 1).unwrap_or(end);
+            return self.moved(end + 1).unwrap_or(end);
         }
         if behind == Some(b'=') {
             return at + 1;
@@ -355,7 +354,7 @@ impl<'a> Cutter<'a> {
     }
 
     /// Behind `from `: both words of `A to B`.
-    fn from_to(&mut self, at: usize) -> Option<usize> {
+    fn moved(&mut self, at: usize) -> Option<usize> {
         let end = self.word_end(at);
         let (between, to) = (self.text.get(end..end + 4)?, end + 4);
         let last = self.word_end(to);
@@ -422,7 +421,8 @@ fn is_path(token: &str) -> bool {
 
 /// Pairs of brackets, by where they open.
 fn partners(bytes: &[u8]) -> Vec<(usize, usize)> {
-    let (mut open, mut pairs): (Vec<(usize, u8)>, Vec<(usize, usize)>) = (Vec::new(), Vec::new());
+    let mut open: Vec<(usize, u8)> = Vec::new();
+    let mut pairs: Vec<(usize, usize)> = Vec::new();
     for (at, byte) in bytes.iter().enumerate() {
         match byte {
             b'(' | b'[' | b'{' => open.push((at, *byte)),
