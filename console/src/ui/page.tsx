@@ -14,3 +14,14 @@ export const Page = styled.div`
     overflow-x: auto;
   }
 `;
+
+/** The name of a page that shows none, for those who do not see it. */
+export const Unseen = styled.h1`
+  position: absolute;
+  width: 1px;
+  height: 1px;
+  margin: -1px;
+  overflow: hidden;
+  clip-path: inset(50%);
+  white-space: nowrap;
+`;

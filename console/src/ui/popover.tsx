@@ -13,13 +13,13 @@ const Sheet = styled(Popover)`
   max-width: min(680px, calc(100vw - 24px));
   max-height: 70vh;
   overflow: auto;
-  h3 {
+  h2 {
     font-size: ${type.small};
     font-weight: 400;
     color: ${(p) => p.theme.muted};
     margin: ${space.m} 0 ${space.xs};
   }
-  h3:first-child {
+  h2:first-child {
     margin-top: 0;
   }
   dl {

@@ -98,14 +98,13 @@ impl Stage {
         Ok(())
     }
 
-    /// What axe finds that is serious or critical.
+    /// What axe finds, of any level.
     pub async fn axe(&self, place: &str) -> Result<()> {
         let script = concat!(env!("CARGO_MANIFEST_DIR"), "/clients/node_modules/axe-core/axe.min.js");
         let script = std::fs::read_to_string(script).context("axe-core is missing; `./run test` installs it")?;
         self.browser.page.execute(&script, vec![]).await?;
         let ask = "const done = arguments[arguments.length - 1];
             axe.run(document, { resultTypes: ['violations'] }).then((r) => done(r.violations
-                .filter((v) => ['serious', 'critical'].includes(v.impact))
                 .map((v) => v.id + ': ' + v.nodes.map((n) => n.target + ' ' + n.failureSummary).slice(0, 3).join('; '))));";
         let found: Vec<String> = self.browser.page.execute_async(ask, vec![]).await?.convert()?;
         anyhow::ensure!(found.is_empty(), "{place}: {found:#?}");

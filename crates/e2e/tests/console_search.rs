@@ -207,7 +207,9 @@ async fn taking_away_and_standing_in(window: (u32, u32)) -> Result<()> {
         move || {
             let found = std::fs::read_dir(&folder)?.filter_map(|e| Some(e.ok()?.path()));
             let mut found = found.filter(|p| p.extension().is_some_and(|e| e == ending));
-            Ok(found.next().map(|p| std::fs::read_to_string(p).unwrap()))
+            // A file that has just been made is empty for a moment.
+            let text = found.next().map(|p| std::fs::read_to_string(p).unwrap());
+            Ok(text.filter(|text| !text.is_empty()))
         }
     };
     stage.open("service=slots", "columns=slot.bank").await?;
@@ -323,6 +325,8 @@ async fn on_a_phone_and_by_keyboard() -> Result<()> {
     browser.css("[data-testid=event]").await?;
     stage.press("v").await?;
     browser.css("[data-testid=shapes]").await?;
+    stage.press("v").await?;
+    browser.css("[data-testid=errors]").await?;
     stage.press("v").await?;
     browser.css(ROW).await?;
     stage.press("j").await?;

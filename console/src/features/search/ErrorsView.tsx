@@ -11,35 +11,12 @@ import { number } from "../../ui/number";
 import { Spark } from "../../ui/spark";
 import { Table } from "../../ui/table";
 import { narrowed, type Asked } from "./asked";
+import { Folded } from "./Folded";
 import { counted, STATES, whatFailed } from "./errors.model";
 import { searchAddress, type Change, type SearchState } from "./state";
 
 /** Groups shown. */
 const TOP = 200;
-
-const Body = styled.div`
-  overflow: auto;
-  padding: ${space.s} ${space.l};
-  min-width: 0;
-  code {
-    font-family: ${type.mono};
-    font-size: ${type.small};
-    overflow-wrap: anywhere;
-  }
-  td button {
-    text-align: left;
-  }
-  @media (max-width: 600px) {
-    th:nth-child(3),
-    td:nth-child(3),
-    th:nth-child(4),
-    td:nth-child(4),
-    th:nth-child(5),
-    td:nth-child(5) {
-      display: none;
-    }
-  }
-`;
 
 const Head = styled.div`
   display: flex;
@@ -103,7 +80,7 @@ export function ErrorsView(props: {
     return <span title={`${date(at, zone)} · ${ago(at)}`}>{within(at, zone, range)}</span>;
   };
   return (
-    <Body data-testid="errors">
+    <Folded data-testid="errors">
       {errors.error && <Problem>{errors.error.message}</Problem>}
       {errors.isPending && <Muted>Folding …</Muted>}
       {errors.data && all.length > 0 && (
@@ -124,9 +101,15 @@ export function ErrorsView(props: {
                 failures
               </th>
               <th scope="col">state</th>
-              <th scope="col">trend</th>
-              <th scope="col">since</th>
-              <th scope="col">last</th>
+              <th scope="col" className="wide">
+                trend
+              </th>
+              <th scope="col" className="wide">
+                since
+              </th>
+              <th scope="col" className="wide">
+                last
+              </th>
               <th scope="col">what failed</th>
             </tr>
           </thead>
@@ -137,11 +120,11 @@ export function ErrorsView(props: {
                 <td>
                   <State $loud={group.state === "new" || group.state === "returned"}>{group.state}</State>
                 </td>
-                <td>
+                <td className="wide">
                   <Spark values={group.trend} width={96} label={`${group.count} failures over time`} />
                 </td>
-                <td className="short">{moment(group.since)}</td>
-                <td className="short">{moment(group.last)}</td>
+                <td className="short wide">{moment(group.since)}</td>
+                <td className="short wide">{moment(group.last)}</td>
                 <td>
                   <Quiet
                     aria-expanded={state.field === group.id}
@@ -170,7 +153,7 @@ export function ErrorsView(props: {
             : "Nothing failed in this range: no event of severity error passes."}
         </Muted>
       )}
-    </Body>
+    </Folded>
   );
 }
 

@@ -28,9 +28,9 @@ export function Explain({ explain, range }: { explain: Explanation; range: { fro
     >
       {() => (
         <>
-          <h3>
+          <h2>
             {range.from} to {range.to}
-          </h3>
+          </h2>
           <dl data-testid="explain">
             {rows.map(([what, value]) => (
               <div key={what} style={{ display: "contents" }}>

@@ -4,6 +4,7 @@ import styled from "styled-components";
 import { api } from "../../api/client";
 import { space, type } from "../../app/tokens";
 import { Muted, Problem, Quiet } from "../../ui/controls";
+import { Unseen } from "../../ui/page";
 import { Panel } from "./EventDetail";
 import { FieldFigures } from "./FieldFigures";
 import type { Asked } from "./asked";
@@ -90,6 +91,7 @@ export function FieldsPanel(props: {
   );
   return (
     <Panel aria-label="Fields" data-testid="fields">
+      <Unseen as="h2">Fields</Unseen>
       <div style={{ display: "flex", justifyContent: "space-between" }}>
         <h3>Fields found{answer && !answer.whole && ` in the newest ${number(answer.events)} events`}</h3>
         <Quiet onPress={() => change({ fields: "", field: "" })}>close</Quiet>

@@ -59,7 +59,7 @@ function IdeaList({ change, close }: { change: Change; close: () => void }) {
   const recent = recentQueries().slice(0, 10);
   return (
     <>
-      <h3>Saved</h3>
+      <h2>Saved</h2>
       {saved.error && <Problem>{saved.error.message}</Problem>}
       {saved.data?.length === 0 && <Muted>None yet; “save” keeps the search you are in.</Muted>}
       {saved.data?.map((s) => (
@@ -81,13 +81,13 @@ function IdeaList({ change, close }: { change: Change; close: () => void }) {
           </span>
         </Entry>
       ))}
-      {recent.length > 0 && <h3>Asked lately</h3>}
+      {recent.length > 0 && <h2>Asked lately</h2>}
       {recent.map((query) => (
         <Entry key={query}>
           <Quiet onPress={() => run({ query })}>{query}</Quiet>
         </Entry>
       ))}
-      <h3>To start with</h3>
+      <h2>To start with</h2>
       {STARTERS.map(([query, what]) => (
         <Entry key={query}>
           <Quiet onPress={() => run({ query })}>{query}</Quiet>

@@ -1,3 +1,4 @@
+import { Unseen } from "../../ui/page";
 import { useRef, useState } from "react";
 import { Menu, MenuItem, MenuTrigger, Popover } from "react-aria-components";
 import styled from "styled-components";
@@ -87,7 +88,9 @@ export function ListHead(props: {
   return (
     <Head role="row" style={{ gridTemplateColumns: props.grid }}>
       <span role="columnheader">time</span>
-      <span role="columnheader" aria-label="severity" />
+      <span role="columnheader">
+        <Unseen as="span">severity</Unseen>
+      </span>
       {!props.compact && <span role="columnheader">service</span>}
       {columns.map((column, n) => (
         <span role="columnheader" key={column.field}>

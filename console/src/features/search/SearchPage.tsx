@@ -1,3 +1,4 @@
+import { Unseen } from "../../ui/page";
 import { useAsked } from "./asked";
 import { Events } from "./Events";
 import { Measured } from "./Measured";
@@ -9,9 +10,14 @@ export default function SearchPage() {
   const asked = useAsked(state.query);
   // Only a text with the word can have the clause; whether it is one, the parser shows.
   if (!asked && state.query.includes("measure")) return null;
-  return asked?.measure ? (
-    <Measured state={state} change={change} asked={asked} />
-  ) : (
-    <Events state={state} change={change} asked={asked} />
+  return (
+    <>
+      <Unseen>Search</Unseen>
+      {asked?.measure ? (
+        <Measured state={state} change={change} asked={asked} />
+      ) : (
+        <Events state={state} change={change} asked={asked} />
+      )}
+    </>
   );
 }

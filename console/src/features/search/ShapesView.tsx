@@ -8,6 +8,7 @@ import { space, type } from "../../app/tokens";
 import { Muted, Problem, Quiet } from "../../ui/controls";
 import { Spark } from "../../ui/spark";
 import { Table } from "../../ui/table";
+import { Folded } from "./Folded";
 import { textOf } from "./event";
 import { followed, narrowed, type Asked } from "./asked";
 import { searchAddress, type Change, type SearchState } from "./state";
@@ -17,28 +18,6 @@ import { number } from "../../ui/number";
 const TOP = 200;
 const BEFORE = 5000;
 const POINTS = 24;
-
-const Body = styled.div`
-  overflow: auto;
-  padding: ${space.s} ${space.l};
-  min-width: 0;
-  code {
-    font-family: ${type.mono};
-    font-size: ${type.small};
-    overflow-wrap: anywhere;
-  }
-  td button {
-    text-align: left;
-  }
-  @media (max-width: 600px) {
-    th:nth-child(3),
-    td:nth-child(3),
-    th:nth-child(4),
-    td:nth-child(4) {
-      display: none;
-    }
-  }
-`;
 
 const Fresh = styled.span`
   border: 1px solid ${(p) => p.theme.mark};
@@ -130,7 +109,7 @@ export function ShapesView(props: {
   const rows = shapes.data?.rows ?? [];
   const moment = (at: bigint) => <span title={`${date(at, zone)} · ${ago(at)}`}>{within(at, zone, range)}</span>;
   return (
-    <Body data-testid="shapes">
+    <Folded data-testid="shapes">
       {shapes.error && <Problem>{shapes.error.message}</Problem>}
       {shapes.isPending && <Muted>Folding …</Muted>}
       {shapes.data && (
@@ -148,8 +127,12 @@ export function ShapesView(props: {
                 events
               </th>
               <th scope="col">trend</th>
-              <th scope="col">first</th>
-              <th scope="col">last</th>
+              <th scope="col" className="wide">
+                first
+              </th>
+              <th scope="col" className="wide">
+                last
+              </th>
               <th scope="col">message</th>
             </tr>
           </thead>
@@ -160,8 +143,8 @@ export function ShapesView(props: {
                 <td>
                   <Spark values={row.trend} width={compact ? 48 : 96} label={`${row.count} events over time`} />
                 </td>
-                <td className="short">{moment(row.first)}</td>
-                <td className="short">{moment(row.last)}</td>
+                <td className="short wide">{moment(row.first)}</td>
+                <td className="short wide">{moment(row.last)}</td>
                 <td>
                   {row.fresh && <Fresh>new</Fresh>}
                   <Quiet
@@ -180,7 +163,7 @@ export function ShapesView(props: {
         </Table>
       )}
       {shapes.data && rows.length === 0 && <Muted>No event in this range passes the filter.</Muted>}
-    </Body>
+    </Folded>
   );
 }
 

@@ -3,6 +3,7 @@ import { useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { ProblemError } from "../../api/client";
 import { useKeys } from "../../app/keys";
+import { Unseen } from "../../ui/page";
 import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Button, Mono, Muted, Problem, Quiet } from "../../ui/controls";
@@ -119,6 +120,7 @@ export default function TailPage() {
   const rate = following.rates.slice(-5).reduce((sum, r) => sum + r.calm + r.bad, 0) / 5;
   return (
     <Page>
+      <Unseen>Tail</Unseen>
       <Bar role="search" onSubmit={submit}>
         <LazyQueryField
           value={draft}
