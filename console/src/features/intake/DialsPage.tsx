@@ -75,7 +75,7 @@ export default function DialsPage() {
                 <th scope="col">works</th>
                 <th scope="col">set by</th>
                 <th scope="col">why</th>
-                <th scope="col" />
+                <td />
               </tr>
             </thead>
             <tbody>

@@ -132,7 +132,7 @@ export default function KeysPage() {
                 </th>
                 <th scope="col">may send</th>
                 <th scope="col">stamps</th>
-                <th scope="col" />
+                <td />
               </tr>
             </thead>
             <tbody>

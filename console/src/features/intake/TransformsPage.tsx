@@ -123,7 +123,7 @@ export default function TransformsPage() {
           <Table aria-label="Transform rules">
             <thead>
               <tr>
-                <th scope="col" className="number" />
+                <td />
                 <th scope="col">rule</th>
                 <th scope="col">when</th>
                 <th scope="col">does</th>
@@ -131,7 +131,7 @@ export default function TransformsPage() {
                   applied
                 </th>
                 <th scope="col">last</th>
-                <th scope="col" />
+                <td />
               </tr>
             </thead>
             <tbody>

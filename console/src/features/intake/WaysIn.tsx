@@ -40,13 +40,19 @@ export function WaysIn() {
             <tr>
               <th scope="col">way</th>
               <th scope="col">address</th>
-              <th scope="col" className="number">
-                {probe.data && "answered"}
-              </th>
-              <th scope="col" className="number">
-                {probe.data && "found"}
-              </th>
-              <th scope="col" />
+              {probe.data ? (
+                <>
+                  <th scope="col" className="number">
+                    answered
+                  </th>
+                  <th scope="col" className="number">
+                    found
+                  </th>
+                </>
+              ) : (
+                <td colSpan={2} />
+              )}
+              <td />
             </tr>
           </thead>
           <tbody>

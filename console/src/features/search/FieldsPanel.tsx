@@ -91,7 +91,9 @@ export function FieldsPanel(props: {
   );
   return (
     <Panel aria-label="Fields" data-testid="fields">
-      <Unseen as="h2">Fields</Unseen>
+      <Unseen as="h2" style={{ overflow: "clip" }}>
+        Fields
+      </Unseen>
       <div style={{ display: "flex", justifyContent: "space-between" }}>
         <h3>Fields found{answer && !answer.whole && ` in the newest ${number(answer.events)} events`}</h3>
         <Quiet onPress={() => change({ fields: "", field: "" })}>close</Quiet>

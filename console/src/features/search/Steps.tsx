@@ -122,7 +122,7 @@ export function Steps(props: {
           <thead>
             <tr>
               <th scope="col">from</th>
-              <th scope="col" aria-label="Drawing" />
+              <td />
               {shown.map((group) => (
                 <th key={group.name} scope="col" className="number" style={{ paddingRight: space.l }}>
                   <Swatch style={{ background: colour(group) }} />
