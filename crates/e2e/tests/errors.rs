@@ -61,6 +61,12 @@ fn failures_are_problems_with_a_state() -> Result<()> {
     let missing = service.calvex(&["errors", "--known", "0123456789abcdef"])?;
     assert!(String::from_utf8_lossy(&missing.stderr).contains("there is no error group"), "{missing:?}");
 
+    // Two ids are none, and neither is anything else that is no id.
+    for no_id in [format!("{id},{hidden}"), "%".repeat(16), "é".repeat(8)] {
+        let refused = service.calvex(&["errors", "--resolved", &no_id])?;
+        assert!(String::from_utf8_lossy(&refused.stderr).contains("there is no error group"), "{refused:?}");
+    }
+
     // Known; resolved in a release; failures of the release before are no return, those of another are.
     service.ok(&["errors", "--known", &id, "--note", "the hinges"])?;
     let known = groups(&service, &["--state", "known"])?;

@@ -21,9 +21,8 @@ use std::time::Instant;
 /// Groups where the request names no number, and at most.
 const TOP: usize = 100;
 const MAX_TOP: usize = 500;
-/// Points of a trend where the request names no number, and at most.
+/// Points of a trend where the request names no number; the engine has the most.
 const POINTS: usize = 24;
-const MAX_POINTS: usize = 200;
 /// Longest name of a release, and longest note, in characters.
 const MAX_RELEASE: usize = 128;
 const MAX_NOTE: usize = 512;
@@ -48,7 +47,7 @@ pub async fn errors(
     }
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let top = ask.top.unwrap_or(TOP).clamp(1, MAX_TOP);
-    let points = ask.points.unwrap_or(POINTS).clamp(1, MAX_POINTS);
+    let points = ask.points.unwrap_or(POINTS);
     let (found, reads) = run_following(reading, reader.scope(), listener, move |scope| {
         work_out(scope, &ErrorsAsk { filter: &filter, range, top, points })
     })
@@ -135,12 +134,17 @@ pub async fn say(reading: &Arc<Reading>, reader: &Reader, id: &str, ask: SayOfGr
     if ask.note.chars().count() > MAX_NOTE {
         return Err(ServiceError::BadRequest(format!("a note has at most {MAX_NOTE} characters; shorten it")));
     }
+    let missing = || StoreError::Missing(format!("error group `{id}`"));
+    // Only an id is looked up: the store takes several joined by commas.
+    if id.len() != 16 || !id.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b)) {
+        return Err(missing().into());
+    }
     let now_ns = (reading.base.clock)();
     let found = lately(reading, reader.scope(), id, now_ns).await?;
     let seen = reading.base.store.seen_groups(&[id]).await?;
     let seen_ns = seen.iter().filter(|one| reader.may_read(one.lane)).map(|one| one.last_ns).max();
     let Some(last_ns) = found.as_ref().map(|group| group.last_ns).max(seen_ns) else {
-        return Err(StoreError::Missing(format!("error group `{id}`")).into());
+        return Err(missing().into());
     };
     let failed_releases = found.map(|group| group.releases).unwrap_or_default();
     let group = KeptGroup {
@@ -165,9 +169,6 @@ pub async fn say(reading: &Arc<Reading>, reader: &Reader, id: &str, ask: SayOfGr
 
 /// A group as it failed lately.
 async fn lately(reading: &Arc<Reading>, scope: ReadScope, id: &str, now_ns: i64) -> Result<Option<FoundGroup>> {
-    if id.len() != 16 || !id.bytes().all(|b| b.is_ascii_hexdigit()) {
-        return Ok(None);
-    }
     let Ok(filter) = parse_filter(&format!("error_group={id}")) else { return Ok(None) };
     let range = TimeRange { from_ns: now_ns.saturating_sub(FAILED_LATELY_NS), to_ns: now_ns };
     let ask = move |scope: &calvex_answer::scan::Scope| {
