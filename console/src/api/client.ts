@@ -5,6 +5,7 @@ import type {
   CompareRequest,
   ErrorsAnswer,
   ErrorsRequest,
+  Finding,
   FoundFieldsAnswer,
   NowAnswer,
   SayOfGroup,
@@ -113,6 +114,7 @@ export interface OnTheWay {
   progress?: (done: number, total: number) => void;
   events?: (events: LogEvent[]) => void;
   counts?: (counts: { from_ns: string; step_ns: number; buckets: number[][] }) => void;
+  findings?: (findings: Finding[]) => void;
 }
 
 /** Asks for an answer and hears how far it is. */
@@ -125,6 +127,7 @@ async function reported<T>(path: string, body: unknown, way: OnTheWay, signal: A
       if ("progress" in line) way.progress?.(line.progress.done, line.progress.total);
       else if ("events" in line) way.events?.(line.events);
       else if ("counts" in line) way.counts?.(line.counts);
+      else if ("findings" in line) way.findings?.(line.findings);
       else if ("problem" in line)
         throw new ProblemError(line.problem.status, line.problem.detail, line.problem.mistakes);
       else answer = line.answer;

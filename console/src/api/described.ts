@@ -4629,6 +4629,8 @@ export interface components {
                 number,
                 number
             ][];
+            /** @description Of a value or shape: the same figure in each sixteenth of the time of both sets. */
+            trend?: components["schemas"]["Trend"] | null;
             /** @description Of a mark: when, RFC 3339. */
             at?: string | null;
             /** @description A condition that finds its events. */
@@ -4638,6 +4640,13 @@ export interface components {
         FindingKind: "shape" | "value" | "number" | "mark" | "service" | "sender";
         /** @description How it differs. */
         Change: "new" | "gone" | "more" | "fewer" | "higher" | "lower" | "made";
+        /** @description A figure along the time of both sets. */
+        Trend: {
+            /** @description Along the baseline. */
+            baseline: number[];
+            /** @description Along the current set. */
+            current: number[];
+        };
         /** @description One of the two sets. */
         ComparedSide: {
             /** @description Its query as understood. */

@@ -90,5 +90,6 @@ export type StreamLine<T> =
   | { progress: { done: number; total: number } }
   | { events: LogEvent[] }
   | { counts: { from_ns: string; step_ns: number; buckets: number[][] } }
+  | { findings: Finding[] }
   | { answer: T }
   | { problem: Schemas["Problem"] };

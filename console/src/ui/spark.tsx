@@ -1,10 +1,18 @@
 import { useTheme } from "styled-components";
 
 /** A strip of bars, one a step; read as a whole by those who cannot see it. */
-export function Spark(props: { values: number[]; bad?: number[]; width?: number; height?: number; label: string }) {
-  const { values, bad, width = 96, height = 18 } = props;
+export function Spark(props: {
+  values: number[];
+  bad?: number[];
+  /** What a full bar is at least; 1 for counts. */
+  least?: number;
+  width?: number;
+  height?: number;
+  label: string;
+}) {
+  const { values, bad, least = 1, width = 96, height = 18 } = props;
   const theme = useTheme();
-  const most = Math.max(1, ...values);
+  const most = Math.max(least || Number.MIN_VALUE, ...values);
   const each = width / Math.max(values.length, 1);
   return (
     <svg width={width} height={height} role="img" aria-label={props.label} style={{ verticalAlign: "middle" }}>

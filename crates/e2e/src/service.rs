@@ -144,9 +144,17 @@ impl Service {
     pub fn ok(&self, args: &[&str]) -> Result<String> {
         let output = self.calvex(args)?;
         if !output.status.success() {
-            bail!("calvex {}: {} {}", args.join(" "), output.status, String::from_utf8_lossy(&output.stderr));
+            let (said, log) = (String::from_utf8_lossy(&output.stderr), self.last_of_log());
+            bail!("calvex {}: {} {said}\nthe service's log ends with\n{log}", args.join(" "), output.status);
         }
         Ok(String::from_utf8(output.stdout)?)
+    }
+
+    /// The last lines of the service's log.
+    fn last_of_log(&self) -> String {
+        let log = std::fs::read_to_string(self.dir.join("service.log")).unwrap_or_default();
+        let lines: Vec<&str> = log.lines().collect();
+        lines.split_at(lines.len().saturating_sub(10)).1.join("\n")
     }
 
     /// Events found, as JSON.

@@ -306,9 +306,8 @@ impl Store {
         if named == 0 {
             let delete = format!("DELETE FROM {} WHERE chunk = ?", parts_table(bucket));
             match sqlx::query(sql::safe(delete)).bind(chunk).execute(&self.pool).await {
-                // 1146: the bucket was dropped meanwhile, segments and all.
-                Err(sqlx::Error::Database(e))
-                    if e.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().is_some_and(|e| e.number() == 1146) => {}
+                // The bucket was dropped meanwhile, segments and all.
+                Err(e) if crate::error::is_missing_table(&e) => {}
                 done => {
                     done?;
                 }

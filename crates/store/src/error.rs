@@ -95,3 +95,9 @@ impl StoreError {
         }
     }
 }
+
+/// Whether a statement failed because its table is not there (1146).
+pub(crate) fn is_missing_table(error: &sqlx::Error) -> bool {
+    let sqlx::Error::Database(e) = error else { return false };
+    e.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().is_some_and(|e| e.number() == 1146)
+}

@@ -154,9 +154,12 @@ impl Store {
         let exists: i64 = sqlx::query_scalar(sql::TABLE_EXISTS).bind(&name).fetch_one(&self.pool).await?;
         if exists > 0 {
             let select = format!("SELECT seq FROM {name} LIMIT 1");
-            let left: Option<u64> = sqlx::query_scalar(sql::safe(select)).fetch_optional(&self.pool).await?;
-            if left.is_some() {
-                return Ok(false);
+            match sqlx::query_scalar::<_, u64>(sql::safe(select)).fetch_optional(&self.pool).await {
+                Ok(None) => {}
+                Ok(Some(_)) => return Ok(false),
+                // Someone else dropped it meanwhile.
+                Err(e) if crate::error::is_missing_table(&e) => {}
+                Err(e) => return Err(e.into()),
             }
             self.pool.execute(sql::safe(format!("DROP TABLE IF EXISTS {name}"))).await?;
         }

@@ -10,6 +10,7 @@ import { useZone } from "../../app/zone";
 import { Button, Choice, Field, Muted, Problem, Quiet } from "../../ui/controls";
 import { number } from "../../ui/number";
 import { Page } from "../../ui/page";
+import { Spark } from "../../ui/spark";
 import { useAsked, type Asked } from "../search/asked";
 import { Progress } from "../search/Facts";
 import { searchAddress, shellQuoted } from "../search/state";
@@ -23,6 +24,7 @@ import {
   GROUPS,
   named,
   ofGroup,
+  trendLabel,
   swapped,
   withFinding,
   type Compared,
@@ -85,7 +87,7 @@ const Columns = styled.div`
 
 const Row = styled.li`
   display: grid;
-  grid-template-columns: minmax(0, 1fr) 240px 52px 150px;
+  grid-template-columns: minmax(0, 1fr) 220px 44px 140px 100px;
   gap: ${space.m};
   align-items: center;
   min-height: 30px;
@@ -114,7 +116,7 @@ const Row = styled.li`
   }
   @media (max-width: 600px) {
     grid-template-columns: minmax(0, 1fr) 90px 44px;
-    > :nth-child(4) {
+    > :nth-child(n + 4) {
       display: none;
     }
   }
@@ -197,41 +199,52 @@ function Line({ finding, compared, query }: { finding: Finding; compared: Compar
         {Math.round(finding.explained * 100)} %
       </span>
       <Muted className="figure">{figures(finding)}</Muted>
+      {finding.trend ? (
+        <Spark
+          values={[...finding.trend.baseline, ...finding.trend.current]}
+          bad={[...finding.trend.baseline.map(() => 0), ...finding.trend.current]}
+          least={0}
+          width={98}
+          label={trendLabel(finding.trend)}
+        />
+      ) : (
+        <span />
+      )}
     </Row>
   );
 }
 
-/** What a comparison found, group by group, and the changes made in between beside it. */
+/** Findings, group by group. */
+function Groups({ findings, compared, query }: { findings: Finding[]; compared: Compared; query: Asked }) {
+  const [all, setAll] = useState("");
+  return GROUPS.map(([name, kinds]) => {
+    const list = ofGroup(findings, kinds);
+    return (
+      list.length > 0 && (
+        <section key={name} aria-label={name}>
+          <h2>{name}</h2>
+          <ul>
+            {list.slice(0, all === name ? list.length : FIRST).map((finding) => (
+              <Line key={`${finding.field} ${finding.value}`} finding={finding} compared={compared} query={query} />
+            ))}
+          </ul>
+          {list.length > FIRST && all !== name && <Quiet onPress={() => setAll(name)}>all {list.length}</Quiet>}
+        </section>
+      )
+    );
+  });
+}
+
+/** What a comparison found, and the changes made in between beside it. */
 function Found({ answer, compared, query }: { answer: CompareAnswer; compared: Compared; query: Asked }) {
   const { zone } = useZone();
-  const [all, setAll] = useState("");
   const marks = answer.findings.filter((finding) => finding.kind === "mark");
   const nothing = answer.findings.length === marks.length;
   return (
     <Columns>
       <div>
         {nothing && <Muted as="p">Nothing stands out beyond what chance makes.</Muted>}
-        {GROUPS.map(([name, kinds]) => {
-          const list = ofGroup(answer.findings, kinds);
-          return (
-            list.length > 0 && (
-              <section key={name} aria-label={name}>
-                <h2>{name}</h2>
-                <ul>
-                  {list.slice(0, all === name ? list.length : FIRST).map((finding) => (
-                    <Line
-                      key={`${finding.field} ${finding.value}`}
-                      finding={finding}
-                      compared={compared}
-                      query={query}
-                    />
-                  ))}
-                </ul>
-                {list.length > FIRST && all !== name && <Quiet onPress={() => setAll(name)}>all {list.length}</Quiet>}
-              </section>
-            )
-          );
-        })}
+        <Groups findings={answer.findings} compared={compared} query={query} />
       </div>
       <aside>
         <h2>changes made, the nearest first</h2>
@@ -278,6 +291,7 @@ export default function ComparePage() {
   const compared = comparedOf(params);
   const [draft, setDraft] = useState(compared);
   const [done, setDone] = useState<[number, number]>([0, 0]);
+  const [soFar, setSoFar] = useState<Finding[]>([]);
   const key = params.toString();
   useEffect(() => setDraft(comparedOf(new URLSearchParams(key))), [key]);
   const query = useAsked(compared.query);
@@ -285,7 +299,8 @@ export default function ComparePage() {
     queryKey: ["compare", compared],
     queryFn: ({ signal }) => {
       setDone([0, 0]);
-      return api.compare(request(compared), { progress: (n, of) => setDone([n, of]) }, signal);
+      setSoFar([]);
+      return api.compare(request(compared), { progress: (n, of) => setDone([n, of]), findings: setSoFar }, signal);
     },
     staleTime: 60_000,
   });
@@ -374,6 +389,14 @@ export default function ComparePage() {
       {losses.length > 0 && <Problem>The comparison is incomplete: {losses.join("; ")}</Problem>}
       {answer && typeof answer.sampled === "number" && (
         <Muted as="p">From {Math.round(answer.sampled * 100)} % of the pages, as there are many events.</Muted>
+      )}
+      {!answer && comparison.isFetching && query && soFar.length > 0 && (
+        <Columns aria-label="So far" data-testid="so-far">
+          <div>
+            <Muted as="p">So far; figures and order may still change.</Muted>
+            <Groups findings={soFar} compared={compared} query={{ ...query, over: "" }} />
+          </div>
+        </Columns>
       )}
       {answer && query && <Found answer={answer} compared={compared} query={{ ...query, over: "" }} />}
       <Muted as="p">

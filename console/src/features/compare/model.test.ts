@@ -6,6 +6,8 @@ import {
   asked,
   bars,
   compareAddress,
+  differenceOfService,
+  trendLabel,
   comparedOf,
   figures,
   named,
@@ -89,4 +91,11 @@ it("a finding narrows the query, or is left out of it", () => {
   expect(withFinding(query, finding({}), true)).toBe("(a or b) not lease.seconds=12");
   // Of whole traces it stands in any of their events.
   expect(withFinding(query, finding({}), false, true)).toBe("lease.seconds=12");
+});
+
+it("a trend has words, and a service its own comparison", () => {
+  expect(trendLabel({ baseline: [0, 0.5], current: [1, 2] })).toBe(
+    "along the baseline: 0, 0.5; along the current set: 1, 2",
+  );
+  expect(differenceOfService("slots")).toBe("/compare?q=service%3Dslots&from=now-15m&earlier=1d");
 });

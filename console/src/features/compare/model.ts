@@ -158,3 +158,14 @@ export function withFinding(query: Asked, finding: Finding, without: boolean, wh
   if (whole && !without) return condition;
   return followed(query, without ? `not ${condition}` : condition);
 }
+
+/** A trend in words, for those who do not see it. */
+export function trendLabel(trend: NonNullable<Finding["trend"]>): string {
+  const text = (along: number[]) => along.map((n) => number(n, 2)).join(", ");
+  return `along the baseline: ${text(trend.baseline)}; along the current set: ${text(trend.current)}`;
+}
+
+/** What is different at a service in the last quarter of an hour, compared with the same time a day earlier. */
+export function differenceOfService(service: string): string {
+  return compareAddress({ query: `service=${literal(service)}`, from: "now-15m", to: "now", earlier: "1d" });
+}

@@ -10,6 +10,7 @@ import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Spark } from "../../ui/spark";
 import { Table } from "../../ui/table";
+import { differenceOfService } from "../compare/model";
 import { literal, searchAddress } from "../search/state";
 import { number } from "../../ui/number";
 import { around, rate, share, tail, usual } from "./model";
@@ -142,7 +143,8 @@ function Services({ answer }: { answer: NowAnswer }) {
                     <td>
                       {s.strays.length === 0 && s.usual && <Muted>as usual</Muted>}
                       {!s.usual && <Muted>no usual yet</Muted>}
-                      <Stray>{s.strays.join(" · ")}</Stray>
+                      <Stray>{s.strays.join(" · ")}</Stray>{" "}
+                      <Link to={differenceOfService(s.service)}>what is different?</Link>
                     </td>
                   </tr>
                 );

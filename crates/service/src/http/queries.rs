@@ -168,6 +168,7 @@ where
 fn progress_line<T>(progress: Progress) -> StreamLine<T> {
     match progress {
         Progress::Pages { done, total } => StreamLine::Progress { done, total },
+        Progress::Differs(findings) => StreamLine::Findings(findings),
         Progress::Found(events) => StreamLine::Events(events.iter().map(|(e, lane)| answer_json(e, lane)).collect()),
         Progress::Counted { from_ns, step_ns, buckets } => {
             StreamLine::Counts { from_ns: from_ns.to_string(), step_ns, buckets }

@@ -265,6 +265,25 @@ fn empty_journal_tables_go() {
     });
 }
 
+/// The sealer's own turn and an administrator's seal may drop the same tables at once.
+#[test]
+fn an_empty_journal_table_is_dropped_by_many_at_once() {
+    run(async {
+        let store = store().await;
+        let claim = claimed(&store, "n").await;
+        for no in 2..30 {
+            let table = JournalTable { slot: claim.slot, no };
+            store.add_journal_table(table).await.unwrap();
+            let dropped = tokio::join!(
+                store.drop_journal_table(table),
+                store.drop_journal_table(table),
+                store.drop_journal_table(table),
+            );
+            assert!(dropped.0.unwrap() && dropped.1.unwrap() && dropped.2.unwrap());
+        }
+    });
+}
+
 #[test]
 fn rights_of_tokens_and_sessions() {
     run(async {

@@ -193,6 +193,8 @@ pub enum StreamLine<T> {
         /// Trace, debug, info, warn, error, fatal of each bucket.
         buckets: Vec<[u64; calvex_language::model::SEVERITY_COUNT]>,
     },
+    /// What differs so far, the best first; provisional: the answer may have other findings and figures.
+    Findings(Vec<calvex_answer::compare::Finding>),
     /// The whole answer; events that were streamed are in it again.
     Answer(T),
     /// Why there is no answer.

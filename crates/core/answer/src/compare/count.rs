@@ -2,7 +2,7 @@
 //! One scan of a page serves a set; where both sets are large, every so many pages stand for all.
 
 use super::Side;
-use crate::measure::{Coded, GroupValue, MISSING, Quantiles, code};
+use crate::measure::{Coded, Distinct, GroupValue, MISSING, Quantiles, code};
 use crate::scan::{Explanation, PageAt, Progress, Scope, open_all, read_or_leave_out};
 use calvex_language::error::Result;
 use calvex_language::query::{Builtin, Field, TimeRange};
@@ -25,18 +25,22 @@ const VALUE_BYTES: usize = 2 * BLOCKS * 4 + 96;
 /// Counts by block.
 type Blocks = [u32; BLOCKS];
 /// Units that have a value, by set and block.
-pub(super) type Units = [Blocks; 2];
+pub(super) type UnitCounts = [Blocks; 2];
 
 /// What was counted.
 #[derive(Default)]
 pub(super) struct Counted {
-    /// By set and block: all units.
+    /// By set and block: all units, each counted again in every page that it stands in, as its values are.
     pub units: [[u64; BLOCKS]; 2],
+    /// The units of each set, each once.
+    pub distinct: [Distinct; 2],
     pub events: [u64; 2],
+    /// By set: the rows of all its pages, and of those that were looked at.
+    pub rows: [(usize, usize); 2],
     /// By field and value.
-    pub values: HashMap<Field, HashMap<GroupValue, Units>>,
+    pub values: HashMap<Field, HashMap<GroupValue, UnitCounts>>,
     /// Events by shape (its template), set and block.
-    pub shapes: HashMap<String, Units>,
+    pub shapes: HashMap<String, UnitCounts>,
     /// By field: its numbers in both sets.
     pub numbers: HashMap<Field, [Quantiles; 2]>,
     /// Fields left out because of their many values.
@@ -45,25 +49,43 @@ pub(super) struct Counted {
     pub sampled: Option<f64>,
 }
 
+impl Counted {
+    /// By set: the share of its rows that was looked at.
+    pub fn looked_at(&self) -> [f64; 2] {
+        self.rows.map(|(all, done)| if done == 0 { 1.0 } else { done as f64 / all as f64 })
+    }
+}
+
+/// Pages that are done when what was found so far is reported first.
+const FIRST_LOOK: usize = 4;
+
 /// Fields of the event itself that are compared. The lane follows the service, and ids are of one unit each.
 const OWN: [Builtin; 6] =
     [Builtin::Service, Builtin::Host, Builtin::Severity, Builtin::Status, Builtin::Kind, Builtin::Sender];
 
-pub(super) fn count(scope: &Scope, sides: [&Side; 2], explain: &mut Explanation) -> Counted {
+/// Counts both sets. What was counted so far is handed to `so_far` each time twice as many pages are done.
+pub(super) fn count(
+    scope: &Scope,
+    sides: [&Side; 2],
+    explain: &mut Explanation,
+    so_far: &(dyn Fn(&Counted) + Sync),
+) -> Counted {
     let mut pages: Vec<(usize, Arc<str>, PageAt)> = Vec::new();
+    let mut counted = Counted::default();
     for (n, side) in sides.iter().enumerate() {
         let opened = open_all(scope, side.filter, &side.range, explain);
+        counted.rows[n].0 = opened.iter().map(|(_, at)| at.rows()).sum();
         pages.extend(opened.into_iter().map(|(lane, at)| (n, lane, at)));
     }
-    let rows: usize = pages.iter().map(|(_, _, at)| at.rows()).sum();
-    let every = rows.div_ceil(MAX_EVENTS).max(1);
+    let every = counted.rows.map(|(all, _)| all).iter().sum::<usize>().div_ceil(MAX_EVENTS).max(1);
     let all_pages = pages.len();
+    pages.sort_by_key(|(side, _, at)| (*side, at.time_span().0));
     if every > 1 {
         // Every so many of each set, in the order of time.
-        pages.sort_by_key(|(side, _, at)| (*side, at.time_span().0));
         pages = pages.into_iter().enumerate().filter(|(n, _)| n % every == 0).map(|(_, page)| page).collect();
     }
-    let whole = Mutex::new(Counted::default());
+    let pages = scattered(pages);
+    let whole = Mutex::new(counted);
     let met = sides.iter().all(|side| side.whole).then(Met::default);
     let done = std::sync::atomic::AtomicUsize::new(0);
     let parts = scope.map(pages.len(), explain, |n| {
@@ -76,12 +98,17 @@ pub(super) fn count(scope: &Scope, sides: [&Side; 2], explain: &mut Explanation)
                 count_page(page, rows, lane, side.range, met.as_ref().map(|met| (met, *set, scope))).map(Some)
             }
         });
+        let mut whole = whole.lock();
+        whole.rows[*set].1 += at.rows();
         if let Some(counted) = counted {
-            whole.lock().join(*set, counted, scope);
+            whole.join(*set, counted, scope);
         }
         if let Some(progress) = scope.progress {
             let done = done.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1;
             progress(Progress::Pages { done, total: pages.len() });
+            if done >= FIRST_LOOK && done.is_power_of_two() && done < pages.len() {
+                so_far(&whole);
+            }
         }
         explain
     });
@@ -91,9 +118,25 @@ pub(super) fn count(scope: &Scope, sides: [&Side; 2], explain: &mut Explanation)
     whole
 }
 
+/// Pages in an order in which any first part of them stands for all: those of both sets mixed, and their times spread
+/// evenly (multiples of the golden ratio: Weyl, "Über die Gleichverteilung von Zahlen mod. Eins", 1916).
+fn scattered<T>(pages: Vec<(usize, Arc<str>, T)>) -> Vec<(usize, Arc<str>, T)> {
+    let mut met = [0usize; 2];
+    let mut placed: Vec<(f64, (usize, Arc<str>, T))> = pages
+        .into_iter()
+        .map(|page| {
+            met[page.0] += 1;
+            ((met[page.0] as f64 * 0.618_033_988_749_894_9).fract(), page)
+        })
+        .collect();
+    placed.sort_by(|(a, _), (b, _)| a.total_cmp(b));
+    placed.into_iter().map(|(_, page)| page).collect()
+}
+
 /// What one page has of one set.
 struct PageCounts {
     units: [u64; BLOCKS],
+    distinct: Vec<u64>,
     events: u64,
     values: Vec<(Field, Vec<(GroupValue, Blocks)>)>,
     shapes: Vec<(String, Blocks)>,
@@ -105,6 +148,7 @@ impl Counted {
     fn join(&mut self, set: usize, page: PageCounts, scope: &Scope) {
         self.events[set] += page.events;
         self.units[set].iter_mut().zip(page.units).for_each(|(sum, n)| *sum += n);
+        page.distinct.into_iter().for_each(|unit| self.distinct[set].add(unit));
         for field in page.too_many {
             self.values.remove(&field);
             self.too_many.insert(field);
@@ -166,7 +210,8 @@ fn is_news(across: Across, unit: u64, has: u64) -> bool {
 
 fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange, across: Across) -> Result<PageCounts> {
     let block_of = blocks(page, range)?;
-    let (unit_of, units) = units(page, rows, lane)?;
+    let Units { of: unit_of, hashes: distinct } = units(page, rows, lane)?;
+    let units = distinct.len();
     let traces = across.map(|_| code(&Field::Builtin(Builtin::Trace), page, lane)).transpose()?;
     let hash_of = |row: usize| {
         let coded = traces.as_ref()?;
@@ -183,6 +228,7 @@ fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange, ac
     }
     let mut out = PageCounts {
         units: all,
+        distinct,
         events: rows.count() as u64,
         values: Vec::new(),
         shapes: Vec::new(),
@@ -234,8 +280,15 @@ fn blocks(page: &dyn PageRead, range: TimeRange) -> Result<Vec<usize>> {
     })
 }
 
-/// By row: its unit, and how many there are.
-fn units(page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<(Vec<u32>, usize)> {
+/// The units of a page.
+struct Units {
+    /// By row: its unit's number within the page.
+    of: Vec<u32>,
+    /// By unit: a hash that is the same in every page.
+    hashes: Vec<u64>,
+}
+
+fn units(page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Units> {
     let traces = code(&Field::Builtin(Builtin::Trace), page, lane)?;
     let hosts = code(&Field::Builtin(Builtin::Host), page, lane)?;
     let times = page.builtin(BuiltinColumn::Time)?;
@@ -248,25 +301,28 @@ fn units(page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<(Vec<u32>, usiz
     let mut unit_of = vec![0u32; page.rows()];
     let mut known: HashMap<(u32, i64), u32> = HashMap::new();
     let mut of_trace = vec![u32::MAX; traces.values.len()];
-    let mut next = 0u32;
+    let mut hashes: Vec<u64> = Vec::new();
+    let hash_of = |coded: &Coded, code: u32| coded.values.get(code as usize).map_or(0, GroupValue::hash64);
     for row in rows.iter() {
         let trace = traces.first[row];
         let unit = if trace == MISSING {
-            known.entry((hosts.first[row], second(row))).or_insert_with(|| {
-                next += 1;
-                next - 1
+            let (host, second) = (hosts.first[row], second(row));
+            known.entry((host, second)).or_insert_with(|| {
+                let key = [hash_of(&hosts, host).to_le_bytes(), second.to_le_bytes()].concat();
+                hashes.push(xxhash_rust::xxh3::xxh3_64(&key));
+                hashes.len() as u32 - 1
             })
         } else {
             let unit = &mut of_trace[trace as usize];
             if *unit == u32::MAX {
-                *unit = next;
-                next += 1;
+                *unit = hashes.len() as u32;
+                hashes.push(hash_of(&traces, trace));
             }
             unit
         };
         unit_of[row] = *unit;
     }
-    Ok((unit_of, next as usize))
+    Ok(Units { of: unit_of, hashes })
 }
 
 /// The fields of a page that are compared, each once.

@@ -16,7 +16,7 @@ mod tests;
 mod traces;
 mod values;
 
-use crate::scan::{Explanation, Scope};
+use crate::scan::{Explanation, Progress, Scope};
 use crate::search::{Find, Order, find};
 use calvex_language::model::time::format_utc;
 use calvex_language::query::{Field, Filter, TimeRange, written_path};
@@ -29,6 +29,8 @@ pub use traces::{MAX_TRACES, any_trace, whole_traces};
 const MAX_FINDINGS: usize = 60;
 /// Marks of an answer at most.
 const MAX_MARKS: usize = 12;
+/// Findings that are reported at a time while the scan goes on.
+const MAX_PROVISIONAL: usize = 12;
 
 /// One of the two sets.
 #[derive(Debug, Clone)]
@@ -115,6 +117,9 @@ pub struct Finding {
     /// Of numbers: percentiles of both sets, as (percent, baseline, current).
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub percentiles: Vec<(f64, f64, f64)>,
+    /// Of a value or shape: the same figure in each sixteenth of the time of both sets.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trend: Option<Trend>,
     /// Of a mark: when, RFC 3339.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
@@ -124,6 +129,16 @@ pub struct Finding {
     /// What findings are ranked by.
     #[serde(skip)]
     pub(crate) score: f64,
+}
+
+/// A figure along the time of both sets.
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct Trend {
+    /// Along the baseline.
+    pub baseline: Vec<f64>,
+    /// Along the current set.
+    pub current: Vec<f64>,
 }
 
 /// How many there are of a set.
@@ -159,19 +174,26 @@ pub struct Comparison {
 pub fn compare(scope: &Scope, baseline: &Side, current: &Side) -> Comparison {
     let mut out = Comparison { explain: scope.explain(&current.range), ..Comparison::default() };
     let sides = [baseline, current];
-    let counted = count(scope, sides, &mut out.explain);
-    let Counted { units, .. } = &counted;
-    out.baseline = SideCount { events: counted.events[0], units: units[0].iter().sum() };
-    out.current = SideCount { events: counted.events[1], units: units[1].iter().sum() };
+    let so_far = |counted: &Counted| {
+        let values = values::findings(counted).into_iter().map(|found| found.finding);
+        let findings = ranked(others(counted, sides).chain(values).collect(), MAX_PROVISIONAL);
+        if let (Some(progress), false) = (scope.progress, findings.is_empty()) {
+            progress(Progress::Differs(findings));
+        }
+    };
+    let counted = count(scope, sides, &mut out.explain, &so_far);
+    let looked_at = counted.looked_at();
+    // Of a sample, as many as all would be.
+    let all = |n: u64, set: usize| (n as f64 / looked_at[set]).round() as u64;
+    [out.baseline, out.current] = [0, 1].map(|set| SideCount {
+        events: all(counted.events[set], set),
+        units: all(counted.distinct[set].count(), set),
+    });
     out.sampled = counted.sampled;
     out.too_many_values = counted.too_many.iter().map(field_name).collect();
     out.too_many_values.sort();
-    let mut findings = shapes::findings(&counted, sides);
-    let standing_out = values::findings(&counted);
-    findings.extend(overlap::folded(scope, sides, standing_out, &mut out.explain));
-    findings.extend(numbers::findings(&counted));
-    findings.sort_by(|a, b| b.score.total_cmp(&a.score).then_with(|| (&a.field, &a.value).cmp(&(&b.field, &b.value))));
-    findings.truncate(MAX_FINDINGS);
+    let standing_out = overlap::folded(scope, sides, values::findings(&counted), &mut out.explain);
+    let mut findings = ranked(others(&counted, sides).chain(standing_out).collect(), MAX_FINDINGS);
     findings.extend(marks(scope, sides, &mut out.explain));
     if scope.budget.is_spent() {
         out.explain.stopped.get_or_insert_with(|| scope.budget.reason());
@@ -179,6 +201,18 @@ pub fn compare(scope: &Scope, baseline: &Side, current: &Side) -> Comparison {
     out.headline = headline(&findings, [out.baseline, out.current], sides);
     out.findings = findings;
     out
+}
+
+/// Shapes and numbers that differ.
+fn others(counted: &Counted, sides: [&Side; 2]) -> impl Iterator<Item = Finding> {
+    shapes::findings(counted, sides).into_iter().chain(numbers::findings(counted))
+}
+
+/// The best `most` findings, best first.
+fn ranked(mut findings: Vec<Finding>, most: usize) -> Vec<Finding> {
+    findings.sort_by(|a, b| b.score.total_cmp(&a.score).then_with(|| (&a.field, &a.value).cmp(&(&b.field, &b.value))));
+    findings.truncate(most);
+    findings
 }
 
 /// What differs, in one line: how many there were and are, and the finding that explains most.
@@ -249,6 +283,7 @@ impl Finding {
             also: Vec::new(),
             percent: None,
             percentiles: Vec::new(),
+            trend: None,
             at: None,
             query: String::new(),
             score: 0.0,

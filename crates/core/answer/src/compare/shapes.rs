@@ -2,7 +2,7 @@
 //! into account. A shape seen once is no news.
 
 use super::count::{BLOCKS, Counted};
-use super::values::{spread, sum};
+use super::values::{spread, sum, trend};
 use super::{Change, Finding, FindingKind, Side};
 use calvex_language::model::shape;
 use calvex_language::model::template::shown;
@@ -13,7 +13,11 @@ const LEAST: u64 = 5;
 const LEAST_RATIO: f64 = 1.5;
 
 pub(super) fn findings(counted: &Counted, sides: [&Side; 2]) -> Vec<Finding> {
-    let seconds = sides.map(|side| (side.range.to_ns.saturating_sub(side.range.from_ns) as f64 / 1e9).max(1e-9));
+    let looked_at = counted.looked_at();
+    let seconds = [0, 1].map(|set| {
+        let range = &sides[set].range;
+        (range.to_ns.saturating_sub(range.from_ns) as f64 / 1e9).max(1e-9) * looked_at[set]
+    });
     // Windows of one query are compared by their rates; sets of different queries by their shares.
     let rates = sides[0].filter == sides[1].filter;
     let events = counted.events.map(|n| n.max(1) as f64);
@@ -61,6 +65,10 @@ pub(super) fn findings(counted: &Counted, sides: [&Side; 2]) -> Vec<Finding> {
             current: r1,
             explained,
             ratio: Some(ratio),
+            trend: Some(trend(|set, block| {
+                let of = if rates { seconds[set] / BLOCKS as f64 } else { all[set][block] as f64 };
+                (f64::from(counts[set][block]), of)
+            })),
             score: weight * explained * bound.clamp(0.0, 4.0),
             ..Finding::new(FindingKind::Shape, change, "shape")
         });

@@ -117,6 +117,10 @@ fn case(seed: u64, explained: f64) -> Case {
 }
 
 fn compared(case: &Case) -> Comparison {
+    compared_following(case, None)
+}
+
+fn compared_following(case: &Case, progress: Option<&(dyn Fn(Progress) + Sync)>) -> Comparison {
     let mut shelf = Shelf::default();
     let view = shelf.seal(&case.events, 4096);
     let filter = parse_filter("severity>=error").unwrap();
@@ -125,7 +129,7 @@ fn compared(case: &Case) -> Comparison {
         range: TimeRange { from_ns: set * 60 * MINUTE_NS, to_ns: (set + 1) * 60 * MINUTE_NS },
         whole: false,
     };
-    compare(&scope(&view, &shelf), &side(0), &side(1))
+    compare(&Scope { progress, ..scope(&view, &shelf) }, &side(0), &side(1))
 }
 
 /// The queries of the first findings that are values, with their other names.
@@ -337,4 +341,48 @@ fn tails_of_the_normal_distribution() {
     assert_eq!((values::upper_tail(f64::NAN), values::upper_tail(f64::INFINITY)), (1.0, 0.0));
     assert_eq!(values::benjamini_hochberg(vec![0.001, 0.5, 0.012, 0.9], 0.05), 0.012);
     assert_eq!(values::benjamini_hochberg(vec![0.9], 0.05), -1.0);
+}
+
+/// Before the scan ends, what was found so far is reported, and it is of use: the cause is in it already.
+#[test]
+fn findings_come_before_the_end() {
+    let case = case(7, 0.5);
+    let reported = parking_lot::Mutex::new(Vec::new());
+    let done = compared_following(
+        &case,
+        Some(&|progress| {
+            if let Progress::Differs(findings) = progress {
+                reported.lock().push(findings);
+            }
+        }),
+    );
+    let reported = reported.into_inner();
+    assert!(!reported.is_empty(), "nothing was reported before the end");
+    let last = reported.last().unwrap();
+    assert!(last.iter().any(|f| case.causes.contains(&f.query)), "{:?} is not in {last:?}", case.causes);
+    let ranges: Vec<f64> = last.iter().map(|f| f.score).collect();
+    assert!(ranges.is_sorted_by(|a, b| a >= b) && ranges.len() <= 12);
+    // The trend of a finding goes along both sets, and is what its figures are the mean of.
+    let best = done.findings.iter().find(|f| f.kind == FindingKind::Value).unwrap();
+    let trend = best.trend.as_ref().unwrap();
+    assert_eq!((trend.baseline.len(), trend.current.len()), (BLOCKS, BLOCKS));
+    let within = |along: &[f64], mean: f64| {
+        let (least, most) = along.iter().fold((1.0f64, 0.0f64), |(a, b), n| (a.min(*n), b.max(*n)));
+        least <= mean && mean <= most
+    };
+    assert!(within(&trend.baseline, best.baseline) && within(&trend.current, best.current));
+}
+
+/// A trace counts once, in however many pages it stands.
+#[test]
+fn a_trace_of_many_pages_is_one_request() {
+    let case = case(3, 0.0);
+    // Pages by service: each request's events stand in five pages.
+    let mut events = case.events;
+    events.iter_mut().enumerate().for_each(|(n, event)| event.service = format!("s{}", n % 5).into());
+    events.sort_by(|a, b| (&a.service, a.time_ns).cmp(&(&b.service, b.time_ns)));
+    let compared = compared(&Case { events: numbered(events), causes: Vec::new() });
+    let (requests, events) = (compared.current.units, compared.current.events);
+    assert!((requests as f64 / REQUESTS as f64 - 1.0).abs() < 0.03, "{requests} requests of {REQUESTS}");
+    assert_eq!(events, REQUESTS * EACH);
 }

@@ -1,7 +1,7 @@
 //! Values that stand out in the current set.
 
-use super::count::{BLOCKS, Counted, Units};
-use super::{Change, Finding, FindingKind, field_name};
+use super::count::{BLOCKS, Counted, UnitCounts};
+use super::{Change, Finding, FindingKind, Trend, field_name};
 use crate::measure::GroupValue;
 use calvex_language::query::{Builtin, Field, written_value};
 
@@ -37,19 +37,24 @@ pub(super) fn findings(counted: &Counted) -> Vec<StandingOut> {
     if totals[0] == 0 || totals[1] == 0 {
         return Vec::new();
     }
-    let mut tested: Vec<(&Field, &GroupValue, Test)> = Vec::new();
+    let mut tested: Vec<(&Field, &GroupValue, &UnitCounts, Test)> = Vec::new();
     for (field, values) in &counted.values {
         for (value, units) in values {
             if sum(&units[0]).max(sum(&units[1])) >= LEAST_UNITS {
-                tested.push((field, value, test(units, &counted.units)));
+                tested.push((field, value, units, test(units, &counted.units)));
             }
         }
     }
-    let threshold = benjamini_hochberg(tested.iter().map(|(_, _, test)| test.chance).collect(), FALSE_SHARE);
+    let threshold = benjamini_hochberg(tested.iter().map(|(.., test)| test.chance).collect(), FALSE_SHARE);
     let mut out: Vec<StandingOut> = tested
         .into_iter()
-        .filter(|(_, _, test)| test.chance <= threshold)
-        .filter_map(|(field, value, test)| standing_out(field, value, &test))
+        .filter(|(.., test)| test.chance <= threshold)
+        .filter_map(|(field, value, units, test)| {
+            let mut found = standing_out(field, value, &test)?;
+            let along = |set: usize, block: usize| (f64::from(units[set][block]), counted.units[set][block] as f64);
+            found.finding.trend = Some(trend(along));
+            Some(found)
+        })
         .collect();
     // Of values that explain the same, the one that a person would name comes first.
     let rank = |found: &StandingOut| match found.field {
@@ -105,6 +110,12 @@ fn standing_out(field: &Field, value: &GroupValue, test: &Test) -> Option<Standi
     })
 }
 
+/// A figure along the time of both sets: of each set and block how many there are, and of how many.
+pub(super) fn trend(counts: impl Fn(usize, usize) -> (f64, f64)) -> Trend {
+    let along = |set: usize| (0..BLOCKS).map(|block| counts(set, block)).map(|(k, n)| k / n.max(1e-9)).collect();
+    Trend { baseline: along(0), current: along(1) }
+}
+
 fn text_of(value: &GroupValue) -> String {
     match value.to_json() {
         serde_json::Value::String(text) => text,
@@ -120,7 +131,7 @@ pub(super) fn sum(blocks: &[u32; BLOCKS]) -> u64 {
     blocks.iter().map(|n| u64::from(*n)).sum()
 }
 
-fn test(units: &Units, all: &[[u64; BLOCKS]; 2]) -> Test {
+fn test(units: &UnitCounts, all: &[[u64; BLOCKS]; 2]) -> Test {
     let (k0, k1) = (sum(&units[0]) as f64, sum(&units[1]) as f64);
     let (n0, n1) = (total(&all[0]) as f64, total(&all[1]) as f64);
     let (p0, p1) = ((k0 / n0).min(1.0), (k1 / n1).min(1.0));

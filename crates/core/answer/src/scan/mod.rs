@@ -128,6 +128,8 @@ pub enum Progress {
         /// By severity.
         buckets: Vec<[u64; SEVERITY_COUNT]>,
     },
+    /// What differs so far, the best first; the answer may have other findings.
+    Differs(Vec<crate::compare::Finding>),
 }
 
 impl<'a> Scope<'a> {

@@ -1,0 +1,35 @@
+//! Every end-to-end test, as one binary: it is linked once, and the long ones run beside the short ones.
+
+mod arrivals;
+mod bloom_sets;
+mod client;
+mod clocks;
+mod console;
+mod console_intake;
+mod console_list;
+mod console_measure;
+mod console_parts;
+mod console_search;
+mod crash;
+mod demo;
+mod errors;
+mod explore;
+mod export;
+mod exporters;
+mod figures;
+mod hostile;
+mod intake;
+mod libraries;
+mod night;
+mod nodes;
+mod openapi;
+mod paths;
+mod rights;
+mod ship;
+mod story;
+mod stuck;
+mod tail;
+mod terminal;
+mod transcript;
+mod transforms;
+mod ways_in;
