@@ -26,13 +26,14 @@ const RELEASES: [(i64, i64, &str); 5] = [
     (1, 640, "release 12.4 of edge"),
 ];
 
-/// How busy a moment usually is: 1 on average over a working day, little at night, less at the weekend.
+/// How busy a moment usually is: about 1 on average over a working day, little at night, less at the weekend; not so much
+/// less that a Sunday's services stray from the days before.
 pub fn rhythm(at_ns: i64) -> f64 {
     let at = Timestamp::from_nanosecond(i128::from(at_ns)).unwrap_or(Timestamp::UNIX_EPOCH).to_zoned(TimeZone::UTC);
     let hour = f64::from(at.hour()) + f64::from(at.minute()) / 60.0;
     let bump = |middle: f64, width: f64| (-((hour - middle) / width).powi(2)).exp();
     let weekend = matches!(at.weekday(), jiff::civil::Weekday::Saturday | jiff::civil::Weekday::Sunday);
-    (0.3 + 1.1 * bump(11.0, 3.5) + 1.5 * bump(17.5, 2.8)) * if weekend { 0.5 } else { 1.0 } * 1.05
+    (0.3 + 1.1 * bump(11.0, 3.5) + 1.5 * bump(17.5, 2.8)) * if weekend { 0.7 } else { 1.0 }
 }
 
 /// The events of the days in the order of the minutes they happen in.

@@ -6,6 +6,7 @@ use crate::admission::connections::raise_open_files;
 use crate::admission::slots::Slots;
 use crate::answer::complete::Proposals;
 use crate::answer::overview::Standings;
+use crate::answer::rehearse::Rehearsals;
 use crate::answer::search_pool::SearchPool;
 use crate::auth::cache::AuthCache;
 use crate::auth::secrets::hash_password;
@@ -225,6 +226,7 @@ async fn start_on(
         tail_slots: Arc::new(Semaphore::new(crate::answer::tail::AT_ONCE)),
         search_pool: SearchPool::new(cores)?,
         standings: Standings::default(),
+        rehearsals: Rehearsals::default(),
         proposals: Proposals::default(),
         behind,
         cache: cache.clone(),

@@ -14,6 +14,7 @@ use crate::admission::budget::Budget;
 use crate::admission::slots::Slots;
 use crate::answer::complete::Proposals;
 use crate::answer::overview::Standings;
+use crate::answer::rehearse::Rehearsals;
 use crate::answer::search_pool::SearchPool;
 use crate::auth::cache::AuthCache;
 use crate::auth::sign_in::SignIns;
@@ -111,6 +112,8 @@ pub struct Reading {
     pub search_pool: SearchPool,
     /// How services stand, worked out lately.
     pub standings: Standings,
+    /// What was read for rehearsals lately.
+    pub rehearsals: Rehearsals,
     /// What was proposed lately to those who type.
     pub proposals: Proposals,
     /// The threads for work whose length an outsider decides.

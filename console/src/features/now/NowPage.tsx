@@ -144,7 +144,9 @@ function Services({ answer }: { answer: NowAnswer }) {
                       {s.strays.length === 0 && s.usual && <Muted>as usual</Muted>}
                       {!s.usual && <Muted>no usual yet</Muted>}
                       <Stray>{s.strays.join(" · ")}</Stray>{" "}
-                      <Link to={differenceOfService(s.service)}>what is different?</Link>
+                      <Link to={differenceOfService(s.service)} aria-label={`what is different at ${s.service}?`}>
+                        compare
+                      </Link>
                     </td>
                   </tr>
                 );

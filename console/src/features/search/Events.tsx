@@ -9,7 +9,7 @@ import { useCompact } from "../../app/compact";
 import { useKeys } from "../../app/keys";
 import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
-import { Problem, Quiet } from "../../ui/controls";
+import { Muted, Problem, Quiet } from "../../ui/controls";
 import { severityBins, stackedBins, stackNames, useCounts, useStack } from "./bins";
 import { Download } from "./Download";
 import { ErrorsView } from "./ErrorsView";
@@ -198,6 +198,11 @@ export function Events(props: { state: SearchState; change: Change; asked: Asked
   return (
     <Page>
       <QueryBar state={state} change={change} error={error} range={range} />
+      {answer?.notes?.map((note) => (
+        <Muted as="p" key={note}>
+          {note}
+        </Muted>
+      ))}
       <Facts>
         <span aria-live="polite">
           <strong data-testid="total">{answered && !counted.error ? number(answered.total) : "…"}</strong> events

@@ -1,12 +1,15 @@
 //! `calvex rule` and `calvex alerts`.
 
+mod rehearsed;
+
 use crate::client::Connection;
 use crate::options::{Form, Link, address, short_duration_s};
 use crate::shown::ZoneArgs;
 use crate::{Ended, output};
-use anyhow::Result;
-use calvex_wire::api::{self, MadeRule, NewRule};
+use anyhow::{Context, Result};
+use calvex_wire::api::{self, CheckedRule, MadeRule, NewRule, RehearsalAnswer, RehearseRequest, RuleText};
 use clap::{Args, Subcommand};
+use std::path::{Path, PathBuf};
 
 /// Alert rules: raised when a query's count in a window is above a number.
 #[derive(Args)]
@@ -55,14 +58,59 @@ enum RuleAct {
         #[command(flatten)]
         form: Form,
     },
+    /// Check a rule's document: what it says, in a sentence, or all that is wrong with it
+    Check {
+        /// TOML or JSON; `-` for standard input
+        file: PathBuf,
+        #[command(flatten)]
+        form: Form,
+    },
+    /// Play a rule over the past: when it would have been raised. Exits 1 where it would not
+    Rehearse {
+        /// TOML or JSON; `-` for standard input
+        file: PathBuf,
+        /// How many days, 90 at most
+        #[arg(long, value_name = "DAYS", default_value_t = 7.0)]
+        days: f64,
+        #[command(flatten)]
+        form: Form,
+        #[command(flatten)]
+        zone: ZoneArgs,
+    },
+    /// Print a document of a form to begin with: threshold, share, silence, first-seen, deviation, objective, unfinished, error-group
+    Form {
+        /// The form
+        #[arg(default_value = "threshold", value_parser = rehearsed::FORMS.map(|(name, _)| name))]
+        name: String,
+    },
     /// Remove a rule with its history
     Remove { id: u64 },
 }
 
 impl Rule {
     pub async fn run(self) -> Result<Ended> {
+        if let RuleAct::Form { name } = &self.act {
+            let form = rehearsed::FORMS.iter().find(|(known, _)| known == name).map_or("", |(_, text)| text);
+            output::line(form.trim_end())?;
+            return Ok(Ended::Well);
+        }
         let client = self.connection.open().await?;
         match self.act {
+            RuleAct::Form { .. } => Ok(Ended::Well),
+            RuleAct::Check { file, form } => {
+                let checked: CheckedRule = client.post("/api/rules/check", &RuleText { document: text(&file)? }).await?;
+                if !checked.mistakes.is_empty() {
+                    let name = file.display();
+                    let reported: Vec<String> = checked.mistakes.iter().map(|m| format!("{name}: {m}")).collect();
+                    anyhow::bail!(reported.join("\n"));
+                }
+                form.one(&checked, |checked| checked.sentence.clone().unwrap_or_default())
+            }
+            RuleAct::Rehearse { file, days, form, zone } => {
+                let ask = RehearseRequest { document: text(&file)?, days: Some(days), until: None };
+                let answer: RehearsalAnswer = client.post("/api/rules/rehearse", &ask).await?;
+                rehearsed::show(&answer, &form, &zone.zone())
+            }
             RuleAct::List { form } => {
                 let rules: Vec<api::Rule> = client.get("/api/rules").await?;
                 let row = |r: &api::Rule| {
@@ -96,6 +144,14 @@ impl Rule {
             }
         }
     }
+}
+
+/// The text of a file, or of standard input.
+fn text(file: &Path) -> Result<String> {
+    if file == Path::new("-") {
+        return std::io::read_to_string(std::io::stdin()).context("standard input cannot be read");
+    }
+    std::fs::read_to_string(file).with_context(|| format!("{} cannot be read", file.display()))
 }
 
 /// Alerts, the latest first. Exits 1 where there is none.

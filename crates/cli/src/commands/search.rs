@@ -104,6 +104,7 @@ impl Search {
             for warning in &answer.warnings {
                 eprintln!("{warning}");
             }
+            answer.notes.iter().for_each(|note| eprintln!("{note}"));
             if self.sent {
                 output::ndjson(&sent_of(&answer.events))?;
             } else if as_json {

@@ -11,6 +11,7 @@
 
 pub mod compare;
 pub mod errors;
+mod finding;
 pub mod measure;
 pub mod merge;
 pub mod retention;

@@ -7,6 +7,7 @@ pub mod errors;
 pub mod export;
 pub mod measure;
 pub mod overview;
+pub mod rehearse;
 pub mod search;
 pub mod search_pool;
 pub mod story;

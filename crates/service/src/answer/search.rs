@@ -7,7 +7,7 @@ use calvex_answer::scan::{Budget, Cursor, Explanation, Progress, Scope};
 use calvex_answer::search::{Find, Histogram, Order, field_names, find, histogram, unknown_fields};
 use calvex_intake::dial::Dial;
 use calvex_language::model::time::{SECOND_NS, format_utc};
-use calvex_language::model::{answer_json, answer_with_sent};
+use calvex_language::model::{answer_json, answer_with_sent, shape};
 use calvex_language::query::{
     Builtin, Context, Field, Filter, Mistake, Op, Query, Test, TimeRange, parse, read_moment,
 };
@@ -257,11 +257,15 @@ pub async fn search(
         events: found.events.iter().map(|(e, lane)| form(e, lane)).collect(),
         canonical: plan.query.canonical(),
         range: range_answer(&plan.range),
+        notes: old_shapes(&plan.query.filter, found.events.iter().map(|(event, _)| event.message.as_str())),
         warnings: plan.warnings,
         explain: timed(found.explain, began, reads),
         empty,
     })
 }
+
+/// Ids of shapes of one query that are looked at for being of an earlier cut.
+const MAX_OLD_SHAPES: usize = 4;
 
 /// The services a filter asks for by name.
 fn named_services(filter: &Filter) -> Vec<String> {
@@ -274,6 +278,27 @@ fn named_services(filter: &Filter) -> Vec<String> {
         _ => {}
     });
     names
+}
+
+/// Of the ids of shapes that a filter names, those that an earlier cut gave to messages that were found, and what is their
+/// id now.
+fn old_shapes<'a>(filter: &Filter, messages: impl Iterator<Item = &'a str> + Clone) -> Vec<String> {
+    let mut named = Vec::new();
+    filter.walk(&mut |f| match f {
+        Filter::Compare(Field::Builtin(Builtin::Shape), Test::Compare(Op::Eq, l)) => named.push(l.text.clone()),
+        Filter::Compare(Field::Builtin(Builtin::Shape), Test::In(list)) => {
+            named.extend(list.iter().map(|l| l.text.clone()))
+        }
+        _ => {}
+    });
+    named.truncate(MAX_OLD_SHAPES);
+    let note = |id: String| {
+        let message = messages.clone().find(|m| shape::old_id_of(m) == id)?;
+        let now = shape::id_of(message);
+        // Where nothing but numbers varies, both cuts may agree.
+        (now != id).then(|| format!("shape={id} is of an earlier cut of shapes and finds a part of shape={now}"))
+    };
+    named.into_iter().filter_map(note).collect()
 }
 
 async fn why_empty(reading: &Arc<Reading>, reader: &Reader, plan: &Plan) -> Result<EmptyAnswer> {
@@ -399,6 +424,7 @@ pub(super) fn hidden_lanes(reading: &Arc<Reading>, reader: &Reader) -> Vec<Strin
 #[cfg(test)]
 mod tests {
     use super::*;
+    use calvex_language::query::parse_filter;
 
     #[test]
     fn steps_are_round_and_few() {
@@ -407,5 +433,16 @@ mod tests {
         assert_eq!(step_ns(&range(4800), 100), 60 * SECOND_NS);
         assert_eq!(step_ns(&range(1), 100), 10_000_000);
         assert!(step_ns(&TimeRange::ALL, 100) > 0);
+    }
+
+    #[test]
+    fn an_id_of_an_earlier_cut_is_noted_with_the_one_of_today() {
+        let messages = ["door 4 of user=anna", "door 5 of user=jun"];
+        let (old, now) = (shape::old_id_of(messages[0]), shape::id_of(messages[0]));
+        let filter = parse_filter(&format!("shape={old} or shape in (1, 2)")).unwrap();
+        let notes = old_shapes(&filter, messages.iter().copied());
+        assert_eq!(notes, [format!("shape={old} is of an earlier cut of shapes and finds a part of shape={now}")]);
+        let filter = parse_filter(&format!("shape={now}")).unwrap();
+        assert_eq!(old_shapes(&filter, messages.iter().copied()), Vec::<String>::new());
     }
 }

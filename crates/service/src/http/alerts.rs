@@ -9,7 +9,7 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use calvex_answer::watch::Condition;
+use calvex_answer::watch::counted::Condition;
 use calvex_language::domain;
 use calvex_language::domain::access::Role;
 use calvex_language::domain::rule::RuleState;

@@ -12,6 +12,7 @@ mod gate;
 mod health;
 mod queries;
 mod request_id;
+mod rules;
 mod senders;
 mod session;
 mod transforms;
@@ -176,6 +177,8 @@ fn interface() -> ApiRouter<Parts> {
             get_with(alerts::rules, described("Alert rules"))
                 .post_with(alerts::add_rule, described("Make an alert rule")),
         )
+        .api_route("/rules/check", post_with(rules::check, described("What a rule's document says, or what is wrong with it")))
+        .api_route("/rules/rehearse", post_with(rules::rehearse, described("What a rule would have done")))
         .api_route("/rules/{id}", delete_with(alerts::remove_rule, described("Remove an alert rule")))
         .api_route("/alerts", get_with(alerts::alerts, described("Alerts, the latest first")))
         .api_route("/alerts/{id}/take", post_with(alerts::take, described("Take an alert")))

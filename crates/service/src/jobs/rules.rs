@@ -5,7 +5,7 @@ use crate::auth::ReadScope;
 use crate::error::Result;
 use crate::state::Reading;
 use calvex_answer::search::histogram;
-use calvex_answer::watch::{Condition, Outcome, Raising, Standing, raisings, reconcile, walk};
+use calvex_answer::watch::counted::{Condition, Outcome, Raising, Standing, raisings, reconcile, walk};
 use calvex_language::domain::access::Actor;
 use calvex_language::domain::rule::{
     Alert, AlertChange, AlertMove, Judgement, Notification, NotifyBy, Rule, RuleState,

@@ -9,6 +9,7 @@ mod lanes;
 mod measure;
 mod now;
 mod people;
+mod rehearse;
 mod search;
 mod senders;
 mod transforms;
@@ -27,6 +28,7 @@ pub use measure::{
 };
 pub use now::{MarkNow, NowAnswer, ServiceFigures, ServiceNow, SilentService};
 pub use people::{LoginRequest, MadeSecret, Me, NewToken, NewUser, TokenListed};
+pub use rehearse::{CheckedRule, RehearsalAnswer, RehearseRequest, RehearsedMark, RuleText};
 pub use search::{
     EmptyAnswer, ExportAccount, ExportEnd, FoundId, HistogramAnswer, PasteRequest, RangeAnswer, RelatedId,
     SearchAnswer, SearchRequest, StoryAnswer, StreamLine, TailLine,

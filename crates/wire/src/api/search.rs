@@ -59,6 +59,9 @@ pub struct SearchAnswer {
     /// Likely misunderstandings.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub warnings: Vec<Mistake>,
+    /// What is worth knowing of what was found, as that a `shape` was named by an id of an earlier cut.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
     /// How the answer came about.
     pub explain: Explanation,
     /// Why there is nothing, where there is nothing.

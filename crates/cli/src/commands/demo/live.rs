@@ -23,8 +23,8 @@ struct Arrivals {
 }
 
 impl Arrivals {
-    fn new() -> Self {
-        Arrivals { seed: now_ns() as u64, serial: 0, next_ns: now_ns() }
+    fn from(next_ns: i64) -> Self {
+        Arrivals { seed: now_ns() as u64, serial: 0, next_ns }
     }
 
     /// Adds what the requests up to `now_ns` say.
@@ -38,13 +38,20 @@ impl Arrivals {
     }
 }
 
-/// Goes on until it is dropped. Each event is sent when its time has come.
-pub(super) async fn live(url: &str, dir: &Path, kept: &Kept, seed: u64, events: u64) -> Result<()> {
+/// Goes on from a moment until it is dropped: the demo of a seed and of so many events. Each event is sent when its time
+/// has come.
+pub(super) async fn live(
+    url: &str,
+    dir: &Path,
+    kept: &Kept,
+    (seed, events): (u64, u64),
+    from_ns: i64,
+) -> Result<()> {
     let http = http_client(Duration::from_secs(30))?;
     let (days, _) = days_and_night(seed, kept.change_ns, events, now_ns());
     let touched = (TOUCHED_PER_MINUTE * events as f64 / USUAL_EVENTS as f64).clamp(20.0, 1500.0);
     let mut coming: Vec<Sent> = Vec::new();
-    let mut usual = Arrivals::new();
+    let mut usual = Arrivals::from(from_ns);
     let mut failing: Option<(Incident, Arrivals)> = None;
     let mut timer = tokio::time::interval(Duration::from_millis(500));
     loop {
@@ -55,7 +62,7 @@ pub(super) async fn live(url: &str, dir: &Path, kept: &Kept, seed: u64, events: 
         if failing.as_ref().map(|(kind, _)| *kind) != wanted {
             coming.extend(failing.take().map(|(kind, _)| kind.ends(now)));
             coming.extend(wanted.and_then(|kind| kind.begins(now)));
-            failing = wanted.map(|kind| (kind, Arrivals::new()));
+            failing = wanted.map(|kind| (kind, Arrivals::from(now)));
         }
         match (asked, wanted) {
             (Some(asked), Some(_)) if !asked.seen => UnderWay { seen: true, ..asked }.write(dir)?,

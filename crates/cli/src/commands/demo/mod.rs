@@ -162,8 +162,10 @@ impl Demo {
                 .send();
             reported.await.context("the stand-in receiver does not answer")?;
         }
+        let from_ns = now_ns();
         if !kept.loaded {
-            load(url, &kept, self.seed, self.events).await?;
+            // What comes live follows on what was loaded, however long loading took.
+            load(url, &kept, self.seed, self.events, from_ns).await?;
             // Only now, so that the night itself is whole.
             let why = "belt speeds help nobody".to_owned();
             let dial = NewDial { when: "service=sorter".into(), least: "info".into(), why, ..NewDial::default() };
@@ -178,7 +180,7 @@ impl Demo {
         output::line(&format!("in a shell export CALVEX_URL={url} CALVEX_TOKEN={}", kept.token))?;
         output::line("stop       Ctrl-C")?;
         let dir = file.parent().unwrap_or(Path::new("."));
-        live::live(url, dir, &kept, self.seed, self.events).await
+        live::live(url, dir, &kept, (self.seed, self.events), from_ns).await
     }
 }
 
@@ -274,14 +276,14 @@ async fn sign_in(url: &str, password: &str) -> Result<Client> {
     Connection::with_password(url, "admin", password).await
 }
 
-/// Sends the night, each service by its own key, in the order of sending.
-async fn load(url: &str, kept: &Kept, seed: u64, events: u64) -> Result<()> {
+/// Sends the days up to `until_ns` and the night, each service by its own key, in the order of sending.
+async fn load(url: &str, kept: &Kept, seed: u64, events: u64, until_ns: i64) -> Result<()> {
     let bar = ProgressBar::new(events);
     let style = ProgressStyle::with_template("the night  {bar:40} {human_pos} of about {human_len} events, {per_sec}");
     bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
     let http = http_client(Duration::from_secs(60))?;
     let mut waiting: BTreeMap<(&'static str, bool), Vec<Sent>> = BTreeMap::new();
-    let (days, night) = days_and_night(seed, kept.change_ns, events, now_ns());
+    let (days, night) = days_and_night(seed, kept.change_ns, events, until_ns);
     for event in days.chain(night) {
         let way = (event.service, event.is_span);
         let batch = waiting.entry(way).or_default();

@@ -218,6 +218,7 @@ fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange, ac
         Some(coded.values.get(coded.first[row] as usize)?.hash64())
     };
     let news = |row: usize, has: u64| hash_of(row).is_none_or(|unit| is_news(across, unit, has));
+    let by_unit = rows_by_unit(rows, &unit_of, units);
     let mut all = [0u64; BLOCKS];
     let mut met = vec![false; units];
     for row in rows.iter() {
@@ -245,7 +246,7 @@ fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange, ac
         let name = xxhash_rust::xxh3::xxh3_64(format!("{field:?}").as_bytes());
         let hashes: Vec<u64> = coded.values.iter().map(|value| value.hash64() ^ name.rotate_left(1)).collect();
         let counts =
-            units_by_code(&coded, rows, &unit_of, units, &block_of, |row, code| news(row, hashes[code as usize]));
+            units_by_code(&coded, &by_unit, &unit_of, &block_of, |row, code| news(row, hashes[code as usize]));
         let values = coded.values.into_iter().zip(counts).skip(1).filter(|(_, n)| n.iter().any(|n| *n > 0));
         out.values.push((field, values.collect()));
     }
@@ -334,34 +335,44 @@ fn fields(page: &dyn PageRead) -> HashSet<Field> {
     OWN.into_iter().map(Field::Builtin).chain(sent).collect()
 }
 
+/// Rows by their unit, those of a unit in their order: so a unit has met a code when the code's last unit is this one.
+fn rows_by_unit(rows: &Rows, unit_of: &[u32], units: usize) -> Vec<u32> {
+    let mut from = vec![0u32; units + 1];
+    rows.iter().for_each(|row| from[unit_of[row] as usize + 1] += 1);
+    for unit in 0..units {
+        from[unit + 1] += from[unit];
+    }
+    let mut out = vec![0u32; rows.count()];
+    for row in rows.iter() {
+        let at = &mut from[unit_of[row] as usize];
+        out[*at as usize] = row as u32;
+        *at += 1;
+    }
+    out
+}
+
 /// By code and block: the units that have it.
 fn units_by_code(
     coded: &Coded,
-    rows: &Rows,
+    by_unit: &[u32],
     unit_of: &[u32],
-    units: usize,
     block_of: &[usize],
     is_news: impl Fn(usize, u32) -> bool,
 ) -> Vec<[u32; BLOCKS]> {
     let mut counts = vec![[0u32; BLOCKS]; coded.values.len()];
-    let more = coded.more.iter().filter(|(row, _)| rows.has(*row as usize)).map(|(row, code)| (*row as usize, *code));
-    let each = rows.iter().map(|row| (row, coded.first[row])).chain(more).filter(|(_, code)| *code != MISSING);
-    if coded.values.len() <= 64 {
-        // Which codes a unit has, a bit each.
-        let mut met = vec![0u64; units];
-        for (row, code) in each {
-            let (met, bit) = (&mut met[unit_of[row] as usize], 1u64 << code);
-            if *met & bit == 0 {
-                *met |= bit;
-                counts[code as usize][block_of[row]] += u32::from(is_news(row, code));
-            }
+    let mut last_unit = vec![u32::MAX; coded.values.len()];
+    let mut meet = |row: usize, code: u32| {
+        if code == MISSING || std::mem::replace(&mut last_unit[code as usize], unit_of[row]) == unit_of[row] {
+            return;
         }
-        return counts;
-    }
-    let mut met: HashSet<u64> = HashSet::with_capacity(rows.count());
-    for (row, code) in each {
-        if met.insert(u64::from(unit_of[row]) << 32 | u64::from(code)) {
-            counts[code as usize][block_of[row]] += u32::from(is_news(row, code));
+        counts[code as usize][block_of[row]] += u32::from(is_news(row, code));
+    };
+    if coded.more.is_empty() {
+        by_unit.iter().for_each(|row| meet(*row as usize, coded.first[*row as usize]));
+    } else {
+        for row in by_unit.iter().map(|row| *row as usize) {
+            meet(row, coded.first[row]);
+            coded.more_of(row).iter().for_each(|(_, code)| meet(row, *code));
         }
     }
     counts

@@ -127,6 +127,19 @@ impl Cells {
         }
     }
 
+    /// Adds cell `from` to cell `to`.
+    pub fn join_own(&mut self, to: usize, from: usize) {
+        let one = match self {
+            Cells::Counts(v) => Cells::Counts(vec![v[from]]),
+            Cells::Distinct(v) => Cells::Distinct(vec![v[from].clone()]),
+            Cells::Sums(v) => Cells::Sums(vec![v[from].clone()]),
+            Cells::Ends(largest, v) => Cells::Ends(*largest, vec![v[from]]),
+            Cells::Quantiles(v) => Cells::Quantiles(vec![v[from].clone()]),
+            Cells::Moments(latest, v) => Cells::Moments(*latest, vec![v[from].clone()]),
+        };
+        self.join(to, &one, 0);
+    }
+
     /// The value of a cell over `events` events and `seconds`, and whether it is an estimate.
     pub fn report(&self, function: &Function, cell: usize, events: u64, seconds: f64) -> (Cell, bool) {
         let number = |n: Option<f64>| n.map_or(Cell::Missing, Cell::Number);

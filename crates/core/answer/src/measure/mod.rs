@@ -13,6 +13,7 @@ mod steps;
 mod sum;
 mod table;
 mod value;
+mod windows;
 
 pub use cells::Cell;
 pub use distinct::Distinct;
@@ -21,10 +22,11 @@ pub use steps::{MAX_STEPS, Steps};
 pub use sum::Sum;
 pub use table::{Group, Table};
 pub use value::GroupValue;
+pub use windows::{GroupWindows, Sliding, Windows, windows};
 
 pub(crate) use coded::{Coded, MISSING, code};
 
-use crate::scan::{Progress, Scope, open_all, read_or_leave_out};
+use crate::scan::{Explanation, Progress, Scope, open_all, read_or_leave_out};
 use calvex_language::query::{Filter, Measure, TimeRange};
 use parking_lot::Mutex;
 use partial::Partial;
@@ -45,6 +47,12 @@ pub struct MeasureAsk<'a> {
 /// Works out a `measure`. The filter of a group's figures is that of the whole query; what stopped or was left out is
 /// by the table.
 pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
+    let (whole, explain) = gather(scope, ask);
+    Table::of(ask, whole, explain)
+}
+
+/// The cells of every group and step.
+fn gather(scope: &Scope, ask: &MeasureAsk) -> (Partial, Explanation) {
     let mut explain = scope.explain(&ask.range);
     let pages = open_all(scope, ask.filter, &ask.range, &mut explain);
     let idle: Mutex<Vec<Partial>> = Mutex::new(Vec::new());
@@ -74,7 +82,7 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
     let mut parts = idle.into_inner().into_iter();
     let mut whole = parts.next().unwrap_or_else(|| Partial::new(ask));
     parts.for_each(|part| whole.join(&part));
-    Table::of(ask, whole, explain)
+    (whole, explain)
 }
 
 #[cfg(test)]

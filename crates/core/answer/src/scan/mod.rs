@@ -129,7 +129,7 @@ pub enum Progress {
         buckets: Vec<[u64; SEVERITY_COUNT]>,
     },
     /// What differs so far, the best first; the answer may have other findings.
-    Differs(Vec<crate::compare::Finding>),
+    Differs(Vec<crate::finding::Finding>),
 }
 
 impl<'a> Scope<'a> {

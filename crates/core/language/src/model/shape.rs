@@ -12,7 +12,7 @@
 //! 4. Paths, web addresses and mail addresses, whole; the method before one.
 //! 5. Dotted names (`edge.fennmark.test`, `doors.north`), but not before `: `, `=` or `(`. Words that a hole is part of
 //!    (`slots-3`), where they hold a small letter: capitals as in `LS-3` name a kind of id and stay.
-//! 6. Both words of `from A to B`.
+//! 6. Both words of `from A to B`; the name behind `user` or `group` that `(…)` or `from` follows (`user anna(uid=4)`).
 //! 7. Behind a colon: `true`, `false`, `null`, `nil`, `None`; in a message that is no object, `{…}` whole.
 //! 8. A sign before a hole belongs to it, and holes that only `.:-/_+,@` or `, ` joins are one.
 //!
@@ -29,6 +29,13 @@ pub const SHAPE_VERSION: u8 = 2;
 pub const TEXT_KEYS: [&str; 4] = ["msg", "message", "event", "event_name"];
 /// Longest text in quotes, in bytes of template.
 const MAX_QUOTED: usize = 1024;
+
+/// Words behind which a name may stand.
+const NAMED: [&str; 2] = ["user", "group"];
+/// Words behind one of these that are no name.
+const NO_NAMES: [&str; 14] = [
+    "account", "agent", "and", "data", "error", "event", "events", "has", "input", "is", "name", "not", "session", "was",
+];
 
 /// What ends a value behind `=`.
 const VALUE_ENDS: &[u8] = b",;)]}&|";
@@ -87,6 +94,13 @@ pub fn id_of_template(template: &str) -> String {
 /// The id that the shape of a message with this template had in version 1.
 pub fn id_of_version_1(template: &str) -> String {
     hashed(template, 1)
+}
+
+/// The id that a message's shape had in version 1.
+pub fn old_id_of(message: &str) -> String {
+    let mut template = String::with_capacity(message.len());
+    split(message, &mut template, |_| {});
+    id_of_version_1(&template)
 }
 
 /// The id of a message's shape.
@@ -332,6 +346,9 @@ impl<'a> Cutter<'a> {
         if word == "from" && behind == Some(b' ') {
             return self.moved(end + 1).unwrap_or(end);
         }
+        if NAMED.contains(&word) && behind == Some(b' ') {
+            return self.name(end + 1).unwrap_or(end);
+        }
         if behind == Some(b'=') {
             return at + 1;
         }
@@ -351,6 +368,15 @@ impl<'a> Cutter<'a> {
             return self.hole(at, end);
         }
         end
+    }
+
+    /// Behind `user ` or `group `: a name that brackets or ` from ` follow.
+    fn name(&mut self, at: usize) -> Option<usize> {
+        let end = self.word_end(at);
+        let (word, rest) = (self.text.get(at..end)?, self.text.get(end..)?);
+        let follows = rest.starts_with('(') || rest.starts_with(" (") || rest.starts_with(" from ");
+        let is_name = !word.is_empty() && !word.contains(HOLE) && !NO_NAMES.contains(&word);
+        (follows && is_name).then(|| self.hole(at, end))
     }
 
     /// Behind `from `: both words of `A to B`.

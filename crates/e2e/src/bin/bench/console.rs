@@ -18,7 +18,7 @@ const SCROLL: Duration = Duration::from_secs(10);
 const TAIL_RATE: usize = 1000;
 
 /// Notes when rows of another key are painted, when progress is shown, and every task over 50 ms.
-const WATCH: &str = "
+pub const WATCH: &str = "
     window.tasks = [];
     new PerformanceObserver((l) => l.getEntries().forEach((e) => window.tasks.push(Math.round(e.duration))))
         .observe({ type: 'longtask' });

@@ -32,6 +32,9 @@ fn what_varies_is_left_out() {
         ("receipts.rates.RatesOld: too old", "receipts.rates.RatesOld: too old"),
         ("door moved from OPEN to HELD.", "door moved from ‹› to ‹›."),
         ("from the door to the bank", "from the door to the bank"),
+        ("session opened for user anna(uid=1004)", "session opened for user ‹›(‹›)"),
+        ("Invalid user anna from 10.0.0.7", "Invalid user ‹› from ‹›"),
+        ("user agent from the door, user input (raw) of group north", "user agent from the door, user input (‹›) of group north"),
         ("no file \"a.b\": not there", "no file \"‹›\": not there"),
         ("amqp://worker@db-3/station", "‹›"),
         ("doors 4, 5, 6 open", "doors ‹› open"),
@@ -93,7 +96,7 @@ fn shapes_follow_their_sources() {
         assert!(merged.is_empty(), "{name}: lines of code of one shape: {merged:?}");
         (right, all) = (right + of_kind, all + lines.len());
     }
-    assert!(right * 100 >= all * 87, "{right} of {all}\n{report}");
+    assert!(right * 100 >= all * 90, "{right} of {all}\n{report}");
 }
 
 proptest! {

@@ -1,0 +1,89 @@
+//! What a rehearsal shows in a terminal, and documents to begin with.
+
+use crate::options::Form;
+use crate::shown::Zone;
+use crate::{Ended, output};
+use anyhow::Result;
+use calvex_answer::story::duration_text;
+use calvex_answer::watch::{Bin, Side};
+use calvex_language::model::time::format_utc;
+use calvex_wire::api::RehearsalAnswer;
+use owo_colors::Style;
+use serde_json::json;
+
+/// Cells of the strip.
+const WIDTH: usize = 96;
+const HEIGHTS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+
+/// A document of each form.
+pub(super) const FORMS: [(&str, &str); 8] = [
+    ("threshold", include_str!("forms/threshold.toml")),
+    ("share", include_str!("forms/share.toml")),
+    ("silence", include_str!("forms/silence.toml")),
+    ("first-seen", include_str!("forms/first-seen.toml")),
+    ("deviation", include_str!("forms/deviation.toml")),
+    ("objective", include_str!("forms/objective.toml")),
+    ("unfinished", include_str!("forms/unfinished.toml")),
+    ("error-group", include_str!("forms/error-group.toml")),
+];
+
+/// Prints a line for each alert that would have been raised, in a terminal with the strip above.
+pub(super) fn show(answer: &RehearsalAnswer, form: &Form, zone: &Zone) -> Result<Ended> {
+    let alerts = answer.alerts.iter().map(|alert| {
+        json!({
+            "raised": format_utc(alert.raised_ns, 3),
+            "ended": alert.ended_ns.map(|ns| format_utc(ns, 3)),
+            "took_s": alert.ended_ns.map(|ns| (ns - alert.raised_ns) as f64 / 1e9),
+            "worst": alert.worst,
+            "groups": alert.groups,
+            "group_count": alert.group_count,
+        })
+    });
+    if form.is_json() {
+        output::ndjson(&alerts.collect::<Vec<_>>())?;
+    } else {
+        output::line(&output::plain(&answer.sentence))?;
+        output::line(&answer.summary.replace('*', ""))?;
+        if !answer.bins.is_empty() {
+            output::line(&strip(&answer.bins, answer.bound.number, answer.bound.side))?;
+            let (from, to) = (zone.short(&answer.range.from), zone.short(&answer.range.to));
+            let bound = format!("{} {}", if answer.bound.side == Side::Above { "above" } else { "below" }, answer.bound.number);
+            output::line(&output::faint(&format!("{from} to {to}, {} {bound}", answer.unit)))?;
+        }
+        for alert in &answer.alerts {
+            let raised = zone.short(&format_utc(alert.raised_ns, 3));
+            let long = alert.ended_ns.map_or_else(|| "raised still".to_owned(), |ns| duration_text(ns - alert.raised_ns));
+            let groups: Vec<&str> = alert.groups.iter().map(String::as_str).filter(|name| !name.is_empty()).collect();
+            let more = alert.group_count.saturating_sub(alert.groups.len());
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            let worst = (alert.worst * 1000.0).round() / 1000.0;
+            output::line(&output::plain(&format!("{raised}  {long:>12}  {worst:>10}  {}{more}", groups.join(", "))))?;
+        }
+        if answer.alert_count > answer.alerts.len() {
+            output::line(&output::faint(&format!("and {} more", answer.alert_count - answer.alerts.len())))?;
+        }
+    }
+    if let Some(why) = &answer.incomplete {
+        anyhow::bail!("the rehearsal is incomplete: {why}");
+    }
+    Ok(if answer.alerts.is_empty() { Ended::Nothing } else { Ended::Well })
+}
+
+/// The values along the time: the worst of each cell, red where it is beyond the bound.
+fn strip(bins: &[Bin], bound: f64, side: Side) -> String {
+    let above = side == Side::Above;
+    let worst = |bin: &Bin| if above { bin.most } else { bin.least };
+    let most = bins.iter().filter_map(|bin| bin.most).fold(bound.max(1e-12), f64::max);
+    let each = bins.len().div_ceil(WIDTH);
+    let cell = |some: &[Bin]| {
+        let values = some.iter().filter_map(worst);
+        let value = if above { values.reduce(f64::max) } else { values.reduce(f64::min) };
+        let Some(value) = value else { return "·".to_owned() };
+        let height = ((value / most).clamp(0.0, 1.0) * 8.0).round() as usize;
+        let height = if value > 0.0 { height.max(1) } else { height };
+        let drawn = HEIGHTS[height.min(8)].to_string();
+        let beyond = if above { value > bound } else { value < bound };
+        if beyond { output::styled(&drawn, Style::new().bright_red()) } else { drawn }
+    };
+    bins.chunks(each.max(1)).map(cell).collect()
+}

@@ -1,0 +1,134 @@
+//! What was read for a rule's earlier judgements: of each question that it asks, the figures of the steps that are judged
+//! already. A judgement reads only the steps that came since, and those that late events touched.
+
+use crate::measure::GroupValue;
+use hashbrown::HashMap;
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+/// Figures of one group by step.
+pub(super) type Steps = BTreeMap<i64, Vec<f64>>;
+
+/// Bytes that the rings of one rule may take; beyond, a rule is judged by reading all anew.
+const MAX_BYTES: usize = 48 << 20;
+/// Rough bytes of a step of a group.
+const STEP_BYTES: usize = 72;
+
+/// The rings of one rule, one a question.
+#[derive(Debug, Default)]
+pub struct Rings {
+    rings: Vec<Ring>,
+}
+
+/// One question's figures, steps by their number from 1970.
+#[derive(Debug, Default)]
+pub(super) struct Ring {
+    /// The steps that are held.
+    held: Range<i64>,
+    rows: HashMap<Vec<GroupValue>, Steps>,
+}
+
+impl Rings {
+    /// Lets go of what lies at or behind a moment, as events came there.
+    pub fn forget_from(&mut self, at_ns: i64, step_ns: i64) {
+        let step = at_ns.div_euclid(step_ns);
+        self.rings.iter_mut().for_each(|ring| ring.keep(i64::MIN, step));
+    }
+
+    /// Rough bytes of all.
+    pub fn bytes(&self) -> usize {
+        self.rings.iter().map(Ring::bytes).sum()
+    }
+
+    /// The ring of a question, by its number.
+    pub(super) fn of(&mut self, question: usize) -> &mut Ring {
+        if self.bytes() > MAX_BYTES {
+            self.rings.clear();
+        }
+        while self.rings.len() <= question {
+            self.rings.push(Ring::default());
+        }
+        &mut self.rings[question]
+    }
+}
+
+impl Ring {
+    fn bytes(&self) -> usize {
+        self.rows.values().map(|steps| 64 + steps.len() * STEP_BYTES).sum()
+    }
+
+    /// Which of the steps wanted must be read; what is held of others goes.
+    pub fn missing(&mut self, wanted: &Range<i64>) -> Range<i64> {
+        if wanted.start < self.held.start || wanted.start > self.held.end {
+            self.rows.clear();
+            self.held = wanted.start..wanted.start;
+        }
+        self.keep(wanted.start, i64::MAX);
+        self.held.end.min(wanted.end)..wanted.end
+    }
+
+    /// Keeps only steps from `from` up to `to`.
+    fn keep(&mut self, from: i64, to: i64) {
+        let held = self.held.start.max(from)..self.held.end.min(to);
+        self.held = held.start.min(held.end)..held.end;
+        for steps in self.rows.values_mut() {
+            let mut kept = steps.split_off(&self.held.start);
+            kept.split_off(&self.held.end);
+            *steps = kept;
+        }
+        self.rows.retain(|_, steps| !steps.is_empty());
+    }
+
+    /// How many groups are held, and whether this is one of them.
+    pub fn groups(&self, group: &[GroupValue]) -> (usize, bool) {
+        (self.rows.len(), self.rows.contains_key(group))
+    }
+
+    /// Adds figures of a group.
+    pub fn add(&mut self, group: Vec<GroupValue>, steps: impl Iterator<Item = (i64, Vec<f64>)>) {
+        self.rows.entry(group).or_default().extend(steps);
+    }
+
+    /// What was read up to a step is whole.
+    pub fn held_to(&mut self, end: i64) {
+        self.held.end = self.held.end.max(end);
+    }
+
+    /// The figures of the steps wanted, by group.
+    pub fn rows(&self, wanted: &Range<i64>) -> Vec<(Vec<GroupValue>, Vec<(i64, Vec<f64>)>)> {
+        let of = |steps: &Steps| steps.range(wanted.clone()).map(|(step, figures)| (*step, figures.clone())).collect();
+        let rows = self.rows.iter().map(|(group, steps)| (group.clone(), of(steps)));
+        rows.filter(|(_, steps): &(_, Vec<_>)| !steps.is_empty()).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn held(ring: &Ring) -> Vec<i64> {
+        ring.rows(&(i64::MIN..i64::MAX)).into_iter().flat_map(|(_, steps)| steps).map(|(step, _)| step).collect()
+    }
+
+    #[test]
+    fn only_what_is_new_or_was_touched_is_read() {
+        let mut rings = Rings::default();
+        let read = |rings: &mut Rings, wanted: Range<i64>| {
+            let ring = rings.of(0);
+            let missing = ring.missing(&wanted);
+            ring.add(vec![GroupValue::Bool(true)], missing.clone().map(|step| (step, vec![1.0])));
+            ring.held_to(missing.end);
+            missing
+        };
+        assert_eq!(read(&mut rings, 10..20), 10..20);
+        assert_eq!(read(&mut rings, 12..23), 20..23);
+        assert_eq!(held(rings.of(0)), (12..23).collect::<Vec<i64>>());
+        rings.forget_from(15, 1);
+        assert_eq!(held(rings.of(0)), [12, 13, 14]);
+        assert_eq!(read(&mut rings, 13..24), 15..24);
+        assert_eq!(read(&mut rings, 5..24), 5..24, "what lies before was let go");
+        assert_eq!(read(&mut rings, 40..41), 40..41, "what lies between was never read");
+        assert_eq!(held(rings.of(0)), [40]);
+        assert!(rings.bytes() > 0);
+    }
+}

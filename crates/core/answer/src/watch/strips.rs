@@ -1,0 +1,507 @@
+//! What a rule judges: of each group, a value at each moment.
+//!
+//! A value is made so that it is compared with the rule's bound: the measure of a window; a share; how many times its usual
+//! gap a group has been silent; 1 while a value is new; spreads away from the usual; how fast a budget burns, against the
+//! rate that is too fast; how many are open too long. NaN where nothing can be said: it is never so.
+
+use super::document::{Form, Rule};
+use super::rings::Rings;
+use crate::measure::{GroupValue, Sliding, Windows, windows};
+use crate::scan::{Explanation, Scope};
+use calvex_language::query::{Filter, Function, Measure};
+use hashbrown::HashMap;
+
+/// Groups of a rule at most.
+pub const MAX_GROUPS: usize = 5_000;
+/// Values of all groups at most.
+const MAX_VALUES: usize = 4_000_000;
+/// Steps that are read at once.
+const READ_AT_ONCE: usize = 2_880;
+/// How far back gaps are learned from, and how many there must be.
+const GAPS_NS: i64 = 7 * 86_400_000_000_000;
+const LEAST_GAPS: usize = 20;
+/// Like buckets that there must be, how far they may lie from the same time, and how many weeks or days are looked at.
+const LEAST_LIKE: usize = 20;
+const LIKE_NS: i64 = 15 * 60 * 1_000_000_000;
+const MOST_LIKE: i64 = 8;
+/// A part of the budget that, spent within an hour, pages; and within three days, makes a ticket. Each has a short window
+/// beside, a twelfth, that ends the alert soon after the burning does.
+const BURNS: [(&str, f64, i64); 2] = [("page", 0.02, 3_600_000_000_000), ("ticket", 0.1, 3 * 86_400_000_000_000)];
+/// How long one that did not end is counted, in times of what it may take.
+const FORGET_TIMES: i64 = 20;
+/// Names of those that are open which are given.
+const MAX_OPEN: usize = 100;
+
+/// The moments that are judged.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Moments {
+    /// The first.
+    pub first_ns: i64,
+    /// Their distance.
+    pub step_ns: i64,
+    /// How many.
+    pub count: usize,
+}
+
+impl Moments {
+    /// Every multiple of the step after `from_ns` up to `until_ns`.
+    pub fn between(from_ns: i64, until_ns: i64, step_ns: i64) -> Moments {
+        let first_ns = (from_ns.div_euclid(step_ns) + 1) * step_ns;
+        let count = if until_ns < first_ns { 0 } else { ((until_ns - first_ns) / step_ns + 1) as usize };
+        Moments { first_ns, step_ns, count }
+    }
+}
+
+/// One group's values.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Strip {
+    /// Its value of each field of `per`.
+    pub group: Vec<GroupValue>,
+    /// One a moment.
+    pub values: Vec<f64>,
+    /// Of a deviation: what was measured and what was usual, at each moment.
+    pub usual: Vec<(f64, f64)>,
+}
+
+/// All groups' values.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Strips {
+    /// By what is judged apart; one without fields where nothing is.
+    pub strips: Vec<Strip>,
+    /// Too little has come yet to judge by.
+    pub learning: bool,
+    /// Of what did not end: which are open at the last moment, the longest first.
+    pub open: Vec<String>,
+    /// Why values are missing.
+    pub incomplete: Option<String>,
+    /// How they came about.
+    pub explain: Explanation,
+}
+
+/// What is known beside the events.
+#[derive(Debug, Clone, Default)]
+pub struct Known {
+    /// When an error group was resolved, by its id.
+    pub resolved: HashMap<String, i64>,
+}
+
+/// Reads the values of a rule at `moments`; `rings` hold what was read for earlier ones.
+pub fn strips(scope: &Scope, rule: &Rule, moments: Moments, known: &Known, rings: &mut Rings) -> Strips {
+    let mut reader = Reader { scope, moments, out: Strips::default(), rings, questions: 0 };
+    match &rule.form {
+        Form::Threshold { filter, measure, over_ns } => {
+            let rows = reader.read(filter, measure, *over_ns, 0);
+            let empty = default_of(measure);
+            reader.dense(rows, empty, |_, figures| figures.first().copied().unwrap_or(f64::NAN));
+        }
+        Form::Share { filter, measure, over_ns, least } => {
+            let rows = reader.read(filter, measure, *over_ns, 0);
+            reader.dense(rows, f64::NAN, |_, figures| match figures {
+                [part, whole, ..] if *whole >= least.max(1.0) => part / whole,
+                _ => f64::NAN,
+            });
+        }
+        Form::Silence { filter, measure } => reader.silence(filter, measure),
+        Form::FirstSeen { filter, measure, unseen_ns, over_ns } => reader.first_seen(filter, measure, *unseen_ns, *over_ns),
+        Form::Deviation { filter, measure, over_ns, least, like_ns } => {
+            reader.deviation(filter, measure, *over_ns, *least, *like_ns);
+        }
+        Form::Objective { filter, measure, target, period_ns } => reader.objective(filter, measure, *target, *period_ns),
+        Form::Unfinished { begins, ends, measure, within_ns } => reader.unfinished(begins, ends, measure, *within_ns),
+        Form::ErrorGroups { filter, measure, new, returned } => {
+            if *returned {
+                reader.returned(filter, measure, &known.resolved);
+            }
+            if *new {
+                reader.first_seen(filter, measure, GAPS_NS, 3_600_000_000_000);
+            }
+        }
+    }
+    let mut out = reader.out;
+    if scope.budget.is_spent() {
+        out.incomplete.get_or_insert_with(|| scope.budget.reason());
+    }
+    if let Some(why) = out.explain.stopped.as_ref().or(out.explain.left_out.first()) {
+        out.incomplete.get_or_insert(why.clone());
+    }
+    out
+}
+
+/// What a figure is where there is no event.
+fn default_of(measure: &Measure) -> f64 {
+    let counts = |f: &Function| matches!(f, Function::Count(_) | Function::Rate | Function::Distinct(_));
+    if measure.aggregates.first().is_some_and(|a| counts(&a.function)) { 0.0 } else { f64::NAN }
+}
+
+/// One group's figures: of each step, from the first read on, where its window has an event.
+type Row = (Vec<GroupValue>, Vec<(i64, Vec<f64>)>);
+
+struct Reader<'a> {
+    scope: &'a Scope<'a>,
+    moments: Moments,
+    out: Strips,
+    rings: &'a mut Rings,
+    /// How many were asked.
+    questions: usize,
+}
+
+impl Reader<'_> {
+    /// The figures of windows that end at each moment, and at those up to `back_ns` before the first. Steps are numbered so
+    /// that 0 ends at the first moment.
+    fn read(&mut self, filter: &Filter, measure: &Measure, over_ns: i64, back_ns: i64) -> Vec<Row> {
+        let step_ns = self.moments.step_ns;
+        let back = back_ns / step_ns;
+        self.read_steps(filter, measure, over_ns, -back..self.moments.count as i64)
+    }
+
+    fn read_steps(
+        &mut self,
+        filter: &Filter,
+        measure: &Measure,
+        over_ns: i64,
+        wanted: std::ops::Range<i64>,
+    ) -> Vec<Row> {
+        let step_ns = self.moments.step_ns;
+        let over = (over_ns / step_ns).max(1);
+        // Steps by their number from 1970: the last one that ends at the first moment is `base`.
+        let base = self.moments.first_ns.div_euclid(step_ns) - 1;
+        let wanted = base + wanted.start..base + wanted.end;
+        let ring = self.rings.of(self.questions);
+        self.questions += 1;
+        let missing = ring.missing(&wanted);
+        let (mut at, mut all_whole) = (missing.start, true);
+        while at < missing.end && !self.scope.budget.is_spent() {
+            let end = missing.end.min(at + READ_AT_ONCE as i64);
+            // The first window needs what stands before it.
+            let from = at - (over - 1);
+            let sliding =
+                Sliding { from_ns: from * step_ns, step_ns, steps: (end - from) as usize, over: over as usize };
+            let Windows { groups, limited, explain } = windows(self.scope, filter, measure, sliding);
+            all_whole &= limited.is_none() && explain.stopped.is_none() && explain.left_out.is_empty();
+            self.out.explain.add(explain);
+            if let Some(why) = limited {
+                self.out.incomplete.get_or_insert(why);
+            }
+            for group in groups {
+                if let (MAX_GROUPS.., false) = ring.groups(&group.values) {
+                    self.out.incomplete.get_or_insert_with(|| format!("there are more than {MAX_GROUPS} groups"));
+                    continue;
+                }
+                let points = group.points.into_iter().map(|(step, figures)| (from + i64::from(step), figures));
+                ring.add(group.values, points.filter(|(step, _)| *step >= at));
+            }
+            // What could not be read whole is read again.
+            if all_whole {
+                ring.held_to(end);
+            }
+            at = end;
+        }
+        let shifted = |(group, steps): Row| (group, steps.into_iter().map(|(s, figures)| (s - base, figures)).collect());
+        let mut rows: Vec<Row> = ring.rows(&wanted).into_iter().map(shifted).collect();
+        if measure.per.is_empty() && rows.is_empty() {
+            rows.push((Vec::new(), Vec::new()));
+        }
+        rows.sort_by(|a, b| a.0.cmp(&b.0));
+        rows
+    }
+
+    /// Strips of rows, by a function of step and figures; `empty` where there are none.
+    fn dense(&mut self, rows: Vec<Row>, empty: f64, value: impl Fn(i64, &[f64]) -> f64) {
+        let count = self.moments.count;
+        for (group, row) in self.bounded(rows) {
+            let mut values = vec![empty; count];
+            for (step, figures) in &row {
+                if let Some(slot) = usize::try_from(*step).ok().and_then(|step| values.get_mut(step)) {
+                    *slot = value(*step, figures);
+                }
+            }
+            self.out.strips.push(Strip { group, values, usual: Vec::new() });
+        }
+    }
+
+    /// As many groups as fit; those with the most to say.
+    fn bounded(&mut self, mut rows: Vec<Row>) -> Vec<Row> {
+        let most = (MAX_VALUES / self.moments.count.max(1)).max(1);
+        if rows.len() > most {
+            self.out.incomplete.get_or_insert_with(|| format!("only the {most} groups with the most events are judged"));
+            rows.sort_by_key(|(_, row)| std::cmp::Reverse(row.len()));
+            rows.truncate(most);
+            rows.sort_by(|a, b| a.0.cmp(&b.0));
+        }
+        self.scope.budget.charge(rows.len() * self.moments.count * 8);
+        rows
+    }
+
+    /// How many times its usual gap each group has been silent. The usual gap is the one that nineteen of twenty are not
+    /// longer than.
+    fn silence(&mut self, filter: &Filter, measure: &Measure) {
+        let step_ns = self.moments.step_ns;
+        let rows = self.read(filter, measure, step_ns, GAPS_NS);
+        let back = GAPS_NS / step_ns;
+        let mut learned = false;
+        for (group, row) in self.bounded(rows) {
+            let steps: Vec<i64> = row.iter().map(|(step, _)| *step).collect();
+            let mut gaps = Gaps::default();
+            let mut values = Vec::with_capacity(self.moments.count);
+            let mut next = 0;
+            for at in 0..self.moments.count as i64 {
+                while let Some(step) = steps.get(next).filter(|step| **step <= at) {
+                    gaps.seen(*step);
+                    next += 1;
+                }
+                gaps.forget(at - back);
+                let usual = gaps.usual();
+                learned |= usual.is_some();
+                values.push(match (usual, gaps.last) {
+                    (Some(usual), Some(last)) if at > last => (at - last) as f64 / usual as f64,
+                    (Some(_), Some(_)) => 0.0,
+                    _ => f64::NAN,
+                });
+            }
+            self.out.strips.push(Strip { group, values, usual: Vec::new() });
+        }
+        self.out.learning = !learned;
+    }
+
+    /// 1 from the moment a value is seen that was not for `unseen_ns`, for `over_ns`.
+    fn first_seen(&mut self, filter: &Filter, measure: &Measure, unseen_ns: i64, over_ns: i64) {
+        let step_ns = self.moments.step_ns;
+        let (unseen, over) = (unseen_ns / step_ns, over_ns / step_ns);
+        let rows = self.read(filter, measure, step_ns, unseen_ns + over_ns);
+        // A lane that is younger than this has had nothing for that long: everything would be new.
+        let begins = rows.iter().filter_map(|(_, row)| row.first()).map(|(step, _)| *step).min();
+        let known_from = begins.unwrap_or(i64::MAX).saturating_add(unseen);
+        self.out.learning |= known_from >= self.moments.count as i64 && begins.is_some();
+        let is_new = |row: &[(i64, Vec<f64>)]| -> Vec<i64> {
+            let steps = row.iter().map(|(step, _)| *step);
+            let before = std::iter::once(i64::MIN / 2).chain(steps.clone());
+            before.zip(steps).filter(|(before, step)| step - before > unseen && *step >= known_from).map(|(_, s)| s).collect()
+        };
+        let new: Vec<(Vec<GroupValue>, Vec<i64>)> = rows
+            .into_iter()
+            .filter(|(group, _)| !group.iter().all(|v| *v == GroupValue::Missing))
+            .map(|(group, row)| (group, is_new(&row)))
+            .filter(|(_, new)| !new.is_empty())
+            .collect();
+        self.marked(new, over);
+    }
+
+    /// 1 from the moment an error group is seen after it was resolved, for an hour.
+    fn returned(&mut self, filter: &Filter, measure: &Measure, resolved: &HashMap<String, i64>) {
+        let Moments { first_ns, step_ns, .. } = self.moments;
+        let over_ns = 3_600_000_000_000;
+        let rows = self.read(filter, measure, step_ns, over_ns);
+        let back = |(group, row): (Vec<GroupValue>, Vec<(i64, Vec<f64>)>)| {
+            let id = group.first().map(ToString::to_string)?;
+            let at_ns = resolved.get(&id)?;
+            // A step counts from its beginning, so that what fell into the step of the resolving does not.
+            let step = row.iter().map(|(step, _)| *step).find(|step| first_ns + (step - 1) * step_ns >= *at_ns)?;
+            Some((group, vec![step]))
+        };
+        let back = rows.into_iter().filter_map(back).collect();
+        self.marked(back, over_ns / step_ns);
+    }
+
+    /// Strips that are 1 from each of the steps on, so many steps long.
+    fn marked(&mut self, groups: Vec<(Vec<GroupValue>, Vec<i64>)>, over: i64) {
+        let count = self.moments.count;
+        let rows: Vec<Row> =
+            groups.into_iter().map(|(group, at)| (group, at.into_iter().map(|s| (s, Vec::new())).collect())).collect();
+        for (group, row) in self.bounded(rows) {
+            let known = self.out.strips.iter().position(|strip| strip.group == group);
+            let mut values = vec![0.0; count];
+            for (step, _) in row {
+                let from = step.clamp(0, count as i64) as usize;
+                let to = (step + over).clamp(0, count as i64) as usize;
+                values.get_mut(from..to).unwrap_or_default().fill(1.0);
+            }
+            match known.and_then(|n| self.out.strips.get_mut(n)) {
+                Some(strip) => strip.values.iter_mut().zip(values).for_each(|(a, b)| *a = a.max(b)),
+                None if values.iter().any(|v| *v > 0.0) => {
+                    self.out.strips.push(Strip { group, values, usual: Vec::new() });
+                }
+                None => {}
+            }
+        }
+    }
+
+    /// Spreads away from what is usual: from the middle of the like buckets, a quarter of an hour around the same time of
+    /// earlier weeks or days, by their median absolute deviation (as standard deviations: times 1.4826), the root of the
+    /// middle at least, as counts scatter so much by chance.
+    fn deviation(&mut self, filter: &Filter, measure: &Measure, over_ns: i64, least: f64, like_ns: i64) {
+        let step_ns = self.moments.step_ns;
+        let (period, count) = (like_ns / step_ns, self.moments.count as i64);
+        let (near, stride) = (LIKE_NS / step_ns, (over_ns / step_ns).max(1));
+        let empty = default_of(measure);
+        // Where few moments are judged, only what lies around them in each period is read.
+        let mut all: HashMap<Vec<GroupValue>, HashMap<i64, f64>> = HashMap::new();
+        let mut earliest = i64::MAX;
+        let ranges: Vec<std::ops::Range<i64>> = if count + 2 * near >= period {
+            vec![-MOST_LIKE * period - near..count]
+        } else {
+            let around = |n: i64| -n * period - near..count - n * period + near + 1;
+            std::iter::once(0..count).chain((1..=MOST_LIKE).map(around)).collect()
+        };
+        for range in ranges {
+            for (group, row) in self.read_steps(filter, measure, over_ns, range) {
+                let known = all.entry(group).or_default();
+                for (step, figures) in row {
+                    earliest = earliest.min(step);
+                    known.insert(step, figures.first().copied().unwrap_or(f64::NAN));
+                }
+            }
+        }
+        let (mut learned, mut strips) = (false, Vec::new());
+        let rows: Vec<Row> = all.keys().map(|group| (group.clone(), Vec::new())).collect();
+        for (group, _) in self.bounded(rows) {
+            let Some(known) = all.get(&group) else { continue };
+            let at = |step: i64| known.get(&step).copied().unwrap_or(empty);
+            let (mut values, mut usual) = (Vec::new(), Vec::new());
+            for step in 0..count {
+                // What came before anything did is no bucket.
+                let times = (1..=MOST_LIKE).flat_map(|n| {
+                    let middle = step - n * period;
+                    (-near / stride..=near / stride).map(move |k| middle + k * stride)
+                });
+                let mut like: Vec<f64> = times.filter(|step| *step >= earliest).map(at).filter(|v| !v.is_nan()).collect();
+                let value = at(step);
+                if like.len() < LEAST_LIKE || value.is_nan() {
+                    values.push(f64::NAN);
+                    usual.push((value, f64::NAN));
+                    continue;
+                }
+                learned = true;
+                let middle = median(&mut like);
+                like.iter_mut().for_each(|v| *v = (*v - middle).abs());
+                let spread = (1.4826 * median(&mut like)).max(middle.abs().sqrt()).max(f64::MIN_POSITIVE);
+                let away = value - middle;
+                values.push(if away.abs() < least { 0.0 } else { away / spread });
+                usual.push((value, middle));
+            }
+            strips.push(Strip { group, values, usual });
+        }
+        strips.sort_by(|a, b| a.group.cmp(&b.group));
+        self.out.strips = strips;
+        self.out.learning = !learned;
+    }
+
+    /// How fast the budget burns, over a long window and its twelfth, against the rate that is too fast: the lesser of both.
+    /// (Beyer and others: "The site reliability workbook", 2018, chapter 5.)
+    fn objective(&mut self, filter: &Filter, measure: &Measure, target: f64, period_ns: i64) {
+        let longest = BURNS.iter().map(|(.., window)| *window).max().unwrap_or(0);
+        let step_ns = self.moments.step_ns;
+        let rows = self.read(filter, measure, step_ns, longest);
+        let back = longest / step_ns;
+        let steps = (back + self.moments.count as i64 + 1) as usize;
+        // Sums from the beginning, so that any window is a difference.
+        let (mut good, mut all) = (vec![0.0; steps + 1], vec![0.0; steps + 1]);
+        for (step, figures) in rows.iter().flat_map(|(_, row)| row) {
+            let slot = usize::try_from(step + back + 1).unwrap_or(0).min(steps);
+            good[slot] += figures.first().copied().unwrap_or(0.0);
+            all[slot] += figures.get(1).copied().unwrap_or(0.0);
+        }
+        for n in 1..=steps {
+            good[n] += good[n - 1];
+            all[n] += all[n - 1];
+        }
+        let burn = |at: usize, window_ns: i64| {
+            let from = at.saturating_sub((window_ns / step_ns).max(1) as usize);
+            let (some, part) = (all[at] - all[from], good[at] - good[from]);
+            if some > 0.0 { (1.0 - part / some) / (1.0 - target) } else { 0.0 }
+        };
+        for (name, part, window_ns) in BURNS {
+            let window_ns = window_ns.min(period_ns);
+            let too_fast = (part * period_ns as f64 / window_ns as f64).max(1.0);
+            let value = |n: usize| {
+                let at = n + back as usize + 1;
+                burn(at, window_ns).min(burn(at, window_ns / 12)) / too_fast
+            };
+            let values = (0..self.moments.count).map(value).collect();
+            self.out.strips.push(Strip { group: vec![GroupValue::Text(name.into())], values, usual: Vec::new() });
+        }
+    }
+
+    /// How many began and did not end in time.
+    fn unfinished(&mut self, begins: &Filter, ends: &Filter, measure: &Measure, within_ns: i64) {
+        let step_ns = self.moments.step_ns;
+        let within = (within_ns / step_ns).max(1);
+        let forget = within * FORGET_TIMES;
+        let begun = self.read(begins, measure, step_ns, within_ns * FORGET_TIMES);
+        let ended = self.read(ends, measure, step_ns, within_ns * FORGET_TIMES);
+        let ended: HashMap<Vec<GroupValue>, Vec<(i64, Vec<f64>)>> = ended.into_iter().collect();
+        let count = self.moments.count as i64;
+        let mut changes = vec![0i64; self.moments.count + 1];
+        let mut open: Vec<(i64, String)> = Vec::new();
+        for (group, row) in begun {
+            let Some(began) = row.first().map(|(step, _)| *step) else { continue };
+            if group.iter().all(|value| *value == GroupValue::Missing) {
+                continue;
+            }
+            // Both may fall into one step, and clocks may differ by one.
+            let end = ended.get(&group).and_then(|row| row.iter().map(|(s, _)| *s).find(|step| *step + 1 >= began));
+            let (from, to) = (began + within, end.unwrap_or(i64::MAX).min(began.saturating_add(forget)));
+            if to <= from {
+                continue;
+            }
+            let clamp = |step: i64| step.clamp(0, count) as usize;
+            changes[clamp(from)] += 1;
+            changes[clamp(to)] -= 1;
+            if from < count && to >= count {
+                open.push((began, group.first().map(ToString::to_string).unwrap_or_default()));
+            }
+        }
+        open.sort();
+        self.out.open = open.into_iter().map(|(_, id)| id).take(MAX_OPEN).collect();
+        let mut sum = 0;
+        let values = changes.iter().take(self.moments.count).map(|change| {
+            sum += change;
+            sum as f64
+        });
+        let values = values.collect();
+        self.out.strips.push(Strip { group: Vec::new(), values, usual: Vec::new() });
+    }
+}
+
+/// The middle of some numbers; they are put in order.
+fn median(numbers: &mut [f64]) -> f64 {
+    numbers.sort_by(f64::total_cmp);
+    numbers.get(numbers.len() / 2).copied().unwrap_or(f64::NAN)
+}
+
+/// The gaps between the steps in which a group was seen.
+#[derive(Default)]
+struct Gaps {
+    last: Option<i64>,
+    /// When each gap ended, the oldest first, and how long it was.
+    ended: std::collections::VecDeque<(i64, i64)>,
+    /// The lengths in order.
+    sorted: Vec<i64>,
+}
+
+impl Gaps {
+    fn seen(&mut self, step: i64) {
+        if let Some(last) = self.last {
+            let gap = step - last;
+            self.ended.push_back((step, gap));
+            self.sorted.insert(self.sorted.partition_point(|g| *g < gap), gap);
+        }
+        self.last = Some(step);
+    }
+
+    /// Forgets gaps that ended before a step.
+    fn forget(&mut self, before: i64) {
+        while let Some((_, gap)) = self.ended.front().copied().filter(|(at, _)| *at < before) {
+            self.ended.pop_front();
+            let at = self.sorted.partition_point(|g| *g < gap);
+            if at < self.sorted.len() {
+                self.sorted.remove(at);
+            }
+        }
+    }
+
+    /// The gap that nineteen of twenty are not longer than; none where there are few.
+    fn usual(&self) -> Option<i64> {
+        let at = self.sorted.len() * 19 / 20;
+        (self.sorted.len() >= LEAST_GAPS).then(|| self.sorted.get(at).copied().unwrap_or(1).max(1))
+    }
+}

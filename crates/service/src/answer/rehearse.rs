@@ -1,0 +1,172 @@
+//! A rule played over the past. The values that it judges are kept for a while, so that another bound or hold repeats the
+//! walk alone.
+
+use super::search::{range_answer, run_following, timed};
+use crate::auth::Reader;
+use crate::error::{Result, ServiceError};
+use crate::state::Reading;
+use calvex_answer::scan::Explanation;
+use calvex_answer::search::{Find, Order, find};
+use calvex_answer::watch::{Known, Moments, Rings, Rule, RuleDocument, Strips, rehearse as play, strips};
+use calvex_language::domain::error_group::GroupState;
+use calvex_language::model::time::{format_utc, parse_time};
+use calvex_language::query::{Field, Filter, TimeRange};
+use calvex_wire::api::{CheckedRule, RehearsalAnswer, RehearseRequest, RehearsedMark};
+use parking_lot::Mutex;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// Days of a rehearsal where none are asked for, and at most.
+const DAYS: f64 = 7.0;
+const MAX_DAYS: f64 = 90.0;
+/// Moments of a rehearsal at most; a longer one begins later.
+const MAX_MOMENTS: usize = 300_000;
+/// Alerts of an answer at most.
+const MAX_ALERTS: usize = 2_000;
+/// Marks of an answer at most.
+const MAX_MARKS: usize = 100;
+/// Values that are kept of all rehearsals together.
+const MAX_KEPT: usize = 4_000_000;
+
+/// What was read for rehearsals lately, the latest last.
+#[derive(Default)]
+pub struct Rehearsals(Mutex<Vec<(String, Arc<Read>)>>);
+
+struct Read {
+    strips: Strips,
+    marks: Vec<RehearsedMark>,
+}
+
+impl Rehearsals {
+    fn get(&self, key: &str) -> Option<Arc<Read>> {
+        self.0.lock().iter().find(|(known, _)| known == key).map(|(_, read)| read.clone())
+    }
+
+    fn keep(&self, key: String, read: Arc<Read>) {
+        let mut kept = self.0.lock();
+        kept.retain(|(known, _)| *known != key);
+        kept.push((key, read));
+        let values = |(_, read): &(String, Arc<Read>)| read.strips.strips.iter().map(|s| s.values.len() + 16).sum::<usize>();
+        while kept.len() > 1 && kept.iter().map(values).sum::<usize>() > MAX_KEPT {
+            kept.remove(0);
+        }
+        if kept.iter().map(values).sum::<usize>() > MAX_KEPT {
+            kept.clear();
+        }
+    }
+}
+
+/// Reads and checks a document.
+pub fn check(reading: &Reading, text: &str) -> CheckedRule {
+    match RuleDocument::read(text, reading.base.config.get().ties()) {
+        Ok(rule) => CheckedRule {
+            sentence: Some(rule.document.sentence()),
+            form: Some(rule.document.form_name().to_owned()),
+            step_s: Some(rule.step_ns as f64 / 1e9),
+            mistakes: Vec::new(),
+        },
+        Err(mistakes) => CheckedRule { mistakes, ..CheckedRule::default() },
+    }
+}
+
+/// The rule that a document is.
+///
+/// # Errors
+/// All that is wrong with it.
+pub fn rule_of(reading: &Reading, text: &str) -> Result<Rule> {
+    RuleDocument::read(text, reading.base.config.get().ties()).map_err(|mistakes| {
+        let reported: Vec<String> = mistakes.iter().map(ToString::to_string).collect();
+        ServiceError::BadRequest(reported.join("\n"))
+    })
+}
+
+/// Plays a rule over the past, as the reader sees it.
+///
+/// # Errors
+/// Mistakes in the document or the range.
+pub async fn rehearse(reading: &Arc<Reading>, reader: &Reader, ask: RehearseRequest) -> Result<RehearsalAnswer> {
+    let began = Instant::now();
+    let rule = rule_of(reading, &ask.document)?;
+    let days = ask.days.unwrap_or(DAYS);
+    if !(0.01..=MAX_DAYS).contains(&days) {
+        return Err(ServiceError::BadRequest(format!("`days` must be 0.01 to {MAX_DAYS}")));
+    }
+    let until_ns = match &ask.until {
+        Some(text) => parse_time(text)
+            .ok_or_else(|| ServiceError::BadRequest(format!("`until` is no time: {text}; write RFC 3339")))?,
+        None => (reading.base.clock)() - rule.delay_ns,
+    };
+    let until_ns = until_ns.div_euclid(rule.step_ns) * rule.step_ns;
+    let from_ns = until_ns - (days * 86_400e9) as i64;
+    let mut moments = Moments::between(from_ns, until_ns, rule.step_ns);
+    let mut shortened = None;
+    if moments.count > MAX_MOMENTS {
+        moments = Moments::between(until_ns - MAX_MOMENTS as i64 * rule.step_ns, until_ns, rule.step_ns);
+        let days = MAX_MOMENTS as f64 * rule.step_ns as f64 / 86_400e9;
+        shortened = Some(format!("the last {days:.1} days were rehearsed: {MAX_MOMENTS} judgements are the most"));
+    }
+    let range = TimeRange { from_ns: moments.first_ns, to_ns: until_ns };
+    let key = key_of(&rule, &range, reader);
+    let (read, explain, at_hand) = match reading.rehearsals.get(&key) {
+        Some(read) => (read, Explanation::default(), true),
+        None => {
+            let known = known(reading).await?;
+            let asked = rule.clone();
+            let (mut read, reads) = run_following(reading, reader.scope(), None, move |scope| {
+                let strips = strips(scope, &asked, moments, &known, &mut Rings::default());
+                let filter = Filter::Has(Field::Sent("mark".into()));
+                let ask = Find { filter: &filter, range, order: Order::Newest, after: None, limit: MAX_MARKS };
+                let marks = find(scope, &ask).events.into_iter().map(|(event, _)| RehearsedMark {
+                    at: format_utc(event.time_ns, 3),
+                    what: calvex_answer::compare::mark_of(&event),
+                });
+                let marks = marks.collect();
+                Read { strips, marks }
+            })
+            .await?;
+            let explain = timed(std::mem::take(&mut read.strips.explain), began, reads);
+            let read = Arc::new(read);
+            if read.strips.incomplete.is_none() {
+                reading.rehearsals.keep(key, read.clone());
+            }
+            (read, explain, false)
+        }
+    };
+    let shown = play(&read.strips, &moments, &rule);
+    let mut alerts = shown.alerts;
+    let alert_count = alerts.len();
+    alerts.truncate(MAX_ALERTS);
+    Ok(RehearsalAnswer {
+        sentence: rule.document.sentence(),
+        summary: shown.summary,
+        range: range_answer(&range),
+        step_s: rule.step_ns as f64 / 1e9,
+        bound: rule.bound,
+        unit: rule.unit().to_owned(),
+        alerts,
+        alert_count,
+        messages: shown.messages,
+        groups: read.strips.strips.len(),
+        bins: shown.bins,
+        marks: read.marks.clone(),
+        learning: read.strips.learning,
+        incomplete: read.strips.incomplete.clone().or(shortened),
+        at_hand,
+        explain,
+    })
+}
+
+/// What is known beside the events: which error groups were resolved, and when.
+///
+/// # Errors
+/// Where the database fails.
+pub async fn known(reading: &Reading) -> Result<Known> {
+    let kept = reading.base.store.kept_groups().await?;
+    let resolved = kept.into_iter().filter(|group| group.said == GroupState::Resolved);
+    Ok(Known { resolved: resolved.map(|group| (group.id, group.said_ns)).collect() })
+}
+
+/// What decides the values: the form, which holds no bound, the stretch, and what the reader may read.
+fn key_of(rule: &Rule, range: &TimeRange, reader: &Reader) -> String {
+    format!("{:?} {} {range:?} {:?} {}", rule.form, rule.step_ns, reader.who.lanes, reader.who.user_id)
+}
