@@ -15,6 +15,9 @@ import type {
   ShapeAnswer,
   StreamLine,
   Alert,
+  AppliedRule,
+  CheckedRule,
+  Rehearsal,
   ArrivalsAnswer,
   Dial,
   FieldListed,
@@ -169,6 +172,11 @@ export const api = {
   removeSaved: (name: string) => call<void>("DELETE", `/saved/${encodeURIComponent(name)}`),
   story: (id: string, ask: { open?: string; columns?: string; link?: string }, signal?: AbortSignal) =>
     call<StoryAnswer>("GET", `/story/${encodeURIComponent(id)}?${new URLSearchParams(ask)}`, undefined, signal),
+  checkRule: (document: string, signal?: AbortSignal) =>
+    call<CheckedRule>("POST", "/rules/check", { document }, signal),
+  rehearse: (ask: { document: string; days?: number; until?: string }, signal?: AbortSignal) =>
+    call<Rehearsal>("POST", "/rules/rehearse", ask, signal),
+  applyRule: (ask: { document: string; dry_run: boolean }) => call<AppliedRule>("POST", "/rules/apply", ask),
   compare: (ask: CompareRequest, way: OnTheWay, signal: AbortSignal) =>
     reported<CompareAnswer>("/compare", ask, way, signal),
   paste: (text: string) => call<FoundId[]>("POST", "/paste", { text }),

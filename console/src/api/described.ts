@@ -2816,6 +2816,279 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make or change a rule by its document */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A rule's document to be applied: a rule of its name is made or changed. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ApplyRule"];
+                };
+            };
+            responses: {
+                /** @description What applying a document did, or would do. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AppliedRule"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contacts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whom rules notify */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ContactListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Make or change a contact */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description Whom rules notify. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ContactListed"];
+                };
+            };
+            responses: {
+                /** @description A contact just made or changed; a new secret that signs its webhooks is shown this once. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MadeContact"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contacts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a contact */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rule's document says, or what is wrong with it */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A rule's document to be checked. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RuleText"];
+                };
+            };
+            responses: {
+                /** @description What a document says. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CheckedRule"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/rehearse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rule would have done */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A rule to be played over the past. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RehearseRequest"];
+                };
+            };
+            responses: {
+                /** @description What a rule would have done. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RehearsalAnswer"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules/{id}": {
         parameters: {
             query?: never;
@@ -3465,6 +3738,8 @@ export interface components {
             range: components["schemas"]["RangeAnswer"];
             /** @description Likely misunderstandings. */
             warnings?: components["schemas"]["Mistake"][];
+            /** @description What is worth knowing of what was found, as that a `shape` was named by an id of an earlier cut. */
+            notes?: string[];
             /** @description How the answer came about. */
             explain: components["schemas"]["Explanation"];
             /** @description Why there is nothing, where there is nothing. */
@@ -4107,26 +4382,96 @@ export interface components {
             /** Format: uint64 */
             id: number;
             rule: string;
+            /** @description The rule in one sentence, as it is now. */
+            sentence: string;
             query: string;
-            /** Format: uint32 */
+            /**
+             * Format: double
+             * @description How long the window is, seconds.
+             */
             window_s: number;
-            /** Format: uint64 */
-            above: number;
+            bound: components["schemas"]["Bound"];
+            /** @description What the values are. */
+            unit: string;
+            /** @description `page` or `ticket`. */
+            urgency: components["schemas"]["Urgency"];
+            /** @description For whoever is woken. */
+            note: string;
+            /** @description Where it stands what to do. */
+            runbook: string;
             /** @description RFC 3339: the moment judged. */
             raised: string;
             /** @description RFC 3339; none while raised. */
             ended?: string | null;
             /**
-             * Format: uint64
-             * @description Largest count seen.
+             * Format: double
+             * @description The value furthest beyond the bound.
              */
-            peak: number;
+            peak?: number | null;
             /** @description Judged only after late events had come. */
             late: boolean;
+            /** @description Late events undid it. */
+            withdrawn: boolean;
             /** @description Who took it. */
             taken_by?: string | null;
+            /** @description Its groups, the first 50. */
+            groups: components["schemas"]["GroupOfAlert"][];
+            /**
+             * Format: uint
+             * @description How many groups.
+             */
+            group_count: number;
+            /** @description Why it was raised. */
+            explanation?: components["schemas"]["Explained"] | null;
             /** @description What became of the notifications: kind, target, state. */
             notified: components["schemas"]["Notified"][];
+        };
+        /** @description When a value is so that a rule is raised. */
+        Bound: {
+            /** @description On which side. */
+            side: components["schemas"]["Side"];
+            /**
+             * Format: double
+             * @description Of what.
+             */
+            number: number;
+        };
+        /** @description On which side of its number a bound is passed. */
+        Side: "above" | "below";
+        /** @description How much of a hurry whoever is notified is in. */
+        Urgency: "page" | "ticket";
+        /** @description One group's raising. */
+        GroupOfAlert: {
+            name: string;
+            /** @description RFC 3339. */
+            raised: string;
+            /** @description RFC 3339; none while raised. */
+            ended?: string | null;
+            /** Format: double */
+            peak?: number | null;
+            withdrawn: boolean;
+        };
+        /** @description Why an alert was raised. */
+        Explained: {
+            /** @description What is different from just before, in one line. */
+            headline: string;
+            /** @description The best findings. */
+            lines: components["schemas"]["ExplainedLine"][];
+            /** @description Changes made just before: when and what. */
+            marks: string[];
+            /** @description The trace of one story of it. */
+            story?: string | null;
+        };
+        /** @description One thing that is different. */
+        ExplainedLine: {
+            /** @description The value or shape. */
+            what: string;
+            /** @description Its share or rate before. */
+            baseline: string;
+            /** @description And now. */
+            current: string;
+            /** @description What finds its events. */
+            query: string;
         };
         /** @description One notification of an alert. */
         Notified: {
@@ -5681,17 +6026,26 @@ export interface components {
             /** Format: uint64 */
             id: number;
             name: string;
+            /** @description In one sentence. */
+            sentence: string;
+            /** @description Its form: `threshold`, `share` …. */
+            form: string;
+            /** @description The events that it looks at: a filter. */
             query: string;
-            /** Format: uint32 */
+            document: components["schemas"]["RuleDocument"];
+            /**
+             * Format: uint32
+             * @description Of the document, from 1.
+             */
+            revision: number;
+            bound: components["schemas"]["Bound"];
+            /** @description What the values are. */
+            unit: string;
+            /**
+             * Format: double
+             * @description How long the window is, seconds.
+             */
             window_s: number;
-            /** Format: uint64 */
-            above: number;
-            /** Format: uint32 */
-            hold_s: number;
-            /** Format: uint32 */
-            delay_s: number;
-            /** Format: uint32 */
-            late_s: number;
             webhook?: string | null;
             mail?: string | null;
             owner: string;
@@ -5702,12 +6056,216 @@ export interface components {
             /** @description The last moment judged, RFC 3339; none before the first. */
             judged?: string | null;
             /**
-             * Format: uint64
-             * @description The count of the last window judged.
+             * Format: double
+             * @description The value of the last judgement that is furthest beyond the bound.
              */
-            count: number;
-            /** @description Why it is failing. */
+            value?: number | null;
+            /** @description Why it is failing, or what it cannot say yet. */
             note: string;
+            /** @description Groups that are building or raised, the first 50. */
+            groups: components["schemas"]["GroupOfRule"][];
+        };
+        /** @description A rule, as written. */
+        RuleDocument: {
+            /** @description Its name; one of a kind. */
+            name: string;
+            /**
+             * @description How much of a hurry.
+             * @default page
+             */
+            urgency?: components["schemas"]["Urgency"];
+            /** @description The contacts that are notified. */
+            notify?: string[];
+            /** @description Where it stands what to do. */
+            runbook?: string;
+            /** @description For whoever is woken. */
+            note?: string;
+            /** @description How long it must be so. */
+            for?: string;
+            /** @description How long after its end a window is judged; 30 s if empty. */
+            delay?: string;
+            /** @description How late events may come and be judged again; 10 m if empty. */
+            late?: string;
+            /** @description A measure compared with a number. */
+            threshold?: components["schemas"]["Threshold"] | null;
+            /** @description A share of the events. */
+            share?: components["schemas"]["Share"] | null;
+            /** @description What used to come does not. */
+            silence?: components["schemas"]["Silence"] | null;
+            /** @description A value that was not there for long. */
+            "first-seen"?: components["schemas"]["FirstSeen"] | null;
+            /** @description A measure leaves its usual. */
+            deviation?: components["schemas"]["Deviation"] | null;
+            /** @description An objective's budget burns too fast. */
+            objective?: components["schemas"]["Objective"] | null;
+            /** @description Something began and did not end. */
+            unfinished?: components["schemas"]["Unfinished"] | null;
+            /** @description A new kind of failure, or one that came back. */
+            "error-group"?: components["schemas"]["ErrorGroups"] | null;
+        };
+        /** @description Raised when a measure over a window is above, or below, a number. */
+        Threshold: {
+            /**
+             * @description Which events; all if empty.
+             * @default
+             */
+            events?: string;
+            /**
+             * @description Any aggregate of the language; `count` if empty.
+             * @default
+             */
+            measure?: string;
+            /** @description Fields whose values are judged apart. */
+            per?: string[];
+            /** @description The window. */
+            over: string;
+            /**
+             * Format: double
+             * @description Raised above.
+             */
+            above?: number | null;
+            /**
+             * Format: double
+             * @description Raised below.
+             */
+            below?: number | null;
+        };
+        /** @description Raised when a share of the events is above a number. */
+        Share: {
+            /**
+             * @description All events; every one if empty.
+             * @default
+             */
+            events?: string;
+            /** @description Those of which the share is taken. */
+            of: string;
+            /** @description Fields whose values are judged apart. */
+            per?: string[];
+            /** @description The window. */
+            over: string;
+            /**
+             * Format: double
+             * @description Raised above; 0.05 is a twentieth.
+             */
+            above: number;
+            /**
+             * Format: uint64
+             * @description Events that there must be; 20 if not given.
+             */
+            least?: number | null;
+        };
+        /** @description Raised when a group's events have not come for several times their usual gap. */
+        Silence: {
+            /**
+             * @description Which events; all if empty.
+             * @default
+             */
+            events?: string;
+            /** @description Whose values are judged apart, as `service`. */
+            per?: string[];
+            /**
+             * Format: double
+             * @description How many times the usual gap; 3 if not given.
+             */
+            times?: number | null;
+        };
+        /** @description Raised when a value comes that was not there for long. */
+        FirstSeen: {
+            /**
+             * @description Which events; all if empty.
+             * @default
+             */
+            events?: string;
+            /** @description `shape`, `error_group` or a field. */
+            what: string;
+            /** @description How long it was not there; 7 d if empty. */
+            unseen?: string;
+            /** @description How long it stays raised; 1 h if empty. */
+            over?: string;
+        };
+        /** @description Raised when a measure leaves what it usually is at this time. */
+        Deviation: {
+            /**
+             * @description Which events; all if empty.
+             * @default
+             */
+            events?: string;
+            /**
+             * @description Any aggregate of the language; `count` if empty.
+             * @default
+             */
+            measure?: string;
+            /** @description Fields whose values are judged apart. */
+            per?: string[];
+            /** @description The window. */
+            over: string;
+            /**
+             * Format: double
+             * @description Raised so many spreads above its usual.
+             */
+            above?: number | null;
+            /**
+             * Format: double
+             * @description Raised so many spreads below.
+             */
+            below?: number | null;
+            /**
+             * Format: double
+             * @description How far from its usual it must be; 0 if not given.
+             */
+            least?: number | null;
+            /** @description `week`: the same time of the week; `day`: of the day. `week` if empty. */
+            like?: string;
+        };
+        /** @description Raised when the budget of an objective burns too fast. */
+        Objective: {
+            /** @description The events that count. */
+            all: string;
+            /** @description Those of them that are good. */
+            good: string;
+            /**
+             * Format: double
+             * @description How many of a hundred are to be good, as 99.5.
+             */
+            percent: number;
+            /** @description Over how long; 30 d if empty. */
+            period?: string;
+        };
+        /** @description Raised when what began did not end in time. */
+        Unfinished: {
+            /** @description The beginnings. */
+            begins: string;
+            /** @description The ends. */
+            ends: string;
+            /** @description The field that both have. */
+            tie: string;
+            /** @description How long one may take. */
+            within: string;
+            /**
+             * Format: uint64
+             * @description How many may be open too long; 0 if not given.
+             */
+            above?: number | null;
+        };
+        /** @description Raised when a kind of failure is new, or came back after it was resolved. */
+        ErrorGroups: {
+            /**
+             * @description Which events; all if empty.
+             * @default
+             */
+            events?: string;
+            /** @description `new`, `returned` or `both`; `both` if empty. */
+            which?: string;
+        };
+        /** @description A group of a rule that is not quiet. */
+        GroupOfRule: {
+            name: string;
+            /** @description `building` or `raised`. */
+            state: string;
+            /** @description RFC 3339. */
+            since: string;
+            /** Format: double */
+            value?: number | null;
         };
         /** @description An alert rule to be made. */
         NewRule: {
@@ -5759,6 +6317,208 @@ export interface components {
             /** Format: uint64 */
             id: number;
             webhook_secret?: string | null;
+        };
+        /** @description A rule's document to be applied: a rule of its name is made or changed. */
+        ApplyRule: {
+            /**
+             * @description TOML or JSON.
+             * @default
+             */
+            document?: string;
+            /**
+             * @description Only say what would change.
+             * @default false
+             */
+            dry_run?: boolean;
+        };
+        /** @description What applying a document did, or would do. */
+        AppliedRule: {
+            /** @description The rule. */
+            name: string;
+            /** @description `made`, `changed` or `as it was`. */
+            what: string;
+            /** @description The rule in one sentence. */
+            sentence: string;
+            /** @description Contacts that it names and that are not there. */
+            unknown_contacts?: string[];
+        };
+        /** @description Whom rules notify. */
+        ContactListed: {
+            /**
+             * @description What rules call it.
+             * @default
+             */
+            name?: string;
+            /**
+             * @description Where a signed webhook goes.
+             * @default null
+             */
+            webhook?: string | null;
+            /**
+             * @description Whom mail goes to.
+             * @default null
+             */
+            mail?: string | null;
+        };
+        /** @description A contact just made or changed; a new secret that signs its webhooks is shown this once. */
+        MadeContact: {
+            name: string;
+            webhook_secret?: string | null;
+        };
+        /** @description A rule's document to be checked. */
+        RuleText: {
+            /** @description TOML or JSON. */
+            document: string;
+        };
+        /** @description What a document says. */
+        CheckedRule: {
+            /** @description The rule in one sentence; none where it has mistakes. */
+            sentence?: string | null;
+            /** @description Its form. */
+            form?: string | null;
+            /** @description The rule, as JSON. */
+            document?: components["schemas"]["RuleDocument"] | null;
+            /**
+             * Format: double
+             * @description How often it is judged, seconds.
+             */
+            step_s?: number | null;
+            /** @description What is wrong with it. */
+            mistakes?: components["schemas"]["DocumentMistake"][];
+        };
+        /** @description Why a document is no rule. */
+        DocumentMistake: {
+            /**
+             * Format: uint
+             * @description The line, from 1; 0 where it is of no line.
+             */
+            line: number;
+            /**
+             * Format: uint
+             * @description The column, from 1, in characters.
+             */
+            column: number;
+            /** @description The field at fault, as `threshold.events`. */
+            field: string;
+            /** @description What is wrong. */
+            message: string;
+            /** @description What to do. */
+            cure: string;
+        };
+        /** @description A rule to be played over the past. */
+        RehearseRequest: {
+            /**
+             * @description TOML or JSON.
+             * @default
+             */
+            document?: string;
+            /**
+             * Format: double
+             * @description How many days; 7 if not given, 90 at most.
+             */
+            days?: number | null;
+            /**
+             * @description Until when, RFC 3339; now if not given. An answer's own end asks for the same stretch again, which is then at hand.
+             * @default null
+             */
+            until?: string | null;
+        };
+        /** @description What a rule would have done. */
+        RehearsalAnswer: {
+            /** @description The rule in one sentence. */
+            sentence: string;
+            /** @description How often and how long it would have been raised, and what would make it calmer. */
+            summary: string;
+            /** @description From the first moment judged to the last. */
+            range: components["schemas"]["RangeAnswer"];
+            /**
+             * Format: double
+             * @description Distance of two judgements, seconds.
+             */
+            step_s: number;
+            /** @description When it is so. */
+            bound: components["schemas"]["Bound"];
+            /** @description What the values are: `count`, `share`, `gaps`, `spreads` …. */
+            unit: string;
+            /** @description The alerts, in order; the first 2,000. */
+            alerts: components["schemas"]["Rehearsed"][];
+            /**
+             * Format: uint
+             * @description How many alerts.
+             */
+            alert_count: number;
+            /**
+             * Format: uint
+             * @description How many messages each contact would have got.
+             */
+            messages: number;
+            /**
+             * Format: uint
+             * @description Groups that were judged.
+             */
+            groups: number;
+            /** @description The values along the time, least and most of all groups. */
+            bins: components["schemas"]["Bin"][];
+            /** @description Changes made meanwhile. */
+            marks: components["schemas"]["RehearsedMark"][];
+            /** @description Too little has come to judge by. */
+            learning: boolean;
+            /** @description Why values are missing. */
+            incomplete?: string | null;
+            /** @description Whether the values were at hand, so that only the walk was repeated. */
+            at_hand: boolean;
+            /** @description How it came about. */
+            explain: components["schemas"]["Explanation"];
+        };
+        /** @description One alert as it would have been. */
+        Rehearsed: {
+            /**
+             * Format: int64
+             * @description When it would have been raised, nanoseconds from 1970.
+             */
+            raised_ns: number;
+            /**
+             * Format: int64
+             * @description When it would have ended; none where it would be raised still.
+             */
+            ended_ns?: number | null;
+            /**
+             * Format: double
+             * @description The value furthest beyond the bound.
+             */
+            worst: number;
+            /** @description The groups that were raised meanwhile, the first 20; one without a name where the rule has no groups. */
+            groups: string[];
+            /**
+             * Format: uint
+             * @description How many groups.
+             */
+            group_count: number;
+        };
+        /** @description A part of the strip. */
+        Bin: {
+            /**
+             * Format: int64
+             * @description Its first moment, nanoseconds from 1970.
+             */
+            from_ns: number;
+            /**
+             * Format: double
+             * @description The least value of any group; none where there is none.
+             */
+            least?: number | null;
+            /**
+             * Format: double
+             * @description The largest.
+             */
+            most?: number | null;
+        };
+        /** @description A change made while a rule is rehearsed. */
+        RehearsedMark: {
+            /** @description When, RFC 3339. */
+            at: string;
+            /** @description What was done. */
+            what: string;
         };
     };
     responses: never;

@@ -18,6 +18,7 @@ const TransformsPage = lazy(() => import("../features/intake/TransformsPage"));
 const DialsPage = lazy(() => import("../features/intake/DialsPage"));
 const FieldsPage = lazy(() => import("../features/intake/FieldsPage"));
 const AlertsPage = lazy(() => import("../features/alerts/AlertsPage"));
+const RulePage = lazy(() => import("../features/rules/RulePage"));
 
 const retry = (count: number, error: Error) => count < 2 && error instanceof ProblemError && error.status === 503;
 const queries = new QueryClient({
@@ -46,6 +47,8 @@ export function App() {
                   <Route path="/intake/dials" element={<DialsPage />} />
                   <Route path="/intake/fields" element={<FieldsPage />} />
                   <Route path="/alerts" element={<AlertsPage />} />
+                  <Route path="/rules/new" element={<RulePage />} />
+                  <Route path="/rules/:name" element={<RulePage />} />
                   <Route path="*" element={<NoPage />} />
                 </Routes>
               </Suspense>

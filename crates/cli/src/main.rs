@@ -75,8 +75,10 @@ enum Command {
     Pattern(commands::pattern::Pattern),
     /// The fields of a lane: types, values, first and last seen
     Fields(commands::fields::Fields),
-    /// Alert rules
+    /// Alert rules: checked, played over the past, applied from files
     Rule(commands::rule::Rule),
+    /// Contacts: whom rules notify, by mail or a signed webhook
+    Contact(commands::contact::Contacts),
     /// Alerts: what was raised, when, and who was notified
     Alerts(commands::rule::Alerts),
     /// The effective settings and where each came from
@@ -180,6 +182,7 @@ async fn run() -> ExitCode {
         Command::Pattern(c) => c.run(),
         Command::Fields(c) => c.run().await,
         Command::Rule(c) => c.run().await,
+        Command::Contact(c) => c.run().await,
         Command::Alerts(c) => c.run().await,
         Command::Settings(c) => c.run(),
         Command::Admin(c) => c.run().await,

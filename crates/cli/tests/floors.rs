@@ -41,7 +41,20 @@ const ROOMS: &[(&str, &[&str])] = &[
     ("intake", &["arrivals", "line", "normalise", "transform", "dial", "route", "batch"]),
     (
         "answer",
-        &["finding", "scan", "measure", "search", "compare", "errors", "story", "ties", "watch", "retention", "merge", "testing"],
+        &[
+            "finding",
+            "scan",
+            "measure",
+            "search",
+            "compare",
+            "errors",
+            "story",
+            "ties",
+            "watch",
+            "retention",
+            "merge",
+            "testing",
+        ],
     ),
 ];
 

@@ -90,6 +90,22 @@ impl Stage {
         Ok(self.browser.page.action_chain().send_keys(keys).perform().await?)
     }
 
+    /// Presses Tab until what has the focus says `text`, then Enter: as who has no mouse goes on.
+    pub async fn follow(&self, text: &str) -> Result<()> {
+        let said = "return document.activeElement?.textContent ?? '';";
+        wait_until(async || Ok(self.browser.page.source().await?.contains(text))).await?;
+        let mut met = Vec::new();
+        for _ in 0..150 {
+            self.press(thirtyfour::Key::Tab).await?;
+            let focused: String = self.browser.page.execute(said, vec![]).await?.convert()?;
+            if focused.contains(text) && focused.len() < text.len() + 80 {
+                return self.press(thirtyfour::Key::Enter).await;
+            }
+            met.push(focused.chars().take(40).collect::<String>());
+        }
+        anyhow::bail!("the focus never comes to {text}: {met:?}")
+    }
+
     /// Whether nothing of the page lies beyond the window's width.
     pub async fn fits(&self, place: &str) -> Result<()> {
         let script = "return document.documentElement.scrollWidth - window.innerWidth;";

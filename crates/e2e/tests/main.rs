@@ -25,6 +25,7 @@ mod nodes;
 mod openapi;
 mod paths;
 mod rights;
+mod rules;
 mod ship;
 mod story;
 mod stuck;

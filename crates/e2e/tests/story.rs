@@ -154,3 +154,66 @@ async fn a_story_and_a_comparison_on_a_phone() -> Result<()> {
     stage.axe("a comparison on a phone").await?;
     stage.fits("a comparison on a phone").await
 }
+
+/// From Now to the person who made the change, without a mouse: what is different at the service that fails, the story of one
+/// that failed, and the mark with who made it.
+#[tokio::test(flavor = "multi_thread")]
+async fn by_keys_from_now_to_who_changed_it() -> Result<()> {
+    let stage = Stage::new(DESK).await?;
+    let now = jiff::Timestamp::now();
+    let at = |minutes: i64| (now - jiff::SignedDuration::from_mins(minutes)).to_string();
+    let mut lines = String::new();
+    // As every day, and since four minutes ago with a lease that is too short.
+    for n in 0..600i64 {
+        let (minutes, failed) = (24 * 60 + n % 15, false);
+        let recent = (n % 15, n % 15 < 4);
+        for (minutes, failed) in [(minutes, failed), recent] {
+            let (lease, level, msg) = if failed { (12, "error", "lease ran out") } else { (120, "info", "lease held") };
+            lines += &format!(
+                "{{\"time\":\"{}\",\"service\":\"slots\",\"level\":\"{level}\",\"lease\":{lease},\"msg\":\"{msg}\",\"trace_id\":\"{:032x}\"}}\n",
+                at(minutes),
+                n * 2 + i64::from(failed) + 1
+            );
+        }
+    }
+    lines += &format!(
+        "{{\"time\":\"{}\",\"service\":\"access\",\"msg\":\"slot lease changed\",\"mark\":\"slot lease 120 s → 12 s\",\"operator\":\"ines\"}}\n",
+        at(4)
+    );
+    anyhow::ensure!(stage.service.calvex_with(&["send", "--quiet"], lines.as_bytes())?.status.success());
+    let browser = &stage.browser;
+    browser.page.goto(format!("{}/now", stage.service.url)).await?;
+    browser.saying("[aria-label='Services now'] td", "slots").await?;
+    // What is different at slots: the lease, and beside it the change.
+    let compare = "document.querySelector(\"[aria-label='what is different at slots?']\").id = 'of-slots'; return 1;";
+    browser.page.execute(compare, vec![]).await?;
+    for _ in 0..80 {
+        stage.press(thirtyfour::Key::Tab).await?;
+        let id: String = browser.page.execute("return document.activeElement?.id ?? '';", vec![]).await?.convert()?;
+        if id == "of-slots" {
+            break;
+        }
+    }
+    stage.press(thirtyfour::Key::Enter).await?;
+    browser.saying("[data-testid=finding]", "lease=12").await?;
+    stage.axe("a comparison").await?;
+    // Its events, one of them, and its story.
+    stage.follow("events").await?;
+    browser.css("[data-index]").await?;
+    stage.press("j").await?;
+    browser.css("[data-index][aria-selected=true]").await?;
+    stage.press("s").await?;
+    browser.css("[data-testid=services]").await?;
+    // Back to the comparison, and on to the mark: who made the change stands in its event.
+    browser.page.back().await?;
+    browser.css("[data-index]").await?;
+    browser.page.back().await?;
+    browser.saying("[data-testid=finding]", "lease=12").await?;
+    stage.follow("slot lease 120 s → 12 s").await?;
+    browser.css("[data-index]").await?;
+    stage.press("j").await?;
+    browser.css("[data-index][aria-selected=true]").await?;
+    stage.press(thirtyfour::Key::Enter).await?;
+    browser.saying("[data-testid=event]", "ines").await?;
+    Ok(())
+}

@@ -9,12 +9,24 @@ import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
-import { difference, evidence, raisedFor } from "./model";
+import { figure } from "../rules/model";
+import { difference, evidence, groupsOf, raisedFor, stateOf } from "./model";
 
 const State = styled.span<{ $state: string }>`
   color: ${(p) =>
     p.$state === "raised" ? p.theme.severity.error : p.$state === "quiet" ? p.theme.muted : p.theme.severity.warn};
   font-weight: 650;
+`;
+
+const Groups = styled.div`
+  color: ${(p) => p.theme.muted};
+  max-width: 360px;
+  overflow-wrap: anywhere;
+`;
+
+const Sentence = styled.div`
+  max-width: 560px;
+  overflow-wrap: anywhere;
 `;
 
 const when = (text: string, zone: Zone) => `${date(parseNs(text), zone)} ${clock(parseNs(text), zone, 0)}`;
@@ -37,90 +49,131 @@ export default function AlertsPage() {
       <h1>Alerts</h1>
       {alerts.data?.length === 0 && <Muted>Nothing was raised yet.</Muted>}
       {alerts.data && alerts.data.length > 0 && (
-        <Table aria-label="Alerts">
-          <thead>
-            <tr>
-              <th scope="col">rule</th>
-              <th scope="col">state</th>
-              <th scope="col">raised</th>
-              <th scope="col">for</th>
-              <th scope="col">peak</th>
-              <th scope="col">taken by</th>
-              <th scope="col">notified</th>
-              <th scope="col">evidence</th>
-            </tr>
-          </thead>
-          <tbody>
-            {alerts.data.map((a) => {
-              return (
+        <div className="wide">
+          <Table aria-label="Alerts">
+            <thead>
+              <tr>
+                <th scope="col">rule</th>
+                <th scope="col">state</th>
+                <th scope="col">raised</th>
+                <th scope="col">for</th>
+                <th scope="col">value</th>
+                <th scope="col">taken by</th>
+                <th scope="col">notified</th>
+                <th scope="col">evidence</th>
+              </tr>
+            </thead>
+            <tbody>
+              {alerts.data.map((a) => (
                 <tr key={a.id}>
-                  <td>{a.rule}</td>
                   <td>
-                    <State $state={a.ended ? "quiet" : "raised"}>{a.ended ? "quiet again" : "raised"}</State>
+                    <Link to={`/rules/${encodeURIComponent(a.rule)}`}>{a.rule}</Link>
+                    {a.urgency === "ticket" && <Muted> ticket</Muted>}
+                  </td>
+                  <td>
+                    <State $state={a.ended ? "quiet" : "raised"}>{stateOf(a)}</State>
                   </td>
                   <td>
                     {when(a.raised, zone)} <Muted>{a.late ? "seen late" : ago(parseNs(a.raised))}</Muted>
                   </td>
                   <td>{span(raisedFor(a, Date.now()))}</td>
                   <td>
-                    {a.peak} <Muted>above {a.above}</Muted>
+                    {figure(a.peak, a.unit)}{" "}
+                    <Muted>
+                      {a.unit} {a.bound.side} {figure(a.bound.number, a.unit)}
+                    </Muted>
+                    {groupsOf(a) && <Groups>{groupsOf(a)}</Groups>}
                   </td>
                   <td>{a.taken_by ?? <Quiet onPress={() => void take(a.id)}>take it, {me?.name}</Quiet>}</td>
                   <td>
                     {a.notified.map((n) => (
-                      <div key={`${n.kind} ${n.what}`}>
-                        {n.kind} <Muted>{n.state}</Muted>
+                      <div key={`${n.kind} ${n.what} ${n.target}`}>
+                        {n.kind} {n.what} <Muted>{n.state}</Muted>
                       </div>
                     ))}
                   </td>
                   <td>
                     <Link to={evidence(a)}>its events</Link> <Link to={difference(a)}>what is different?</Link>
+                    {a.explanation?.story && (
+                      <>
+                        {" "}
+                        <Link to={`/story/${a.explanation.story}`}>one story</Link>
+                      </>
+                    )}
+                    {a.explanation && (
+                      <details>
+                        <summary>{a.explanation.headline}</summary>
+                        <ul>
+                          {a.explanation.lines.map((line) => (
+                            <li key={line.what}>
+                              <Mono>{line.what}</Mono>{" "}
+                              <Muted>
+                                {line.baseline} → {line.current}
+                              </Muted>
+                            </li>
+                          ))}
+                          {a.explanation.marks.map((mark) => (
+                            <li key={mark}>{mark}</li>
+                          ))}
+                        </ul>
+                      </details>
+                    )}
+                    {a.note && <Groups>{a.note}</Groups>}
+                    {a.runbook && <a href={a.runbook}>runbook</a>}
                   </td>
                 </tr>
-              );
-            })}
-          </tbody>
-        </Table>
+              ))}
+            </tbody>
+          </Table>
+        </div>
       )}
       <h1>Rules</h1>
-      {rules.data?.length === 0 && <Muted>No rule yet; `calvex rule new` makes one.</Muted>}
+      {rules.data?.length === 0 && <Muted>No rule yet; `calvex rule apply` makes one of a document.</Muted>}
       {rules.data && rules.data.length > 0 && (
-        <Table aria-label="Rules">
-          <thead>
-            <tr>
-              <th scope="col">rule</th>
-              <th scope="col">state</th>
-              <th scope="col">count now</th>
-              <th scope="col">query</th>
-              <th scope="col">judged</th>
-            </tr>
-          </thead>
-          <tbody>
-            {rules.data.map((r) => (
-              <tr key={r.id}>
-                <td>{r.name}</td>
-                <td>
-                  <State $state={r.state}>{r.state}</State> <Muted>{r.note}</Muted>
-                </td>
-                <td>
-                  {r.count}{" "}
-                  <Muted>
-                    in {span(r.window_s)}, raised above {r.above}
-                    {r.hold_s > 0 && ` for ${span(r.hold_s)}`}
-                  </Muted>
-                </td>
-                <td>
-                  <Link to={`/search?q=${encodeURIComponent(r.query)}`}>
-                    <Mono>{r.query || "every event"}</Mono>
-                  </Link>
-                </td>
-                <td>
-                  <Muted>{r.judged ? ago(parseNs(r.judged)) : "not yet"}</Muted>
-                </td>
+        <div className="wide">
+          <Table aria-label="Rules">
+            <thead>
+              <tr>
+                <th scope="col">rule</th>
+                <th scope="col">state</th>
+                <th scope="col" className="number">
+                  value
+                </th>
+                <th scope="col">raised</th>
+                <th scope="col">judged</th>
               </tr>
-            ))}
-          </tbody>
-        </Table>
+            </thead>
+            <tbody>
+              {rules.data.map((r) => (
+                <tr key={r.id}>
+                  <td>
+                    <Link to={`/rules/${encodeURIComponent(r.name)}`}>{r.name}</Link>
+                  </td>
+                  <td>
+                    <State $state={r.state}>{r.state}</State> <Muted>{r.note}</Muted>
+                    {r.groups.length > 0 && r.groups[0]?.name !== "" && (
+                      <Groups>{r.groups.map((group) => group.name).join(", ")}</Groups>
+                    )}
+                  </td>
+                  <td className="number">{figure(r.value, r.unit)}</td>
+                  <td>
+                    <Sentence>{r.sentence}</Sentence>
+                  </td>
+                  <td>
+                    <Muted>{r.judged ? ago(parseNs(r.judged)) : "not yet"}</Muted>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </div>
+      )}
+      {me?.role === "admin" && (
+        <p>
+          <Link to="/rules/new" style={{ color: "inherit" }}>
+            Make a rule
+          </Link>
+        </p>
       )}
       <Muted>
         same in the terminal: <Mono>calvex alerts</Mono>, <Mono>calvex rule list</Mono>

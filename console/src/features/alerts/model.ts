@@ -6,13 +6,13 @@ import { searchAddress } from "../search/state";
 
 /** The evidence: the query over the alert's time, with its window before. */
 export function evidence(alert: Pick<Alert, "query" | "window_s" | "raised" | "ended">): string {
-  const from = formatNs(parseNs(alert.raised) - BigInt(alert.window_s) * 1_000_000_000n);
+  const from = formatNs(parseNs(alert.raised) - BigInt(Math.round(alert.window_s)) * 1_000_000_000n);
   return searchAddress({ query: alert.query, from, to: alert.ended ?? "now" });
 }
 
 /** What is different while it is raised, every event compared with as long a time before. */
 export function difference(alert: Pick<Alert, "window_s" | "raised" | "ended">): string {
-  const from = formatNs(parseNs(alert.raised) - BigInt(alert.window_s) * 1_000_000_000n);
+  const from = formatNs(parseNs(alert.raised) - BigInt(Math.round(alert.window_s)) * 1_000_000_000n);
   return compareAddress({ from, to: alert.ended ?? "now" });
 }
 
@@ -20,4 +20,20 @@ export function difference(alert: Pick<Alert, "window_s" | "raised" | "ended">):
 export function raisedFor(alert: Pick<Alert, "raised" | "ended">, nowMs: number): number {
   const end = alert.ended ? parseNs(alert.ended) : BigInt(nowMs) * 1_000_000n;
   return Number(end - parseNs(alert.raised)) / 1e9;
+}
+
+/** The state of an alert, in a word. */
+export function stateOf(alert: Pick<Alert, "ended" | "withdrawn">): string {
+  return alert.withdrawn ? "withdrawn" : alert.ended ? "quiet again" : "raised";
+}
+
+/** Groups of an alert that are named. */
+const NAMED = 6;
+
+/** The groups of an alert, the first of them by name; nothing where the rule judges all as one. */
+export function groupsOf(alert: Pick<Alert, "groups" | "group_count">): string {
+  const names = [...new Set(alert.groups.map((group) => group.name).filter((name) => name !== ""))];
+  const more = alert.group_count - Math.min(names.length, NAMED);
+  if (names.length === 0) return "";
+  return names.slice(0, NAMED).join(", ") + (more > 0 && names.length > NAMED ? ` and ${more} more` : "");
 }

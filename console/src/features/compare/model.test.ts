@@ -97,5 +97,5 @@ it("a trend has words, and a service its own comparison", () => {
   expect(trendLabel({ baseline: [0, 0.5], current: [1, 2] })).toBe(
     "along the baseline: 0, 0.5; along the current set: 1, 2",
   );
-  expect(differenceOfService("slots")).toBe("/compare?q=service%3Dslots&from=now-15m&earlier=1d");
+  expect(differenceOfService("slots")).toBe("/compare?q=service%3Dslots&from=now-5m&earlier=1d");
 });

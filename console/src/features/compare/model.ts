@@ -165,7 +165,10 @@ export function trendLabel(trend: NonNullable<Finding["trend"]>): string {
   return `along the baseline: ${text(trend.baseline)}; along the current set: ${text(trend.current)}`;
 }
 
-/** What is different at a service in the last quarter of an hour, compared with the same time a day earlier. */
+/**
+ * What is different at a service in the last minutes, compared with the same time a day earlier. Few minutes: what began
+ * within the stretch varies along it, and less of what varies stands out.
+ */
 export function differenceOfService(service: string): string {
-  return compareAddress({ query: `service=${literal(service)}`, from: "now-15m", to: "now", earlier: "1d" });
+  return compareAddress({ query: `service=${literal(service)}`, from: "now-5m", to: "now", earlier: "1d" });
 }

@@ -139,6 +139,7 @@ export function Measured({ state, change, asked }: { state: SearchState; change:
               <Quiet onPress={() => void figuresCsv(answer).then((blob) => handOver(blob, "calvex-figures.csv"))}>
                 download
               </Quiet>
+              <Link to={`/rules/new?${new URLSearchParams({ q: state.query })}`}>make a rule of this</Link>
               <Explain explain={answer.explain} range={answer.range} />
               {steps.length > 0 &&
                 heads.length > 1 &&

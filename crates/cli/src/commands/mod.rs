@@ -5,6 +5,7 @@ pub mod arrivals;
 pub mod breakdown;
 pub mod compare;
 pub mod completions;
+pub mod contact;
 pub mod demo;
 pub mod dial;
 pub mod errors;

@@ -7,11 +7,13 @@ use crate::options::{Form, Link, address, short_duration_s};
 use crate::shown::ZoneArgs;
 use crate::{Ended, output};
 use anyhow::{Context, Result};
-use calvex_wire::api::{self, CheckedRule, MadeRule, NewRule, RehearsalAnswer, RehearseRequest, RuleText};
+use calvex_wire::api::{
+    self, AppliedRule, ApplyRule, CheckedRule, MadeRule, NewRule, RehearsalAnswer, RehearseRequest, RuleText,
+};
 use clap::{Args, Subcommand};
 use std::path::{Path, PathBuf};
 
-/// Alert rules: raised when a query's count in a window is above a number.
+/// Alert rules: documents of eight forms, applied from files, played over the past before they are switched on.
 #[derive(Args)]
 pub struct Rule {
     #[command(subcommand)]
@@ -27,7 +29,23 @@ enum RuleAct {
         #[command(flatten)]
         form: Form,
     },
-    /// Make a rule; it is on at once. Prints its id, and the secret that signs its webhooks this once
+    /// Make rules of documents, or change those of their names; changed rules are judged anew
+    Apply {
+        /// TOML or JSON, one rule a file; `-` for standard input
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+        /// Only say what would change
+        #[arg(long)]
+        dry_run: bool,
+        #[command(flatten)]
+        form: Form,
+    },
+    /// Print the document of a rule
+    Export {
+        /// The rule's name; every rule, as a JSON document a line, where none is given
+        name: Option<String>,
+    },
+    /// Make a rule of the threshold form; it is on at once. Prints its id, and the secret that signs its webhooks this once
     New {
         /// What it is called
         name: String,
@@ -98,13 +116,38 @@ impl Rule {
         match self.act {
             RuleAct::Form { .. } => Ok(Ended::Well),
             RuleAct::Check { file, form } => {
-                let checked: CheckedRule = client.post("/api/rules/check", &RuleText { document: text(&file)? }).await?;
+                let checked: CheckedRule =
+                    client.post("/api/rules/check", &RuleText { document: text(&file)? }).await?;
                 if !checked.mistakes.is_empty() {
                     let name = file.display();
                     let reported: Vec<String> = checked.mistakes.iter().map(|m| format!("{name}: {m}")).collect();
                     anyhow::bail!(reported.join("\n"));
                 }
                 form.one(&checked, |checked| checked.sentence.clone().unwrap_or_default())
+            }
+            RuleAct::Apply { files, dry_run, form } => {
+                let mut done: Vec<AppliedRule> = Vec::new();
+                for file in files {
+                    let ask = ApplyRule { document: text(&file)?, dry_run };
+                    let applied = client.post("/api/rules/apply", &ask).await;
+                    done.push(applied.with_context(|| file.display().to_string())?);
+                }
+                for rule in done.iter().filter(|rule| !rule.unknown_contacts.is_empty()) {
+                    eprintln!("{}: no contact of the name {}", rule.name, rule.unknown_contacts.join(", "));
+                }
+                let row = |r: &AppliedRule| vec![r.name.clone(), r.what.clone(), r.sentence.clone()];
+                form.list(&done, &["rule", if dry_run { "would be" } else { "is" }, "raised"], row)
+            }
+            RuleAct::Export { name } => {
+                let rules: Vec<api::Rule> = client.get("/api/rules").await?;
+                let Some(name) = name else {
+                    output::ndjson(&rules.iter().map(|rule| &rule.document).collect::<Vec<_>>())?;
+                    return Ok(Ended::Well);
+                };
+                let rule = rules.iter().find(|rule| rule.name == name);
+                let rule = rule.with_context(|| format!("there is no rule `{name}`; see `calvex rule list`"))?;
+                output::line(toml::to_string(&rule.document)?.trim_end())?;
+                Ok(Ended::Well)
             }
             RuleAct::Rehearse { file, days, form, zone } => {
                 let ask = RehearseRequest { document: text(&file)?, days: Some(days), until: None };
@@ -114,11 +157,11 @@ impl Rule {
             RuleAct::List { form } => {
                 let rules: Vec<api::Rule> = client.get("/api/rules").await?;
                 let row = |r: &api::Rule| {
-                    let condition = format!("{} in {} s above {}", r.count, r.window_s, r.above);
+                    let value = r.value.map_or_else(|| "–".to_owned(), rehearsed::figure);
                     let (name, state) = (r.name.clone(), r.state.clone());
-                    vec![r.id.to_string(), name, state, condition, r.query.clone(), r.note.clone()]
+                    vec![r.id.to_string(), name, state, value, r.sentence.clone(), r.note.clone()]
                 };
-                form.list(&rules, &["id", "rule", "state", "count", "query", "note"], row)
+                form.list(&rules, &["id", "rule", "state", "value", "raised", "note"], row)
             }
             RuleAct::New { name, query, window, above, hold, delay, late, webhook, mail, form } => {
                 let ask = NewRule {
@@ -190,8 +233,12 @@ impl Alerts {
                 a.id.to_string(),
                 a.rule.clone(),
                 zone.short(&a.raised) + late,
-                a.ended.as_deref().map_or_else(|| "raised".into(), |t| zone.short(t)),
-                a.peak.to_string(),
+                match &a.ended {
+                    _ if a.withdrawn => "withdrawn".to_owned(),
+                    Some(at) => zone.short(at),
+                    None => "raised".to_owned(),
+                },
+                a.peak.map_or_else(|| "–".to_owned(), rehearsed::figure),
                 a.taken_by.clone().unwrap_or_default(),
                 notified.collect::<Vec<_>>().join("; "),
             ]

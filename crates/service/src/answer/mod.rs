@@ -4,6 +4,7 @@
 pub mod compare;
 pub mod complete;
 pub mod errors;
+pub mod explain;
 pub mod export;
 pub mod measure;
 pub mod overview;

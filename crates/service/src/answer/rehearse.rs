@@ -46,7 +46,8 @@ impl Rehearsals {
         let mut kept = self.0.lock();
         kept.retain(|(known, _)| *known != key);
         kept.push((key, read));
-        let values = |(_, read): &(String, Arc<Read>)| read.strips.strips.iter().map(|s| s.values.len() + 16).sum::<usize>();
+        let values =
+            |(_, read): &(String, Arc<Read>)| read.strips.strips.iter().map(|s| s.values.len() + 16).sum::<usize>();
         while kept.len() > 1 && kept.iter().map(values).sum::<usize>() > MAX_KEPT {
             kept.remove(0);
         }
@@ -63,6 +64,7 @@ pub fn check(reading: &Reading, text: &str) -> CheckedRule {
             sentence: Some(rule.document.sentence()),
             form: Some(rule.document.form_name().to_owned()),
             step_s: Some(rule.step_ns as f64 / 1e9),
+            document: Some(rule.document),
             mistakes: Vec::new(),
         },
         Err(mistakes) => CheckedRule { mistakes, ..CheckedRule::default() },
@@ -150,7 +152,7 @@ pub async fn rehearse(reading: &Arc<Reading>, reader: &Reader, ask: RehearseRequ
         bins: shown.bins,
         marks: read.marks.clone(),
         learning: read.strips.learning,
-        incomplete: read.strips.incomplete.clone().or(shortened),
+        incomplete: read.strips.incomplete.clone().or(read.strips.capped.clone()).or(shortened),
         at_hand,
         explain,
     })

@@ -71,8 +71,8 @@ pub async fn shape(
 
 /// `GET /api/now`: how things stand.
 pub async fn now(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<NowAnswer>> {
-    let Json(raised) = alerts::alerts(State(reading.base.clone()), reader.clone()).await?;
-    let Json(rules) = alerts::rules(State(reading.base.clone()), reader.clone()).await?;
+    let Json(raised) = alerts::alerts(State(reading.clone()), reader.clone()).await?;
+    let Json(rules) = alerts::rules(State(reading.clone()), reader.clone()).await?;
     Ok(Json(overview::now(&reading, &reader, raised, &rules).await?))
 }
 

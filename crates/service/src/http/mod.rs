@@ -177,7 +177,17 @@ fn interface() -> ApiRouter<Parts> {
             get_with(alerts::rules, described("Alert rules"))
                 .post_with(alerts::add_rule, described("Make an alert rule")),
         )
-        .api_route("/rules/check", post_with(rules::check, described("What a rule's document says, or what is wrong with it")))
+        .api_route("/rules/apply", post_with(rules::apply, described("Make or change a rule by its document")))
+        .api_route(
+            "/contacts",
+            get_with(rules::contacts, described("Whom rules notify"))
+                .post_with(rules::put_contact, described("Make or change a contact")),
+        )
+        .api_route("/contacts/{name}", delete_with(rules::remove_contact, described("Remove a contact")))
+        .api_route(
+            "/rules/check",
+            post_with(rules::check, described("What a rule's document says, or what is wrong with it")),
+        )
         .api_route("/rules/rehearse", post_with(rules::rehearse, described("What a rule would have done")))
         .api_route("/rules/{id}", delete_with(alerts::remove_rule, described("Remove an alert rule")))
         .api_route("/alerts", get_with(alerts::alerts, described("Alerts, the latest first")))

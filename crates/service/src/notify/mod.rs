@@ -2,9 +2,11 @@
 
 pub mod fake_receiver;
 mod mail;
+mod message;
 mod webhook;
 
 pub use mail::check_mail_address;
+pub use message::messages;
 pub use webhook::{check_webhook_url, sign_webhook};
 
 use crate::error::Result;

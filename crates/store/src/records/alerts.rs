@@ -4,7 +4,7 @@ use super::{Act, named, record};
 use crate::{Claim, Result, Store, StoreError, sql};
 use calvex_language::domain::access::Role;
 use calvex_language::domain::rule::{
-    Alert, AlertChange, AlertMove, Judgement, Notification, NotifyBy, Rule, RuleState,
+    Alert, AlertChange, AlertGroup, AlertMove, Contact, Judgement, Notification, NotifyBy, Rule, RuleGroup, RuleState,
 };
 use sqlx::Row;
 
@@ -17,12 +17,7 @@ impl Store {
         let mut tx = self.pool.begin().await?;
         let added = sqlx::query(sql::RULE_ADD)
             .bind(&rule.name)
-            .bind(&rule.query)
-            .bind(rule.window_s)
-            .bind(rule.above)
-            .bind(rule.hold_s)
-            .bind(rule.delay_s)
-            .bind(rule.late_s)
+            .bind(&rule.document)
             .bind(&rule.webhook)
             .bind(&rule.webhook_secret)
             .bind(&rule.mail)
@@ -46,26 +41,110 @@ impl Store {
             Ok(Rule {
                 id: r.try_get(0)?,
                 name: r.try_get(1)?,
-                query: r.try_get(2)?,
-                window_s: r.try_get(3)?,
-                above: r.try_get(4)?,
-                hold_s: r.try_get(5)?,
-                delay_s: r.try_get(6)?,
-                late_s: r.try_get(7)?,
-                webhook: r.try_get(8)?,
-                webhook_secret: r.try_get(9)?,
-                mail: r.try_get(10)?,
-                owner_id: r.try_get(11)?,
-                owner: r.try_get(12)?,
-                owner_role: named("role", r.try_get(13)?, Role::from_name)?,
-                state: named("state of a rule", r.try_get(14)?, RuleState::from_name)?,
-                since_ns: r.try_get(15)?,
-                judged_ns: r.try_get(16)?,
-                count: r.try_get(17)?,
-                note: r.try_get(18)?,
+                document: r.try_get(2)?,
+                revision: r.try_get(3)?,
+                webhook: r.try_get(4)?,
+                webhook_secret: r.try_get(5)?,
+                mail: r.try_get(6)?,
+                owner_id: r.try_get(7)?,
+                owner: r.try_get(8)?,
+                owner_role: named("role", r.try_get(9)?, Role::from_name)?,
+                state: named("state of a rule", r.try_get(10)?, RuleState::from_name)?,
+                since_ns: r.try_get(11)?,
+                judged_ns: r.try_get(12)?,
+                value: r.try_get(13)?,
+                note: r.try_get(14)?,
             })
         };
         rows.iter().map(rule).collect()
+    }
+
+    /// Gives a rule another document; it is quiet and judged from `since_ns` on, and what it had raised ends. `false` where
+    /// there is no rule of that name.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn change_rule(&self, name: &str, document: &str, since_ns: i64, act: &Act<'_>) -> Result<bool> {
+        let mut tx = self.pool.begin().await?;
+        let Some(id) = sqlx::query_scalar::<_, u32>(sql::RULE_ID).bind(name).fetch_optional(&mut *tx).await? else {
+            return Ok(false);
+        };
+        sqlx::query(sql::RULE_CHANGE).bind(document).bind(since_ns).bind(name).execute(&mut *tx).await?;
+        sqlx::query(sql::RULE_GROUPS_CLEAR).bind(id).execute(&mut *tx).await?;
+        sqlx::query(sql::ALERT_GROUPS_END_OF_RULE).bind(since_ns).bind(id).execute(&mut *tx).await?;
+        sqlx::query(sql::ALERTS_END_OF_RULE).bind(since_ns).bind(id).execute(&mut *tx).await?;
+        record(&mut tx, act).await?;
+        tx.commit().await?;
+        Ok(true)
+    }
+
+    /// The groups of a rule that are not quiet.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn rule_groups(&self, rule_id: u32) -> Result<Vec<RuleGroup>> {
+        let rows = sqlx::query(sql::RULE_GROUPS).bind(rule_id).fetch_all(&self.pool).await?;
+        let group = |r: &sqlx::mysql::MySqlRow| {
+            Ok(RuleGroup {
+                hash: r.try_get(0)?,
+                name: r.try_get(1)?,
+                state: named("state of a group", r.try_get(2)?, RuleState::from_name)?,
+                since_ns: r.try_get(3)?,
+                value: r.try_get(4)?,
+            })
+        };
+        rows.iter().map(group).collect()
+    }
+
+    /// Whom rules may notify.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn contacts(&self) -> Result<Vec<Contact>> {
+        let rows = sqlx::query(sql::CONTACT_ALL).fetch_all(&self.pool).await?;
+        let contact = |r: &sqlx::mysql::MySqlRow| {
+            Ok(Contact {
+                name: r.try_get(0)?,
+                webhook: r.try_get(1)?,
+                webhook_secret: r.try_get(2)?,
+                mail: r.try_get(3)?,
+            })
+        };
+        rows.iter().map(contact).collect()
+    }
+
+    /// Makes a contact, or changes it.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn put_contact(&self, contact: &Contact, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query(sql::CONTACT_PUT)
+            .bind(&contact.name)
+            .bind(&contact.webhook)
+            .bind(&contact.webhook_secret)
+            .bind(&contact.mail)
+            .bind(act.at_ns)
+            .execute(&mut *tx)
+            .await?;
+        record(&mut tx, act).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Removes a contact; rules that name it notify it no more.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`].
+    pub async fn remove_contact(&self, name: &str, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let done = sqlx::query(sql::CONTACT_REMOVE).bind(name).execute(&mut *tx).await?;
+        if done.rows_affected() == 0 {
+            return Err(StoreError::Missing(format!("contact {name}")));
+        }
+        record(&mut tx, act).await?;
+        tx.commit().await?;
+        Ok(())
     }
 
     /// Removes a rule with its history.
@@ -89,7 +168,7 @@ impl Store {
     /// Where the database fails.
     pub async fn alerts_since(&self, rule_id: u32, from_ns: i64) -> Result<Vec<Alert>> {
         let rows = sqlx::query(sql::ALERTS_OF_RULE).bind(rule_id).bind(from_ns).fetch_all(&self.pool).await?;
-        rows.iter().map(alert).collect()
+        self.with_groups(rows.iter().map(alert).collect::<Result<_>>()?).await
     }
 
     /// The latest alerts of all rules.
@@ -98,7 +177,25 @@ impl Store {
     /// Where the database fails.
     pub async fn latest_alerts(&self, limit: u32) -> Result<Vec<Alert>> {
         let rows = sqlx::query(sql::ALERTS_LATEST).bind(limit).fetch_all(&self.pool).await?;
-        rows.iter().map(alert).collect()
+        self.with_groups(rows.iter().map(alert).collect::<Result<_>>()?).await
+    }
+
+    async fn with_groups(&self, mut alerts: Vec<Alert>) -> Result<Vec<Alert>> {
+        for alert in &mut alerts {
+            let rows = sqlx::query(sql::ALERT_GROUPS).bind(alert.id).fetch_all(&self.pool).await?;
+            let group = |r: &sqlx::mysql::MySqlRow| {
+                Ok(AlertGroup {
+                    hash: r.try_get(0)?,
+                    name: r.try_get(1)?,
+                    raised_ns: r.try_get(2)?,
+                    ended_ns: r.try_get(3)?,
+                    peak: r.try_get(4)?,
+                    withdrawn: r.try_get(5)?,
+                })
+            };
+            alert.groups = rows.iter().map(group).collect::<Result<_>>()?;
+        }
+        Ok(alerts)
     }
 
     /// A person takes an alert on.
@@ -123,22 +220,34 @@ impl Store {
     pub async fn commit_judgement(&self, claim: &Claim, judgement: &Judgement, now_ns: i64) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
         self.fence_work(&mut tx, claim).await?;
-        let standing: Option<Option<i64>> =
-            sqlx::query_scalar(sql::RULE_JUDGED).bind(judgement.rule_id).fetch_optional(&mut *tx).await?;
-        if standing != Some(judgement.judged_before_ns) {
+        let standing: Option<(Option<i64>, u32)> =
+            sqlx::query_as(sql::RULE_JUDGED).bind(judgement.rule_id).fetch_optional(&mut *tx).await?;
+        if standing != Some((judgement.judged_before_ns, judgement.revision)) {
             return Ok(false);
         }
         sqlx::query(sql::RULE_JUDGE)
             .bind(judgement.state.name())
             .bind(judgement.since_ns)
             .bind(judgement.judged_ns)
-            .bind(judgement.count)
+            .bind(judgement.value)
             .bind(&judgement.note)
             .bind(judgement.rule_id)
             .execute(&mut *tx)
             .await?;
+        sqlx::query(sql::RULE_GROUPS_CLEAR).bind(judgement.rule_id).execute(&mut *tx).await?;
+        for group in &judgement.groups {
+            sqlx::query(sql::RULE_GROUP_ADD)
+                .bind(judgement.rule_id)
+                .bind(group.hash)
+                .bind(&group.name)
+                .bind(group.state.name())
+                .bind(group.since_ns)
+                .bind(group.value)
+                .execute(&mut *tx)
+                .await?;
+        }
         for change in &judgement.changes {
-            let (id, notify) = match change {
+            let (id, groups, notify) = match change {
                 AlertChange::Raise { alert, notify } => {
                     let added = sqlx::query(sql::ALERT_ADD)
                         .bind(alert.rule_id)
@@ -146,21 +255,38 @@ impl Store {
                         .bind(alert.ended_ns)
                         .bind(alert.peak)
                         .bind(alert.late)
+                        .bind(judgement.revision)
+                        .bind(alert.withdrawn)
+                        .bind(&alert.explanation)
                         .execute(&mut *tx)
                         .await?;
-                    (added.last_insert_id() as u32, notify)
+                    (added.last_insert_id() as u32, &alert.groups, notify)
                 }
                 AlertChange::Update { alert, notify } => {
                     sqlx::query(sql::ALERT_UPDATE)
                         .bind(alert.raised_ns)
                         .bind(alert.ended_ns)
                         .bind(alert.peak)
+                        .bind(alert.withdrawn)
                         .bind(alert.id)
                         .execute(&mut *tx)
                         .await?;
-                    (alert.id, notify)
+                    (alert.id, &alert.groups, notify)
                 }
             };
+            sqlx::query(sql::ALERT_GROUPS_CLEAR).bind(id).execute(&mut *tx).await?;
+            for group in groups {
+                sqlx::query(sql::ALERT_GROUP_ADD)
+                    .bind(id)
+                    .bind(group.hash)
+                    .bind(group.raised_ns)
+                    .bind(&group.name)
+                    .bind(group.ended_ns)
+                    .bind(group.peak)
+                    .bind(group.withdrawn)
+                    .execute(&mut *tx)
+                    .await?;
+            }
             for message in notify {
                 sqlx::query(sql::OUTBOX_ADD)
                     .bind(id)
@@ -224,6 +350,10 @@ fn alert(r: &sqlx::mysql::MySqlRow) -> Result<Alert> {
         peak: r.try_get(4)?,
         late: r.try_get(5)?,
         taken_by: r.try_get(6)?,
+        revision: r.try_get(7)?,
+        withdrawn: r.try_get(8)?,
+        explanation: r.try_get(9)?,
+        groups: Vec::new(),
     })
 }
 

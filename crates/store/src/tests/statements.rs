@@ -8,7 +8,7 @@ use crate::*;
 use calvex_language::domain::access::Role;
 use calvex_language::domain::error_group::{GroupState, KeptGroup, SeenGroup};
 use calvex_language::domain::rule::{
-    Alert, AlertChange, AlertMove, Judgement, Notification, NotifyBy, Rule, RuleState,
+    Alert, AlertChange, AlertGroup, AlertMove, Judgement, Notification, NotifyBy, Rule, RuleGroup, RuleState,
 };
 use calvex_storage::chunk::{BloomSetMeta, ChunkMeta};
 use std::collections::BTreeMap;
@@ -283,12 +283,8 @@ fn lease_errors(owner_id: u32) -> Rule {
     Rule {
         id: 0,
         name: "lease errors".into(),
-        query: "severity>=error".into(),
-        window_s: 60,
-        above: 1,
-        hold_s: 0,
-        delay_s: 0,
-        late_s: 0,
+        document: r#"{"name":"lease errors","threshold":{"events":"severity>=error","over":"1m","above":1}}"#.into(),
+        revision: 1,
         webhook: None,
         webhook_secret: None,
         mail: None,
@@ -298,14 +294,34 @@ fn lease_errors(owner_id: u32) -> Rule {
         state: RuleState::Quiet,
         since_ns: 0,
         judged_ns: None,
-        count: 0,
+        value: None,
         note: String::new(),
     }
 }
 
 /// The first judgement of a rule: it raises an alert, and somebody is notified.
 fn raised(rule_id: u32) -> Judgement {
-    let alert = Alert { id: 0, rule_id, raised_ns: 5, ended_ns: None, peak: 3, late: false, taken_by: None };
+    let group = AlertGroup {
+        hash: u64::MAX,
+        name: "north".into(),
+        raised_ns: 5,
+        ended_ns: None,
+        peak: Some(3.0),
+        withdrawn: false,
+    };
+    let alert = Alert {
+        id: 0,
+        rule_id,
+        raised_ns: 5,
+        ended_ns: None,
+        peak: Some(3.0),
+        late: false,
+        taken_by: None,
+        revision: 1,
+        withdrawn: false,
+        explanation: Some("{}".into()),
+        groups: vec![group],
+    };
     let message = Notification {
         id: 0,
         alert_id: 0,
@@ -320,12 +336,20 @@ fn raised(rule_id: u32) -> Judgement {
     };
     Judgement {
         rule_id,
+        revision: 1,
         judged_before_ns: None,
         state: RuleState::Raised,
         since_ns: 5,
         judged_ns: 9,
-        count: 3,
+        value: Some(3.0),
         note: String::new(),
+        groups: vec![RuleGroup {
+            hash: u64::MAX,
+            name: "north".into(),
+            state: RuleState::Raised,
+            since_ns: 5,
+            value: Some(3.0),
+        }],
         changes: vec![AlertChange::Raise { alert, notify: vec![message] }],
     }
 }

@@ -1,5 +1,6 @@
 //! Types of alert rules, and of what they raised.
 
+use calvex_answer::watch::{Bound, RuleDocument, Urgency};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -35,12 +36,20 @@ pub struct NewRule {
 pub struct Rule {
     pub id: u64,
     pub name: String,
+    /// In one sentence.
+    pub sentence: String,
+    /// Its form: `threshold`, `share` ….
+    pub form: String,
+    /// The events that it looks at: a filter.
     pub query: String,
-    pub window_s: u32,
-    pub above: u64,
-    pub hold_s: u32,
-    pub delay_s: u32,
-    pub late_s: u32,
+    pub document: RuleDocument,
+    /// Of the document, from 1.
+    pub revision: u32,
+    pub bound: Bound,
+    /// What the values are.
+    pub unit: String,
+    /// How long the window is, seconds.
+    pub window_s: f64,
     pub webhook: Option<String>,
     pub mail: Option<String>,
     pub owner: String,
@@ -50,10 +59,95 @@ pub struct Rule {
     pub since: String,
     /// The last moment judged, RFC 3339; none before the first.
     pub judged: Option<String>,
-    /// The count of the last window judged.
-    pub count: u64,
-    /// Why it is failing.
+    /// The value of the last judgement that is furthest beyond the bound.
+    pub value: Option<f64>,
+    /// Why it is failing, or what it cannot say yet.
     pub note: String,
+    /// Groups that are building or raised, the first 50.
+    pub groups: Vec<GroupOfRule>,
+}
+
+/// A group of a rule that is not quiet.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct GroupOfRule {
+    pub name: String,
+    /// `building` or `raised`.
+    pub state: String,
+    /// RFC 3339.
+    pub since: String,
+    pub value: Option<f64>,
+}
+
+/// A rule's document to be applied: a rule of its name is made or changed.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct ApplyRule {
+    /// TOML or JSON.
+    pub document: String,
+    /// Only say what would change.
+    pub dry_run: bool,
+}
+
+/// What applying a document did, or would do.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct AppliedRule {
+    /// The rule.
+    pub name: String,
+    /// `made`, `changed` or `as it was`.
+    pub what: String,
+    /// The rule in one sentence.
+    pub sentence: String,
+    /// Contacts that it names and that are not there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unknown_contacts: Vec<String>,
+}
+
+/// Whom rules notify.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct ContactListed {
+    /// What rules call it.
+    pub name: String,
+    /// Where a signed webhook goes.
+    pub webhook: Option<String>,
+    /// Whom mail goes to.
+    pub mail: Option<String>,
+}
+
+/// A contact just made or changed; a new secret that signs its webhooks is shown this once.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct MadeContact {
+    pub name: String,
+    pub webhook_secret: Option<String>,
+}
+
+/// Why an alert was raised.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Explained {
+    /// What is different from just before, in one line.
+    pub headline: String,
+    /// The best findings.
+    pub lines: Vec<ExplainedLine>,
+    /// Changes made just before: when and what.
+    pub marks: Vec<String>,
+    /// The trace of one story of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub story: Option<String>,
+}
+
+/// One thing that is different.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct ExplainedLine {
+    /// The value or shape.
+    pub what: String,
+    /// Its share or rate before.
+    pub baseline: String,
+    /// And now.
+    pub current: String,
+    /// What finds its events.
+    pub query: String,
 }
 
 /// A rule just made; the secret that signs its webhooks is shown this once.
@@ -70,21 +164,53 @@ pub struct MadeRule {
 pub struct Alert {
     pub id: u64,
     pub rule: String,
+    /// The rule in one sentence, as it is now.
+    pub sentence: String,
     pub query: String,
-    pub window_s: u32,
-    pub above: u64,
+    /// How long the window is, seconds.
+    pub window_s: f64,
+    pub bound: Bound,
+    /// What the values are.
+    pub unit: String,
+    /// `page` or `ticket`.
+    pub urgency: Urgency,
+    /// For whoever is woken.
+    pub note: String,
+    /// Where it stands what to do.
+    pub runbook: String,
     /// RFC 3339: the moment judged.
     pub raised: String,
     /// RFC 3339; none while raised.
     pub ended: Option<String>,
-    /// Largest count seen.
-    pub peak: u64,
+    /// The value furthest beyond the bound.
+    pub peak: Option<f64>,
     /// Judged only after late events had come.
     pub late: bool,
+    /// Late events undid it.
+    pub withdrawn: bool,
     /// Who took it.
     pub taken_by: Option<String>,
+    /// Its groups, the first 50.
+    pub groups: Vec<GroupOfAlert>,
+    /// How many groups.
+    pub group_count: usize,
+    /// Why it was raised.
+    pub explanation: Option<Explained>,
     /// What became of the notifications: kind, target, state.
     pub notified: Vec<Notified>,
+}
+
+/// One group's raising.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct GroupOfAlert {
+    pub name: String,
+    /// RFC 3339.
+    pub raised: String,
+    /// RFC 3339; none while raised.
+    pub ended: Option<String>,
+    pub peak: Option<f64>,
+    pub withdrawn: bool,
 }
 
 /// One notification of an alert.

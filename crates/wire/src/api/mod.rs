@@ -14,7 +14,10 @@ mod search;
 mod senders;
 mod transforms;
 
-pub use alerts::{Alert, MadeRule, NewRule, Notified, Rule};
+pub use alerts::{
+    Alert, AppliedRule, ApplyRule, ContactListed, Explained, ExplainedLine, GroupOfAlert, GroupOfRule, MadeContact,
+    MadeRule, NewRule, Notified, Rule,
+};
 pub use arrivals::{Arrival, ArrivalsAnswer, Probed, Refused, SetAside, WayIn};
 pub use compare::{CompareAnswer, CompareRequest, ComparedSide};
 pub use errors::{ErrorExample, ErrorGroup, ErrorsAnswer, ErrorsRequest, FailedRelease, SaidOfGroup, SayOfGroup};

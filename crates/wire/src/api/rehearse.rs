@@ -2,7 +2,7 @@
 
 use super::RangeAnswer;
 use calvex_answer::scan::Explanation;
-use calvex_answer::watch::{Bin, Bound, DocumentMistake, Rehearsed};
+use calvex_answer::watch::{Bin, Bound, DocumentMistake, Rehearsed, RuleDocument};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -23,6 +23,9 @@ pub struct CheckedRule {
     /// Its form.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub form: Option<String>,
+    /// The rule, as JSON.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub document: Option<RuleDocument>,
     /// How often it is judged, seconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub step_s: Option<f64>,

@@ -40,13 +40,7 @@ impl Arrivals {
 
 /// Goes on from a moment until it is dropped: the demo of a seed and of so many events. Each event is sent when its time
 /// has come.
-pub(super) async fn live(
-    url: &str,
-    dir: &Path,
-    kept: &Kept,
-    (seed, events): (u64, u64),
-    from_ns: i64,
-) -> Result<()> {
+pub(super) async fn live(url: &str, dir: &Path, kept: &Kept, (seed, events): (u64, u64), from_ns: i64) -> Result<()> {
     let http = http_client(Duration::from_secs(30))?;
     let (days, _) = days_and_night(seed, kept.change_ns, events, now_ns());
     let touched = (TOUCHED_PER_MINUTE * events as f64 / USUAL_EVENTS as f64).clamp(20.0, 1500.0);

@@ -2,6 +2,7 @@
 
 mod incident;
 mod live;
+mod rules;
 
 use crate::client::{Client, Connection, http_client};
 use crate::commands::receiver::{listen, show};
@@ -12,7 +13,8 @@ use calvex_demo::{Days, Night, SERVICES, Sent};
 use calvex_intake::transform::{Act as Does, Cutting, Masking, Rule};
 use calvex_language::model::mask::Detector;
 use calvex_wire::api::{
-    Dial, IDEMPOTENCY_HEADER, Lane, MadeRule, MadeSecret, NewDial, NewKey, NewRule, NewToken, Route, TieListed,
+    AppliedRule, ApplyRule, ContactListed, Dial, IDEMPOTENCY_HEADER, Lane, MadeContact, MadeSecret, NewDial, NewKey,
+    NewToken, Route, TieListed,
 };
 use clap::{Args, Subcommand};
 use indicatif::{ProgressBar, ProgressStyle};
@@ -169,7 +171,9 @@ impl Demo {
             // Only now, so that the night itself is whole.
             let why = "belt speeds help nobody".to_owned();
             let dial = NewDial { when: "service=sorter".into(), least: "info".into(), why, ..NewDial::default() };
-            let _: Dial = sign_in(url, password).await?.post("/api/dials", &dial).await?;
+            let client = sign_in(url, password).await?;
+            let _: Dial = client.post("/api/dials", &dial).await?;
+            apply(&client, rules::documents(self.events).filter(|(_, looks_back)| !looks_back)).await?;
             kept.loaded = true;
             keep(file, &kept)?;
         }
@@ -226,18 +230,6 @@ async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Resul
             &NewToken { name: "demo".into(), purpose: Some("administer".into()), ..NewToken::default() },
         )
         .await?;
-    let in_proportion = |above: u64| (above.saturating_mul(events) / USUAL_EVENTS).max(2);
-    let rule = |name: &str, query: &str, window_s, above, hold_s| NewRule {
-        name: name.into(),
-        query: query.into(),
-        window_s,
-        above: in_proportion(above),
-        hold_s,
-        delay_s: None,
-        late_s: Some(2 * 86_400),
-        webhook: Some(hook_url.to_owned()),
-        mail: Some("oncall@fennmark.test".into()),
-    };
     for (name, spelling) in [("parcel", "parcel_id"), ("bank", "slot.bank")] {
         let tie = TieListed { name: name.into(), spellings: vec![spelling.into()] };
         client.put(&format!("/api/ties/{name}"), &tie).await?;
@@ -259,17 +251,25 @@ async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Resul
         },
     ];
     client.put("/api/transforms", &transforms).await?;
-    let mut webhook_secrets = Vec::new();
-    for rule in [
-        rule("leases run out", "service=slots \"ran out\"", 300, 20, 60),
-        rule("edge fails", "service=edge severity>=error", 600, 50, 0),
-        rule("billing fails", "service in (billing, notify) severity>=error", 300, 10, 0),
-        rule("doors opened by operators", "door.override", 3600, 100_000, 0),
-    ] {
-        webhook_secrets.extend(client.post::<MadeRule>("/api/rules", &rule).await?.webhook_secret);
-    }
+    let contact = ContactListed {
+        name: rules::ON_CALL.into(),
+        webhook: Some(hook_url.to_owned()),
+        mail: Some("oncall@fennmark.test".into()),
+    };
+    let made: MadeContact = client.post("/api/contacts", &contact).await?;
+    // Those that look back judge the night itself; the others begin when there is a past to learn from.
+    apply(&client, rules::documents(events).filter(|(_, looks_back)| *looks_back)).await?;
+    let webhook_secrets = made.webhook_secret.into_iter().collect();
     let change_ns = last_change_ns(now_ns());
     Ok(Kept { password: password.to_owned(), token: token.secret, keys, webhook_secrets, change_ns, loaded: false })
+}
+
+/// Makes rules of documents.
+async fn apply(client: &Client, documents: impl Iterator<Item = (String, bool)>) -> Result<()> {
+    for (document, _) in documents {
+        let _: AppliedRule = client.post("/api/rules/apply", &ApplyRule { document, dry_run: false }).await?;
+    }
+    Ok(())
 }
 
 async fn sign_in(url: &str, password: &str) -> Result<Client> {

@@ -27,6 +27,11 @@ pub(super) const FORMS: [(&str, &str); 8] = [
     ("error-group", include_str!("forms/error-group.toml")),
 ];
 
+/// A figure as it is read.
+pub(super) fn figure(value: f64) -> String {
+    format!("{}", (value * 1000.0).round() / 1000.0)
+}
+
 /// Prints a line for each alert that would have been raised, in a terminal with the strip above.
 pub(super) fn show(answer: &RehearsalAnswer, form: &Form, zone: &Zone) -> Result<Ended> {
     let alerts = answer.alerts.iter().map(|alert| {
@@ -47,16 +52,18 @@ pub(super) fn show(answer: &RehearsalAnswer, form: &Form, zone: &Zone) -> Result
         if !answer.bins.is_empty() {
             output::line(&strip(&answer.bins, answer.bound.number, answer.bound.side))?;
             let (from, to) = (zone.short(&answer.range.from), zone.short(&answer.range.to));
-            let bound = format!("{} {}", if answer.bound.side == Side::Above { "above" } else { "below" }, answer.bound.number);
+            let bound =
+                format!("{} {}", if answer.bound.side == Side::Above { "above" } else { "below" }, answer.bound.number);
             output::line(&output::faint(&format!("{from} to {to}, {} {bound}", answer.unit)))?;
         }
         for alert in &answer.alerts {
             let raised = zone.short(&format_utc(alert.raised_ns, 3));
-            let long = alert.ended_ns.map_or_else(|| "raised still".to_owned(), |ns| duration_text(ns - alert.raised_ns));
+            let long =
+                alert.ended_ns.map_or_else(|| "raised still".to_owned(), |ns| duration_text(ns - alert.raised_ns));
             let groups: Vec<&str> = alert.groups.iter().map(String::as_str).filter(|name| !name.is_empty()).collect();
             let more = alert.group_count.saturating_sub(alert.groups.len());
             let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-            let worst = (alert.worst * 1000.0).round() / 1000.0;
+            let worst = figure(alert.worst);
             output::line(&output::plain(&format!("{raised}  {long:>12}  {worst:>10}  {}{more}", groups.join(", "))))?;
         }
         if answer.alert_count > answer.alerts.len() {
@@ -69,18 +76,19 @@ pub(super) fn show(answer: &RehearsalAnswer, form: &Form, zone: &Zone) -> Result
     Ok(if answer.alerts.is_empty() { Ended::Nothing } else { Ended::Well })
 }
 
-/// The values along the time: the worst of each cell, red where it is beyond the bound.
+/// The values along the time, by how far they lie from zero: the worst of each cell, red where it is beyond the bound.
 fn strip(bins: &[Bin], bound: f64, side: Side) -> String {
     let above = side == Side::Above;
     let worst = |bin: &Bin| if above { bin.most } else { bin.least };
-    let most = bins.iter().filter_map(|bin| bin.most).fold(bound.max(1e-12), f64::max);
+    let ends = bins.iter().flat_map(|bin| [bin.least, bin.most]).flatten();
+    let most = ends.map(f64::abs).fold(bound.abs().max(1e-12), f64::max);
     let each = bins.len().div_ceil(WIDTH);
     let cell = |some: &[Bin]| {
         let values = some.iter().filter_map(worst);
         let value = if above { values.reduce(f64::max) } else { values.reduce(f64::min) };
         let Some(value) = value else { return "·".to_owned() };
-        let height = ((value / most).clamp(0.0, 1.0) * 8.0).round() as usize;
-        let height = if value > 0.0 { height.max(1) } else { height };
+        let height = ((value.abs() / most).clamp(0.0, 1.0) * 8.0).round() as usize;
+        let height = if value != 0.0 { height.max(1) } else { height };
         let drawn = HEIGHTS[height.min(8)].to_string();
         let beyond = if above { value > bound } else { value < bound };
         if beyond { output::styled(&drawn, Style::new().bright_red()) } else { drawn }

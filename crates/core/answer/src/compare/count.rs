@@ -70,7 +70,7 @@ pub(super) fn count(
     explain: &mut Explanation,
     so_far: &(dyn Fn(&Counted) + Sync),
 ) -> Counted {
-    let mut pages: Vec<(usize, Arc<str>, PageAt)> = Vec::new();
+    let mut pages: Vec<OfSet> = Vec::new();
     let mut counted = Counted::default();
     for (n, side) in sides.iter().enumerate() {
         let opened = open_all(scope, side.filter, &side.range, explain);
@@ -120,9 +120,9 @@ pub(super) fn count(
 
 /// Pages in an order in which any first part of them stands for all: those of both sets mixed, and their times spread
 /// evenly (multiples of the golden ratio: Weyl, "Über die Gleichverteilung von Zahlen mod. Eins", 1916).
-fn scattered<T>(pages: Vec<(usize, Arc<str>, T)>) -> Vec<(usize, Arc<str>, T)> {
+fn scattered(pages: Vec<OfSet>) -> Vec<OfSet> {
     let mut met = [0usize; 2];
-    let mut placed: Vec<(f64, (usize, Arc<str>, T))> = pages
+    let mut placed: Vec<(f64, OfSet)> = pages
         .into_iter()
         .map(|page| {
             met[page.0] += 1;
@@ -132,6 +132,9 @@ fn scattered<T>(pages: Vec<(usize, Arc<str>, T)>) -> Vec<(usize, Arc<str>, T)> {
     placed.sort_by(|(a, _), (b, _)| a.total_cmp(b));
     placed.into_iter().map(|(_, page)| page).collect()
 }
+
+/// A page of a set, with its lane.
+type OfSet = (usize, Arc<str>, PageAt);
 
 /// What one page has of one set.
 struct PageCounts {
@@ -245,8 +248,7 @@ fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange, ac
         }
         let name = xxhash_rust::xxh3::xxh3_64(format!("{field:?}").as_bytes());
         let hashes: Vec<u64> = coded.values.iter().map(|value| value.hash64() ^ name.rotate_left(1)).collect();
-        let counts =
-            units_by_code(&coded, &by_unit, &unit_of, &block_of, |row, code| news(row, hashes[code as usize]));
+        let counts = units_by_code(&coded, &by_unit, &unit_of, &block_of, |row, code| news(row, hashes[code as usize]));
         let values = coded.values.into_iter().zip(counts).skip(1).filter(|(_, n)| n.iter().any(|n| *n > 0));
         out.values.push((field, values.collect()));
     }

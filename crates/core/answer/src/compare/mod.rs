@@ -89,10 +89,8 @@ pub fn compare(scope: &Scope, baseline: &Side, current: &Side) -> Comparison {
     let looked_at = counted.looked_at();
     // Of a sample, as many as all would be.
     let all = |n: u64, set: usize| (n as f64 / looked_at[set]).round() as u64;
-    [out.baseline, out.current] = [0, 1].map(|set| SideCount {
-        events: all(counted.events[set], set),
-        units: all(counted.distinct[set].count(), set),
-    });
+    [out.baseline, out.current] = [0, 1]
+        .map(|set| SideCount { events: all(counted.events[set], set), units: all(counted.distinct[set].count(), set) });
     out.sampled = counted.sampled;
     out.too_many_values = counted.too_many.iter().map(field_name).collect();
     out.too_many_values.sort();
@@ -159,13 +157,11 @@ fn marks(scope: &Scope, [baseline, current]: [&Side; 2], explain: &mut Explanati
     let start_ns = current.range.from_ns;
     let mut events = found.events;
     events.sort_by_key(|(event, _)| event.time_ns.abs_diff(start_ns));
-    let mark = |event: &Event| {
-        Finding {
-            value: mark_of(event),
-            at: Some(format_utc(event.time_ns, 3)),
-            query: format!("has mark time={}", format_utc(event.time_ns, 9)),
-            ..Finding::new(FindingKind::Mark, Change::Made, "mark")
-        }
+    let mark = |event: &Event| Finding {
+        value: mark_of(event),
+        at: Some(format_utc(event.time_ns, 3)),
+        query: format!("has mark time={}", format_utc(event.time_ns, 9)),
+        ..Finding::new(FindingKind::Mark, Change::Made, "mark")
     };
     events.iter().take(MAX_MARKS).map(|(event, _)| mark(event)).collect()
 }

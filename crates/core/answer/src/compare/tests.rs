@@ -379,10 +379,23 @@ fn a_trace_of_many_pages_is_one_request() {
     let case = case(3, 0.0);
     // Pages by service: each request's events stand in five pages.
     let mut events = case.events;
-    events.iter_mut().enumerate().for_each(|(n, event)| event.service = format!("s{}", n % 5).into());
+    events.iter_mut().enumerate().for_each(|(n, event)| event.service = format!("s{}", n % 5));
     events.sort_by(|a, b| (&a.service, a.time_ns).cmp(&(&b.service, b.time_ns)));
     let compared = compared(&Case { events: numbered(events), causes: Vec::new() });
     let (requests, events) = (compared.current.units, compared.current.events);
     assert!((requests as f64 / REQUESTS as f64 - 1.0).abs() < 0.03, "{requests} requests of {REQUESTS}");
     assert_eq!(events, REQUESTS * EACH);
+}
+
+/// What began a moment ago stands out: the blocks before it are no noise.
+#[test]
+fn what_began_within_the_current_set_is_found() {
+    let case = case(11, 0.0);
+    let mut events = case.events;
+    let onset = 105 * MINUTE_NS;
+    for event in events.iter_mut().filter(|event| event.time_ns >= onset) {
+        event.fields.push((Path::root("lease"), Value::Int(12)));
+    }
+    let began = compared(&Case { events: numbered(events), causes: Vec::new() });
+    assert!(first(&began, 1).contains(&"lease=12".to_owned()), "{:?}", first(&began, 3));
 }

@@ -135,7 +135,7 @@ fn test(units: &UnitCounts, all: &[[u64; BLOCKS]; 2]) -> Test {
     let (k0, k1) = (sum(&units[0]) as f64, sum(&units[1]) as f64);
     let (n0, n1) = (total(&all[0]) as f64, total(&all[1]) as f64);
     let (p0, p1) = ((k0 / n0).min(1.0), (k1 / n1).min(1.0));
-    let spread = spread(&units[0], &all[0]).max(spread(&units[1], &all[1]));
+    let spread = spread(&units[0], &all[0]).max(spread_around_onset(&units[1], &all[1]));
     let pooled = ((k0 + k1) / (n0 + n1)).clamp(1e-12, 1.0 - 1e-12);
     let deviation = (spread * pooled * (1.0 - pooled) * (1.0 / n0 + 1.0 / n1)).sqrt();
     // Half a unit on either side, as counts are whole.
@@ -147,18 +147,34 @@ fn test(units: &UnitCounts, all: &[[u64; BLOCKS]; 2]) -> Test {
 
 /// The variance of a share between blocks over the binomial one, at least 1.
 pub(super) fn spread(units: &[u32; BLOCKS], all: &[u64; BLOCKS]) -> f64 {
-    let (k, n) = (sum(units) as f64, total(all) as f64);
+    let (chi, blocks) = chi_square(units, all);
+    if blocks < 2.0 { 1.0 } else { (chi / (blocks - 1.0)).max(1.0) }
+}
+
+/// The same around two levels, one up to some block and another from there on: what began within the current set differs
+/// from block to block because it began, not because it always does.
+fn spread_around_onset(units: &[u32; BLOCKS], all: &[u64; BLOCKS]) -> f64 {
+    let around = |onset: usize| {
+        let (first, last) = (units.split_at(onset), all.split_at(onset));
+        let (a, b) = (chi_square(first.0, last.0), chi_square(first.1, last.1));
+        let blocks = a.1 + b.1;
+        if blocks < 3.0 { f64::INFINITY } else { (a.0 + b.0) / (blocks - 2.0) }
+    };
+    (1..BLOCKS).map(around).fold(spread(units, all), f64::min).max(1.0)
+}
+
+/// How far the shares of blocks lie from their common share, against what chance makes; and how many blocks there are.
+fn chi_square(units: &[u32], all: &[u64]) -> (f64, f64) {
+    let k: f64 = units.iter().map(|k| f64::from(*k)).sum();
+    let n: f64 = all.iter().map(|n| *n as f64).sum();
+    let blocks = all.iter().filter(|n| **n > 0).count() as f64;
     if k == 0.0 || k >= n {
-        return 1.0;
+        return (0.0, blocks);
     }
     let p = k / n;
-    let (mut chi, mut blocks) = (0.0, 0.0);
-    for (k, n) in units.iter().zip(all).filter(|(_, n)| **n > 0) {
-        let (k, n) = (f64::from(*k), *n as f64);
-        chi += (k - n * p).powi(2) / (n * p * (1.0 - p));
-        blocks += 1.0;
-    }
-    if blocks < 2.0 { 1.0 } else { (chi / (blocks - 1.0)).max(1.0) }
+    let blocked = units.iter().zip(all).filter(|(_, n)| **n > 0);
+    let chi = blocked.map(|(k, n)| (f64::from(*k) - *n as f64 * p).powi(2) / (*n as f64 * p * (1.0 - p))).sum();
+    (chi, blocks)
 }
 
 /// The chance that a normal deviate lies beyond `z`. (Abramowitz and Stegun, 7.1.26.)

@@ -284,6 +284,42 @@ pub struct Rule {
 }
 
 impl Rule {
+    /// A stand-in for a document that is no rule any more, to be listed.
+    pub fn unreadable(document: RuleDocument) -> Rule {
+        let form = Form::Threshold { filter: Filter::All, measure: counted(Vec::new()), over_ns: MINUTE_NS };
+        let bound = Bound { side: Side::Above, number: 0.0 };
+        Rule { document, form, hold_ns: 0, delay_ns: 0, late_ns: 0, step_ns: MINUTE_NS, bound }
+    }
+
+    /// The latest moment that can be judged at `now_ns`.
+    pub fn judged_until(&self, now_ns: i64) -> i64 {
+        (now_ns - self.delay_ns).div_euclid(self.step_ns) * self.step_ns
+    }
+
+    /// The window that a value is of.
+    pub fn window_ns(&self) -> i64 {
+        match &self.form {
+            Form::Threshold { over_ns, .. } | Form::Share { over_ns, .. } | Form::Deviation { over_ns, .. } => *over_ns,
+            Form::Unfinished { within_ns, .. } => *within_ns,
+            Form::Objective { .. } => 3600 * SECOND_NS,
+            Form::Silence { .. } | Form::FirstSeen { .. } | Form::ErrorGroups { .. } => 5 * MINUTE_NS,
+        }
+    }
+
+    /// The events that it looks at; of an unfinished one the beginnings.
+    pub fn filter(&self) -> &Filter {
+        match &self.form {
+            Form::Threshold { filter, .. }
+            | Form::Share { filter, .. }
+            | Form::Silence { filter, .. }
+            | Form::FirstSeen { filter, .. }
+            | Form::Deviation { filter, .. }
+            | Form::Objective { filter, .. }
+            | Form::ErrorGroups { filter, .. } => filter,
+            Form::Unfinished { begins, .. } => begins,
+        }
+    }
+
     /// What its values are.
     pub fn unit(&self) -> &'static str {
         match &self.form {
@@ -363,7 +399,8 @@ impl Checks {
             self.wrong("measure", m.column.saturating_sub(head.len()).max(1), m.message, m.cure);
         }
         let mut measure = parsed.query.measure.unwrap_or_default();
-        let more = !measure.per.is_empty() || measure.every.is_some() || measure.having.is_some() || measure.top.is_some();
+        let more =
+            !measure.per.is_empty() || measure.every.is_some() || measure.having.is_some() || measure.top.is_some();
         if measure.aggregates.len() != 1 || more || parsed.query.over.is_some() {
             self.wrong("measure", 1, "a rule judges one figure", "write one aggregate, as count or p95(took)");
         } else if matches!(measure.aggregates[0].function, Function::First(_) | Function::Last(_)) {
@@ -553,7 +590,11 @@ impl RuleDocument {
             let per = c.per(&f.per);
             let over_ns = c.span("over", &f.over, "", WINDOW);
             let least = f.least.unwrap_or(20) as f64;
-            return (Form::Share { filter, measure: shared(of, per), over_ns, least }, above(f.above), step_of(over_ns));
+            return (
+                Form::Share { filter, measure: shared(of, per), over_ns, least },
+                above(f.above),
+                step_of(over_ns),
+            );
         }
         if let Some(f) = &self.silence {
             c.form = "silence";
@@ -621,7 +662,8 @@ impl RuleDocument {
     pub fn sentence(&self) -> String {
         let events = |text: &str| if text.is_empty() { "events".to_owned() } else { format!("`{text}`") };
         let figure = |text: &str| if text.is_empty() { "count" } else { text }.to_owned();
-        let per = |names: &[String]| if names.is_empty() { String::new() } else { format!(" per {}", names.join(", ")) };
+        let per =
+            |names: &[String]| if names.is_empty() { String::new() } else { format!(" per {}", names.join(", ")) };
         let bound = |above: Option<f64>, below: Option<f64>| match (above, below) {
             (_, Some(n)) => format!("below {n}"),
             (n, None) => format!("above {}", n.unwrap_or_default()),
@@ -643,7 +685,11 @@ impl RuleDocument {
             let like = or(&f.like, "week");
             let figure = figure(&f.measure);
             let events = events(&f.events);
-            format!("{figure} of {events} over {}{} is {is} spreads of its usual at this time of the {like}", f.over, per(&f.per))
+            format!(
+                "{figure} of {events} over {}{} is {is} spreads of its usual at this time of the {like}",
+                f.over,
+                per(&f.per)
+            )
         } else if let Some(f) = &self.objective {
             format!("the budget of {} % of `{}` being `{}` burns too fast", f.percent, f.all, f.good)
         } else if let Some(f) = &self.unfinished {

@@ -1,11 +1,12 @@
 //! Step 12 in core: alert rules. A rule is a document ([`document`]); of each of its groups a value is worked out at every
 //! moment ([`strips`]), from figures that are kept between judgements ([`rings`]); the value moves the group's state
-//! ([`states`]). A rehearsal plays the same walk over the past ([`rehearse`]).
+//! ([`states`]); groups that are raised at one time make an alert ([`alerts`]). A rehearsal plays the same walk over the past
+//! ([`rehearse`]).
 //!
 //! Windows go by event time. A rule is judged at every multiple of its step, `delay` after the moment judged, over the
 //! window that ends there. Late events may touch windows that were judged already; these are judged again.
 
-pub mod counted;
+mod alerts;
 mod document;
 mod places;
 mod rehearse;
@@ -15,6 +16,7 @@ mod strips;
 #[cfg(test)]
 mod tests;
 
+pub use alerts::{GroupRaising, Stood, settle};
 pub use document::{
     Deviation, DocumentMistake, ErrorGroups, FirstSeen, Form, MAX_DOCUMENT_BYTES, Objective, Rule, RuleDocument, Share,
     Silence, Threshold, Unfinished, Urgency,
@@ -22,4 +24,4 @@ pub use document::{
 pub use rehearse::{Bin, Rehearsal, Rehearsed, rehearse, replay};
 pub use rings::Rings;
 pub use states::{Bound, Move, Raising, Side, Standing, Walked, judge, raisings, walk};
-pub use strips::{Known, MAX_GROUPS, Moments, Strip, Strips, strips};
+pub use strips::{Known, MAX_GROUPS, Moments, Strip, Strips, group_hash, strips};

@@ -36,7 +36,11 @@ fn value_at(text: &str, field: &str) -> Option<usize> {
         // A table of its own, or one written in a line.
         (_, false) => text.find(&format!("[{table}]")).or_else(|| key_at(text, 0, table))?,
     };
-    let at = if json { text.get(from..)?.find(&format!("\"{key}\"")).map(|at| from + at)? } else { key_at(text, from, key)? };
+    let at = if json {
+        text.get(from..)?.find(&format!("\"{key}\"")).map(|at| from + at)?
+    } else {
+        key_at(text, from, key)?
+    };
     let behind = text.get(at..)?.find([':', '=']).map(|offset| at + offset + 1)?;
     let blanks = text.get(behind..)?.bytes().take_while(|b| *b == b' ').count();
     let quote = text.get(behind + blanks..)?.starts_with(['"', '\'']);

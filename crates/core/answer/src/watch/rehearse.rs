@@ -71,7 +71,7 @@ pub fn replay(strips: &Strips, moments: &Moments, bound: &Bound, hold_ns: i64) -
     for strip in &strips.strips {
         let from = Standing::quiet(moments.first_ns.saturating_sub(moments.step_ns));
         let walked = walk(from, bound, hold_ns, (moments.first_ns, moments.step_ns), &strip.values);
-        let name = strip.group.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        let name = strip.name();
         all.extend(raisings(from, &walked).into_iter().map(|raising| (raising, name.clone())));
     }
     all.sort_by(|a, b| (a.0.raised_ns, &a.1).cmp(&(b.0.raised_ns, &b.1)));

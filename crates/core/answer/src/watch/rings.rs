@@ -6,6 +6,8 @@ use hashbrown::HashMap;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
+/// One group's figures: of each step, from the first read on, where its window has an event.
+pub(super) type Row = (Vec<GroupValue>, Vec<(i64, Vec<f64>)>);
 /// Figures of one group by step.
 pub(super) type Steps = BTreeMap<i64, Vec<f64>>;
 
@@ -95,7 +97,7 @@ impl Ring {
     }
 
     /// The figures of the steps wanted, by group.
-    pub fn rows(&self, wanted: &Range<i64>) -> Vec<(Vec<GroupValue>, Vec<(i64, Vec<f64>)>)> {
+    pub fn rows(&self, wanted: &Range<i64>) -> Vec<Row> {
         let of = |steps: &Steps| steps.range(wanted.clone()).map(|(step, figures)| (*step, figures.clone())).collect();
         let rows = self.rows.iter().map(|(group, steps)| (group.clone(), of(steps)));
         rows.filter(|(_, steps): &(_, Vec<_>)| !steps.is_empty()).collect()

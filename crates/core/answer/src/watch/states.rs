@@ -158,3 +158,62 @@ pub fn raisings(from: Standing, walked: &Walked) -> Vec<Raising> {
     found.iter_mut().zip(&walked.worst).for_each(|(r, worst)| r.worst = *worst);
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const SECOND: i64 = 1_000_000_000;
+    const ABOVE_TEN: Bound = Bound { side: Side::Above, number: 10.0 };
+
+    /// State, whether it is so, how long it must be, how long the state has lasted, and the state that follows.
+    #[test]
+    fn transitions_as_a_table() {
+        use State::*;
+        let table = [
+            (Quiet, true, 60, 0, Building),
+            (Quiet, true, 0, 0, Raised),
+            (Quiet, false, 60, 0, Quiet),
+            (Building, true, 60, 30, Building),
+            (Building, true, 60, 60, Raised),
+            (Building, false, 60, 60, Quiet),
+            (Raised, true, 60, 90, Raised),
+            (Raised, false, 60, 90, Quiet),
+            (Failing, true, 60, 0, Building),
+            (Failing, false, 60, 0, Quiet),
+        ];
+        for (state, is_so, hold_s, been_s, expected) in table {
+            let standing = Standing { state, since_ns: 0 };
+            let (next, moved) = judge(standing, hold_s * SECOND, been_s * SECOND, 11.0, is_so);
+            assert_eq!(next.state, expected, "{state:?} {is_so} {hold_s} {been_s}");
+            assert_eq!(moved.is_some(), state != expected);
+        }
+    }
+
+    #[test]
+    fn a_walk_goes_on_where_the_last_one_ended() {
+        let values: Vec<f64> = (0..100).map(|i| if (30..50).contains(&i) { 20.0 } else { f64::NAN }).collect();
+        let at = (SECOND, SECOND);
+        let whole = walk(Standing::quiet(0), &ABOVE_TEN, 5 * SECOND, at, &values);
+        for cut in [15usize, 33, 41, 60] {
+            let first = walk(Standing::quiet(0), &ABOVE_TEN, 5 * SECOND, at, &values[..cut]);
+            let from = (SECOND * (cut as i64 + 1), SECOND);
+            let rest = walk(first.standing, &ABOVE_TEN, 5 * SECOND, from, &values[cut..]);
+            // Values that are none are not equal to one another, but are written alike.
+            let moves = [first.moves, rest.moves].concat();
+            assert_eq!(format!("{:?} {moves:?}", rest.standing), format!("{:?} {:?}", whole.standing, whole.moves));
+        }
+        let moves: Vec<(i64, State)> = whole.moves.iter().map(|m| (m.at_ns / SECOND, m.to)).collect();
+        assert_eq!(moves, [(31, State::Building), (36, State::Raised), (51, State::Quiet)]);
+        let found = raisings(Standing::quiet(0), &whole);
+        assert_eq!(found, [Raising { raised_ns: 36 * SECOND, ended_ns: Some(51 * SECOND), worst: 20.0 }]);
+    }
+
+    #[test]
+    fn no_value_is_on_no_side() {
+        let below = Bound { side: Side::Below, number: 10.0 };
+        assert!(!below.is_passed(f64::NAN) && !ABOVE_TEN.is_passed(f64::NAN));
+        assert!(below.is_passed(9.9) && !below.is_passed(10.0) && !ABOVE_TEN.is_passed(10.0));
+        assert_eq!((below.worse(3.0, 4.0), ABOVE_TEN.worse(f64::NAN, 4.0)), (3.0, 4.0));
+    }
+}

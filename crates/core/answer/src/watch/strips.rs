@@ -5,7 +5,7 @@
 //! rate that is too fast; how many are open too long. NaN where nothing can be said: it is never so.
 
 use super::document::{Form, Rule};
-use super::rings::Rings;
+use super::rings::{Rings, Row};
 use crate::measure::{GroupValue, Sliding, Windows, windows};
 use crate::scan::{Explanation, Scope};
 use calvex_language::query::{Filter, Function, Measure};
@@ -13,6 +13,8 @@ use hashbrown::HashMap;
 
 /// Groups of a rule at most.
 pub const MAX_GROUPS: usize = 5_000;
+/// Ids of what may be unfinished at most.
+const MAX_TIES: usize = 200_000;
 /// Values of all groups at most.
 const MAX_VALUES: usize = 4_000_000;
 /// Steps that are read at once.
@@ -63,6 +65,19 @@ pub struct Strip {
     pub usual: Vec<(f64, f64)>,
 }
 
+impl Strip {
+    /// Its group, as it is shown: the values, or nothing where the rule judges all as one. 512 letters at most.
+    pub fn name(&self) -> String {
+        let name = self.group.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        name.chars().take(512).collect()
+    }
+}
+
+/// What a group is known by.
+pub fn group_hash(name: &str) -> u64 {
+    xxhash_rust::xxh3::xxh3_64(name.as_bytes())
+}
+
 /// All groups' values.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Strips {
@@ -74,6 +89,8 @@ pub struct Strips {
     pub open: Vec<String>,
     /// Why values are missing.
     pub incomplete: Option<String>,
+    /// That there are more groups than are judged.
+    pub capped: Option<String>,
     /// How they came about.
     pub explain: Explanation,
 }
@@ -87,7 +104,7 @@ pub struct Known {
 
 /// Reads the values of a rule at `moments`; `rings` hold what was read for earlier ones.
 pub fn strips(scope: &Scope, rule: &Rule, moments: Moments, known: &Known, rings: &mut Rings) -> Strips {
-    let mut reader = Reader { scope, moments, out: Strips::default(), rings, questions: 0 };
+    let mut reader = Reader { scope, moments, out: Strips::default(), rings, questions: 0, most_groups: MAX_GROUPS };
     match &rule.form {
         Form::Threshold { filter, measure, over_ns } => {
             let rows = reader.read(filter, measure, *over_ns, 0);
@@ -102,11 +119,15 @@ pub fn strips(scope: &Scope, rule: &Rule, moments: Moments, known: &Known, rings
             });
         }
         Form::Silence { filter, measure } => reader.silence(filter, measure),
-        Form::FirstSeen { filter, measure, unseen_ns, over_ns } => reader.first_seen(filter, measure, *unseen_ns, *over_ns),
+        Form::FirstSeen { filter, measure, unseen_ns, over_ns } => {
+            reader.first_seen(filter, measure, *unseen_ns, *over_ns)
+        }
         Form::Deviation { filter, measure, over_ns, least, like_ns } => {
             reader.deviation(filter, measure, *over_ns, *least, *like_ns);
         }
-        Form::Objective { filter, measure, target, period_ns } => reader.objective(filter, measure, *target, *period_ns),
+        Form::Objective { filter, measure, target, period_ns } => {
+            reader.objective(filter, measure, *target, *period_ns)
+        }
         Form::Unfinished { begins, ends, measure, within_ns } => reader.unfinished(begins, ends, measure, *within_ns),
         Form::ErrorGroups { filter, measure, new, returned } => {
             if *returned {
@@ -127,14 +148,22 @@ pub fn strips(scope: &Scope, rule: &Rule, moments: Moments, known: &Known, rings
     out
 }
 
+impl Rule {
+    /// The value of a group of which there is no event.
+    pub fn empty_value(&self) -> f64 {
+        match &self.form {
+            Form::Threshold { measure, .. } => default_of(measure),
+            Form::Share { .. } | Form::Silence { .. } | Form::Deviation { .. } => f64::NAN,
+            _ => 0.0,
+        }
+    }
+}
+
 /// What a figure is where there is no event.
 fn default_of(measure: &Measure) -> f64 {
     let counts = |f: &Function| matches!(f, Function::Count(_) | Function::Rate | Function::Distinct(_));
     if measure.aggregates.first().is_some_and(|a| counts(&a.function)) { 0.0 } else { f64::NAN }
 }
-
-/// One group's figures: of each step, from the first read on, where its window has an event.
-type Row = (Vec<GroupValue>, Vec<(i64, Vec<f64>)>);
 
 struct Reader<'a> {
     scope: &'a Scope<'a>,
@@ -143,6 +172,7 @@ struct Reader<'a> {
     rings: &'a mut Rings,
     /// How many were asked.
     questions: usize,
+    most_groups: usize,
 }
 
 impl Reader<'_> {
@@ -180,11 +210,13 @@ impl Reader<'_> {
             all_whole &= limited.is_none() && explain.stopped.is_none() && explain.left_out.is_empty();
             self.out.explain.add(explain);
             if let Some(why) = limited {
-                self.out.incomplete.get_or_insert(why);
+                self.out.capped.get_or_insert(why);
             }
             for group in groups {
-                if let (MAX_GROUPS.., false) = ring.groups(&group.values) {
-                    self.out.incomplete.get_or_insert_with(|| format!("there are more than {MAX_GROUPS} groups"));
+                let (groups, is_known) = ring.groups(&group.values);
+                if groups >= self.most_groups && !is_known {
+                    let most = self.most_groups;
+                    self.out.capped.get_or_insert_with(|| format!("only {most} groups are judged; there are more"));
                     continue;
                 }
                 let points = group.points.into_iter().map(|(step, figures)| (from + i64::from(step), figures));
@@ -196,7 +228,8 @@ impl Reader<'_> {
             }
             at = end;
         }
-        let shifted = |(group, steps): Row| (group, steps.into_iter().map(|(s, figures)| (s - base, figures)).collect());
+        let shifted =
+            |(group, steps): Row| (group, steps.into_iter().map(|(s, figures)| (s - base, figures)).collect());
         let mut rows: Vec<Row> = ring.rows(&wanted).into_iter().map(shifted).collect();
         if measure.per.is_empty() && rows.is_empty() {
             rows.push((Vec::new(), Vec::new()));
@@ -223,7 +256,7 @@ impl Reader<'_> {
     fn bounded(&mut self, mut rows: Vec<Row>) -> Vec<Row> {
         let most = (MAX_VALUES / self.moments.count.max(1)).max(1);
         if rows.len() > most {
-            self.out.incomplete.get_or_insert_with(|| format!("only the {most} groups with the most events are judged"));
+            self.out.capped.get_or_insert_with(|| format!("only the {most} groups with the most events are judged"));
             rows.sort_by_key(|(_, row)| std::cmp::Reverse(row.len()));
             rows.truncate(most);
             rows.sort_by(|a, b| a.0.cmp(&b.0));
@@ -268,14 +301,19 @@ impl Reader<'_> {
         let step_ns = self.moments.step_ns;
         let (unseen, over) = (unseen_ns / step_ns, over_ns / step_ns);
         let rows = self.read(filter, measure, step_ns, unseen_ns + over_ns);
-        // A lane that is younger than this has had nothing for that long: everything would be new.
-        let begins = rows.iter().filter_map(|(_, row)| row.first()).map(|(step, _)| *step).min();
-        let known_from = begins.unwrap_or(i64::MAX).saturating_add(unseen);
-        self.out.learning |= known_from >= self.moments.count as i64 && begins.is_some();
+        // Lanes that are younger than this have had nothing for that long: everything would be new.
+        let begins_ns = self.scope.view.iter().map(|extent| extent.time_min).min().unwrap_or(i64::MAX / 2);
+        let begins = (begins_ns - self.moments.first_ns).div_euclid(step_ns) + 1;
+        let known_from = begins.saturating_add(unseen);
+        self.out.learning |= known_from >= self.moments.count as i64;
         let is_new = |row: &[(i64, Vec<f64>)]| -> Vec<i64> {
             let steps = row.iter().map(|(step, _)| *step);
             let before = std::iter::once(i64::MIN / 2).chain(steps.clone());
-            before.zip(steps).filter(|(before, step)| step - before > unseen && *step >= known_from).map(|(_, s)| s).collect()
+            before
+                .zip(steps)
+                .filter(|(before, step)| step - before > unseen && *step >= known_from)
+                .map(|(_, s)| s)
+                .collect()
         };
         let new: Vec<(Vec<GroupValue>, Vec<i64>)> = rows
             .into_iter()
@@ -291,7 +329,7 @@ impl Reader<'_> {
         let Moments { first_ns, step_ns, .. } = self.moments;
         let over_ns = 3_600_000_000_000;
         let rows = self.read(filter, measure, step_ns, over_ns);
-        let back = |(group, row): (Vec<GroupValue>, Vec<(i64, Vec<f64>)>)| {
+        let back = |(group, row): Row| {
             let id = group.first().map(ToString::to_string)?;
             let at_ns = resolved.get(&id)?;
             // A step counts from its beginning, so that what fell into the step of the resolving does not.
@@ -336,13 +374,13 @@ impl Reader<'_> {
         // Where few moments are judged, only what lies around them in each period is read.
         let mut all: HashMap<Vec<GroupValue>, HashMap<i64, f64>> = HashMap::new();
         let mut earliest = i64::MAX;
-        let ranges: Vec<std::ops::Range<i64>> = if count + 2 * near >= period {
-            vec![-MOST_LIKE * period - near..count]
-        } else {
-            let around = |n: i64| -n * period - near..count - n * period + near + 1;
-            std::iter::once(0..count).chain((1..=MOST_LIKE).map(around)).collect()
+        let whole = count + 2 * near >= period;
+        let range_of = |n: i64| match n {
+            0 if whole => -MOST_LIKE * period - near..count,
+            0 => 0..count,
+            n => -n * period - near..count - n * period + near + 1,
         };
-        for range in ranges {
+        for range in (0..=if whole { 0 } else { MOST_LIKE }).map(range_of) {
             for (group, row) in self.read_steps(filter, measure, over_ns, range) {
                 let known = all.entry(group).or_default();
                 for (step, figures) in row {
@@ -363,7 +401,8 @@ impl Reader<'_> {
                     let middle = step - n * period;
                     (-near / stride..=near / stride).map(move |k| middle + k * stride)
                 });
-                let mut like: Vec<f64> = times.filter(|step| *step >= earliest).map(at).filter(|v| !v.is_nan()).collect();
+                let mut like: Vec<f64> =
+                    times.filter(|step| *step >= earliest).map(at).filter(|v| !v.is_nan()).collect();
                 let value = at(step);
                 if like.len() < LEAST_LIKE || value.is_nan() {
                     values.push(f64::NAN);
@@ -425,6 +464,7 @@ impl Reader<'_> {
     fn unfinished(&mut self, begins: &Filter, ends: &Filter, measure: &Measure, within_ns: i64) {
         let step_ns = self.moments.step_ns;
         let within = (within_ns / step_ns).max(1);
+        self.most_groups = MAX_TIES;
         let forget = within * FORGET_TIMES;
         let begun = self.read(begins, measure, step_ns, within_ns * FORGET_TIMES);
         let ended = self.read(ends, measure, step_ns, within_ns * FORGET_TIMES);

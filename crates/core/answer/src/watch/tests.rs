@@ -46,9 +46,7 @@ fn alerts(rule: &Rule, events: &[Event], (from_ns, until_ns): (i64, i64)) -> Vec
 
 #[test]
 fn a_threshold_is_judged_at_every_step_and_group() {
-    let rule = rule(
-        "name='leases'\nfor='1m'\n[threshold]\nevents='\"ran out\"'\nper=['service']\nover='5m'\nabove=10",
-    );
+    let rule = rule("name='leases'\nfor='1m'\n[threshold]\nevents='\"ran out\"'\nper=['service']\nover='5m'\nabove=10");
     assert_eq!((rule.step_ns, rule.hold_ns, rule.delay_ns), (30 * SECOND, MINUTE, 30 * SECOND));
     // Twelve at once, of slots alone; edge has ten, which is not above.
     let mut events: Vec<Event> = (0..12).map(|n| event(HOUR + n, "slots", "lease ran out", &[])).collect();
@@ -69,7 +67,7 @@ fn a_threshold_is_judged_at_every_step_and_group() {
 fn a_measure_without_events_is_neither_above_nor_below() {
     let below = rule("name='slow'\n[threshold]\nmeasure='mean(n)'\nover='1m'\nbelow=5");
     let mut fast = event(HOUR, "slots", "x", &[]);
-    fast.fields = vec![(Path::root("n"), Value::Int(3))].into();
+    fast.fields = vec![(Path::root("n"), Value::Int(3))];
     assert_eq!(alerts(&below, &[fast], (0, 2 * HOUR)).len(), 1);
     assert_eq!(alerts(&below, &[event(HOUR, "slots", "x", &[])], (0, 2 * HOUR)), []);
     // A count is a number where nothing comes, too.
@@ -140,7 +138,8 @@ fn a_deviation_is_from_the_same_time_of_earlier_days() {
     assert_eq!(found[0].0 / HOUR, 5 * 24 + 3);
     assert!(found[0].1.unwrap() <= 5 * DAY + 3 * HOUR + 40 * MINUTE);
     // It knows what it expected.
-    let moments = Moments::between(5 * DAY + 3 * HOUR + 10 * MINUTE, 5 * DAY + 3 * HOUR + 12 * MINUTE, rule_of_day.step_ns);
+    let moments =
+        Moments::between(5 * DAY + 3 * HOUR + 10 * MINUTE, 5 * DAY + 3 * HOUR + 12 * MINUTE, rule_of_day.step_ns);
     let strips = read(&rule_of_day, &events, moments, &Known::default());
     let (was, usual) = strips.strips[0].usual[0];
     assert!(was >= 60.0 && (9.0..14.0).contains(&usual), "{was} where {usual} is usual");
@@ -211,7 +210,12 @@ fn error_groups_are_new_or_return() {
     let returned = rule("name='r'\n[error-group]\nwhich='returned'");
     let moments = Moments::between(7 * DAY, 9 * DAY, returned.step_ns);
     let strips_of = |resolved| read(&returned, &events, moments, &Known { resolved });
-    let everything = read(&rule("name='t'\n[threshold]\nover='1h'\nper=['error_group']\nabove=0"), &events, moments, &Known::default());
+    let everything = read(
+        &rule("name='t'\n[threshold]\nover='1h'\nper=['error_group']\nabove=0"),
+        &events,
+        moments,
+        &Known::default(),
+    );
     let id = everything.strips.iter().map(|s| s.group[0].to_string()).find(|id| id != "(missing)").unwrap();
     let resolved = [(id, 8 * DAY + 10 * MINUTE)].into_iter().collect();
     let found = replay(&strips_of(resolved), &moments, &returned.bound, 0);
@@ -237,7 +241,8 @@ fn judging_by_and_by_is_judging_at_once() {
         .map(|n| {
             let message = ["one", "two", "three"][n as usize % 3];
             let zone = format!("z{}", n * n % 7);
-            let mut event = event(n * 53 * SECOND, ["edge", "slots"][(n / 11 % 2) as usize], message, &[("zone", &zone)]);
+            let mut event =
+                event(n * 53 * SECOND, ["edge", "slots"][(n / 11 % 2) as usize], message, &[("zone", &zone)]);
             event.fields.push((Path::root("n"), Value::Int(n % 9)));
             event.severity = Severity(if n % 5 == 0 { 17 } else { 9 });
             event
@@ -255,7 +260,9 @@ fn judging_by_and_by_is_judging_at_once() {
         let mut shelf = Shelf::default();
         let before = shelf.seal(&numbered(events.clone()), 200);
         let mut values: Vec<Vec<f64>> = Vec::new();
-        for (n, cut) in [(24 * HOUR, 25 * HOUR), (25 * HOUR, 25 * HOUR + 20 * MINUTE), (24 * HOUR, 26 * HOUR)].iter().enumerate() {
+        for (n, cut) in
+            [(24 * HOUR, 25 * HOUR), (25 * HOUR, 25 * HOUR + 20 * MINUTE), (24 * HOUR, 26 * HOUR)].iter().enumerate()
+        {
             let mut view = before.clone();
             if n == 2 {
                 // The last turn goes back, as events came late.
@@ -270,7 +277,8 @@ fn judging_by_and_by_is_judging_at_once() {
         }
         let expected: Vec<Vec<f64>> = all.strips.iter().map(|s| s.values.clone()).collect();
         assert_eq!(format!("{values:?}"), format!("{expected:?}"), "{text}");
-        assert!(!expected.is_empty(), "{text}");
+        // A kind of failure is new after a week without it, which has not passed.
+        assert!(!expected.is_empty() || all.learning, "{text}");
     }
 }
 

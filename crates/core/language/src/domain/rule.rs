@@ -35,45 +35,92 @@ named! {
         Raised = "raised",
         /// The alert ended.
         Ended = "ended",
+        /// Late events undid the alert.
+        Withdrawn = "withdrawn",
     }
 }
 
 /// A rule with its standing.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 #[allow(missing_docs)]
 pub struct Rule {
     pub id: u32,
     pub name: String,
-    pub query: String,
-    pub window_s: u32,
-    pub above: u64,
-    pub hold_s: u32,
-    pub delay_s: u32,
-    pub late_s: u32,
+    /// As JSON.
+    pub document: String,
+    /// Of the document, from 1.
+    pub revision: u32,
     pub webhook: Option<String>,
     pub webhook_secret: Option<String>,
     pub mail: Option<String>,
     pub owner_id: u32,
     pub owner: String,
     pub owner_role: Role,
+    /// The worst of its groups' states.
     pub state: RuleState,
     pub since_ns: i64,
     pub judged_ns: Option<i64>,
-    pub count: u64,
+    /// The value furthest beyond the bound, at the last judgement.
+    pub value: Option<f64>,
     pub note: String,
 }
 
+/// A group of a rule that is not quiet.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RuleGroup {
+    /// Of its name.
+    pub hash: u64,
+    /// Its values, as they are shown; empty where the rule judges all as one.
+    pub name: String,
+    /// Building or raised.
+    pub state: RuleState,
+    /// Since when.
+    pub since_ns: i64,
+    /// The last value judged.
+    pub value: Option<f64>,
+}
+
 /// One raising of a rule.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 #[allow(missing_docs)]
 pub struct Alert {
     pub id: u32,
     pub rule_id: u32,
     pub raised_ns: i64,
     pub ended_ns: Option<i64>,
-    pub peak: u64,
+    /// The value furthest beyond the bound.
+    pub peak: Option<f64>,
     pub late: bool,
     pub taken_by: Option<String>,
+    /// Of the rule that raised it.
+    pub revision: u32,
+    /// Late events undid it.
+    pub withdrawn: bool,
+    /// What was different when it was raised, as JSON.
+    pub explanation: Option<String>,
+    pub groups: Vec<AlertGroup>,
+}
+
+/// One group's raising within an alert.
+#[derive(Debug, Clone, PartialEq)]
+#[allow(missing_docs)]
+pub struct AlertGroup {
+    pub hash: u64,
+    pub name: String,
+    pub raised_ns: i64,
+    pub ended_ns: Option<i64>,
+    pub peak: Option<f64>,
+    pub withdrawn: bool,
+}
+
+/// Whom rules notify, and how.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct Contact {
+    pub name: String,
+    pub webhook: Option<String>,
+    pub webhook_secret: Option<String>,
+    pub mail: Option<String>,
 }
 
 /// A notification.
@@ -93,7 +140,7 @@ pub struct Notification {
 }
 
 /// What a judgement does to one alert.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum AlertChange {
     /// A new one, with its notifications.
     Raise {
@@ -116,12 +163,16 @@ pub enum AlertChange {
 #[allow(missing_docs)]
 pub struct Judgement {
     pub rule_id: u32,
+    /// Of the document that was judged; it commits only if that still stands.
+    pub revision: u32,
     /// The cursor read when the judgement began; it commits only if that still stands.
     pub judged_before_ns: Option<i64>,
     pub state: RuleState,
     pub since_ns: i64,
     pub judged_ns: i64,
-    pub count: u64,
+    pub value: Option<f64>,
     pub note: String,
+    /// Every group that is not quiet.
+    pub groups: Vec<RuleGroup>,
     pub changes: Vec<AlertChange>,
 }

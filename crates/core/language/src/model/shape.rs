@@ -34,7 +34,8 @@ const MAX_QUOTED: usize = 1024;
 const NAMED: [&str; 2] = ["user", "group"];
 /// Words behind one of these that are no name.
 const NO_NAMES: [&str; 14] = [
-    "account", "agent", "and", "data", "error", "event", "events", "has", "input", "is", "name", "not", "session", "was",
+    "account", "agent", "and", "data", "error", "event", "events", "has", "input", "is", "name", "not", "session",
+    "was",
 ];
 
 /// What ends a value behind `=`.

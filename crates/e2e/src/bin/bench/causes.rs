@@ -82,8 +82,7 @@ async fn compare(service: &Service, ask: &Value) -> Result<(f64, f64)> {
     let client = reqwest::Client::builder().no_proxy().build()?;
     let began = Instant::now();
     let request = client.post(format!("{}/api/compare", service.url)).bearer_auth(&service.token);
-    let mut answer =
-        request.header("accept", "application/x-ndjson").json(ask).send().await?.error_for_status()?;
+    let mut answer = request.header("accept", "application/x-ndjson").json(ask).send().await?.error_for_status()?;
     let (mut first, mut held) = (None, Vec::new());
     while let Some(chunk) = answer.chunk().await? {
         held.extend_from_slice(&chunk);

@@ -113,7 +113,7 @@ impl Score {
     }
 
     /// What a reader must know of the drawing.
-    fn remarks(&self) -> Vec<String> {
+    pub(super) fn remarks(&self) -> Vec<String> {
         let remark = |offset: &super::ClockOffset| {
             let by = duration_text(offset.behind_ns.saturating_abs());
             match (offset.contradicts, offset.behind_ns > 0) {

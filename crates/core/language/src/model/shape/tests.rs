@@ -34,7 +34,10 @@ fn what_varies_is_left_out() {
         ("from the door to the bank", "from the door to the bank"),
         ("session opened for user anna(uid=1004)", "session opened for user ‹›(‹›)"),
         ("Invalid user anna from 10.0.0.7", "Invalid user ‹› from ‹›"),
-        ("user agent from the door, user input (raw) of group north", "user agent from the door, user input (‹›) of group north"),
+        (
+            "user agent from the door, user input (raw) of group north",
+            "user agent from the door, user input (‹›) of group north",
+        ),
         ("no file \"a.b\": not there", "no file \"‹›\": not there"),
         ("amqp://worker@db-3/station", "‹›"),
         ("doors 4, 5, 6 open", "doors ‹› open"),

@@ -1,0 +1,213 @@
+//! Rules as documents: checked, applied, rehearsed, judged in groups, changed; what they raise explains itself and reaches
+//! its contact; what late events undo is withdrawn. With the real client, and the rule's page in the console.
+
+use anyhow::{Context, Result};
+use calvex_e2e::service::{Service, wait_for};
+use calvex_e2e::stage::{DESK, Stage};
+use serde_json::{Value, json};
+use std::path::PathBuf;
+
+const SECOND_NS: i64 = 1_000_000_000;
+const MINUTE_NS: i64 = 60 * SECOND_NS;
+
+fn now_ns() -> i64 {
+    i64::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(0)
+}
+
+fn rfc(ns: i64) -> String {
+    jiff::Timestamp::from_nanosecond(i128::from(ns)).map(|t| t.to_string()).unwrap_or_default()
+}
+
+fn send(service: &Service, events: &[Value]) -> Result<()> {
+    let body: String = events.iter().map(|event| format!("{event}\n")).collect();
+    let sent = service.calvex_with(&["send", "--quiet"], body.as_bytes())?;
+    anyhow::ensure!(sent.status.success(), "{}", String::from_utf8_lossy(&sent.stderr));
+    Ok(())
+}
+
+fn file(service: &Service, name: &str, text: &str) -> Result<PathBuf> {
+    let path = service.dir.join(name);
+    std::fs::write(&path, text)?;
+    Ok(path)
+}
+
+fn lines(text: &str) -> Vec<Value> {
+    text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+}
+
+/// The alerts of a rule.
+fn alerts(service: &Service, rule: &str) -> Result<Vec<Value>> {
+    let listed = service.calvex(&["alerts", "--json"])?;
+    let all = lines(&String::from_utf8(listed.stdout)?);
+    Ok(all.into_iter().filter(|alert| alert["rule"] == rule).collect())
+}
+
+const REFUSED: &str = "name = 'drop-offs refused'\nnotify = ['on call']\nnote = 'Look at the lease.'\ndelay = '0s'\n\
+    late = '2h'\n[threshold]\nevents = 'refused'\nper = ['zone']\nover = '30s'\nabove = 3\n";
+
+#[test]
+fn a_rule_is_checked_applied_judged_by_group_and_changed() -> Result<()> {
+    let service = Service::start(&[("CALVEX_NOTIFY_WEBHOOK_LOCAL", "true")])?;
+    let hook = std::net::TcpListener::bind("127.0.0.1:0")?;
+    let url = format!("http://{}/hook", hook.local_addr()?);
+    let secret = service.ok(&["contact", "set", "on call", "--webhook", &url, "--json"])?;
+    assert!(secret.contains("whsec_"), "{secret}");
+    assert!(service.ok(&["contact", "list", "--json"])?.contains("on call"));
+
+    // Each form's own document is a rule; a broken one names line and field, and the exit code is 2.
+    for form in ["threshold", "share", "silence", "first-seen", "deviation", "objective", "unfinished", "error-group"] {
+        let path = file(&service, "form.toml", &service.ok(&["rule", "form", form])?)?;
+        let said = service.ok(&["rule", "check", &path.display().to_string(), "--text"])?;
+        assert!(said.starts_with("when "), "{form}: {said}");
+    }
+    let broken = file(&service, "broken.toml", &REFUSED.replace("refused'", "severity>=loud'"))?;
+    let refused = service.calvex(&["rule", "check", &broken.display().to_string()])?;
+    let said = String::from_utf8_lossy(&refused.stderr);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(said.contains("line 7, column") && said.contains("`threshold.events`"), "{said}");
+
+    // A dry run changes nothing; then it is made, and made again it is as it was.
+    let path = file(&service, "refused.toml", REFUSED)?.display().to_string();
+    assert!(service.ok(&["rule", "apply", &path, "--dry-run", "--json"])?.contains("\"what\":\"made\""));
+    assert_eq!(service.calvex(&["rule", "list"])?.status.code(), Some(1));
+    assert!(service.ok(&["rule", "apply", &path, "--json"])?.contains("\"what\":\"made\""));
+    assert!(service.ok(&["rule", "apply", &path, "--json"])?.contains("\"what\":\"as it was\""));
+    let exported = service.ok(&["rule", "export", "drop-offs refused"])?;
+    let again = file(&service, "exported.toml", &exported)?.display().to_string();
+    assert!(service.ok(&["rule", "apply", &again, "--json"])?.contains("\"what\":\"as it was\""), "{exported}");
+
+    // Two zones fail, after a change that somebody marked: one alert with two groups, that explains itself.
+    let at = now_ns();
+    let event = |n: i64, zone: &str, what: &str| {
+        let lease = if what == "refused" { 12 } else { 120 };
+        json!({ "time": rfc(at - n * SECOND_NS / 4), "service": "edge", "zone": zone, "lease": lease,
+            "msg": format!("drop-off {n} {what}"), "level": if what == "refused" { "error" } else { "info" },
+            "trace_id": format!("{:032x}", 7_000_000_000_000_000_000_000_i128 + i128::from(n)) })
+    };
+    let mut events: Vec<Value> = (240..1600).map(|n| event(n, "north", "held")).collect();
+    events.push(
+        json!({ "time": rfc(at - MINUTE_NS), "service": "access", "msg": "changed", "mark": "lease 120 s → 12 s" }),
+    );
+    events.extend((0..240).map(|n| event(n, ["north", "south", "west"][(n % 3) as usize], "refused")));
+    send(&service, &events[..1361])?;
+    // West fails too little: two of its events in half a minute.
+    events.retain(|e| e["zone"] != "west" || e["lease"] == 120);
+    send(&service, &events[1361..])?;
+    let raised = wait_for("the alert", || Ok(alerts(&service, "drop-offs refused")?.into_iter().next()))?;
+    wait_for("both groups", || Ok((alerts(&service, "drop-offs refused")?[0]["group_count"] == 2).then_some(())))?;
+    let raised_again = alerts(&service, "drop-offs refused")?;
+    assert_eq!(raised_again.len(), 1, "{raised_again:?}");
+    let names: Vec<&str> =
+        raised_again[0]["groups"].as_array().context("no groups")?.iter().filter_map(|g| g["name"].as_str()).collect();
+    assert_eq!(names, ["north", "south"]);
+    assert_eq!(raised["bound"], json!({"side": "above", "number": 3.0}));
+    let explained = &raised["explanation"];
+    assert!(explained["story"].as_str().is_some_and(|id| id.len() == 32), "{raised}");
+
+    // The message: a CloudEvent to the contact, with the explanation frozen in it.
+    let (mut stream, _) = hook.accept()?;
+    stream.set_read_timeout(Some(std::time::Duration::from_secs(20)))?;
+    let mut request = Vec::new();
+    let mut buffer = [0u8; 8192];
+    let body = loop {
+        let read = std::io::Read::read(&mut stream, &mut buffer)?;
+        request.extend_from_slice(&buffer[..read]);
+        let text = String::from_utf8_lossy(&request).into_owned();
+        if let Some((_, body)) = text.split_once("\r\n\r\n")
+            && let Ok(body) = serde_json::from_str::<Value>(body)
+        {
+            break body;
+        }
+        anyhow::ensure!(read > 0, "the message broke off: {text}");
+    };
+    std::io::Write::write_all(&mut stream, b"HTTP/1.1 204 No Content\r\ncontent-length: 0\r\n\r\n")?;
+    assert_eq!(
+        (&body["specversion"], &body["type"], &body["subject"]),
+        (&json!("1.0"), &json!("alert.raised"), &json!("drop-offs refused"))
+    );
+    assert_eq!(body["data"]["note"], "Look at the lease.");
+    assert_eq!(body["data"]["explanation"]["story"], explained["story"]);
+    assert!(!body.to_string().contains("whsec_"));
+
+    // It is played over the past as it was judged, and another bound finds nothing.
+    let rehearsed = lines(&service.ok(&["rule", "rehearse", &path, "--days", "0.1", "--json"])?);
+    assert_eq!(rehearsed.len(), 1, "{rehearsed:?}");
+    assert_eq!(rehearsed[0]["groups"], json!(["north", "south"]));
+    let higher = file(&service, "higher.toml", &REFUSED.replace("above = 3", "above = 5000"))?.display().to_string();
+    assert_eq!(service.calvex(&["rule", "rehearse", &higher, "--days", "0.1"])?.status.code(), Some(1));
+
+    // Changed, it is quiet, and what it had raised has ended; judged by the new document it stays so.
+    assert!(service.ok(&["rule", "apply", &higher, "--json"])?.contains("\"what\":\"changed\""));
+    let ended = alerts(&service, "drop-offs refused")?;
+    assert!(ended[0]["ended"].is_string(), "{ended:?}");
+    let listed = lines(&service.ok(&["rule", "list", "--json"])?);
+    assert_eq!((listed[0]["revision"].as_u64(), listed[0]["state"].as_str()), (Some(2), Some("quiet")));
+    service.ok(&["contact", "remove", "on call"])?;
+    assert_eq!(service.calvex(&["contact", "list"])?.status.code(), Some(1));
+    Ok(())
+}
+
+/// A share that late events bring below its bound again was never above it.
+#[test]
+fn an_alert_that_late_events_undo_is_withdrawn() -> Result<()> {
+    let service = Service::start(&[])?;
+    let document =
+        "name = 'share'\ndelay = '0s'\nlate = '2h'\n[share]\nof = 'refused'\nover = '1m'\nabove = 0.5\nleast = 10\n";
+    let path = file(&service, "share.toml", document)?.display().to_string();
+    service.ok(&["rule", "apply", &path])?;
+    let at = now_ns() - 20 * SECOND_NS;
+    let event = |n: i64, what: &str| json!({ "time": rfc(at - n * SECOND_NS), "service": "edge", "msg": what });
+    send(&service, &(0..12).map(|n| event(n, "refused")).collect::<Vec<_>>())?;
+    wait_for("the alert", || Ok((!alerts(&service, "share")?.is_empty()).then_some(())))?;
+    // A sender that was cut off delivers what went well at the same time.
+    send(&service, &(0..40).map(|n| event(n % 12, "held")).collect::<Vec<_>>())?;
+    wait_for("it to be withdrawn", || Ok((alerts(&service, "share")?[0]["withdrawn"] == true).then_some(())))?;
+    let all = alerts(&service, "share")?;
+    assert!(all.iter().all(|alert| alert["withdrawn"] == true && alert["ended"].is_string()), "{all:?}");
+    assert_eq!(lines(&service.ok(&["rule", "list", "--json"])?)[0]["state"], "quiet");
+    Ok(())
+}
+
+/// From a measure in Search to a rule that is rehearsed, its bound moved by keys, and switched on; without a mouse.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_measure_becomes_a_rule_in_the_console() -> Result<()> {
+    let stage = Stage::new(DESK).await?;
+    let browser = &stage.browser;
+    browser
+        .page
+        .goto(format!(
+            "{}/search?q=service%3Dslots+%22ran+out%22+measure+count+every+5m&from=now-1d",
+            stage.service.url
+        ))
+        .await?;
+    browser.click_saying("a", "make a rule of this").await?;
+    browser.saying("[data-testid=sentence]", "when count of").await?;
+    browser.saying("[data-testid=summary]", "Raised").await?;
+    stage.axe("a rule and its rehearsal").await?;
+    stage.fits("a rule and its rehearsal").await?;
+    // A bound beyond every value raises nothing; the document says so too.
+    let bound = browser.css("[role=slider]").await?;
+    for _ in 0..60 {
+        bound.send_keys(thirtyfour::Key::Right).await?;
+    }
+    browser.saying("[data-testid=summary]", "Not raised").await?;
+    let area = browser.css("textarea").await?;
+    let text = area.prop("value").await?.unwrap_or_default();
+    assert!(text.contains("[threshold]") && text.contains("events = \"service=slots \\\"ran out\\\"\""), "{text}");
+    // A name, a mistake, and its place; then it is switched on.
+    area.send_keys(thirtyfour::Key::Control + "a").await?;
+    area.send_keys("name = \"leases\"\n[threshold]\nevents = \"severity>=loud\"\nover = \"5m\"\nabove = 20\n").await?;
+    browser.saying("[role=alert] li", "line 3").await?;
+    area.send_keys(thirtyfour::Key::Control + "a").await?;
+    area.send_keys(
+        "name = \"leases\"\n[threshold]\nevents = \"service=slots \\\"ran out\\\"\"\nover = \"5m\"\nabove = 20\n",
+    )
+    .await?;
+    browser.saying("[data-testid=sentence]", "above 20").await?;
+    browser.click_saying("button", "Switch it on").await?;
+    browser.saying("h1", "leases").await?;
+    browser.page.goto(format!("{}/alerts", stage.service.url)).await?;
+    browser.saying("[aria-label=Rules] td", "leases").await?;
+    stage.axe("alerts and rules").await?;
+    Ok(())
+}
