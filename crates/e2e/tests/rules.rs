@@ -35,6 +35,26 @@ fn lines(text: &str) -> Vec<Value> {
     text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
 }
 
+/// Takes one message as a receiver does, and answers that it arrived.
+fn one_message(hook: &std::net::TcpListener) -> Result<Value> {
+    let (mut stream, _) = hook.accept()?;
+    stream.set_read_timeout(Some(std::time::Duration::from_secs(20)))?;
+    let mut request = Vec::new();
+    let mut buffer = [0u8; 8192];
+    loop {
+        let read = std::io::Read::read(&mut stream, &mut buffer)?;
+        request.extend_from_slice(buffer.get(..read).unwrap_or_default());
+        let text = String::from_utf8_lossy(&request).into_owned();
+        if let Some((_, body)) = text.split_once("\r\n\r\n")
+            && let Ok(body) = serde_json::from_str::<Value>(body)
+        {
+            std::io::Write::write_all(&mut stream, b"HTTP/1.1 204 No Content\r\ncontent-length: 0\r\n\r\n")?;
+            return Ok(body);
+        }
+        anyhow::ensure!(read > 0, "the message broke off: {text}");
+    }
+}
+
 /// The alerts of a rule.
 fn alerts(service: &Service, rule: &str) -> Result<Vec<Value>> {
     let listed = service.calvex(&["alerts", "--json"])?;
@@ -53,6 +73,15 @@ fn a_rule_is_checked_applied_judged_by_group_and_changed() -> Result<()> {
     let secret = service.ok(&["contact", "set", "on call", "--webhook", &url, "--json"])?;
     assert!(secret.contains("whsec_"), "{secret}");
     assert!(service.ok(&["contact", "list", "--json"])?.contains("on call"));
+    // A test message arrives; where nobody takes it, the answer says so.
+    let receiver = hook.try_clone()?;
+    let taking = std::thread::spawn(move || one_message(&receiver));
+    assert!(service.ok(&["contact", "test", "on call", "--json"])?.contains("\"state\":\"sent\""));
+    assert_eq!(taking.join().map_err(|_| anyhow::anyhow!("no receiver"))??["type"], "contact.test");
+    service.ok(&["contact", "set", "nobody", "--webhook", "http://127.0.0.1:1/"])?;
+    let lost = service.calvex(&["contact", "test", "nobody"])?;
+    assert_eq!(lost.status.code(), Some(2), "{}", String::from_utf8_lossy(&lost.stderr));
+    service.ok(&["contact", "remove", "nobody"])?;
 
     // Each form's own document is a rule; a broken one names line and field, and the exit code is 2.
     for form in ["threshold", "share", "silence", "first-seen", "deviation", "objective", "unfinished", "error-group"] {
@@ -105,22 +134,7 @@ fn a_rule_is_checked_applied_judged_by_group_and_changed() -> Result<()> {
     assert!(explained["story"].as_str().is_some_and(|id| id.len() == 32), "{raised}");
 
     // The message: a CloudEvent to the contact, with the explanation frozen in it.
-    let (mut stream, _) = hook.accept()?;
-    stream.set_read_timeout(Some(std::time::Duration::from_secs(20)))?;
-    let mut request = Vec::new();
-    let mut buffer = [0u8; 8192];
-    let body = loop {
-        let read = std::io::Read::read(&mut stream, &mut buffer)?;
-        request.extend_from_slice(&buffer[..read]);
-        let text = String::from_utf8_lossy(&request).into_owned();
-        if let Some((_, body)) = text.split_once("\r\n\r\n")
-            && let Ok(body) = serde_json::from_str::<Value>(body)
-        {
-            break body;
-        }
-        anyhow::ensure!(read > 0, "the message broke off: {text}");
-    };
-    std::io::Write::write_all(&mut stream, b"HTTP/1.1 204 No Content\r\ncontent-length: 0\r\n\r\n")?;
+    let body = one_message(&hook)?;
     assert_eq!(
         (&body["specversion"], &body["type"], &body["subject"]),
         (&json!("1.0"), &json!("alert.raised"), &json!("drop-offs refused"))
@@ -128,6 +142,12 @@ fn a_rule_is_checked_applied_judged_by_group_and_changed() -> Result<()> {
     assert_eq!(body["data"]["note"], "Look at the lease.");
     assert_eq!(body["data"]["explanation"]["story"], explained["story"]);
     assert!(!body.to_string().contains("whsec_"));
+
+    // In a terminal, too.
+    let id = raised["id"].to_string();
+    let shown = service.ok(&["alerts", "show", &id, "--text"])?;
+    assert!(shown.contains("note       Look at the lease.") && shown.contains("group      north"), "{shown}");
+    assert_eq!(service.calvex(&["alerts", "show", "4711"])?.status.code(), Some(2));
 
     // It is played over the past as it was judged, and another bound finds nothing.
     let rehearsed = lines(&service.ok(&["rule", "rehearse", &path, "--days", "0.1", "--json"])?);

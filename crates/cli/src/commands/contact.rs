@@ -4,7 +4,7 @@ use crate::client::{Connection, segment};
 use crate::options::Form;
 use crate::{Ended, output};
 use anyhow::Result;
-use calvex_wire::api::{ContactListed, MadeContact};
+use calvex_wire::api::{ContactListed, MadeContact, Notified};
 use clap::{Args, Subcommand};
 
 /// Contacts: whom rules notify, by mail, by a signed webhook, or both.
@@ -36,6 +36,12 @@ enum ContactAct {
         #[command(flatten)]
         form: Form,
     },
+    /// Send a contact a test message by each of its ways. Exits 2 where one does not arrive
+    Test {
+        name: String,
+        #[command(flatten)]
+        form: Form,
+    },
     /// Remove a contact; rules that name it notify it no more
     Remove { name: String },
 }
@@ -58,6 +64,14 @@ impl Contacts {
                     return Ok(Ended::Well);
                 }
                 form.one(&made, |made| made.webhook_secret.clone().unwrap_or_default())
+            }
+            ContactAct::Test { name, form } => {
+                let sent: Vec<Notified> = client.post(&format!("/api/contacts/{}/test", segment(&name)), &()).await?;
+                let row = |n: &Notified| vec![n.kind.clone(), n.target.clone(), n.state.clone()];
+                form.list(&sent, &["way", "to", "state"], row)?;
+                let failed = sent.iter().find(|n| n.state != "sent");
+                anyhow::ensure!(failed.is_none(), "a message did not arrive: {}", failed.map_or("", |n| &n.state));
+                Ok(Ended::Well)
             }
             ContactAct::Remove { name } => {
                 client.delete(&format!("/api/contacts/{}", segment(&name))).await?;

@@ -199,7 +199,10 @@ fn text(file: &Path) -> Result<String> {
 
 /// Alerts, the latest first. Exits 1 where there is none.
 #[derive(Args)]
+#[command(args_conflicts_with_subcommands = true)]
 pub struct Alerts {
+    #[command(subcommand)]
+    act: Option<AlertsAct>,
     /// Take the alert of this id on
     #[arg(long, value_name = "ID")]
     take: Option<u64>,
@@ -213,8 +216,28 @@ pub struct Alerts {
     connection: Connection,
 }
 
+#[derive(Subcommand)]
+enum AlertsAct {
+    /// Show one alert: its groups, why it was raised, what became of its messages
+    Show {
+        id: u64,
+        #[command(flatten)]
+        form: Form,
+        #[command(flatten)]
+        zone: ZoneArgs,
+        #[command(flatten)]
+        connection: Connection,
+    },
+}
+
 impl Alerts {
     pub async fn run(self) -> Result<Ended> {
+        if let Some(AlertsAct::Show { id, form, zone, connection }) = self.act {
+            let alerts: Vec<api::Alert> = connection.open().await?.get("/api/alerts").await?;
+            let alert = alerts.into_iter().find(|alert| alert.id == id);
+            let alert = alert.with_context(|| format!("alert {id} is not among the latest; see `calvex alerts`"))?;
+            return form.one(&alert, |alert| rehearsed::alert_text(alert, &zone.zone()));
+        }
         if self.link.link {
             output::line(&address(&self.connection.meant()?.0, "alerts", &[]))?;
             return Ok(Ended::Well);

@@ -183,6 +183,7 @@ fn interface() -> ApiRouter<Parts> {
             get_with(rules::contacts, described("Whom rules notify"))
                 .post_with(rules::put_contact, described("Make or change a contact")),
         )
+        .api_route("/contacts/{name}/test", post_with(rules::test_contact, described("Send a contact a test message")))
         .api_route("/contacts/{name}", delete_with(rules::remove_contact, described("Remove a contact")))
         .api_route(
             "/rules/check",

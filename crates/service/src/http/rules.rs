@@ -10,8 +10,10 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use calvex_language::domain::rule::Contact;
+use calvex_store::StoreError;
 use calvex_wire::api::{
-    AppliedRule, ApplyRule, CheckedRule, ContactListed, MadeContact, RehearsalAnswer, RehearseRequest, RuleText,
+    AppliedRule, ApplyRule, CheckedRule, ContactListed, MadeContact, Notified, RehearsalAnswer, RehearseRequest,
+    RuleText,
 };
 use std::sync::Arc;
 
@@ -115,4 +117,27 @@ pub async fn remove_contact(
 ) -> Result<StatusCode> {
     base.store.remove_contact(&name, &admin.act(&base, "remove contact", name.clone())).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// `POST /api/contacts/{name}/test`: sends a message by each way of a contact, now, and answers what became of each.
+pub async fn test_contact(
+    State(base): State<Arc<Base>>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<Notified>>> {
+    let contact = base.store.contacts().await?.into_iter().find(|contact| contact.name == name);
+    let contact = contact.ok_or_else(|| StoreError::Missing(format!("contact {name}")))?;
+    base.store.audit(&admin.act(&base, "test contact", name.clone())).await?;
+    let serial = u64::try_from((base.clock)()).unwrap_or(0);
+    let mut sent = Vec::new();
+    for message in crate::notify::test_messages(&base, &contact, &admin.who.name, serial) {
+        let done = crate::notify::deliver(&base, &message).await;
+        sent.push(Notified {
+            kind: message.by.name().to_owned(),
+            target: message.target,
+            what: message.what.name().to_owned(),
+            state: done.err().unwrap_or_else(|| "sent".to_owned()),
+        });
+    }
+    Ok(Json(sent))
 }

@@ -56,9 +56,16 @@ fn words(message: &Notification) -> Words {
     let late = if data["late"] == Value::Bool(true) { " (seen late)" } else { "" };
     let subject = format!("{}: {}{late}", message.what.name(), text("rule"));
     let at = if message.what == AlertMove::Ended { text("ended") } else { text("raised") };
-    let head = format!("{} {} at {at}{late}", text("rule"), message.what.name());
+    let head = match message.what {
+        AlertMove::Test => format!("A test of {}", text("rule")),
+        what => format!("{} {} at {at}{late}", text("rule"), what.name()),
+    };
     let mut lines: Vec<(&str, String)> = vec![("", text("sentence"))];
-    lines.push(("value", format!("{} {}, bound {}", figure(&data["value"]), text("unit"), figure(&data["bound"]))));
+    if message.what != AlertMove::Test {
+        let (value, bound) = (figure(&data["value"]), figure(&data["bound"]));
+        lines.push(("value", format!("{value} {}, bound {bound}", text("unit"))));
+        lines.push(("window", format!("{} to {}", text("evidence_from"), text("raised"))));
+    }
     let list = |value: &Value| -> Vec<String> {
         value.as_array().into_iter().flatten().filter_map(|v| v.as_str()).map(str::to_owned).collect()
     };
@@ -68,7 +75,6 @@ fn words(message: &Notification) -> Words {
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         lines.push(("groups", groups.join(", ") + &more));
     }
-    lines.push(("window", format!("{} to {}", text("evidence_from"), text("raised"))));
     let explained = &data["explanation"];
     if let Some(headline) = explained["headline"].as_str() {
         lines.push(("what is different", headline.to_owned()));

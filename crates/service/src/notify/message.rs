@@ -54,6 +54,40 @@ pub fn messages(
     rows
 }
 
+/// The messages that show whether a contact can be reached, one for each of its ways. `serial` tells them apart.
+pub fn test_messages(base: &Arc<Base>, contact: &Contact, by: &str, serial: u64) -> Vec<Notification> {
+    let console = base.settings.text("notify.console_url");
+    let payload = json!({
+        "specversion": "1.0",
+        "id": format!("test.{serial}"),
+        "source": if console.is_empty() { "/calvex" } else { console },
+        "type": "contact.test",
+        "subject": contact.name,
+        "time": format_utc((base.clock)(), 3),
+        "datacontenttype": "application/json",
+        "data": {
+            "rule": format!("the contact {}", contact.name),
+            "sentence": format!("Nothing is wrong: {by} tries whether messages arrive."),
+            "console": console,
+        },
+    })
+    .to_string();
+    let row = |by: NotifyBy, target: &String, secret: Option<String>| Notification {
+        id: serial,
+        alert_id: 0,
+        by,
+        what: AlertMove::Test,
+        target: target.clone(),
+        secret,
+        payload: payload.clone(),
+        tries: 0,
+        done_ns: None,
+        error: String::new(),
+    };
+    let webhook = contact.webhook.as_ref().map(|url| row(NotifyBy::Webhook, url, contact.webhook_secret.clone()));
+    webhook.into_iter().chain(contact.mail.as_ref().map(|to| row(NotifyBy::Mail, to, None))).collect()
+}
+
 fn payload(base: &Base, rule: &Rule, compiled: &Compiled, alert: &Alert, what: AlertMove) -> Value {
     let document = &compiled.document;
     let groups: Vec<&str> =

@@ -6,7 +6,7 @@ mod message;
 mod webhook;
 
 pub use mail::check_mail_address;
-pub use message::messages;
+pub use message::{messages, test_messages};
 pub use webhook::{check_webhook_url, sign_webhook};
 
 use crate::error::Result;
@@ -34,37 +34,40 @@ impl Outbox {
     /// Where the database fails.
     pub async fn run(&self, base: &Arc<Base>) -> Result<()> {
         let due = base.store.outbox_due((base.clock)()).await?;
-        let each = due.into_iter().map(|message| self.try_once(base, message));
+        let each = due.into_iter().map(|message| try_once(base, message));
         let done: Vec<Result<()>> = futures_util::stream::iter(each).buffer_unordered(AT_ONCE).collect().await;
         done.into_iter().collect()
     }
+}
 
-    async fn try_once(&self, base: &Arc<Base>, message: Notification) -> Result<()> {
-        match self.deliver(base, &message).await {
-            Ok(()) => {
-                base.metrics.notifications.inc();
-                base.store.outbox_done(message.id, (base.clock)()).await?;
-            }
-            Err(why) => {
-                base.metrics.notification_failures.inc();
-                let host = webhook::host_of(&message.target);
-                tracing::warn!(kind = message.by.name(), host, "a notification failed: {why}");
-                base.store.outbox_retry(message.id, &why, next_try_ns(message.tries, (base.clock)())).await?;
-            }
+async fn try_once(base: &Arc<Base>, message: Notification) -> Result<()> {
+    match deliver(base, &message).await {
+        Ok(()) => {
+            base.metrics.notifications.inc();
+            base.store.outbox_done(message.id, (base.clock)()).await?;
         }
-        Ok(())
+        Err(why) => {
+            base.metrics.notification_failures.inc();
+            let host = webhook::host_of(&message.target);
+            tracing::warn!(kind = message.by.name(), host, "a notification failed: {why}");
+            base.store.outbox_retry(message.id, &why, next_try_ns(message.tries, (base.clock)())).await?;
+        }
     }
+    Ok(())
+}
 
-    async fn deliver(&self, base: &Arc<Base>, message: &Notification) -> std::result::Result<(), String> {
-        match message.by {
-            NotifyBy::Webhook => {
-                webhook::send(message, &base.installation, (base.clock)(), base.settings.flag("notify.webhook_local"))
-                    .await
-            }
-            NotifyBy::Mail => {
-                mail::send(message, base.settings.text("notify.mail_server"), base.settings.text("notify.mail_from"))
-                    .await
-            }
+/// Delivers one message now.
+///
+/// # Errors
+/// Why it could not be delivered.
+pub async fn deliver(base: &Arc<Base>, message: &Notification) -> std::result::Result<(), String> {
+    match message.by {
+        NotifyBy::Webhook => {
+            let local = base.settings.flag("notify.webhook_local");
+            webhook::send(message, &base.installation, (base.clock)(), local).await
+        }
+        NotifyBy::Mail => {
+            mail::send(message, base.settings.text("notify.mail_server"), base.settings.text("notify.mail_from")).await
         }
     }
 }

@@ -7,7 +7,7 @@ use anyhow::Result;
 use calvex_answer::story::duration_text;
 use calvex_answer::watch::{Bin, Side};
 use calvex_language::model::time::format_utc;
-use calvex_wire::api::RehearsalAnswer;
+use calvex_wire::api::{Alert, RehearsalAnswer};
 use owo_colors::Style;
 use serde_json::json;
 
@@ -74,6 +74,48 @@ pub(super) fn show(answer: &RehearsalAnswer, form: &Form, zone: &Zone) -> Result
         anyhow::bail!("the rehearsal is incomplete: {why}");
     }
     Ok(if answer.alerts.is_empty() { Ended::Nothing } else { Ended::Well })
+}
+
+/// One alert, in lines.
+pub(super) fn alert_text(alert: &Alert, zone: &Zone) -> String {
+    let state = match (&alert.ended, alert.withdrawn) {
+        (_, true) => "withdrawn".to_owned(),
+        (Some(at), _) => format!("until {}", zone.short(at)),
+        (None, _) => "raised".to_owned(),
+    };
+    let late = if alert.late { " (seen late)" } else { "" };
+    let mut lines = vec![
+        format!("{}: {state}", alert.rule),
+        alert.sentence.clone(),
+        format!("raised     {}{late}", zone.short(&alert.raised)),
+        format!(
+            "value      {} {}, bound {}",
+            alert.peak.map_or_else(|| "–".into(), figure),
+            alert.unit,
+            figure(alert.bound.number)
+        ),
+    ];
+    let mut line = |name: &str, text: String| {
+        if !text.is_empty() {
+            lines.push(format!("{name:<10} {text}"));
+        }
+    };
+    for group in alert.groups.iter().filter(|group| !group.name.is_empty()) {
+        let until =
+            group.ended.as_deref().map_or_else(|| "raised".to_owned(), |at| format!("until {}", zone.short(at)));
+        line("group", format!("{}  from {} {until}", group.name, zone.short(&group.raised)));
+    }
+    if let Some(why) = &alert.explanation {
+        line("different", why.headline.clone());
+        why.lines.iter().for_each(|l| line("", format!("{} → {}  {}", l.baseline, l.current, l.what)));
+        why.marks.iter().for_each(|mark| line("changed", mark.clone()));
+        line("story", why.story.as_ref().map_or_else(String::new, |id| format!("calvex story {id}")));
+    }
+    line("taken by", alert.taken_by.clone().unwrap_or_default());
+    line("note", alert.note.clone());
+    line("runbook", alert.runbook.clone());
+    alert.notified.iter().for_each(|n| line("notified", format!("{} {} {}: {}", n.kind, n.target, n.what, n.state)));
+    lines.iter().map(|line| output::plain(line)).collect::<Vec<_>>().join("\n")
 }
 
 /// The values along the time, by how far they lie from zero: the worst of each cell, red where it is beyond the bound.

@@ -37,6 +37,8 @@ named! {
         Ended = "ended",
         /// Late events undid the alert.
         Withdrawn = "withdrawn",
+        /// None: an administrator tries whether messages arrive.
+        Test = "test",
     }
 }
 
