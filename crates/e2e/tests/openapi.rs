@@ -35,6 +35,9 @@ fn is_valid(document: &Value) -> Result<()> {
     Ok(())
 }
 
+/// A rule's document.
+const RULE: &str = "name = 'doors'\n[threshold]\nevents = 'door'\nover = '1m'\nabove = 0";
+
 /// What to ask each path with, in an order in which it can be answered.
 fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
     use Method as M;
@@ -96,6 +99,13 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
         (M::POST, "/api/rules", "", json!({"name": "storm", "query": "severity>=error", "window_s": 60, "above": 5})),
         (M::GET, "/api/rules", "", none.clone()),
         (M::DELETE, "/api/rules/{id}", "1", none.clone()),
+        (M::POST, "/api/contacts", "", json!({"name": "pager", "webhook": "http://127.0.0.1:1/"})),
+        (M::GET, "/api/contacts", "", none.clone()),
+        (M::POST, "/api/contacts/{name}/test", "pager", none.clone()),
+        (M::DELETE, "/api/contacts/{name}", "pager", none.clone()),
+        (M::POST, "/api/rules/check", "", json!({"document": "name = 'x'\n[silence]\nper = ['service']"})),
+        (M::POST, "/api/rules/rehearse", "", json!({"document": RULE, "days": 1})),
+        (M::POST, "/api/rules/apply", "", json!({"document": RULE})),
         (M::GET, "/api/alerts", "", none.clone()),
         (M::GET, "/api/nodes", "", none.clone()),
         (M::POST, "/api/seal", "", none.clone()),

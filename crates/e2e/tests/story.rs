@@ -185,7 +185,8 @@ async fn by_keys_from_now_to_who_changed_it() -> Result<()> {
     browser.page.goto(format!("{}/now", stage.service.url)).await?;
     browser.saying("[aria-label='Services now'] td", "slots").await?;
     // What is different at slots: the lease, and beside it the change.
-    let compare = "document.querySelector(\"[aria-label='what is different at slots?']\").id = 'of-slots'; return 1;";
+    let compare =
+        "document.querySelector(\"[aria-label='compare slots with a day earlier']\").id = 'of-slots'; return 1;";
     browser.page.execute(compare, vec![]).await?;
     for _ in 0..80 {
         stage.press(thirtyfour::Key::Tab).await?;

@@ -144,7 +144,7 @@ function Services({ answer }: { answer: NowAnswer }) {
                       {s.strays.length === 0 && s.usual && <Muted>as usual</Muted>}
                       {!s.usual && <Muted>no usual yet</Muted>}
                       <Stray>{s.strays.join(" · ")}</Stray>{" "}
-                      <Link to={differenceOfService(s.service)} aria-label={`what is different at ${s.service}?`}>
+                      <Link to={differenceOfService(s.service)} aria-label={`compare ${s.service} with a day earlier`}>
                         compare
                       </Link>
                     </td>

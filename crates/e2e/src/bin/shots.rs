@@ -34,9 +34,6 @@ async fn main() -> Result<()> {
     browser.css("[data-testid=event]").await?;
     shoot("search-day.png").await?;
     browser.page.execute("localStorage.setItem('calvex.theme','night')", vec![]).await?;
-    browser.page.goto(format!("{url}/search?q=htpp.status%3E%3D500&{range}")).await?;
-    browser.css("[data-testid=empty]").await?;
-    shoot("search-empty.png").await?;
     browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}&view=shapes")).await?;
     browser.saying("[data-testid=shapes] button", "ran out").await?.click().await?;
     browser.css("[data-testid=places]").await?;
@@ -74,6 +71,9 @@ async fn main() -> Result<()> {
     browser.page.goto(format!("{url}/alerts")).await?;
     browser.saying("td", "leases run out").await?;
     shoot("alerts.png").await?;
+    browser.page.goto(format!("{url}/rules/a%20service%20is%20silent")).await?;
+    browser.saying("[data-testid=summary]", "Raised").await?;
+    shoot("rule.png").await?;
     browser.page.goto(format!("{url}/intake")).await?;
     browser.saying("[aria-label=Arrivals] td", "locker-agent").await?;
     shoot("intake.png").await?;

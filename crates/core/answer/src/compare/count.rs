@@ -13,8 +13,8 @@ use std::sync::Arc;
 
 /// Blocks of time that each set is cut into.
 pub const BLOCKS: usize = 16;
-/// Events of both sets that are all looked at; beyond, pages are sampled.
-const MAX_EVENTS: usize = 5_000_000;
+/// Events of both sets that are all looked at; beyond, pages are sampled. Ten million are to be compared within two seconds.
+const MAX_EVENTS: usize = 2_500_000;
 /// Different values of a field at most; a field with more is left out.
 const MAX_VALUES: usize = 10_000;
 /// Fields at most, by the pages that have them.
