@@ -18,6 +18,21 @@ const State = styled.span<{ $state: string }>`
   font-weight: 650;
 `;
 
+/** The cells of an alert are of different heights: each begins at the top. */
+const Tall = styled(Table)`
+  td {
+    vertical-align: top;
+  }
+  td button,
+  td > span:first-child {
+    white-space: nowrap;
+  }
+  td button {
+    padding: 0;
+    min-height: 0;
+  }
+`;
+
 const Groups = styled.div`
   color: ${(p) => p.theme.muted};
   max-width: 360px;
@@ -50,7 +65,7 @@ export default function AlertsPage() {
       {alerts.data?.length === 0 && <Muted>Nothing was raised yet.</Muted>}
       {alerts.data && alerts.data.length > 0 && (
         <div className="wide">
-          <Table aria-label="Alerts">
+          <Tall aria-label="Alerts">
             <thead>
               <tr>
                 <th scope="col">rule</th>
@@ -124,7 +139,7 @@ export default function AlertsPage() {
                 </tr>
               ))}
             </tbody>
-          </Table>
+          </Tall>
         </div>
       )}
       <h1>Rules</h1>

@@ -61,7 +61,12 @@ async fn main() -> Result<()> {
     browser.saying("[aria-label='Figures by step'] th", "edge").await?;
     shoot("figures.png").await?;
     browser.page.goto(format!("{url}/tail")).await?;
-    browser.css("[data-index]").await?;
+    // A request comes every half minute or so.
+    for _ in 0..5 {
+        if browser.css("[data-index]").await.is_ok() {
+            break;
+        }
+    }
     // The trickle is slow; some of it should stand there.
     tokio::time::sleep(Duration::from_secs(20)).await;
     shoot("tail.png").await?;
