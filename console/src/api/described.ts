@@ -3135,6 +3135,56 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules/{id}/mute": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Notify nobody of a rule for a while */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            /** @description A rule to be muted. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["MuteRule"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules/{id}": {
         parameters: {
             query?: never;
@@ -4458,6 +4508,8 @@ export interface components {
             late: boolean;
             /** @description Late events undid it. */
             withdrawn: boolean;
+            /** @description Raised while the rule was muted: nobody was notified. */
+            muted: boolean;
             /** @description Who took it. */
             taken_by?: string | null;
             /** @description Its groups, the first 50. */
@@ -6108,6 +6160,8 @@ export interface components {
             value?: number | null;
             /** @description Why it is failing, or what it cannot say yet. */
             note: string;
+            /** @description Nobody is notified for a while. */
+            muted?: components["schemas"]["MutedRule"] | null;
             /** @description Groups that are building or raised, the first 50. */
             groups: components["schemas"]["GroupOfRule"][];
         };
@@ -6302,6 +6356,15 @@ export interface components {
             events?: string;
             /** @description `new`, `returned` or `both`; `both` if empty. */
             which?: string;
+        };
+        /** @description Why a rule notifies nobody for a while. */
+        MutedRule: {
+            /** @description Until when, RFC 3339. */
+            until: string;
+            /** @description Who muted it. */
+            by: string;
+            /** @description Why. */
+            why: string;
         };
         /** @description A group of a rule that is not quiet. */
         GroupOfRule: {
@@ -6565,6 +6628,19 @@ export interface components {
             at: string;
             /** @description What was done. */
             what: string;
+        };
+        /** @description A rule to be muted. */
+        MuteRule: {
+            /**
+             * @description For how long, as 2h or 3d; 30 d at most. Not given, it notifies again.
+             * @default null
+             */
+            for?: string | null;
+            /**
+             * @description Why; whoever looks at the rule reads it.
+             * @default
+             */
+            why?: string;
         };
     };
     responses: never;

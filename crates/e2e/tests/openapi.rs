@@ -98,6 +98,8 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
         (M::POST, "/api/users", "", json!({"name": "liv", "password": "locker bank eighteen", "role": "reader"})),
         (M::POST, "/api/rules", "", json!({"name": "storm", "query": "severity>=error", "window_s": 60, "above": 5})),
         (M::GET, "/api/rules", "", none.clone()),
+        (M::POST, "/api/rules/{id}/mute", "1", json!({"for": "2h", "why": "the depot is closed"})),
+        (M::GET, "/api/rules", "", none.clone()),
         (M::DELETE, "/api/rules/{id}", "1", none.clone()),
         (M::POST, "/api/contacts", "", json!({"name": "pager", "webhook": "http://127.0.0.1:1/"})),
         (M::GET, "/api/contacts", "", none.clone()),

@@ -188,6 +188,41 @@ fn an_alert_that_late_events_undo_is_withdrawn() -> Result<()> {
     Ok(())
 }
 
+/// Of a rule that is muted nobody is notified; what lasts when that ends is notified then.
+#[test]
+fn a_mute_keeps_quiet_and_ends() -> Result<()> {
+    let service = Service::start(&[("CALVEX_NOTIFY_WEBHOOK_LOCAL", "true")])?;
+    let hook = std::net::TcpListener::bind("127.0.0.1:0")?;
+    let url = format!("http://{}/hook", hook.local_addr()?);
+    service.ok(&["contact", "set", "on call", "--webhook", &url])?;
+    let path = file(&service, "refused.toml", REFUSED)?.display().to_string();
+    service.ok(&["rule", "apply", &path])?;
+    let id = lines(&service.ok(&["rule", "list", "--json"])?)[0]["id"].to_string();
+    // A mute has a reason and an end.
+    assert_eq!(service.calvex(&["rule", "mute", &id, "--for", "for ever", "--why", "x"])?.status.code(), Some(2));
+    assert_eq!(service.calvex(&["rule", "mute", &id, "--for", "2h", "--why", ""])?.status.code(), Some(2));
+    service.ok(&["rule", "mute", &id, "--for", "2h", "--why", "the depot is closed"])?;
+    assert!(service.ok(&["rule", "list", "--text"])?.contains("the depot is closed"));
+    let zones = json!({ "service": "edge", "zone": "north", "msg": "drop-off refused" });
+    // It goes on for as long as the test looks.
+    let failing = || send(&service, &(0..20).map(|_| zones.clone()).collect::<Vec<_>>());
+    let raised = wait_for("the alert", || {
+        failing()?;
+        Ok(alerts(&service, "drop-offs refused")?.into_iter().next())
+    })?;
+    assert_eq!((&raised["muted"], &raised["notified"]), (&json!(true), &json!([])));
+    service.ok(&["rule", "unmute", &id])?;
+    let receiver = hook.try_clone()?;
+    let taking = std::thread::spawn(move || one_message(&receiver));
+    wait_for("the message", || {
+        failing()?;
+        Ok((alerts(&service, "drop-offs refused")?[0]["muted"] == false).then_some(()))
+    })?;
+    let message = taking.join().map_err(|_| anyhow::anyhow!("no receiver"))??;
+    assert_eq!((&message["type"], &message["data"]["rule"]), (&json!("alert.raised"), &json!("drop-offs refused")));
+    Ok(())
+}
+
 /// From a measure in Search to a rule that is rehearsed, its bound moved by keys, and switched on; without a mouse.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_measure_becomes_a_rule_in_the_console() -> Result<()> {

@@ -2,7 +2,10 @@
 ALTER TABLE rule
     ADD COLUMN document TEXT NULL COMMENT 'JSON',
     ADD COLUMN revision INT UNSIGNED NOT NULL DEFAULT 1 COMMENT 'of the document',
-    ADD COLUMN value DOUBLE NULL COMMENT 'the one furthest beyond the bound, at the last judgement';
+    ADD COLUMN value DOUBLE NULL COMMENT 'the one furthest beyond the bound, at the last judgement',
+    ADD COLUMN muted_until_ns BIGINT NULL COMMENT 'nobody is notified until then',
+    ADD COLUMN muted_by VARCHAR(64) NULL,
+    ADD COLUMN muted_why VARCHAR(256) NULL;
 UPDATE rule SET document = JSON_OBJECT(
     'name', name,
     'for', CONCAT(hold_s, 's'),
@@ -29,6 +32,7 @@ ALTER TABLE alert
     MODIFY COLUMN peak DOUBLE NULL COMMENT 'the value furthest beyond the bound',
     ADD COLUMN revision INT UNSIGNED NOT NULL DEFAULT 1 COMMENT 'of the rule that raised it',
     ADD COLUMN withdrawn BOOLEAN NOT NULL DEFAULT FALSE COMMENT 'late events undid it',
+    ADD COLUMN muted BOOLEAN NOT NULL DEFAULT FALSE COMMENT 'raised while the rule was muted, and nobody was notified yet',
     ADD COLUMN explanation TEXT NULL COMMENT 'JSON: what was different when it was raised';
 
 CREATE TABLE alert_group (

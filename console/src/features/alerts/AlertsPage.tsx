@@ -87,6 +87,7 @@ export default function AlertsPage() {
                   </td>
                   <td>
                     <State $state={a.ended ? "quiet" : "raised"}>{stateOf(a)}</State>
+                    {a.muted && <Muted> muted</Muted>}
                   </td>
                   <td>
                     {when(a.raised, zone)} <Muted>{a.late ? "seen late" : ago(parseNs(a.raised))}</Muted>
@@ -166,6 +167,11 @@ export default function AlertsPage() {
                   </td>
                   <td>
                     <State $state={r.state}>{r.state}</State> <Muted>{r.note}</Muted>
+                    {r.muted && (
+                      <Groups>
+                        muted until {when(r.muted.until, zone)} by {r.muted.by}: {r.muted.why}
+                      </Groups>
+                    )}
                     {r.groups.length > 0 && r.groups[0]?.name !== "" && (
                       <Groups>{r.groups.map((group) => group.name).join(", ")}</Groups>
                     )}

@@ -8,7 +8,7 @@ use crate::shown::ZoneArgs;
 use crate::{Ended, output};
 use anyhow::{Context, Result};
 use calvex_wire::api::{
-    self, AppliedRule, ApplyRule, CheckedRule, MadeRule, NewRule, RehearsalAnswer, RehearseRequest, RuleText,
+    self, AppliedRule, ApplyRule, CheckedRule, MadeRule, MuteRule, NewRule, RehearsalAnswer, RehearseRequest, RuleText,
 };
 use clap::{Args, Subcommand};
 use std::path::{Path, PathBuf};
@@ -101,6 +101,22 @@ enum RuleAct {
         #[arg(default_value = "threshold", value_parser = rehearsed::FORMS.map(|(name, _)| name))]
         name: String,
     },
+    /// Notify nobody of a rule for a while; what lasts when that ends is notified then
+    Mute {
+        /// Its id
+        id: u64,
+        /// For how long: 2h, 3d
+        #[arg(long = "for", value_name = "DURATION")]
+        length: String,
+        /// Why
+        #[arg(long)]
+        why: String,
+    },
+    /// Notify again of a rule that is muted
+    Unmute {
+        /// Its id
+        id: u64,
+    },
     /// Remove a rule with its history
     Remove { id: u64 },
 }
@@ -159,7 +175,8 @@ impl Rule {
                 let row = |r: &api::Rule| {
                     let value = r.value.map_or_else(|| "–".to_owned(), rehearsed::figure);
                     let (name, state) = (r.name.clone(), r.state.clone());
-                    vec![r.id.to_string(), name, state, value, r.sentence.clone(), r.note.clone()]
+                    let muted = r.muted.as_ref().map(|m| format!("muted until {} by {}: {}", m.until, m.by, m.why));
+                    vec![r.id.to_string(), name, state, value, r.sentence.clone(), muted.unwrap_or(r.note.clone())]
                 };
                 form.list(&rules, &["id", "rule", "state", "value", "raised", "note"], row)
             }
@@ -180,6 +197,14 @@ impl Rule {
                     let secret = made.webhook_secret.as_ref().map_or_else(String::new, |s| format!("\n{s}"));
                     format!("{}{secret}", made.id)
                 })
+            }
+            RuleAct::Mute { id, length, why } => {
+                client.post_only(&format!("/api/rules/{id}/mute"), &MuteRule { length: Some(length), why }).await?;
+                Ok(Ended::Well)
+            }
+            RuleAct::Unmute { id } => {
+                client.post_only(&format!("/api/rules/{id}/mute"), &MuteRule::default()).await?;
+                Ok(Ended::Well)
             }
             RuleAct::Remove { id } => {
                 client.delete(&format!("/api/rules/{id}")).await?;

@@ -16,7 +16,7 @@ use calvex_language::domain::rule::{AlertGroup, RuleGroup, RuleState};
 use calvex_language::model::time::format_utc;
 use calvex_language::query::parse_filter;
 use calvex_store::StoreError;
-use calvex_wire::api::{Alert, GroupOfAlert, GroupOfRule, MadeRule, NewRule, Notified, Rule};
+use calvex_wire::api::{Alert, GroupOfAlert, GroupOfRule, MadeRule, MutedRule, NewRule, Notified, Rule};
 use std::sync::Arc;
 
 /// Longest window, and farthest back that late events are judged again.
@@ -71,6 +71,11 @@ pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Resul
             judged: r.judged_ns.map(|t| format_utc(t, 3)),
             value: r.value,
             note: r.note,
+            muted: r.mute.filter(|mute| mute.until_ns > (base.clock)()).map(|mute| MutedRule {
+                until: format_utc(mute.until_ns, 0),
+                by: mute.by,
+                why: mute.why,
+            }),
             groups: groups.into_iter().take(MAX_LISTED).map(group).collect(),
             document: rule.document,
         });
@@ -167,6 +172,7 @@ pub(super) async fn put_rule(base: &Base, admin: &Reader, rule: &Compiled, ways:
         judged_ns: None,
         value: None,
         note: String::new(),
+        mute: None,
     };
     Ok(base.store.add_rule(&row, &admin.act(base, "add rule", row.name.clone())).await?)
 }
@@ -222,6 +228,7 @@ pub async fn alerts(State(reading): State<Arc<Reading>>, reader: Reader) -> Resu
             peak: alert.peak,
             late: alert.late,
             withdrawn: alert.withdrawn,
+            muted: alert.muted,
             taken_by: alert.taken_by,
             group_count: alert.groups.len(),
             groups: alert.groups.iter().take(MAX_LISTED).map(group).collect(),

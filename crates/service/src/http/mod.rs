@@ -190,6 +190,7 @@ fn interface() -> ApiRouter<Parts> {
             post_with(rules::check, described("What a rule's document says, or what is wrong with it")),
         )
         .api_route("/rules/rehearse", post_with(rules::rehearse, described("What a rule would have done")))
+        .api_route("/rules/{id}/mute", post_with(rules::mute, described("Notify nobody of a rule for a while")))
         .api_route("/rules/{id}", delete_with(alerts::remove_rule, described("Remove an alert rule")))
         .api_route("/alerts", get_with(alerts::alerts, described("Alerts, the latest first")))
         .api_route("/alerts/{id}/take", post_with(alerts::take, described("Take an alert")))

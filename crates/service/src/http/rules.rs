@@ -9,14 +9,17 @@ use crate::state::{Base, Reading};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use calvex_language::domain::rule::Contact;
+use calvex_language::domain::rule::{Contact, Mute};
+use calvex_language::query::parse_duration_ns;
 use calvex_store::StoreError;
 use calvex_wire::api::{
-    AppliedRule, ApplyRule, CheckedRule, ContactListed, MadeContact, Notified, RehearsalAnswer, RehearseRequest,
-    RuleText,
+    AppliedRule, ApplyRule, CheckedRule, ContactListed, MadeContact, MuteRule, Notified, RehearsalAnswer,
+    RehearseRequest, RuleText,
 };
 use std::sync::Arc;
 
+/// The longest mute: what is muted for ever should be removed.
+const MAX_MUTE_NS: f64 = 30.0 * 86_400e9;
 /// Contacts at most.
 const MAX_CONTACTS: usize = 200;
 
@@ -140,4 +143,31 @@ pub async fn test_contact(
         });
     }
     Ok(Json(sent))
+}
+
+/// `POST /api/rules/{id}/mute`: nobody is notified for a while; what is raised meanwhile and lasts is notified when that ends.
+pub async fn mute(
+    State(base): State<Arc<Base>>,
+    Admin(admin): Admin,
+    Path(id): Path<u32>,
+    Ask(ask): Ask<MuteRule>,
+) -> Result<StatusCode> {
+    let why = ask.why.trim().to_owned();
+    let mute = match &ask.length {
+        None => None,
+        Some(_) if why.is_empty() || why.chars().count() > 256 => {
+            return Err(ServiceError::BadRequest("`why` says in 1 to 256 letters why nobody is to be notified".into()));
+        }
+        Some(text) => {
+            let length_ns = parse_duration_ns(text).filter(|ns| (60e9..=MAX_MUTE_NS).contains(ns));
+            let length_ns = length_ns.ok_or_else(|| {
+                ServiceError::BadRequest(format!("`{text}` is no duration from 1m to 30d; write one as 2h or 3d"))
+            })?;
+            let until_ns = (base.clock)() + length_ns as i64;
+            Some(Mute { until_ns, by: admin.who.name.clone(), why: why.clone() })
+        }
+    };
+    let what = format!("{id}: {}", if mute.is_some() { why.as_str() } else { "notifies again" });
+    base.store.mute_rule(id, mute.as_ref(), &admin.act(&base, "mute rule", what)).await?;
+    Ok(StatusCode::NO_CONTENT)
 }

@@ -152,6 +152,9 @@ async fn judge(reading: &Arc<Reading>, rule: &Rule, contacts: &[Contact], memory
         let before = alert.known.and_then(|n| known.get(n));
         changes.push(change_of(reading, rule, &compiled, contacts, judged_ns, before, &alert).await);
     }
+    if !is_muted(reading, rule) {
+        unmuted(reading, rule, &compiled, contacts, &mut changes, &known);
+    }
     let state = walked.groups.iter().map(|group| group.state).max_by_key(|state| *state == RuleState::Raised);
     let state = state.unwrap_or(RuleState::Quiet);
     let since = walked.groups.iter().filter(|group| group.state == state).map(|group| group.since_ns).min();
@@ -345,6 +348,11 @@ fn stood_of(alert: &Alert) -> Stood {
     Stood { groups: alert.groups.iter().map(group).collect(), known: None }
 }
 
+/// Whether a rule notifies nobody now.
+fn is_muted(reading: &Reading, rule: &Rule) -> bool {
+    rule.mute.as_ref().is_some_and(|mute| mute.until_ns > (reading.base.clock)())
+}
+
 /// What a settled alert changes, with the messages of it.
 async fn change_of(
     reading: &Arc<Reading>,
@@ -355,6 +363,7 @@ async fn change_of(
     before: Option<&Alert>,
     stood: &Stood,
 ) -> AlertChange {
+    let muted = is_muted(reading, rule);
     let raising = stood.raising(&compiled.bound);
     let number = |value: f64| value.is_finite().then_some(value);
     let group = |g: &GroupRaising| AlertGroup {
@@ -375,15 +384,20 @@ async fn change_of(
         taken_by: before.and_then(|alert| alert.taken_by.clone()),
         revision: rule.revision,
         withdrawn: stood.is_withdrawn(),
+        muted: before.map_or(muted, |alert| alert.muted),
         explanation: before.and_then(|alert| alert.explanation.clone()),
         groups: stood.groups.iter().map(group).take(MAX_ALERT_GROUPS).collect(),
     };
     let told = |alert: &Alert, what| messages(&reading.base, rule, compiled, contacts, alert, what);
     let Some(before) = before else {
         alert.explanation = crate::answer::explain::explanation(reading, rule, compiled, alert.raised_ns).await;
-        return AlertChange::Raise { notify: told(&alert, AlertMove::Raised), alert };
+        let notify = if muted { Vec::new() } else { told(&alert, AlertMove::Raised) };
+        return AlertChange::Raise { notify, alert };
     };
-    let notify = if alert.withdrawn && !before.withdrawn {
+    // Whoever was not notified that it began is not notified that it ended.
+    let notify = if alert.muted {
+        Vec::new()
+    } else if alert.withdrawn && !before.withdrawn {
         told(&alert, AlertMove::Withdrawn)
     } else if before.ended_ns.is_none() && alert.ended_ns.is_some() {
         told(&alert, AlertMove::Ended)
@@ -391,4 +405,33 @@ async fn change_of(
         Vec::new()
     };
     AlertChange::Update { notify, alert }
+}
+
+/// Alerts that were raised under a mute that has ended, and that last: now somebody is notified.
+fn unmuted(
+    reading: &Arc<Reading>,
+    rule: &Rule,
+    compiled: &Compiled,
+    contacts: &[Contact],
+    changes: &mut Vec<AlertChange>,
+    known: &[Alert],
+) {
+    for alert in known.iter().filter(|alert| alert.muted && !alert.withdrawn) {
+        let is_it = |c: &AlertChange| matches!(c, AlertChange::Update { alert: changed, .. } if changed.id == alert.id);
+        let place = changes.iter().position(is_it);
+        let now = match place.and_then(|n| changes.get(n)) {
+            Some(AlertChange::Update { alert, .. }) => alert.clone(),
+            _ => alert.clone(),
+        };
+        if now.ended_ns.is_some() || now.withdrawn {
+            continue;
+        }
+        let alert = Alert { muted: false, ..now };
+        let notify = messages(&reading.base, rule, compiled, contacts, &alert, AlertMove::Raised);
+        let change = AlertChange::Update { notify, alert };
+        match place {
+            Some(n) => changes.splice(n..=n, [change]).for_each(drop),
+            None => changes.push(change),
+        }
+    }
 }

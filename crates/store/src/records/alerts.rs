@@ -4,7 +4,8 @@ use super::{Act, named, record};
 use crate::{Claim, Result, Store, StoreError, sql};
 use calvex_language::domain::access::Role;
 use calvex_language::domain::rule::{
-    Alert, AlertChange, AlertGroup, AlertMove, Contact, Judgement, Notification, NotifyBy, Rule, RuleGroup, RuleState,
+    Alert, AlertChange, AlertGroup, AlertMove, Contact, Judgement, Mute, Notification, NotifyBy, Rule, RuleGroup,
+    RuleState,
 };
 use sqlx::Row;
 
@@ -54,6 +55,14 @@ impl Store {
                 judged_ns: r.try_get(12)?,
                 value: r.try_get(13)?,
                 note: r.try_get(14)?,
+                mute: match r.try_get::<Option<i64>, _>(15)? {
+                    Some(until_ns) => Some(Mute {
+                        until_ns,
+                        by: r.try_get::<Option<String>, _>(16)?.unwrap_or_default(),
+                        why: r.try_get::<Option<String>, _>(17)?.unwrap_or_default(),
+                    }),
+                    None => None,
+                },
             })
         };
         rows.iter().map(rule).collect()
@@ -76,6 +85,32 @@ impl Store {
         record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(true)
+    }
+
+    /// Keeps a rule from notifying until a time, or lets it again.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`].
+    pub async fn mute_rule(&self, id: u32, mute: Option<&Mute>, act: &Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let known: Option<Option<i64>> = sqlx::query_as::<_, (Option<i64>, u32)>(sql::RULE_JUDGED)
+            .bind(id)
+            .fetch_optional(&mut *tx)
+            .await?
+            .map(|r| r.0);
+        if known.is_none() {
+            return Err(StoreError::Missing(format!("rule {id}")));
+        }
+        sqlx::query(sql::RULE_MUTE)
+            .bind(mute.map(|mute| mute.until_ns))
+            .bind(mute.map(|mute| &mute.by))
+            .bind(mute.map(|mute| &mute.why))
+            .bind(id)
+            .execute(&mut *tx)
+            .await?;
+        record(&mut tx, act).await?;
+        tx.commit().await?;
+        Ok(())
     }
 
     /// The groups of a rule that are not quiet.
@@ -258,6 +293,7 @@ impl Store {
                         .bind(judgement.revision)
                         .bind(alert.withdrawn)
                         .bind(&alert.explanation)
+                        .bind(alert.muted)
                         .execute(&mut *tx)
                         .await?;
                     (added.last_insert_id() as u32, &alert.groups, notify)
@@ -268,6 +304,7 @@ impl Store {
                         .bind(alert.ended_ns)
                         .bind(alert.peak)
                         .bind(alert.withdrawn)
+                        .bind(alert.muted)
                         .bind(alert.id)
                         .execute(&mut *tx)
                         .await?;
@@ -353,6 +390,7 @@ fn alert(r: &sqlx::mysql::MySqlRow) -> Result<Alert> {
         revision: r.try_get(7)?,
         withdrawn: r.try_get(8)?,
         explanation: r.try_get(9)?,
+        muted: r.try_get(10)?,
         groups: Vec::new(),
     })
 }

@@ -2,6 +2,7 @@
 
 mod faults;
 mod nodes;
+mod ruled;
 mod statements;
 mod striker;
 

@@ -2,14 +2,13 @@
 //! is refused with an error that passes or that does not, the connection is lost before it or after it. Whatever strikes,
 //! every acknowledged event stands in exactly one place, no half of an act is seen, and the act can be done again.
 
+use super::ruled::{lease_errors, raised};
 use super::striker::{Strike, Striker};
 use super::{act, claimed, commit, replayed, run, store};
 use crate::*;
 use calvex_language::domain::access::Role;
 use calvex_language::domain::error_group::{GroupState, KeptGroup, SeenGroup};
-use calvex_language::domain::rule::{
-    Alert, AlertChange, AlertGroup, AlertMove, Judgement, Notification, NotifyBy, Rule, RuleGroup, RuleState,
-};
+use calvex_language::domain::rule::{Judgement, RuleState};
 use calvex_storage::chunk::{BloomSetMeta, ChunkMeta};
 use std::collections::BTreeMap;
 
@@ -276,82 +275,6 @@ fn moving_and_dropping_keep_what_is_live() {
         })
         .await;
     });
-}
-
-/// A rule of mira's that was never judged.
-fn lease_errors(owner_id: u32) -> Rule {
-    Rule {
-        id: 0,
-        name: "lease errors".into(),
-        document: r#"{"name":"lease errors","threshold":{"events":"severity>=error","over":"1m","above":1}}"#.into(),
-        revision: 1,
-        webhook: None,
-        webhook_secret: None,
-        mail: None,
-        owner_id,
-        owner: String::new(),
-        owner_role: Role::Admin,
-        state: RuleState::Quiet,
-        since_ns: 0,
-        judged_ns: None,
-        value: None,
-        note: String::new(),
-    }
-}
-
-/// The first judgement of a rule: it raises an alert, and somebody is notified.
-fn raised(rule_id: u32) -> Judgement {
-    let group = AlertGroup {
-        hash: u64::MAX,
-        name: "north".into(),
-        raised_ns: 5,
-        ended_ns: None,
-        peak: Some(3.0),
-        withdrawn: false,
-    };
-    let alert = Alert {
-        id: 0,
-        rule_id,
-        raised_ns: 5,
-        ended_ns: None,
-        peak: Some(3.0),
-        late: false,
-        taken_by: None,
-        revision: 1,
-        withdrawn: false,
-        explanation: Some("{}".into()),
-        groups: vec![group],
-    };
-    let message = Notification {
-        id: 0,
-        alert_id: 0,
-        by: NotifyBy::Webhook,
-        what: AlertMove::Raised,
-        target: "http://hook.test/".into(),
-        secret: None,
-        payload: "{}".into(),
-        tries: 0,
-        done_ns: None,
-        error: String::new(),
-    };
-    Judgement {
-        rule_id,
-        revision: 1,
-        judged_before_ns: None,
-        state: RuleState::Raised,
-        since_ns: 5,
-        judged_ns: 9,
-        value: Some(3.0),
-        note: String::new(),
-        groups: vec![RuleGroup {
-            hash: u64::MAX,
-            name: "north".into(),
-            state: RuleState::Raised,
-            since_ns: 5,
-            value: Some(3.0),
-        }],
-        changes: vec![AlertChange::Raise { alert, notify: vec![message] }],
-    }
 }
 
 #[test]

@@ -63,8 +63,32 @@ pub struct Rule {
     pub value: Option<f64>,
     /// Why it is failing, or what it cannot say yet.
     pub note: String,
+    /// Nobody is notified for a while.
+    pub muted: Option<MutedRule>,
     /// Groups that are building or raised, the first 50.
     pub groups: Vec<GroupOfRule>,
+}
+
+/// Why a rule notifies nobody for a while.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct MutedRule {
+    /// Until when, RFC 3339.
+    pub until: String,
+    /// Who muted it.
+    pub by: String,
+    /// Why.
+    pub why: String,
+}
+
+/// A rule to be muted.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct MuteRule {
+    /// For how long, as 2h or 3d; 30 d at most. Not given, it notifies again.
+    #[serde(rename = "for")]
+    pub length: Option<String>,
+    /// Why; whoever looks at the rule reads it.
+    pub why: String,
 }
 
 /// A group of a rule that is not quiet.
@@ -188,6 +212,8 @@ pub struct Alert {
     pub late: bool,
     /// Late events undid it.
     pub withdrawn: bool,
+    /// Raised while the rule was muted: nobody was notified.
+    pub muted: bool,
     /// Who took it.
     pub taken_by: Option<String>,
     /// Its groups, the first 50.

@@ -16,7 +16,7 @@ mod transforms;
 
 pub use alerts::{
     Alert, AppliedRule, ApplyRule, ContactListed, Explained, ExplainedLine, GroupOfAlert, GroupOfRule, MadeContact,
-    MadeRule, NewRule, Notified, Rule,
+    MadeRule, MuteRule, MutedRule, NewRule, Notified, Rule,
 };
 pub use arrivals::{Arrival, ArrivalsAnswer, Probed, Refused, SetAside, WayIn};
 pub use compare::{CompareAnswer, CompareRequest, ComparedSide};

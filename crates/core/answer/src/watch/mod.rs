@@ -7,19 +7,23 @@
 //! window that ends there. Late events may touch windows that were judged already; these are judged again.
 
 mod alerts;
+mod compile;
 mod document;
 mod places;
 mod rehearse;
 mod rings;
+mod sentence;
 mod states;
 mod strips;
 #[cfg(test)]
 mod tests;
+mod usual;
 
 pub use alerts::{GroupRaising, Stood, settle};
+pub use compile::{Form, Rule};
 pub use document::{
-    Deviation, DocumentMistake, ErrorGroups, FirstSeen, Form, MAX_DOCUMENT_BYTES, Objective, Rule, RuleDocument, Share,
-    Silence, Threshold, Unfinished, Urgency,
+    Deviation, DocumentMistake, ErrorGroups, FirstSeen, MAX_DOCUMENT_BYTES, Objective, RuleDocument, Share, Silence,
+    Threshold, Unfinished, Urgency,
 };
 pub use rehearse::{Bin, Rehearsal, Rehearsed, rehearse, replay};
 pub use rings::Rings;

@@ -1,7 +1,7 @@
 //! A rule played over the past: when it would have been raised, for how long, of which groups, and how many messages that
 //! would have been. It judges as the live rule does: the same values, the same walk.
 
-use super::document::Rule;
+use super::compile::Rule;
 use super::states::{Bound, Raising, Standing, raisings, walk};
 use super::strips::{Moments, Strips};
 use calvex_language::model::time::SECOND_NS;

@@ -4,11 +4,12 @@
 //! gap a group has been silent; 1 while a value is new; spreads away from the usual; how fast a budget burns, against the
 //! rate that is too fast; how many are open too long. NaN where nothing can be said: it is never so.
 
-use super::document::{Form, Rule};
+use super::compile::{Form, Rule, default_of};
 use super::rings::{Rings, Row};
+use super::usual::{Gaps, median};
 use crate::measure::{GroupValue, Sliding, Windows, windows};
 use crate::scan::{Explanation, Scope};
-use calvex_language::query::{Filter, Function, Measure};
+use calvex_language::query::{Filter, Measure};
 use hashbrown::HashMap;
 
 /// Groups of a rule at most.
@@ -19,9 +20,8 @@ const MAX_TIES: usize = 200_000;
 const MAX_VALUES: usize = 4_000_000;
 /// Steps that are read at once.
 const READ_AT_ONCE: usize = 2_880;
-/// How far back gaps are learned from, and how many there must be.
+/// How far back gaps are learned from.
 const GAPS_NS: i64 = 7 * 86_400_000_000_000;
-const LEAST_GAPS: usize = 20;
 /// Like buckets that there must be, how far they may lie from the same time, and how many weeks or days are looked at.
 const LEAST_LIKE: usize = 20;
 const LIKE_NS: i64 = 15 * 60 * 1_000_000_000;
@@ -146,23 +146,6 @@ pub fn strips(scope: &Scope, rule: &Rule, moments: Moments, known: &Known, rings
         out.incomplete.get_or_insert(why.clone());
     }
     out
-}
-
-impl Rule {
-    /// The value of a group of which there is no event.
-    pub fn empty_value(&self) -> f64 {
-        match &self.form {
-            Form::Threshold { measure, .. } => default_of(measure),
-            Form::Share { .. } | Form::Silence { .. } | Form::Deviation { .. } => f64::NAN,
-            _ => 0.0,
-        }
-    }
-}
-
-/// What a figure is where there is no event.
-fn default_of(measure: &Measure) -> f64 {
-    let counts = |f: &Function| matches!(f, Function::Count(_) | Function::Rate | Function::Distinct(_));
-    if measure.aggregates.first().is_some_and(|a| counts(&a.function)) { 0.0 } else { f64::NAN }
 }
 
 struct Reader<'a> {
@@ -499,49 +482,5 @@ impl Reader<'_> {
         });
         let values = values.collect();
         self.out.strips.push(Strip { group: Vec::new(), values, usual: Vec::new() });
-    }
-}
-
-/// The middle of some numbers; they are put in order.
-fn median(numbers: &mut [f64]) -> f64 {
-    numbers.sort_by(f64::total_cmp);
-    numbers.get(numbers.len() / 2).copied().unwrap_or(f64::NAN)
-}
-
-/// The gaps between the steps in which a group was seen.
-#[derive(Default)]
-struct Gaps {
-    last: Option<i64>,
-    /// When each gap ended, the oldest first, and how long it was.
-    ended: std::collections::VecDeque<(i64, i64)>,
-    /// The lengths in order.
-    sorted: Vec<i64>,
-}
-
-impl Gaps {
-    fn seen(&mut self, step: i64) {
-        if let Some(last) = self.last {
-            let gap = step - last;
-            self.ended.push_back((step, gap));
-            self.sorted.insert(self.sorted.partition_point(|g| *g < gap), gap);
-        }
-        self.last = Some(step);
-    }
-
-    /// Forgets gaps that ended before a step.
-    fn forget(&mut self, before: i64) {
-        while let Some((_, gap)) = self.ended.front().copied().filter(|(at, _)| *at < before) {
-            self.ended.pop_front();
-            let at = self.sorted.partition_point(|g| *g < gap);
-            if at < self.sorted.len() {
-                self.sorted.remove(at);
-            }
-        }
-    }
-
-    /// The gap that nineteen of twenty are not longer than; none where there are few.
-    fn usual(&self) -> Option<i64> {
-        let at = self.sorted.len() * 19 / 20;
-        (self.sorted.len() >= LEAST_GAPS).then(|| self.sorted.get(at).copied().unwrap_or(1).max(1))
     }
 }

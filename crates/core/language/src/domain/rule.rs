@@ -65,6 +65,17 @@ pub struct Rule {
     /// The value furthest beyond the bound, at the last judgement.
     pub value: Option<f64>,
     pub note: String,
+    /// Nobody is notified until then.
+    pub mute: Option<Mute>,
+}
+
+/// Why a rule notifies nobody for a while.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct Mute {
+    pub until_ns: i64,
+    pub by: String,
+    pub why: String,
 }
 
 /// A group of a rule that is not quiet.
@@ -98,6 +109,8 @@ pub struct Alert {
     pub revision: u32,
     /// Late events undid it.
     pub withdrawn: bool,
+    /// It was raised while the rule was muted, and nobody was notified yet.
+    pub muted: bool,
     /// What was different when it was raised, as JSON.
     pub explanation: Option<String>,
     pub groups: Vec<AlertGroup>,

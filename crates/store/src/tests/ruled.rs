@@ -1,0 +1,84 @@
+//! A rule and its first judgement, as the tests of statements commit them.
+
+use calvex_language::domain::access::Role;
+use calvex_language::domain::rule::{
+    Alert, AlertChange, AlertGroup, AlertMove, Judgement, Notification, NotifyBy, Rule, RuleGroup, RuleState,
+};
+
+/// A rule of mira's that was never judged.
+pub(super) fn lease_errors(owner_id: u32) -> Rule {
+    Rule {
+        id: 0,
+        name: "lease errors".into(),
+        document: r#"{"name":"lease errors","threshold":{"events":"severity>=error","over":"1m","above":1}}"#.into(),
+        revision: 1,
+        webhook: None,
+        webhook_secret: None,
+        mail: None,
+        owner_id,
+        owner: String::new(),
+        owner_role: Role::Admin,
+        state: RuleState::Quiet,
+        since_ns: 0,
+        judged_ns: None,
+        value: None,
+        note: String::new(),
+        mute: None,
+    }
+}
+
+/// The first judgement of a rule: it raises an alert, and somebody is notified.
+pub(super) fn raised(rule_id: u32) -> Judgement {
+    let group = AlertGroup {
+        hash: u64::MAX,
+        name: "north".into(),
+        raised_ns: 5,
+        ended_ns: None,
+        peak: Some(3.0),
+        withdrawn: false,
+    };
+    let alert = Alert {
+        id: 0,
+        rule_id,
+        raised_ns: 5,
+        ended_ns: None,
+        peak: Some(3.0),
+        late: false,
+        taken_by: None,
+        revision: 1,
+        withdrawn: false,
+        muted: false,
+        explanation: Some("{}".into()),
+        groups: vec![group],
+    };
+    let message = Notification {
+        id: 0,
+        alert_id: 0,
+        by: NotifyBy::Webhook,
+        what: AlertMove::Raised,
+        target: "http://hook.test/".into(),
+        secret: None,
+        payload: "{}".into(),
+        tries: 0,
+        done_ns: None,
+        error: String::new(),
+    };
+    Judgement {
+        rule_id,
+        revision: 1,
+        judged_before_ns: None,
+        state: RuleState::Raised,
+        since_ns: 5,
+        judged_ns: 9,
+        value: Some(3.0),
+        note: String::new(),
+        groups: vec![RuleGroup {
+            hash: u64::MAX,
+            name: "north".into(),
+            state: RuleState::Raised,
+            since_ns: 5,
+            value: Some(3.0),
+        }],
+        changes: vec![AlertChange::Raise { alert, notify: vec![message] }],
+    }
+}
