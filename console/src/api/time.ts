@@ -36,7 +36,7 @@ export function clock(ns: bigint, zone: Zone, digits = 3): string {
 /** `02:38` */
 export const hourMinute = (ns: bigint, zone: Zone) => parts(ns, zone).time.slice(0, 5);
 
-/** `02:38:41`, or over a day and more `10-04 02:38`: as much as tells moments of a range apart. */
+/** `02:38:41`, or over a day and more `10-04 02:38`: as much as moments of a range differ by. */
 export function within(ns: bigint, zone: Zone, range: { from: string; to: string }): string {
   const { date, time } = parts(ns, zone);
   const long = parseNs(range.to) - parseNs(range.from) > 72_000_000_000_000n;

@@ -388,19 +388,19 @@ async fn change_of(
         explanation: before.and_then(|alert| alert.explanation.clone()),
         groups: stood.groups.iter().map(group).take(MAX_ALERT_GROUPS).collect(),
     };
-    let told = |alert: &Alert, what| messages(&reading.base, rule, compiled, contacts, alert, what);
+    let message = |alert: &Alert, what| messages(&reading.base, rule, compiled, contacts, alert, what);
     let Some(before) = before else {
         alert.explanation = crate::answer::explain::explanation(reading, rule, compiled, alert.raised_ns).await;
-        let notify = if muted { Vec::new() } else { told(&alert, AlertMove::Raised) };
+        let notify = if muted { Vec::new() } else { message(&alert, AlertMove::Raised) };
         return AlertChange::Raise { notify, alert };
     };
     // Whoever was not notified that it began is not notified that it ended.
     let notify = if alert.muted {
         Vec::new()
     } else if alert.withdrawn && !before.withdrawn {
-        told(&alert, AlertMove::Withdrawn)
+        message(&alert, AlertMove::Withdrawn)
     } else if before.ended_ns.is_none() && alert.ended_ns.is_some() {
-        told(&alert, AlertMove::Ended)
+        message(&alert, AlertMove::Ended)
     } else {
         Vec::new()
     };

@@ -54,7 +54,7 @@ pub fn messages(
     rows
 }
 
-/// The messages that show whether a contact can be reached, one for each of its ways. `serial` tells them apart.
+/// The messages that show whether a contact can be reached, one for each of its ways. Those of two tests differ by `serial`.
 pub fn test_messages(base: &Arc<Base>, contact: &Contact, by: &str, serial: u64) -> Vec<Notification> {
     let console = base.settings.text("notify.console_url");
     let payload = json!({

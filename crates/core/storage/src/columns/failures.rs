@@ -45,8 +45,8 @@ impl ErrorGroups {
     fn fill(&mut self, page: &dyn PageRead, failing: &[usize]) -> Result<()> {
         let mut wanted = Rows::none(page.rows());
         failing.iter().for_each(|row| wanted.set(*row));
-        let errors = Told::of(page, &TYPE_FIELDS, &wanted)?;
-        let stacks = Told::of(page, &STACK_FIELDS, &wanted)?;
+        let errors = Reported::of(page, &TYPE_FIELDS, &wanted)?;
+        let stacks = Reported::of(page, &STACK_FIELDS, &wanted)?;
         let kinds = page.builtin(BuiltinColumn::Kind)?;
         let services = page.builtin(BuiltinColumn::Service)?;
         let messages = page.builtin(BuiltinColumn::Message)?;
@@ -105,14 +105,14 @@ fn text_at(column: Option<&Column>, row: usize) -> (&str, u32) {
 }
 
 /// What rows have of the first field of several; of several values of one field, the least.
-struct Told {
+struct Reported {
     texts: Vec<Arc<str>>,
     of_row: HashMap<usize, u32>,
 }
 
-impl Told {
+impl Reported {
     fn of(page: &dyn PageRead, names: &[&str], wanted: &Rows) -> Result<Self> {
-        let mut told = Told { texts: Vec::new(), of_row: HashMap::new() };
+        let mut reported = Reported { texts: Vec::new(), of_row: HashMap::new() };
         let mut codes: HashMap<Arc<str>, u32> = HashMap::new();
         for name in names {
             let name = SentName::from(*name);
@@ -164,15 +164,15 @@ impl Told {
                 }
             })?;
             for (row, text) in found.into_iter().filter(|(_, text)| !text.trim().is_empty()) {
-                let next = told.texts.len() as u32;
+                let next = reported.texts.len() as u32;
                 let code = *codes.entry(text).or_insert_with_key(|text| {
-                    told.texts.push(text.clone());
+                    reported.texts.push(text.clone());
                     next
                 });
-                told.of_row.entry(row).or_insert(code);
+                reported.of_row.entry(row).or_insert(code);
             }
         }
-        Ok(told)
+        Ok(reported)
     }
 
     fn code(&self, row: usize) -> u32 {

@@ -22,7 +22,7 @@ const DAYS: usize = 100;
 /// How long the story is scrolled.
 const SCROLL: Duration = Duration::from_secs(5);
 
-/// Compares two halves of `events` events, tells a story over them, and prints how long both took.
+/// Compares two halves of `events` events, asks for a story over them, and prints how long both took.
 pub async fn causes(events: usize) -> Result<()> {
     let now_ns = i64::try_from(jiff::Timestamp::now().as_nanosecond())?;
     let from_ns = now_ns - HOUR_NS;
