@@ -290,10 +290,10 @@ async fn take_back(
             group.ended_ns = Some(group.raised_ns.max(present_ns));
         }
         let alert = Alert { ended_ns: Some(alert.raised_ns.max(present_ns)), ..alert };
-        AlertChange::Update {
-            notify: messages(&reading.base, rule, compiled, contacts, &alert, AlertMove::Ended),
-            alert,
-        }
+        // Whoever was not notified that it began is not notified that it ended.
+        let heard = !alert.muted;
+        let message = || messages(&reading.base, rule, compiled, contacts, &alert, AlertMove::Ended);
+        AlertChange::Update { notify: if heard { message() } else { Vec::new() }, alert }
     };
     let judgement = Judgement {
         rule_id: rule.id,

@@ -168,8 +168,10 @@ impl Checks {
 
     fn field(&mut self, of: &str, name: &str) -> Option<Field> {
         let parsed = parse(&format!("measure count per {name}"), &Context::utc(0));
-        let per = parsed.query.measure.map(|m| m.per).unwrap_or_default();
-        if !parsed.mistakes.is_empty() || per.len() != 1 {
+        let measure = parsed.query.measure.unwrap_or_default();
+        let more = measure.every.is_some() || measure.having.is_some() || measure.top.is_some();
+        let (per, more) = (measure.per, more || parsed.query.over.is_some());
+        if !parsed.mistakes.is_empty() || per.len() != 1 || more {
             self.wrong(of, 1, format!("`{name}` names no field"), "write one as service or door.bank");
         }
         per.into_iter().next()
@@ -287,6 +289,15 @@ impl RuleDocument {
         }
         if self.note.len() > 4096 || self.runbook.len() > 512 {
             c.wrong("note", 0, "the note or the runbook's link is too long", "link to the rest");
+        }
+        // It is followed by whoever is woken: an address of the web, nothing that a browser would run.
+        if !self.runbook.is_empty() && !["http://", "https://"].iter().any(|way| self.runbook.starts_with(way)) {
+            c.wrong(
+                "runbook",
+                1,
+                "the runbook is no address of the web",
+                "write one as https://docs.fennmark.test/leases",
+            );
         }
         let hold_ns = if self.hold.is_empty() { 0 } else { c.span("for", &self.hold, "", (0, 7 * DAY_NS)) };
         let delay_ns = c.span("delay", &self.delay, "30s", (0, 3600 * SECOND_NS));
