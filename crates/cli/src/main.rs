@@ -80,7 +80,7 @@ enum Command {
     /// Contacts: whom rules notify, by mail or a signed webhook
     Contact(commands::contact::Contacts),
     /// Alerts: what was raised, when, and who was notified
-    Alerts(commands::rule::Alerts),
+    Alerts(commands::alerts::Alerts),
     /// The effective settings and where each came from
     Settings(commands::serve::ShowSettings),
     /// Backup, restore and upkeep

@@ -3,5 +3,6 @@
 pub mod browser;
 pub mod hostile;
 pub mod load;
+pub mod receiver;
 pub mod service;
 pub mod stage;

@@ -4,10 +4,9 @@
 
 use anyhow::{Context, Result};
 use calvex_demo::{MINUTE_NS, Night, SECOND_NS};
+use calvex_e2e::receiver::Receiver;
 use calvex_e2e::service::{Service, wait_for};
 use serde_json::Value;
-use std::io::{BufRead, BufReader};
-use std::process::{Child, Command, Stdio};
 
 fn now_ns() -> i64 {
     i64::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap()
@@ -15,39 +14,6 @@ fn now_ns() -> i64 {
 
 fn rfc3339(ns: i64) -> String {
     jiff::Timestamp::from_nanosecond(i128::from(ns)).unwrap().to_string()
-}
-
-/// The stand-in receiver, with its addresses.
-struct Receiver {
-    child: Child,
-    hook: String,
-    mail: String,
-}
-
-impl Receiver {
-    fn start() -> Result<Self> {
-        let mut child = Command::new(calvex_e2e::service::binary())
-            .args(["receiver", "--http", "127.0.0.1:0", "--smtp", "127.0.0.1:0"])
-            .stdout(Stdio::piped())
-            .spawn()?;
-        let mut lines = BufReader::new(child.stdout.take().context("no output")?).lines();
-        let reported = lines.next().context("the receiver says nothing")??;
-        let words: Vec<&str> = reported.split([' ', ',']).collect();
-        let (hook, mail) = (words[2].to_owned(), words[words.len() - 1].to_owned());
-        std::thread::spawn(move || lines.for_each(drop));
-        Ok(Receiver { child, hook, mail })
-    }
-
-    async fn arrived(&self) -> Result<Vec<Value>> {
-        Ok(reqwest::get(self.hook.replace("/hook", "/arrived")).await?.json().await?)
-    }
-}
-
-impl Drop for Receiver {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
 }
 
 /// Checks a Standard Webhooks signature by its own means, not by the code that made it.

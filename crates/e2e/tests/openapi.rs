@@ -100,9 +100,11 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
         (M::GET, "/api/rules", "", none.clone()),
         (M::POST, "/api/rules/{id}/mute", "1", json!({"for": "2h", "why": "the depot is closed"})),
         (M::GET, "/api/rules", "", none.clone()),
+        (M::GET, "/api/rules/{id}/versions", "1", none.clone()),
         (M::DELETE, "/api/rules/{id}", "1", none.clone()),
         (M::POST, "/api/contacts", "", json!({"name": "pager", "webhook": "http://127.0.0.1:1/"})),
         (M::GET, "/api/contacts", "", none.clone()),
+        (M::GET, "/api/messages", "", none.clone()),
         (M::POST, "/api/contacts/{name}/test", "pager", none.clone()),
         (M::DELETE, "/api/contacts/{name}", "pager", none.clone()),
         (M::POST, "/api/rules/check", "", json!({"document": "name = 'x'\n[silence]\nper = ['service']"})),
@@ -120,7 +122,7 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
 }
 
 /// Those asked by other tests, since they need more than one request: they must be described all the same.
-const ELSEWHERE: [&str; 16] = [
+const ELSEWHERE: [&str; 18] = [
     "/v1/events",
     "/v1/logs",
     "/v1/traces",
@@ -134,6 +136,8 @@ const ELSEWHERE: [&str; 16] = [
     "/api/tail",
     "/api/export",
     "/api/chunks/{id}",
+    "/api/alerts/{id}",
+    "/api/alerts/{id}/notes",
     "/api/alerts/{id}/take",
     "/api/nodes/{name}",
     "/api/errors/{id}",

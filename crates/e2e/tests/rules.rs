@@ -160,6 +160,8 @@ fn a_rule_is_checked_applied_judged_by_group_and_changed() -> Result<()> {
     assert!(service.ok(&["rule", "apply", &higher, "--json"])?.contains("\"what\":\"changed\""));
     let ended = alerts(&service, "drop-offs refused")?;
     assert!(ended[0]["ended"].is_string(), "{ended:?}");
+    let message = one_message(&hook)?;
+    assert_eq!((&message["type"], &message["data"]["why_ended"]), (&json!("alert.ended"), &json!("rule changed")));
     let listed = lines(&service.ok(&["rule", "list", "--json"])?);
     assert_eq!((listed[0]["revision"].as_u64(), listed[0]["state"].as_str()), (Some(2), Some("quiet")));
     service.ok(&["contact", "remove", "on call"])?;

@@ -21,6 +21,7 @@ use crate::auth::sign_in::SignIns;
 use crate::auth::strangers::Strangers;
 use crate::config::LiveConfig;
 use crate::config::settings::Settings;
+use crate::error::Result;
 use crate::intake::ledger::Ledger;
 use crate::intake::limits::Limits;
 use crate::intake::sender::Sender;
@@ -31,7 +32,7 @@ use axum::extract::FromRef;
 use calvex_language::domain::access::Principal;
 use calvex_store::{Claim, SegmentCache, Store};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicI64};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use tokio::sync::Semaphore;
 
 /// Nanoseconds from 1970, as an argument.
@@ -145,6 +146,36 @@ pub struct Health {
     pub fenced: Arc<AtomicBool>,
     /// Since when commits fail, nanoseconds from 1970; 0 where the last one worked.
     pub stuck_since_ns: Arc<AtomicI64>,
+}
+
+/// Commits that fail for so long mean that intake cannot store.
+const STUCK_NS: i64 = 3_000_000_000;
+
+impl Health {
+    /// Why events cannot be stored now; none where they can.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn why_not_ready(&self) -> Result<Option<String>> {
+        let not = |why: &str| Ok(Some(why.to_owned()));
+        if self.fenced.load(Ordering::SeqCst) {
+            return not("another process took this node's place; stop one of the two");
+        }
+        if !self.ready.load(Ordering::SeqCst) {
+            return not("the journal is not replayed yet");
+        }
+        if self.receiving.intake.disk_full.load(Ordering::Relaxed) {
+            return not("the disk is at its reserve; free some, or shorten a lane's retention");
+        }
+        let stuck_ns = self.stuck_since_ns.load(Ordering::SeqCst);
+        if stuck_ns > 0 && (self.base.clock)().saturating_sub(stuck_ns) > STUCK_NS {
+            return not("commits fail; the service's log says why");
+        }
+        if self.sealer.is_failing() {
+            return not("heads cannot be sealed; the service's log says why");
+        }
+        Ok(self.base.store.cannot_write().await?)
+    }
 }
 
 /// All of them, for the routers alone: a handler takes the part it needs.

@@ -2,9 +2,10 @@
 
 use crate::client::{Connection, segment};
 use crate::options::Form;
+use crate::shown::ZoneArgs;
 use crate::{Ended, output};
 use anyhow::Result;
-use calvex_wire::api::{ContactListed, MadeContact, Notified};
+use calvex_wire::api::{ContactListed, MadeContact, Message, Notified};
 use clap::{Args, Subcommand};
 
 /// Contacts: whom rules notify, by mail, by a signed webhook, or both.
@@ -23,16 +24,40 @@ enum ContactAct {
         #[command(flatten)]
         form: Form,
     },
-    /// Make a contact, or change one. Prints the secret that signs its webhooks where it is new, this once
+    /// Make a contact, or change what is given of one. Prints the secret that signs its webhooks where it is new, this once
     Set {
         /// What rules call it
         name: String,
-        /// Address of a signed webhook
+        /// Address of a signed webhook; empty for none
         #[arg(long)]
         webhook: Option<String>,
-        /// Whom mail goes to
+        /// Whom mail goes to; empty for nobody
         #[arg(long)]
         mail: Option<String>,
+        /// When it is notified, as `mon-fri 08:00-18:00, sat 10:00-12:00`; empty for always
+        #[arg(long)]
+        hours: Option<String>,
+        /// The time zone of the hours: Europe/Oslo, UTC
+        #[arg(long = "in-zone", value_name = "ZONE")]
+        zone: Option<String>,
+        /// The contact that is notified outside of the hours, and where nobody takes an alert in time; empty for none
+        #[arg(long, value_name = "CONTACT")]
+        next: Option<String>,
+        /// How long somebody has to take an alert: 15m
+        #[arg(long, value_name = "DURATION")]
+        after: Option<String>,
+        /// How often an alert that nobody took is repeated: 1h; empty for never
+        #[arg(long, value_name = "DURATION")]
+        repeat: Option<String>,
+        /// Messages an hour at most; one message then says how many were held back
+        #[arg(long, value_name = "N")]
+        hourly: Option<u32>,
+        /// How often it hears that Calvex works: 5m; empty for never
+        #[arg(long, value_name = "DURATION")]
+        heartbeat: Option<String>,
+        /// Make a new secret; the old one signs too for a day
+        #[arg(long)]
+        rotate: bool,
         #[command(flatten)]
         form: Form,
     },
@@ -41,6 +66,13 @@ enum ContactAct {
         name: String,
         #[command(flatten)]
         form: Form,
+    },
+    /// List the latest messages to all contacts, with each try. Exits 1 where there is none
+    Messages {
+        #[command(flatten)]
+        form: Form,
+        #[command(flatten)]
+        zone: ZoneArgs,
     },
     /// Remove a contact; rules that name it notify it no more
     Remove { name: String },
@@ -53,17 +85,63 @@ impl Contacts {
             ContactAct::List { form } => {
                 let contacts: Vec<ContactListed> = client.get("/api/contacts").await?;
                 let row = |c: &ContactListed| {
-                    vec![c.name.clone(), c.mail.clone().unwrap_or_default(), c.webhook.clone().unwrap_or_default()]
+                    let ways = [c.mail.clone().unwrap_or_default(), c.webhook.clone().unwrap_or_default()];
+                    let next = c.next.as_ref().map(|next| format!("{next} after {}", c.after)).unwrap_or_default();
+                    let failing = c.failing_since.as_ref().map(|at| format!("cannot be reached since {at}"));
+                    let hours =
+                        if c.hours.is_empty() { "always".to_owned() } else { format!("{} {}", c.hours, c.zone) };
+                    vec![c.name.clone(), ways.join(" ").trim().to_owned(), hours, next, failing.unwrap_or_default()]
                 };
-                form.list(&contacts, &["contact", "mail", "webhook"], row)
+                form.list(&contacts, &["contact", "ways", "hours", "next", "note"], row)
             }
-            ContactAct::Set { name, webhook, mail, form } => {
-                let made: MadeContact = client.post("/api/contacts", &ContactListed { name, webhook, mail }).await?;
+            ContactAct::Set {
+                name,
+                webhook,
+                mail,
+                hours,
+                zone,
+                next,
+                after,
+                repeat,
+                hourly,
+                heartbeat,
+                rotate,
+                form,
+            } => {
+                let contacts: Vec<ContactListed> = client.get("/api/contacts").await?;
+                let known = contacts.into_iter().find(|contact| contact.name == name).unwrap_or_default();
+                let given =
+                    |text: Option<String>, known: Option<String>| text.or(known).filter(|text| !text.is_empty());
+                let ask = ContactListed {
+                    name,
+                    webhook: given(webhook, known.webhook),
+                    mail: given(mail, known.mail),
+                    hours: hours.unwrap_or(known.hours),
+                    zone: zone.unwrap_or(known.zone),
+                    next: given(next, known.next),
+                    after: after.unwrap_or(known.after),
+                    repeat: repeat.unwrap_or(known.repeat),
+                    hourly: hourly.or(known.hourly),
+                    heartbeat: heartbeat.unwrap_or(known.heartbeat),
+                    rotate,
+                    ..ContactListed::default()
+                };
+                let made: MadeContact = client.post("/api/contacts", &ask).await?;
                 if made.webhook_secret.is_none() && !form.is_json() {
                     output::line(&made.name)?;
                     return Ok(Ended::Well);
                 }
                 form.one(&made, |made| made.webhook_secret.clone().unwrap_or_default())
+            }
+            ContactAct::Messages { form, zone } => {
+                let messages: Vec<Message> = client.get("/api/messages").await?;
+                let zone = zone.zone();
+                let row = |m: &Message| {
+                    let to = if m.contact.is_empty() { &m.target } else { &m.contact };
+                    let tries = m.tries.len().to_string();
+                    vec![zone.short(&m.due), m.what.clone(), to.clone(), m.kind.clone(), tries, m.state.clone()]
+                };
+                form.list(&messages, &["due", "about", "to", "way", "tries", "state"], row)
             }
             ContactAct::Test { name, form } => {
                 let sent: Vec<Notified> = client.post(&format!("/api/contacts/{}/test", segment(&name)), &()).await?;

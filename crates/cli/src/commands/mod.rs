@@ -1,6 +1,7 @@
 //! One file a command.
 
 pub mod admin;
+pub mod alerts;
 pub mod arrivals;
 pub mod breakdown;
 pub mod compare;

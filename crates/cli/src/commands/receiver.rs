@@ -6,7 +6,7 @@ use calvex_service::notify::fake_receiver::{Arrived, serve};
 use clap::Args;
 use tokio::net::TcpListener;
 
-/// Receive webhooks (`POST /hook`) and mail, and show what arrives; `GET /arrived` shows all of it.
+/// Receive webhooks (`POST /hook`) and mail, and show what arrives; all of it stands on the page `/`.
 #[derive(Args)]
 pub struct Receiver {
     /// Address for webhooks

@@ -1,14 +1,15 @@
-//! `calvex rule` and `calvex alerts`.
+//! `calvex rule`.
 
-mod rehearsed;
+pub(super) mod rehearsed;
 
 use crate::client::Connection;
-use crate::options::{Form, Link, address, short_duration_s};
+use crate::options::{Form, short_duration_s};
 use crate::shown::ZoneArgs;
 use crate::{Ended, output};
 use anyhow::{Context, Result};
 use calvex_wire::api::{
     self, AppliedRule, ApplyRule, CheckedRule, MadeRule, MuteRule, NewRule, RehearsalAnswer, RehearseRequest, RuleText,
+    RuleVersion,
 };
 use clap::{Args, Subcommand};
 use std::path::{Path, PathBuf};
@@ -111,11 +112,26 @@ enum RuleAct {
         /// Why
         #[arg(long)]
         why: String,
+        /// Only of these groups: a filter over the fields that the rule judges apart, as zone=north
+        #[arg(long = "where", value_name = "FILTER")]
+        filter: Option<String>,
     },
     /// Notify again of a rule that is muted
     Unmute {
         /// Its id
         id: u64,
+        /// End only the mute of this filter
+        #[arg(long = "where", value_name = "FILTER")]
+        filter: Option<String>,
+    },
+    /// List the documents that a rule had, the latest first: who changed what. Exits 1 where there is no such rule
+    Versions {
+        /// The rule's name
+        name: String,
+        #[command(flatten)]
+        form: Form,
+        #[command(flatten)]
+        zone: ZoneArgs,
     },
     /// Remove a rule with its history
     Remove { id: u64 },
@@ -175,8 +191,13 @@ impl Rule {
                 let row = |r: &api::Rule| {
                     let value = r.value.map_or_else(|| "–".to_owned(), rehearsed::figure);
                     let (name, state) = (r.name.clone(), r.state.clone());
-                    let muted = r.muted.as_ref().map(|m| format!("muted until {} by {}: {}", m.until, m.by, m.why));
-                    vec![r.id.to_string(), name, state, value, r.sentence.clone(), muted.unwrap_or(r.note.clone())]
+                    let muted = r.muted.iter().map(|m| {
+                        let of = if m.filter.is_empty() { String::new() } else { format!(" of {}", m.filter) };
+                        format!("muted{of} until {} by {}: {}", m.until, m.by, m.why)
+                    });
+                    let condition = r.condition.iter().map(|condition| format!("{condition}: {}", r.note));
+                    let said: Vec<String> = condition.chain(muted).collect();
+                    vec![r.id.to_string(), name, state, value, r.sentence.clone(), said.join("; ")]
                 };
                 form.list(&rules, &["id", "rule", "state", "value", "raised", "note"], row)
             }
@@ -198,12 +219,25 @@ impl Rule {
                     format!("{}{secret}", made.id)
                 })
             }
-            RuleAct::Mute { id, length, why } => {
-                client.post_only(&format!("/api/rules/{id}/mute"), &MuteRule { length: Some(length), why }).await?;
+            RuleAct::Mute { id, length, why, filter } => {
+                let ask = MuteRule { length: Some(length), why, filter };
+                client.post_only(&format!("/api/rules/{id}/mute"), &ask).await?;
                 Ok(Ended::Well)
             }
-            RuleAct::Unmute { id } => {
-                client.post_only(&format!("/api/rules/{id}/mute"), &MuteRule::default()).await?;
+            RuleAct::Unmute { id, filter } => {
+                let ask = MuteRule { filter, ..MuteRule::default() };
+                client.post_only(&format!("/api/rules/{id}/mute"), &ask).await?;
+                Ok(Ended::Well)
+            }
+            RuleAct::Versions { name, form, zone } => {
+                let rules: Vec<api::Rule> = client.get("/api/rules").await?;
+                let Some(rule) = rules.iter().find(|rule| rule.name == name) else { return Ok(Ended::Nothing) };
+                let versions: Vec<RuleVersion> = client.get(&format!("/api/rules/{}/versions", rule.id)).await?;
+                if form.is_json() {
+                    output::ndjson(&versions)?;
+                } else {
+                    rehearsed::show_versions(&versions, &zone.zone())?;
+                }
                 Ok(Ended::Well)
             }
             RuleAct::Remove { id } => {
@@ -220,77 +254,4 @@ fn text(file: &Path) -> Result<String> {
         return std::io::read_to_string(std::io::stdin()).context("standard input cannot be read");
     }
     std::fs::read_to_string(file).with_context(|| format!("{} cannot be read", file.display()))
-}
-
-/// Alerts, the latest first. Exits 1 where there is none.
-#[derive(Args)]
-#[command(args_conflicts_with_subcommands = true)]
-pub struct Alerts {
-    #[command(subcommand)]
-    act: Option<AlertsAct>,
-    /// Take the alert of this id on
-    #[arg(long, value_name = "ID")]
-    take: Option<u64>,
-    #[command(flatten)]
-    form: Form,
-    #[command(flatten)]
-    zone: ZoneArgs,
-    #[command(flatten)]
-    link: Link,
-    #[command(flatten)]
-    connection: Connection,
-}
-
-#[derive(Subcommand)]
-enum AlertsAct {
-    /// Show one alert: its groups, why it was raised, what became of its messages
-    Show {
-        id: u64,
-        #[command(flatten)]
-        form: Form,
-        #[command(flatten)]
-        zone: ZoneArgs,
-        #[command(flatten)]
-        connection: Connection,
-    },
-}
-
-impl Alerts {
-    pub async fn run(self) -> Result<Ended> {
-        if let Some(AlertsAct::Show { id, form, zone, connection }) = self.act {
-            let alerts: Vec<api::Alert> = connection.open().await?.get("/api/alerts").await?;
-            let alert = alerts.into_iter().find(|alert| alert.id == id);
-            let alert = alert.with_context(|| format!("alert {id} is not among the latest; see `calvex alerts`"))?;
-            return form.one(&alert, |alert| rehearsed::alert_text(alert, &zone.zone()));
-        }
-        if self.link.link {
-            output::line(&address(&self.connection.meant()?.0, "alerts", &[]))?;
-            return Ok(Ended::Well);
-        }
-        let client = self.connection.open().await?;
-        if let Some(id) = self.take {
-            client.post_only(&format!("/api/alerts/{id}/take"), &()).await?;
-            return Ok(Ended::Well);
-        }
-        let alerts: Vec<api::Alert> = client.get("/api/alerts").await?;
-        let zone = self.zone.zone();
-        let row = |a: &api::Alert| {
-            let notified = a.notified.iter().map(|n| format!("{} {}: {}", n.kind, n.what, n.state));
-            let late = if a.late { " (seen late)" } else { "" };
-            vec![
-                a.id.to_string(),
-                a.rule.clone(),
-                zone.short(&a.raised) + late,
-                match &a.ended {
-                    _ if a.withdrawn => "withdrawn".to_owned(),
-                    Some(at) => zone.short(at),
-                    None => "raised".to_owned(),
-                },
-                a.peak.map_or_else(|| "–".to_owned(), rehearsed::figure),
-                a.taken_by.clone().unwrap_or_default(),
-                notified.collect::<Vec<_>>().join("; "),
-            ]
-        };
-        self.form.list(&alerts, &["id", "rule", "raised", "until", "peak", "taken by", "notified"], row)
-    }
 }

@@ -16,6 +16,7 @@ use axum::extract::{FromRef, FromRequestParts};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
 use calvex_language::domain::access::Principal;
+use calvex_language::domain::rule::Rule;
 use calvex_store::records::Act;
 use calvex_wire::api::{CONSOLE_HEADER, SESSION_COOKIE};
 use std::sync::Arc;
@@ -58,6 +59,12 @@ impl Reader {
     /// Whether the lane may be read.
     pub fn may_read(&self, lane: u32) -> bool {
         self.who.may_read(lane)
+    }
+
+    /// Whether a rule and its alerts may be seen: by those who may read every lane the rule may, so far its owner and
+    /// administrators.
+    pub fn may_see_rule(&self, rule: &Rule) -> bool {
+        self.who.lanes.is_none() || (self.who.user_id == rule.owner_id && !self.who.narrowed)
     }
 
     async fn of(auth: &Arc<Auth>, proof: Proof) -> Result<Option<Self>> {

@@ -1,7 +1,7 @@
 //! What helps to ask, saved searches, and how things stand.
 
-use super::alerts;
 use super::ask::Ask;
+use super::{alerts, rules as rule_pages};
 use crate::answer::{complete, overview};
 use crate::auth::{Editor, Reader};
 use crate::error::{Result, ServiceError};
@@ -72,7 +72,7 @@ pub async fn shape(
 /// `GET /api/now`: how things stand.
 pub async fn now(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<NowAnswer>> {
     let Json(raised) = alerts::alerts(State(reading.clone()), reader.clone()).await?;
-    let Json(rules) = alerts::rules(State(reading.clone()), reader.clone()).await?;
+    let Json(rules) = rule_pages::rules(State(reading.clone()), reader.clone()).await?;
     Ok(Json(overview::now(&reading, &reader, raised, &rules).await?))
 }
 

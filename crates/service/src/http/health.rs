@@ -7,40 +7,19 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 
 /// `GET /healthz`: the process is alive.
 pub async fn alive() -> &'static str {
     "alive\n"
 }
 
-/// Commits that fail for so long mean that intake cannot store.
-const STUCK_NS: i64 = 3_000_000_000;
-
 /// `GET /readyz`: whether events can be stored: the journal is replayed, this node was not replaced, commits work, the
 /// disk has room, heads are sealed, and the database takes writes.
 pub async fn ready(State(health): State<Arc<Health>>) -> Result<&'static str> {
-    let not = |why: &str| Err(ServiceError::Busy(format!("not ready: {why}"), 1));
-    if health.fenced.load(Ordering::SeqCst) {
-        return not("another process took this node's place; stop one of the two");
+    match health.why_not_ready().await? {
+        Some(why) => Err(ServiceError::Busy(format!("not ready: {why}"), 1)),
+        None => Ok("ready\n"),
     }
-    if !health.ready.load(Ordering::SeqCst) {
-        return not("the journal is not replayed yet");
-    }
-    if health.receiving.intake.disk_full.load(Ordering::Relaxed) {
-        return not("the disk is at its reserve; free some, or shorten a lane's retention");
-    }
-    let stuck_ns = health.stuck_since_ns.load(Ordering::SeqCst);
-    if stuck_ns > 0 && (health.base.clock)().saturating_sub(stuck_ns) > STUCK_NS {
-        return not("commits fail; the service's log says why");
-    }
-    if health.sealer.is_failing() {
-        return not("heads cannot be sealed; the service's log says why");
-    }
-    if let Some(why) = health.base.store.cannot_write().await? {
-        return not(&why);
-    }
-    Ok("ready\n")
 }
 
 /// `GET /metrics`: OpenMetrics, without the lanes that may not be read.

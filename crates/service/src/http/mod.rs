@@ -5,6 +5,7 @@ mod alerts;
 mod ask;
 mod beside;
 mod console;
+mod contacts;
 mod description;
 mod errors;
 mod explore;
@@ -174,25 +175,35 @@ fn interface() -> ApiRouter<Parts> {
         .api_route("/chunks/{id}", get_with(admin::chunk, described("A chunk's parts, columns, sizes and encodings")))
         .api_route(
             "/rules",
-            get_with(alerts::rules, described("Alert rules"))
-                .post_with(alerts::add_rule, described("Make an alert rule")),
+            get_with(rules::rules, described("Alert rules"))
+                .post_with(rules::add_rule, described("Make an alert rule")),
         )
         .api_route("/rules/apply", post_with(rules::apply, described("Make or change a rule by its document")))
         .api_route(
             "/contacts",
-            get_with(rules::contacts, described("Whom rules notify"))
-                .post_with(rules::put_contact, described("Make or change a contact")),
+            get_with(contacts::contacts, described("Whom rules notify"))
+                .post_with(contacts::put_contact, described("Make or change a contact")),
         )
-        .api_route("/contacts/{name}/test", post_with(rules::test_contact, described("Send a contact a test message")))
-        .api_route("/contacts/{name}", delete_with(rules::remove_contact, described("Remove a contact")))
+        .api_route(
+            "/contacts/{name}/test",
+            post_with(contacts::test_contact, described("Send a contact a test message")),
+        )
+        .api_route("/contacts/{name}", delete_with(contacts::remove_contact, described("Remove a contact")))
         .api_route(
             "/rules/check",
             post_with(rules::check, described("What a rule's document says, or what is wrong with it")),
         )
         .api_route("/rules/rehearse", post_with(rules::rehearse, described("What a rule would have done")))
         .api_route("/rules/{id}/mute", post_with(rules::mute, described("Notify nobody of a rule for a while")))
-        .api_route("/rules/{id}", delete_with(alerts::remove_rule, described("Remove an alert rule")))
+        .api_route("/rules/{id}", delete_with(rules::remove_rule, described("Remove an alert rule")))
         .api_route("/alerts", get_with(alerts::alerts, described("Alerts, the latest first")))
+        .api_route(
+            "/alerts/{id}",
+            get_with(alerts::alert, described("One alert, with notes and each try to notify of it")),
+        )
+        .api_route("/alerts/{id}/notes", post_with(alerts::note, described("Write something down about an alert")))
+        .api_route("/messages", get_with(contacts::messages, described("The latest messages, with each try")))
+        .api_route("/rules/{id}/versions", get_with(rules::versions, described("The documents that a rule had")))
         .api_route("/alerts/{id}/take", post_with(alerts::take, described("Take an alert")))
 }
 

@@ -1,27 +1,177 @@
-//! Rules as documents: checked, applied, played over the past; and the contacts that they name.
+//! Rules: listed with their standing, checked, applied, changed, muted, played over the past.
 
-use super::alerts::{check_mail, new_secret, put_rule};
 use super::ask::Ask;
+use super::contacts::{check_mail, new_secret};
 use crate::answer::rehearse;
 use crate::auth::{Admin, Reader};
 use crate::error::{Result, ServiceError};
+use crate::notify::endings;
 use crate::state::{Base, Reading};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use calvex_language::domain::rule::{Contact, Mute};
-use calvex_language::query::parse_duration_ns;
+use calvex_answer::watch::{Rule as Compiled, RuleDocument, Threshold, mute_filter};
+use calvex_language::domain;
+use calvex_language::domain::access::Role;
+use calvex_language::domain::rule::{Closed, Mute, RuleGroup, RuleState};
+use calvex_language::model::time::format_utc;
+use calvex_language::query::{parse_duration_ns, parse_filter};
 use calvex_store::StoreError;
+use calvex_store::records::rules::Changed;
 use calvex_wire::api::{
-    AppliedRule, ApplyRule, CheckedRule, ContactListed, MadeContact, MuteRule, Notified, RehearsalAnswer,
-    RehearseRequest, RuleText,
+    AppliedRule, ApplyRule, CheckedRule, GroupOfRule, MadeRule, MuteRule, MutedRule, NewRule, RehearsalAnswer,
+    RehearseRequest, Rule, RuleText, RuleVersion,
 };
 use std::sync::Arc;
 
+/// Longest window, and farthest back that late events are judged again.
+const MAX_WINDOW_S: u32 = 7 * 86_400;
+/// Rules at most: each is judged every few seconds.
+const MAX_RULES: usize = 1_000;
 /// The longest mute: what is muted for ever should be removed.
 const MAX_MUTE_NS: f64 = 30.0 * 86_400e9;
-/// Contacts at most.
-const MAX_CONTACTS: usize = 200;
+/// Mutes of a rule at most.
+const MAX_MUTES: usize = 50;
+/// Groups of a rule that are listed.
+const MAX_LISTED: usize = 50;
+/// Times that a change is tried again where the rule raises or ends an alert meanwhile.
+const MAX_MOVED: usize = 10;
+
+/// The rule that a record's document is; as it is written where it does not compile any more.
+pub(super) fn compiled(base: &Base, document: &str) -> Compiled {
+    RuleDocument::read(document, base.config.get().ties()).unwrap_or_else(|_| {
+        let document = RuleDocument::parse(document).unwrap_or_default();
+        Compiled::unreadable(document)
+    })
+}
+
+/// The mutes that last.
+fn muted_of(mutes: Vec<Mute>, now_ns: i64) -> Vec<MutedRule> {
+    let lasting = mutes.into_iter().filter(|mute| mute.until_ns > now_ns);
+    let listed = |m: Mute| MutedRule { filter: m.filter, until: format_utc(m.until_ns, 0), by: m.by, why: m.why };
+    lasting.map(listed).collect()
+}
+
+/// `GET /api/rules`
+pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<Rule>>> {
+    let base = &reading.base;
+    let mut listed = Vec::new();
+    for r in base.store.rules().await?.into_iter().filter(|r| reader.may_see_rule(r)) {
+        let rule = compiled(base, &r.document);
+        let groups = if r.state == RuleState::Quiet { Vec::new() } else { base.store.rule_groups(r.id).await? };
+        let group = |g: RuleGroup| GroupOfRule {
+            name: g.name,
+            state: g.state.name().to_owned(),
+            since: format_utc(g.since_ns, 3),
+            value: g.value,
+        };
+        listed.push(Rule {
+            id: u64::from(r.id),
+            name: r.name,
+            sentence: rule.document.sentence(),
+            form: rule.document.form_name().to_owned(),
+            query: rule.filter().to_string(),
+            revision: r.revision,
+            bound: rule.bound,
+            unit: rule.unit().to_owned(),
+            window_s: rule.window_ns() as f64 / 1e9,
+            webhook: r.webhook,
+            mail: r.mail,
+            owner: r.owner,
+            state: r.state.name().to_owned(),
+            condition: r.condition.map(|condition| condition.name().to_owned()),
+            since: format_utc(r.since_ns, 3),
+            judged: r.judged_ns.map(|t| format_utc(t, 3)),
+            value: r.value,
+            note: r.note,
+            muted: muted_of(r.mutes, (base.clock)()),
+            groups: groups.into_iter().take(MAX_LISTED).map(group).collect(),
+            document: rule.document,
+        });
+    }
+    Ok(Json(listed))
+}
+
+/// `POST /api/rules`: makes a rule of the threshold form, that notifies a webhook and a mail address of its own; it is on
+/// at once.
+pub async fn add_rule(
+    State(reading): State<Arc<Reading>>,
+    Admin(admin): Admin,
+    Ask(ask): Ask<NewRule>,
+) -> Result<Json<MadeRule>> {
+    let base = &reading.base;
+    let bad = |reported: &str| Err(ServiceError::BadRequest(reported.to_owned()));
+    parse_filter(&ask.query).map_err(ServiceError::Query)?;
+    if !(5..=MAX_WINDOW_S).contains(&ask.window_s) {
+        return bad("window_s must be 5 to 604800");
+    }
+    let (delay_s, late_s) = (ask.delay_s.unwrap_or(30), ask.late_s.unwrap_or(3600));
+    if delay_s > 3600 || late_s > MAX_WINDOW_S || ask.hold_s > 86_400 {
+        return bad("delay_s may be up to 3600, hold_s up to 86400, late_s up to 604800");
+    }
+    if let Some(url) = &ask.webhook {
+        crate::notify::check_webhook_url(url)?;
+    }
+    if let Some(mail) = &ask.mail {
+        check_mail(base, mail)?;
+    }
+    let document = RuleDocument {
+        name: ask.name.trim().to_owned(),
+        hold: format!("{}s", ask.hold_s),
+        delay: format!("{delay_s}s"),
+        late: format!("{late_s}s"),
+        threshold: Some(Threshold {
+            events: ask.query,
+            over: format!("{}s", ask.window_s),
+            above: Some(ask.above as f64),
+            ..Threshold::default()
+        }),
+        ..RuleDocument::default()
+    };
+    let secret = ask.webhook.as_ref().map(|_| new_secret());
+    let rule = rule_of(&reading, &document)?;
+    let id = put_rule(base, &admin, &rule, (ask.webhook, secret.clone(), ask.mail)).await?;
+    Ok(Json(MadeRule { id: u64::from(id), webhook_secret: secret }))
+}
+
+fn rule_of(reading: &Reading, document: &RuleDocument) -> Result<Compiled> {
+    document.compile(reading.base.config.get().ties()).map_err(|mistakes| {
+        let reported: Vec<String> = mistakes.iter().map(ToString::to_string).collect();
+        ServiceError::BadRequest(reported.join("; "))
+    })
+}
+
+/// A webhook, its secret, and a mail address.
+type OwnWays = (Option<String>, Option<String>, Option<String>);
+
+/// Keeps a new rule; its id.
+async fn put_rule(base: &Base, admin: &Reader, rule: &Compiled, ways: OwnWays) -> Result<u32> {
+    if base.store.rules().await?.len() >= MAX_RULES {
+        return Err(ServiceError::BadRequest(format!("there are {MAX_RULES} rules already; remove one")));
+    }
+    let (webhook, webhook_secret, mail) = ways;
+    let row = domain::rule::Rule {
+        id: 0,
+        name: rule.document.name.clone(),
+        document: serde_json::to_string(&rule.document).unwrap_or_default(),
+        revision: 1,
+        changed_ns: 0,
+        webhook,
+        webhook_secret,
+        mail,
+        owner_id: admin.who.user_id,
+        owner: String::new(),
+        owner_role: Role::Reader,
+        state: RuleState::Quiet,
+        since_ns: rule.judged_until((base.clock)()),
+        judged_ns: None,
+        value: None,
+        note: String::new(),
+        condition: None,
+        mutes: Vec::new(),
+    };
+    Ok(base.store.add_rule(&row, &admin.act(base, "add rule", row.name.clone())).await?)
+}
 
 /// `POST /api/rules/check`: what a document says, in a sentence, or all that is wrong with it.
 pub async fn check(State(reading): State<Arc<Reading>>, _reader: Reader, Ask(ask): Ask<RuleText>) -> Json<CheckedRule> {
@@ -38,7 +188,7 @@ pub async fn rehearse(
 }
 
 /// `POST /api/rules/apply`: makes or changes the rule of a document's name. A rule that changes is judged anew from now on,
-/// and what it had raised ends.
+/// and what it had raised ends; whoever was notified of that is notified that it ended.
 pub async fn apply(
     State(reading): State<Arc<Reading>>,
     Admin(admin): Admin,
@@ -57,95 +207,77 @@ pub async fn apply(
         Some(_) => "changed",
         None => "made",
     };
-    if !ask.dry_run {
-        let since_ns = rule.judged_until((base.clock)());
-        match what {
-            "changed" => {
-                base.store
-                    .change_rule(&name, &document, since_ns, &admin.act(base, "change rule", name.clone()))
-                    .await?;
-            }
-            "made" => {
-                put_rule(base, &admin, &rule, (None, None, None)).await?;
-            }
-            _ => {}
+    match what {
+        "changed" if !ask.dry_run => change(base, &admin, &rule, &document).await?,
+        "made" if !ask.dry_run => {
+            put_rule(base, &admin, &rule, (None, None, None)).await?;
         }
+        _ => {}
     }
     Ok(Json(AppliedRule { name, what: what.to_owned(), sentence: rule.document.sentence(), unknown_contacts }))
 }
 
-/// `GET /api/contacts`: whom rules may notify. The path of a webhook's address may be a secret: administrators see it.
-pub async fn contacts(State(base): State<Arc<Base>>, Admin(_): Admin) -> Result<Json<Vec<ContactListed>>> {
-    let listed = |c: Contact| ContactListed { name: c.name, webhook: c.webhook, mail: c.mail };
-    Ok(Json(base.store.contacts().await?.into_iter().map(listed).collect()))
+/// Gives the rule of a name another document.
+async fn change(base: &Arc<Base>, admin: &Reader, rule: &Compiled, document: &str) -> Result<()> {
+    let name = &rule.document.name;
+    for _ in 0..MAX_MOVED {
+        let known = base.store.rules().await?.into_iter().find(|known| known.name == *name);
+        let known = known.ok_or_else(|| StoreError::Missing(format!("rule {name}")))?;
+        let ends = endings(base, &known, &compiled(base, &known.document), Closed::Changed).await?;
+        let since_ns = rule.judged_until((base.clock)());
+        let act = admin.act(base, "change rule", name.clone());
+        let done = base.store.change_rule((name, known.revision), document, since_ns, &ends, &act).await?;
+        match done {
+            Changed::Done => return Ok(()),
+            Changed::Missing => return Err(StoreError::Missing(format!("rule {name}")).into()),
+            Changed::Moved => {}
+        }
+    }
+    Err(ServiceError::Busy("the rule raises and ends alerts all the time; try again".into(), 1))
 }
 
-/// `POST /api/contacts`: makes a contact or changes it; a new address of a webhook has a new secret.
-pub async fn put_contact(
+/// `GET /api/rules/{id}/versions`: the documents that a rule had, the latest first, and who changed it.
+pub async fn versions(
     State(base): State<Arc<Base>>,
-    Admin(admin): Admin,
-    Ask(ask): Ask<ContactListed>,
-) -> Result<Json<MadeContact>> {
-    let name = ask.name.trim().to_owned();
-    if name.is_empty() || name.chars().count() > 64 {
-        return Err(ServiceError::BadRequest("a contact's name has 1 to 64 letters".into()));
+    reader: Reader,
+    Path(id): Path<u32>,
+) -> Result<Json<Vec<RuleVersion>>> {
+    let rules = base.store.rules().await?;
+    let seen = rules.iter().any(|rule| rule.id == id && reader.may_see_rule(rule));
+    if !seen {
+        return Err(StoreError::Missing(format!("rule {id}")).into());
     }
-    if ask.webhook.is_none() && ask.mail.is_none() {
-        return Err(ServiceError::BadRequest("a contact has a way: give `webhook`, `mail` or both".into()));
-    }
-    if let Some(url) = &ask.webhook {
-        crate::notify::check_webhook_url(url)?;
-    }
-    if let Some(mail) = &ask.mail {
-        check_mail(&base, mail)?;
-    }
-    let contacts = base.store.contacts().await?;
-    let known = contacts.iter().find(|c| c.name == name);
-    if known.is_none() && contacts.len() >= MAX_CONTACTS {
-        return Err(ServiceError::BadRequest(format!("there are {MAX_CONTACTS} contacts already; remove one")));
-    }
-    let kept = known.filter(|c| c.webhook == ask.webhook).and_then(|c| c.webhook_secret.clone());
-    let fresh = (ask.webhook.is_some() && kept.is_none()).then(new_secret);
-    let webhook_secret = kept.or_else(|| fresh.clone());
-    let contact = Contact { name: name.clone(), webhook: ask.webhook, webhook_secret, mail: ask.mail };
-    base.store.put_contact(&contact, &admin.act(&base, "change contact", name.clone())).await?;
-    Ok(Json(MadeContact { name, webhook_secret: fresh }))
+    let listed = |v: domain::rule::RuleVersion| RuleVersion {
+        revision: v.revision,
+        by: v.by,
+        at: (v.changed_ns > 0).then(|| format_utc(v.changed_ns, 0)),
+        document: RuleDocument::parse(&v.document).unwrap_or_default(),
+    };
+    Ok(Json(base.store.rule_versions(id).await?.into_iter().map(listed).collect()))
 }
 
-/// `DELETE /api/contacts/{name}`
-pub async fn remove_contact(
+/// `DELETE /api/rules/{id}`: with its history. Whoever was notified of what it has raised is notified that it ended.
+pub async fn remove_rule(
     State(base): State<Arc<Base>>,
     Admin(admin): Admin,
-    Path(name): Path<String>,
+    Path(id): Path<u32>,
 ) -> Result<StatusCode> {
-    base.store.remove_contact(&name, &admin.act(&base, "remove contact", name.clone())).await?;
-    Ok(StatusCode::NO_CONTENT)
-}
-
-/// `POST /api/contacts/{name}/test`: sends a message by each way of a contact, now, and answers what became of each.
-pub async fn test_contact(
-    State(base): State<Arc<Base>>,
-    Admin(admin): Admin,
-    Path(name): Path<String>,
-) -> Result<Json<Vec<Notified>>> {
-    let contact = base.store.contacts().await?.into_iter().find(|contact| contact.name == name);
-    let contact = contact.ok_or_else(|| StoreError::Missing(format!("contact {name}")))?;
-    base.store.audit(&admin.act(&base, "test contact", name.clone())).await?;
-    let serial = u64::try_from((base.clock)()).unwrap_or(0);
-    let mut sent = Vec::new();
-    for message in crate::notify::test_messages(&base, &contact, &admin.who.name, serial) {
-        let done = crate::notify::deliver(&base, &message).await;
-        sent.push(Notified {
-            kind: message.by.name().to_owned(),
-            target: message.target,
-            what: message.what.name().to_owned(),
-            state: done.err().unwrap_or_else(|| "sent".to_owned()),
-        });
+    for _ in 0..MAX_MOVED {
+        let known = base.store.rules().await?.into_iter().find(|known| known.id == id);
+        let known = known.ok_or_else(|| StoreError::Missing(format!("rule {id}")))?;
+        let ends = endings(&base, &known, &compiled(&base, &known.document), Closed::Removed).await?;
+        let act = admin.act(&base, "remove rule", known.name.clone());
+        match base.store.remove_rule((&known.name, known.revision), &ends, &act).await? {
+            Changed::Done => return Ok(StatusCode::NO_CONTENT),
+            Changed::Missing => return Err(StoreError::Missing(format!("rule {id}")).into()),
+            Changed::Moved => {}
+        }
     }
-    Ok(Json(sent))
+    Err(ServiceError::Busy("the rule raises and ends alerts all the time; try again".into(), 1))
 }
 
-/// `POST /api/rules/{id}/mute`: nobody is notified for a while; what is raised meanwhile and lasts is notified when that ends.
+/// `POST /api/rules/{id}/mute`: nobody is notified for a while of the rule, or of those of its groups that a filter picks;
+/// what is raised meanwhile and lasts is notified when that ends.
 pub async fn mute(
     State(base): State<Arc<Base>>,
     Admin(admin): Admin,
@@ -153,21 +285,33 @@ pub async fn mute(
     Ask(ask): Ask<MuteRule>,
 ) -> Result<StatusCode> {
     let why = ask.why.trim().to_owned();
-    let mute = match &ask.length {
-        None => None,
-        Some(_) if why.is_empty() || why.chars().count() > 256 => {
-            return Err(ServiceError::BadRequest("`why` says in 1 to 256 letters why nobody is to be notified".into()));
-        }
-        Some(text) => {
-            let length_ns = parse_duration_ns(text).filter(|ns| (60e9..=MAX_MUTE_NS).contains(ns));
-            let length_ns = length_ns.ok_or_else(|| {
-                ServiceError::BadRequest(format!("`{text}` is no duration from 1m to 30d; write one as 2h or 3d"))
-            })?;
-            let until_ns = (base.clock)() + length_ns as i64;
-            Some(Mute { until_ns, by: admin.who.name.clone(), why: why.clone() })
-        }
+    let known = base.store.rules().await?.into_iter().find(|known| known.id == id);
+    let known = known.ok_or_else(|| StoreError::Missing(format!("rule {id}")))?;
+    let filter = ask.filter.unwrap_or_default().trim().to_owned();
+    let Some(length) = &ask.length else {
+        let act = admin.act(&base, "unmute rule", format!("{}: {filter}", known.name));
+        let only = (!filter.is_empty()).then_some(filter.as_str());
+        base.store.unmute_rule(id, only, &act).await?;
+        return Ok(StatusCode::NO_CONTENT);
     };
-    let what = format!("{id}: {}", if mute.is_some() { why.as_str() } else { "notifies again" });
-    base.store.mute_rule(id, mute.as_ref(), &admin.act(&base, "mute rule", what)).await?;
+    if why.is_empty() || why.chars().count() > 256 {
+        return Err(ServiceError::BadRequest("`why` says in 1 to 256 letters why nobody is to be notified".into()));
+    }
+    if filter.chars().count() > 512 {
+        return Err(ServiceError::BadRequest("`where` has 512 letters at most".into()));
+    }
+    mute_filter(&filter, compiled(&base, &known.document).per())
+        .map_err(|wrong| ServiceError::BadRequest(format!("`where`: {wrong}")))?;
+    if known.mutes.iter().filter(|mute| mute.filter != filter).count() >= MAX_MUTES {
+        return Err(ServiceError::BadRequest(format!("the rule has {MAX_MUTES} mutes already; end some")));
+    }
+    let length_ns = parse_duration_ns(length).filter(|ns| (60e9..=MAX_MUTE_NS).contains(ns));
+    let length_ns = length_ns.ok_or_else(|| {
+        ServiceError::BadRequest(format!("`{length}` is no duration from 1m to 30d; write one as 2h or 3d"))
+    })?;
+    let until_ns = (base.clock)() + length_ns as i64;
+    let act = admin.act(&base, "mute rule", format!("{} {filter}: {why}", known.name));
+    let mute = Mute { filter, until_ns, by: admin.who.name.clone(), why };
+    base.store.mute_rule(id, &mute, &act).await?;
     Ok(StatusCode::NO_CONTENT)
 }

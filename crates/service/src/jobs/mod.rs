@@ -5,7 +5,9 @@ mod bloom_sets;
 mod errors;
 mod expiry;
 mod merge;
+mod raised;
 mod rules;
+mod sources;
 
 pub use bloom_sets::{make_bloom_once, roll_up_once};
 pub use expiry::{expire, reread_chunks};
@@ -33,6 +35,11 @@ const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;
 /// Others see by its beat that a node lives.
 const BEAT_EVERY: Duration = Duration::from_secs(1);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
+/// Who comes next, repeats and heartbeats are looked at this often.
+const CALLS_EVERY: Duration = Duration::from_secs(1);
+/// Alerts are kept for so long after their end; messages of no alert, and mutes that ended.
+const ALERTS_KEPT_NS: i64 = 400 * 86_400_000_000_000;
+const MESSAGES_KEPT_NS: i64 = 30 * 86_400_000_000_000;
 const ERRORS_EVERY: Duration = Duration::from_secs(15);
 /// A disk fills at hundreds of MiB a second at most, so its reserve lasts for longer than this.
 const DISK_EVERY: Duration = Duration::from_secs(1);
@@ -131,6 +138,14 @@ pub fn start(parts: &Parts, touched_from_ns: &Arc<AtomicI64>, stop: &watch::Rece
         let (base, sender) = (own.clone(), sender.clone());
         async move { sender.run(&base).await }
     }));
+    let (reading, health) = (parts.reading.clone(), parts.health.clone());
+    tasks.spawn(every(CALLS_EVERY, stop.clone(), "calls", move || {
+        let (reading, health) = (reading.clone(), health.clone());
+        async move {
+            notify::call_again(&reading).await?;
+            notify::beat(&health).await
+        }
+    }));
     let own = upkeep.clone();
     tasks.spawn(every(EXPIRY_EVERY, stop.clone(), "expiry", move || {
         let upkeep = own.clone();
@@ -142,6 +157,9 @@ pub fn start(parts: &Parts, touched_from_ns: &Arc<AtomicI64>, stop: &watch::Rece
             while base.store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
             base.store.expire_sessions(now_ns).await?;
             base.store.expire_dials(now_ns - DIALS_KEPT_NS).await?;
+            base.store.expire_mutes(now_ns - MESSAGES_KEPT_NS).await?;
+            while base.store.expire_alerts(now_ns - ALERTS_KEPT_NS).await? >= 1_000 {}
+            while base.store.expire_outbox(now_ns - MESSAGES_KEPT_NS).await? >= 1_000 {}
             let hour = u32::try_from(now_ns / 3_600_000_000_000).unwrap_or(0);
             base.store.expire_arrivals(hour.saturating_sub(ledger::KEPT_HOURS)).await?;
             Ok(())

@@ -1,17 +1,17 @@
 //! Step 12: rules judged on time, each as its owner, with late events judged again up to the rule's bound.
 
+use super::raised::{Changing, Mutes, Walk, stood_of, walk_all};
+use super::sources::Sources;
 use crate::answer::{rehearse, search};
 use crate::auth::ReadScope;
 use crate::error::Result;
-use crate::notify::messages;
+use crate::notify::Notice;
 use crate::state::Reading;
-use calvex_answer::watch::{
-    GroupRaising, Moments, Raising, Rings, Rule as Compiled, RuleDocument, Standing, Stood, Strips, group_hash,
-    raisings, settle, strips, walk,
-};
+use calvex_answer::watch::{Moments, Rings, Rule as Compiled, RuleDocument, Standing, Stood, Strips, settle, strips};
 use calvex_language::domain::access::Actor;
+use calvex_language::domain::contact::{AlertMove, Contact};
 use calvex_language::domain::rule::{
-    Alert, AlertChange, AlertGroup, AlertMove, Contact, Judgement, Rule, RuleGroup, RuleState,
+    Alert, AlertChange, AlertGroup, Closed, Judgement, Rule, RuleCondition, RuleGroup, RuleState,
 };
 use calvex_language::model::time::{SECOND_NS, format_utc};
 use calvex_store::records::Act;
@@ -23,8 +23,6 @@ use std::sync::atomic::{AtomicI64, Ordering};
 const MAX_RINGS_BYTES: usize = 256 << 20;
 /// A judgement that lies this far ahead of the present was made by a clock that was wrong.
 const AHEAD_NS: i64 = 120 * SECOND_NS;
-/// Groups of an alert that are kept.
-const MAX_ALERT_GROUPS: usize = 5_000;
 
 /// What is remembered of a rule between turns.
 #[derive(Default)]
@@ -42,12 +40,13 @@ pub struct Judge {
     /// The earliest time admitted since the last turn.
     touched_from_ns: Arc<AtomicI64>,
     rules: HashMap<u32, Memory>,
+    sources: Sources,
 }
 
 impl Judge {
     /// One that has judged nothing yet; `touched_from_ns` is where the committer leaves the earliest time admitted.
     pub fn new(reading: Arc<Reading>, touched_from_ns: Arc<AtomicI64>) -> Self {
-        Judge { reading, touched_from_ns, rules: HashMap::new() }
+        Judge { reading, touched_from_ns, rules: HashMap::new(), sources: Sources::default() }
     }
 
     /// Judges every rule that is due.
@@ -63,6 +62,7 @@ impl Judge {
             self.touched_from_ns.fetch_min(touched, Ordering::SeqCst);
         })?;
         self.rules.retain(|id, _| rules.iter().any(|r| r.id == *id));
+        self.sources.turn(touched, (reading.base.clock)());
         for rule in &rules {
             let memory = self.rules.entry(rule.id).or_default();
             if touched < i64::MAX {
@@ -71,7 +71,7 @@ impl Judge {
         }
         for rule in rules {
             let memory = self.rules.entry(rule.id).or_default();
-            match judge(&reading, &rule, &contacts, memory).await {
+            match judge(&reading, &rule, &contacts, memory, &mut self.sources).await {
                 Ok(true) => memory.touched_ns = None,
                 Ok(false) => {}
                 // One that cannot be judged does not keep the others waiting; it is judged from here at the next turn.
@@ -89,7 +89,8 @@ impl Judge {
 
     /// Keeps the figures of all rules within their bound.
     fn let_go(&mut self) {
-        while self.rules.values().map(|memory| memory.rings.bytes()).sum::<usize>() > MAX_RINGS_BYTES {
+        let most_bytes = MAX_RINGS_BYTES.saturating_sub(self.sources.bytes());
+        while self.rules.values().map(|memory| memory.rings.bytes()).sum::<usize>() > most_bytes {
             let Some(most) = self.rules.values_mut().max_by_key(|memory| memory.rings.bytes()) else { return };
             most.rings = Rings::default();
         }
@@ -108,7 +109,13 @@ fn compiled<'a>(reading: &Reading, rule: &Rule, memory: &'a mut Memory) -> std::
 }
 
 /// Judges one rule up to now, from where it stands or, where late events came, from before them. Whether it was due.
-async fn judge(reading: &Arc<Reading>, rule: &Rule, contacts: &[Contact], memory: &mut Memory) -> Result<bool> {
+async fn judge(
+    reading: &Arc<Reading>,
+    rule: &Rule,
+    contacts: &[Contact],
+    memory: &mut Memory,
+    sources: &mut Sources,
+) -> Result<bool> {
     let touched_ns = memory.touched_ns.unwrap_or(i64::MAX);
     let compiled = match compiled(reading, rule, memory) {
         Ok(compiled) => compiled.clone(),
@@ -122,9 +129,10 @@ async fn judge(reading: &Arc<Reading>, rule: &Rule, contacts: &[Contact], memory
     let until_ns = compiled.judged_until(now_ns);
     let judged_ns = rule.judged_ns.unwrap_or(rule.since_ns);
     if judged_ns > until_ns.saturating_add(AHEAD_NS) {
-        return take_back(reading, rule, &compiled, contacts, now_ns).await;
+        return take_back(reading, rule, &compiled, now_ns).await;
     }
-    let touched_ns = touched_ns.max(now_ns - compiled.late_ns);
+    // What the document was before is not judged by what it is now.
+    let touched_ns = touched_ns.max(now_ns - compiled.late_ns).max(rule.changed_ns);
     let late_ns = touched_ns.div_euclid(step_ns) * step_ns;
     let again = late_ns < judged_ns;
     if until_ns <= judged_ns && !again {
@@ -136,30 +144,27 @@ async fn judge(reading: &Arc<Reading>, rule: &Rule, contacts: &[Contact], memory
     let moments = Moments::between(from_ns, until_ns, step_ns);
     memory.rings.forget_from(touched_ns, step_ns);
 
-    let known = reading.base.store.alerts_since(rule.id, from_ns).await?;
+    let mut known = reading.base.store.alerts_since(rule.id, from_ns).await?;
+    known.retain(|alert| alert.revision == rule.revision);
     let standings = standings(reading, rule, &known, from_ns, again).await?;
     let read = read(reading, rule, compiled.clone(), moments, memory).await?;
     if let Some(why) = read.incomplete {
         fail(reading, rule, &why).await?;
         return Ok(false);
     }
-    let walked = walk_all(&read, &compiled, &moments, standings, from_ns);
-    let bound = &compiled.bound;
+    let blind_ns = sources.silent_since(reading, rule, &compiled).await?;
+    let mutes = Mutes::of(rule, &compiled, &known, now_ns);
+    let walk = Walk { compiled: &compiled, moments: &moments, standings, from_ns, blind_ns, mutes: &mutes };
+    let walked = walk_all(&read, walk);
     let stood: Vec<Stood> = known.iter().map(stood_of).collect();
-    let settled = settle(&stood, &walked.found, (from_ns, until_ns), bound);
-    let mut changes = Vec::with_capacity(settled.len());
-    for alert in settled {
-        let before = alert.known.and_then(|n| known.get(n));
-        changes.push(change_of(reading, rule, &compiled, contacts, judged_ns, before, &alert).await);
-    }
-    if !is_muted(reading, rule) {
-        unmuted(reading, rule, &compiled, contacts, &mut changes, &known);
-    }
+    let settled = settle(&stood, &walked.found, (from_ns, until_ns), &compiled.bound);
+    let changing = Changing { reading, rule, compiled: &compiled, contacts, judged_before_ns: judged_ns };
+    let changes = changing.changes(&known, &settled).await?;
     let state = walked.groups.iter().map(|group| group.state).max_by_key(|state| *state == RuleState::Raised);
     let state = state.unwrap_or(RuleState::Quiet);
     let since = walked.groups.iter().filter(|group| group.state == state).map(|group| group.since_ns).min();
     let quiet_since_ns = if rule.state == RuleState::Quiet { rule.since_ns } else { until_ns };
-    let note = if read.learning { "learning: too little has come to judge by".to_owned() } else { String::new() };
+    let (condition, note) = condition_of(&read, blind_ns);
     let judgement = Judgement {
         rule_id: rule.id,
         revision: rule.revision,
@@ -168,12 +173,26 @@ async fn judge(reading: &Arc<Reading>, rule: &Rule, contacts: &[Contact], memory
         since_ns: since.unwrap_or(quiet_since_ns),
         judged_ns: until_ns,
         value: walked.value,
+        condition,
         note: read.capped.unwrap_or(note),
         groups: walked.groups,
         changes,
     };
-    reading.base.store.commit_judgement(&reading.base.claim, &judgement, now_ns).await?;
+    reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
     Ok(true)
+}
+
+/// What a rule suffers from, and in words.
+fn condition_of(read: &Strips, blind_ns: Option<i64>) -> (Option<RuleCondition>, String) {
+    match blind_ns {
+        _ if read.learning => (Some(RuleCondition::Learning), "too little has come to judge by".to_owned()),
+        Some(at_ns) => {
+            let note =
+                format!("nothing has come of what it judges since {}; what is raised stays so", format_utc(at_ns, 0));
+            (Some(RuleCondition::Blind), note)
+        }
+        None => (None, String::new()),
+    }
 }
 
 /// Reads the rule's values as its owner sees them.
@@ -194,52 +213,6 @@ async fn read(
     .await?;
     memory.rings = rings;
     Ok(read)
-}
-
-/// What walking every group found.
-struct WalkedAll {
-    found: Vec<GroupRaising>,
-    /// Groups that are not quiet at the end.
-    groups: Vec<RuleGroup>,
-    value: Option<f64>,
-}
-
-fn walk_all(
-    read: &Strips,
-    compiled: &Compiled,
-    moments: &Moments,
-    mut standings: HashMap<u64, (String, Standing)>,
-    from_ns: i64,
-) -> WalkedAll {
-    let mut out = WalkedAll { found: Vec::new(), groups: Vec::new(), value: None };
-    let bound = &compiled.bound;
-    let mut one = |name: String, standing: Standing, values: &[f64]| {
-        let walked = walk(standing, bound, compiled.hold_ns, (moments.first_ns, moments.step_ns), values);
-        let hash = group_hash(&name);
-        for raising in raisings(standing, &walked) {
-            out.found.push(GroupRaising { hash, name: name.clone(), raising, withdrawn: false });
-        }
-        let value = walked.value.is_finite().then_some(walked.value);
-        out.value = match (out.value, value) {
-            (Some(a), Some(b)) => Some(bound.worse(a, b)),
-            (a, b) => a.or(b),
-        };
-        let Standing { state, since_ns } = walked.standing;
-        if matches!(state, RuleState::Building | RuleState::Raised) {
-            out.groups.push(RuleGroup { hash, name, state, since_ns, value });
-        }
-    };
-    for strip in &read.strips {
-        let name = strip.name();
-        let standing = standings.remove(&group_hash(&name)).map(|(_, standing)| standing);
-        one(name, standing.unwrap_or(Standing::quiet(from_ns)), &strip.values);
-    }
-    // Groups that are not quiet and of which there is no event any more.
-    let empty = vec![compiled.empty_value(); moments.count];
-    for (name, standing) in standings.into_values() {
-        one(name, standing, &empty);
-    }
-    out
 }
 
 /// Where the groups that are not quiet stand as a walk begins: as it was left, or, for one that goes back, as the known
@@ -265,13 +238,7 @@ async fn standings(
 
 /// Takes back judgements that lie ahead of the clock, which was set back since: else the rule would be blind until then.
 /// The database's clock decides; alerts that were raised in the time to come end now.
-async fn take_back(
-    reading: &Arc<Reading>,
-    rule: &Rule,
-    compiled: &Compiled,
-    contacts: &[Contact],
-    now_ns: i64,
-) -> Result<bool> {
+async fn take_back(reading: &Arc<Reading>, rule: &Rule, compiled: &Compiled, now_ns: i64) -> Result<bool> {
     let judged_ns = rule.judged_ns.unwrap_or(rule.since_ns);
     let present_ns = now_ns.max(reading.base.store.now_ns().await?);
     let until_ns = compiled.judged_until(present_ns);
@@ -285,16 +252,18 @@ async fn take_back(
     );
     tracing::warn!(rule = rule.name, "{note}");
     let open = reading.base.store.alerts_since(rule.id, until_ns).await?;
-    let ended = |mut alert: Alert| {
+    let mut changes = Vec::new();
+    for mut alert in open.into_iter().filter(|a| a.raised_ns > until_ns && a.ended_ns.is_none()) {
         for group in alert.groups.iter_mut().filter(|group| group.ended_ns.is_none()) {
             group.ended_ns = Some(group.raised_ns.max(present_ns));
         }
-        let alert = Alert { ended_ns: Some(alert.raised_ns.max(present_ns)), ..alert };
+        let ended_ns = Some(alert.raised_ns.max(present_ns));
+        let alert = Alert { ended_ns, closed: Some(Closed::TakenBack), ..alert };
         // Whoever was not notified that it began is not notified that it ended.
-        let heard = !alert.muted;
-        let message = || messages(&reading.base, rule, compiled, contacts, &alert, AlertMove::Ended);
-        AlertChange::Update { notify: if heard { message() } else { Vec::new() }, alert }
-    };
+        let sent = reading.base.store.outbox_of(alert.id).await?;
+        let notify = Notice::new(rule, compiled, &alert, AlertMove::Ended).to_all_of(&reading.base, &sent);
+        changes.push(AlertChange::Update { notify, alert });
+    }
     let judgement = Judgement {
         rule_id: rule.id,
         revision: rule.revision,
@@ -303,11 +272,12 @@ async fn take_back(
         since_ns: until_ns,
         judged_ns: until_ns,
         value: None,
+        condition: None,
         note: note.clone(),
         groups: Vec::new(),
-        changes: open.into_iter().filter(|a| a.raised_ns > until_ns && a.ended_ns.is_none()).map(ended).collect(),
+        changes,
     };
-    reading.base.store.commit_judgement(&reading.base.claim, &judgement, now_ns).await?;
+    reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
     let by = Actor { name: "calvex serve", token: None };
     reading
         .base
@@ -319,119 +289,22 @@ async fn take_back(
 
 /// Records that a rule cannot be judged, and why; what is raised stays so.
 async fn fail(reading: &Arc<Reading>, rule: &Rule, note: &str) -> Result<()> {
-    if rule.state == RuleState::Failing && rule.note == note {
+    if rule.condition == Some(RuleCondition::Failing) && rule.note == note {
         return Ok(());
     }
     let judgement = Judgement {
         rule_id: rule.id,
         revision: rule.revision,
         judged_before_ns: rule.judged_ns,
-        state: RuleState::Failing,
-        since_ns: (reading.base.clock)(),
+        state: rule.state,
+        since_ns: rule.since_ns,
         judged_ns: rule.judged_ns.unwrap_or(rule.since_ns),
-        value: None,
+        value: rule.value,
+        condition: Some(RuleCondition::Failing),
         note: note.to_owned(),
         groups: reading.base.store.rule_groups(rule.id).await?,
         changes: Vec::new(),
     };
-    reading.base.store.commit_judgement(&reading.base.claim, &judgement, (reading.base.clock)()).await?;
+    reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
     Ok(())
-}
-
-fn stood_of(alert: &Alert) -> Stood {
-    let group = |g: &AlertGroup| GroupRaising {
-        hash: g.hash,
-        name: g.name.clone(),
-        raising: Raising { raised_ns: g.raised_ns, ended_ns: g.ended_ns, worst: g.peak.unwrap_or(f64::NAN) },
-        withdrawn: g.withdrawn,
-    };
-    Stood { groups: alert.groups.iter().map(group).collect(), known: None }
-}
-
-/// Whether a rule notifies nobody now.
-fn is_muted(reading: &Reading, rule: &Rule) -> bool {
-    rule.mute.as_ref().is_some_and(|mute| mute.until_ns > (reading.base.clock)())
-}
-
-/// What a settled alert changes, with the messages of it.
-async fn change_of(
-    reading: &Arc<Reading>,
-    rule: &Rule,
-    compiled: &Compiled,
-    contacts: &[Contact],
-    judged_before_ns: i64,
-    before: Option<&Alert>,
-    stood: &Stood,
-) -> AlertChange {
-    let muted = is_muted(reading, rule);
-    let raising = stood.raising(&compiled.bound);
-    let number = |value: f64| value.is_finite().then_some(value);
-    let group = |g: &GroupRaising| AlertGroup {
-        hash: g.hash,
-        name: g.name.clone(),
-        raised_ns: g.raising.raised_ns,
-        ended_ns: g.raising.ended_ns,
-        peak: number(g.raising.worst),
-        withdrawn: g.withdrawn,
-    };
-    let mut alert = Alert {
-        id: before.map_or(0, |alert| alert.id),
-        rule_id: rule.id,
-        raised_ns: raising.raised_ns,
-        ended_ns: raising.ended_ns,
-        peak: number(raising.worst),
-        late: before.map_or(raising.raised_ns <= judged_before_ns, |alert| alert.late),
-        taken_by: before.and_then(|alert| alert.taken_by.clone()),
-        revision: rule.revision,
-        withdrawn: stood.is_withdrawn(),
-        muted: before.map_or(muted, |alert| alert.muted),
-        explanation: before.and_then(|alert| alert.explanation.clone()),
-        groups: stood.groups.iter().map(group).take(MAX_ALERT_GROUPS).collect(),
-    };
-    let message = |alert: &Alert, what| messages(&reading.base, rule, compiled, contacts, alert, what);
-    let Some(before) = before else {
-        alert.explanation = crate::answer::explain::explanation(reading, rule, compiled, alert.raised_ns).await;
-        let notify = if muted { Vec::new() } else { message(&alert, AlertMove::Raised) };
-        return AlertChange::Raise { notify, alert };
-    };
-    // Whoever was not notified that it began is not notified that it ended.
-    let notify = if alert.muted {
-        Vec::new()
-    } else if alert.withdrawn && !before.withdrawn {
-        message(&alert, AlertMove::Withdrawn)
-    } else if before.ended_ns.is_none() && alert.ended_ns.is_some() {
-        message(&alert, AlertMove::Ended)
-    } else {
-        Vec::new()
-    };
-    AlertChange::Update { notify, alert }
-}
-
-/// Alerts that were raised under a mute that has ended, and that last: now somebody is notified.
-fn unmuted(
-    reading: &Arc<Reading>,
-    rule: &Rule,
-    compiled: &Compiled,
-    contacts: &[Contact],
-    changes: &mut Vec<AlertChange>,
-    known: &[Alert],
-) {
-    for alert in known.iter().filter(|alert| alert.muted && !alert.withdrawn) {
-        let is_it = |c: &AlertChange| matches!(c, AlertChange::Update { alert: changed, .. } if changed.id == alert.id);
-        let place = changes.iter().position(is_it);
-        let now = match place.and_then(|n| changes.get(n)) {
-            Some(AlertChange::Update { alert, .. }) => alert.clone(),
-            _ => alert.clone(),
-        };
-        if now.ended_ns.is_some() || now.withdrawn {
-            continue;
-        }
-        let alert = Alert { muted: false, ..now };
-        let notify = messages(&reading.base, rule, compiled, contacts, &alert, AlertMove::Raised);
-        let change = AlertChange::Update { notify, alert };
-        match place {
-            Some(n) => changes.splice(n..=n, [change]).for_each(drop),
-            None => changes.push(change),
-        }
-    }
 }

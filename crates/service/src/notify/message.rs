@@ -1,126 +1,328 @@
-//! The messages of an alert: to each contact of the rule, by each of its ways, one CloudEvent (CloudEvents 1.0, structured
-//! JSON), frozen when it is made and without secrets.
+//! The messages of an alert: to each contact, by each of its ways, one CloudEvent (CloudEvents 1.0, structured JSON), frozen
+//! when it is made and without secrets.
 
 use crate::state::Base;
-use calvex_answer::watch::Rule as Compiled;
-use calvex_language::domain::rule::{Alert, AlertMove, Contact, Notification, NotifyBy, Rule};
+use calvex_answer::watch::{Call, Heard, Rule as Compiled, first_calls};
+use calvex_language::domain::contact::{AlertMove, Contact, Notification, NotifyBy};
+use calvex_language::domain::rule::{Alert, AlertNote, Closed, Rule};
 use calvex_language::model::time::format_utc;
+use calvex_store::records::rules::Ending;
 use serde_json::{Value, json};
 use std::sync::Arc;
 
 /// Groups that a message names.
 const MAX_NAMED: usize = 20;
+/// Notes that a message has, the latest.
+const MAX_NOTES: usize = 3;
+/// Raisings of a time in which nobody judged that a message lists.
+const MAX_MEANWHILE: usize = 20;
+/// Messages about one contact that cannot be reached, at most.
+const MAX_OTHERS: usize = 20;
 
-/// The notifications of one move of an alert, all with the same content.
-pub fn messages(
-    base: &Arc<Base>,
-    rule: &Rule,
-    compiled: &Compiled,
-    contacts: &[Contact],
-    alert: &Alert,
-    what: AlertMove,
-) -> Vec<Notification> {
-    let payload = payload(base, rule, compiled, alert, what).to_string();
-    let row = |by: NotifyBy, target: &str, secret: Option<String>| Notification {
-        id: 0,
-        alert_id: alert.id,
-        by,
-        what,
-        target: target.to_owned(),
-        secret,
-        payload: payload.clone(),
-        tries: 0,
-        done_ns: None,
-        error: String::new(),
-    };
-    let own = Contact {
-        name: String::new(),
-        webhook: rule.webhook.clone(),
-        webhook_secret: rule.webhook_secret.clone(),
-        mail: rule.mail.clone(),
-    };
-    let named = contacts.iter().filter(|contact| compiled.document.notify.contains(&contact.name));
-    let mut rows: Vec<Notification> = Vec::new();
-    for contact in std::iter::once(&own).chain(named) {
-        let webhook = contact.webhook.as_ref().map(|url| row(NotifyBy::Webhook, url, contact.webhook_secret.clone()));
-        let mail = contact.mail.as_ref().map(|to| row(NotifyBy::Mail, to, None));
-        for message in webhook.into_iter().chain(mail) {
-            // Two contacts may share a way: nobody is notified twice.
-            if !rows.iter().any(|known| known.by == message.by && known.target == message.target) {
-                rows.push(message);
+/// One move of an alert, as its messages are made of it.
+#[derive(Clone, Copy)]
+pub struct Notice<'a> {
+    /// The rule.
+    pub rule: &'a Rule,
+    /// And what its document says.
+    pub compiled: &'a Compiled,
+    /// As it stands with the move.
+    pub alert: &'a Alert,
+    /// The move.
+    pub what: AlertMove,
+    /// Which of several such moves.
+    pub round: u32,
+    /// What people wrote down.
+    pub notes: &'a [AlertNote],
+    /// Raisings that came and went while nobody judged, this one included.
+    pub meanwhile: &'a [(i64, i64)],
+}
+
+impl<'a> Notice<'a> {
+    /// The first of its kind, without notes.
+    pub fn new(rule: &'a Rule, compiled: &'a Compiled, alert: &'a Alert, what: AlertMove) -> Self {
+        Notice { rule, compiled, alert, what, round: 0, notes: &[], meanwhile: &[] }
+    }
+
+    /// To whom the rule says, as hours have it now.
+    pub fn at_first(&self, base: &Arc<Base>, contacts: &[Contact]) -> Vec<Notification> {
+        let now_ns = (base.clock)();
+        let own = Contact {
+            webhook: self.rule.webhook.clone(),
+            webhook_secret: self.rule.webhook_secret.clone(),
+            mail: self.rule.mail.clone(),
+            ..Contact::default()
+        };
+        let document = &self.compiled.document;
+        let mut calls = vec![Call { contact: &own, due_ns: now_ns, instead_of: None }];
+        calls.extend(first_calls(contacts, &document.notify, document.urgency, now_ns));
+        self.to(base, &calls)
+    }
+
+    /// To these.
+    pub fn to(&self, base: &Base, calls: &[Call]) -> Vec<Notification> {
+        let mut rows: Vec<Notification> = Vec::new();
+        for call in calls {
+            let payload = self.payload(base, call.instead_of).to_string();
+            for message in ways(call.contact, |by, target| Notification {
+                alert_id: (self.alert.id > 0).then_some(self.alert.id),
+                round: self.round,
+                secret: call.contact.name.is_empty().then(|| call.contact.webhook_secret.clone()).flatten(),
+                due_ns: call.due_ns,
+                ..plain(base, call.contact, (by, target), self.what, &payload)
+            }) {
+                // Two contacts may share a way: nobody is notified twice.
+                if !rows.iter().any(|known| known.by == message.by && known.target == message.target) {
+                    rows.push(message);
+                }
             }
         }
+        rows
     }
-    rows
+
+    /// To everybody who was to be notified of the alert.
+    pub fn to_all_of(&self, base: &Base, sent: &[Notification]) -> Vec<Notification> {
+        let payload = self.payload(base, None).to_string();
+        let round = sent.iter().filter(|m| m.what == self.what).map(|m| m.round + 1).max().unwrap_or(0);
+        let now_ns = (base.clock)();
+        let mut rows: Vec<Notification> = Vec::new();
+        // Not to those who wait for their hours, and were not notified that it began.
+        let waits = |m: &Notification| m.done_ns.is_none() && m.due_ns > now_ns;
+        let heard = |m: &&Notification| m.dropped.is_none() && m.what == AlertMove::Raised && !waits(m);
+        for known in sent.iter().filter(heard) {
+            if !rows.iter().any(|row| row.by == known.by && row.contact == known.contact) {
+                rows.push(Notification {
+                    id: 0,
+                    what: self.what,
+                    round,
+                    payload: payload.clone(),
+                    made_ns: now_ns,
+                    due_ns: now_ns,
+                    tries: 0,
+                    done_ns: None,
+                    error: String::new(),
+                    ..known.clone()
+                });
+            }
+        }
+        rows
+    }
+
+    fn payload(&self, base: &Base, instead_of: Option<&str>) -> Value {
+        let Notice { rule, compiled, alert, what, round, .. } = *self;
+        let document = &compiled.document;
+        let named = |g: &&calvex_language::domain::rule::AlertGroup| !g.name.is_empty() && !g.muted;
+        let groups: Vec<&str> = alert.groups.iter().filter(named).map(|g| g.name.as_str()).take(MAX_NAMED).collect();
+        let explanation: Value =
+            alert.explanation.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
+        let console = base.settings.text("notify.console_url").trim_end_matches('/');
+        let evidence_ns = alert.raised_ns - compiled.window_ns();
+        let (from, raised) = (format_utc(evidence_ns, 3), format_utc(alert.raised_ns, 3));
+        let to = format_utc(alert.ended_ns.unwrap_or_else(|| (base.clock)()), 3);
+        let link = |path: &str, parts: &[(&str, &str)]| -> Option<String> {
+            let url = reqwest::Url::parse_with_params(&format!("{console}{path}"), parts).ok()?;
+            Some(url.to_string())
+        };
+        let query = compiled.filter().to_string();
+        let notes: Vec<String> = self
+            .notes
+            .iter()
+            .rev()
+            .take(MAX_NOTES)
+            .map(|n| format!("{} by {}: {}", format_utc(n.at_ns, 0), n.by, n.text))
+            .collect();
+        let span = |(from, to): &(i64, i64)| json!({ "raised": format_utc(*from, 0), "ended": format_utc(*to, 0) });
+        let again = if round > 0 { format!(".{round}") } else { String::new() };
+        json!({
+            "specversion": "1.0",
+            "id": format!("{}.{}.{}.{}{again}", rule.id, alert.revision, alert.raised_ns, what.name()),
+            "source": if console.is_empty() { "/calvex" } else { console },
+            "type": format!("alert.{}", what.name()),
+            "subject": rule.name,
+            "time": format_utc((base.clock)(), 3),
+            "datacontenttype": "application/json",
+            "data": {
+                "rule": rule.name,
+                "sentence": document.sentence(),
+                "urgency": document.urgency,
+                "note": document.note,
+                "runbook": document.runbook,
+                "value": alert.peak,
+                "unit": compiled.unit(),
+                "bound": compiled.bound.number,
+                "groups": groups,
+                "group_count": alert.groups.iter().filter(|g| !g.muted).count(),
+                "raised": raised,
+                "ended": alert.ended_ns.map(|t| format_utc(t, 3)),
+                "why_ended": alert.closed.map(Closed::name),
+                "late": alert.late,
+                "repeat": (what == AlertMove::Repeated).then_some(round),
+                "instead_of": instead_of,
+                "taken_by": alert.taken_by,
+                "notes": notes,
+                "meanwhile": self.meanwhile.iter().take(MAX_MEANWHILE).map(span).collect::<Vec<_>>(),
+                "meanwhile_count": self.meanwhile.len(),
+                "evidence_from": from,
+                "evidence": link("/search", &[("q", query.as_str()), ("from", from.as_str()), ("to", to.as_str())]),
+                "page": link("/alerts", &[("rule", rule.name.as_str()), ("raised", raised.as_str())]),
+                "explanation": explanation,
+                "console": console,
+            },
+        })
+    }
 }
 
-/// The messages that show whether a contact can be reached, one for each of its ways. Those of two tests differ by `serial`.
-pub fn test_messages(base: &Arc<Base>, contact: &Contact, by: &str, serial: u64) -> Vec<Notification> {
-    let console = base.settings.text("notify.console_url");
-    let payload = json!({
-        "specversion": "1.0",
-        "id": format!("test.{serial}"),
-        "source": if console.is_empty() { "/calvex" } else { console },
-        "type": "contact.test",
-        "subject": contact.name,
-        "time": format_utc((base.clock)(), 3),
-        "datacontenttype": "application/json",
-        "data": {
-            "rule": format!("the contact {}", contact.name),
-            "sentence": format!("Nothing is wrong: {by} tries whether messages arrive."),
-            "console": console,
-        },
-    })
-    .to_string();
-    let row = |by: NotifyBy, target: &String, secret: Option<String>| Notification {
-        id: serial,
-        alert_id: 0,
+/// A message by each way of a contact.
+fn ways(contact: &Contact, row: impl Fn(NotifyBy, &str) -> Notification) -> Vec<Notification> {
+    let webhook = contact.webhook.as_ref().map(|url| row(NotifyBy::Webhook, url));
+    webhook.into_iter().chain(contact.mail.as_ref().map(|to| row(NotifyBy::Mail, to))).collect()
+}
+
+/// A message of no alert.
+fn plain(
+    base: &Base,
+    contact: &Contact,
+    (by, target): (NotifyBy, &str),
+    what: AlertMove,
+    payload: &str,
+) -> Notification {
+    let now_ns = (base.clock)();
+    Notification {
+        id: 0,
+        alert_id: None,
+        contact: contact.name.clone(),
         by,
-        what: AlertMove::Test,
-        target: target.clone(),
-        secret,
-        payload: payload.clone(),
+        what,
+        round: 0,
+        target: target.to_owned(),
+        secret: None,
+        payload: payload.to_owned(),
+        made_ns: now_ns,
+        due_ns: now_ns,
         tries: 0,
         done_ns: None,
+        dropped: None,
         error: String::new(),
-    };
-    let webhook = contact.webhook.as_ref().map(|url| row(NotifyBy::Webhook, url, contact.webhook_secret.clone()));
-    webhook.into_iter().chain(contact.mail.as_ref().map(|to| row(NotifyBy::Mail, to, None))).collect()
+    }
 }
 
-fn payload(base: &Base, rule: &Rule, compiled: &Compiled, alert: &Alert, what: AlertMove) -> Value {
-    let document = &compiled.document;
-    let groups: Vec<&str> =
-        alert.groups.iter().map(|g| g.name.as_str()).filter(|name| !name.is_empty()).take(MAX_NAMED).collect();
-    let explanation: Value =
-        alert.explanation.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
+/// The content of a message of no alert.
+fn content(base: &Base, (kind, id, subject): (&str, String, &str), sentence: String) -> String {
     let console = base.settings.text("notify.console_url");
     json!({
         "specversion": "1.0",
-        "id": format!("{}.{}.{}.{}", rule.id, alert.revision, alert.raised_ns, what.name()),
+        "id": id,
         "source": if console.is_empty() { "/calvex" } else { console },
-        "type": format!("alert.{}", what.name()),
-        "subject": rule.name,
+        "type": kind,
+        "subject": subject,
         "time": format_utc((base.clock)(), 3),
         "datacontenttype": "application/json",
-        "data": {
-            "rule": rule.name,
-            "sentence": document.sentence(),
-            "urgency": document.urgency,
-            "note": document.note,
-            "runbook": document.runbook,
-            "value": alert.peak,
-            "unit": compiled.unit(),
-            "bound": compiled.bound.number,
-            "groups": groups,
-            "group_count": alert.groups.len(),
-            "raised": format_utc(alert.raised_ns, 3),
-            "ended": alert.ended_ns.map(|t| format_utc(t, 3)),
-            "late": alert.late,
-            "taken_by": alert.taken_by,
-            "evidence_from": format_utc(alert.raised_ns - compiled.window_ns(), 3),
-            "explanation": explanation,
-            "console": console,
-        },
+        "data": { "rule": subject, "sentence": sentence, "console": console },
     })
+    .to_string()
+}
+
+/// The messages that show whether a contact can be reached, one for each of its ways. Those of two tests differ by `serial`.
+pub fn test_messages(base: &Base, contact: &Contact, by: &str, serial: u64) -> Vec<Notification> {
+    let said = format!("Nothing is wrong: {by} tries whether messages arrive.");
+    let payload = content(base, ("contact.test", format!("test.{serial}"), &contact.name), said);
+    let row = |by: NotifyBy, target: &str| Notification {
+        id: serial,
+        ..plain(base, contact, (by, target), AlertMove::Test, &payload)
+    };
+    ways(contact, row)
+}
+
+/// The messages by which a contact hears that Calvex works.
+pub fn heartbeats(base: &Base, contact: &Contact) -> Vec<Notification> {
+    let now_ns = (base.clock)();
+    let said = format!("Calvex works; the next message of this kind comes within {} s.", contact.heartbeat_s);
+    let payload = content(base, ("calvex.heartbeat", format!("heartbeat.{now_ns}"), &contact.name), said);
+    let row = |by: NotifyBy, target: &str| Notification {
+        id: u64::try_from(now_ns).unwrap_or(0),
+        ..plain(base, contact, (by, target), AlertMove::Heartbeat, &payload)
+    };
+    ways(contact, row)
+}
+
+/// The message that comes once a contact may hear more, in place of those that are held back.
+pub fn held_back(base: &Base, contact: &Contact, message: &Notification, due_ns: i64) -> Notification {
+    let payload = held_back_content(base, contact, 1, due_ns);
+    let target = (message.by, message.target.as_str());
+    Notification { due_ns, ..plain(base, contact, target, AlertMove::HeldBack, &payload) }
+}
+
+/// What such a message says as it is sent.
+pub fn held_back_content(base: &Base, contact: &Contact, held: i64, due_ns: i64) -> String {
+    let most = contact.plan.hourly;
+    let said = format!(
+        "{held} messages were held back: {most} an hour are the most for this contact. The alerts stand in the console."
+    );
+    content(base, ("contact.held-back", format!("held-back.{}.{due_ns}", contact.name), &contact.name), said)
+}
+
+/// What the other contacts hear of one that cannot be reached.
+pub fn unreachable(base: &Base, contacts: &[Contact], failing: &Contact, why: &str) -> Vec<Notification> {
+    let now_ns = (base.clock)();
+    let said = format!("Messages to the contact {} do not arrive: {why}", failing.name);
+    let id = format!("unreachable.{}.{now_ns}", failing.name);
+    let payload = content(base, ("contact.unreachable", id, &failing.name), said);
+    let others: Vec<String> = contacts.iter().filter(|c| c.name != failing.name).map(|c| c.name.clone()).collect();
+    let calls = first_calls(contacts, &others, calvex_answer::watch::Urgency::Page, now_ns);
+    let calls =
+        calls.iter().filter(|call| call.contact.name != failing.name && call.contact.failing_since_ns.is_none());
+    let row = |call: &Call| {
+        ways(call.contact, |by, target| {
+            let message = plain(base, call.contact, (by, target), AlertMove::Unreachable, &payload);
+            Notification { due_ns: call.due_ns, ..message }
+        })
+    };
+    calls.take(MAX_OTHERS).flat_map(row).collect()
+}
+
+/// What each contact heard of an alert, from its messages.
+pub fn heard(sent: &[Notification]) -> Vec<Heard> {
+    let mut heard: Vec<Heard> = Vec::new();
+    let about = |m: &&Notification| {
+        m.dropped.is_none() && !m.contact.is_empty() && matches!(m.what, AlertMove::Raised | AlertMove::Repeated)
+    };
+    for message in sent.iter().filter(about) {
+        let repeats = if message.what == AlertMove::Repeated { message.round } else { 0 };
+        match heard.iter_mut().find(|h| h.contact == message.contact) {
+            Some(known) => {
+                known.first_ns = known.first_ns.min(message.due_ns);
+                known.last_ns = known.last_ns.max(message.due_ns);
+                known.repeats = known.repeats.max(repeats);
+            }
+            None => heard.push(Heard {
+                contact: message.contact.clone(),
+                first_ns: message.due_ns,
+                last_ns: message.due_ns,
+                repeats,
+            }),
+        }
+    }
+    heard
+}
+
+/// The open alerts of a rule that is changed or removed, with the messages that they ended.
+///
+/// # Errors
+/// Where the database fails.
+pub async fn endings(
+    base: &Arc<Base>,
+    rule: &Rule,
+    compiled: &Compiled,
+    why: Closed,
+) -> crate::error::Result<Vec<Ending>> {
+    let now_ns = (base.clock)();
+    let open = base.store.alerts_since(rule.id, i64::MAX).await?;
+    let mut ends = Vec::with_capacity(open.len());
+    for alert in open {
+        let sent = base.store.outbox_of(alert.id).await?;
+        let alert = Alert { ended_ns: Some(now_ns.max(alert.raised_ns)), closed: Some(why), ..alert };
+        let notice = Notice::new(rule, compiled, &alert, AlertMove::Ended);
+        ends.push((alert.id, notice.to_all_of(base, &sent)));
+    }
+    Ok(ends)
 }

@@ -4,7 +4,7 @@
 use crate::error::{Result, ServiceError};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use calvex_language::domain::rule::Notification;
+use calvex_language::domain::contact::Notification;
 use hmac::{Hmac, KeyInit, Mac};
 use sha2::Sha256;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -57,25 +57,36 @@ fn client(host: &str, addresses: &[SocketAddr]) -> std::result::Result<reqwest::
     built.map_err(|e| e.to_string())
 }
 
+/// Where a message goes, and under which signatures.
+pub struct Envelope<'a> {
+    /// The address.
+    pub target: &'a str,
+    /// Each signs it; a receiver takes the signature of the secret that it knows.
+    pub secrets: &'a [String],
+    /// Whose message it is.
+    pub installation: &'a str,
+    /// When it is sent.
+    pub now_ns: i64,
+}
+
 /// Delivers one notification.
-pub async fn send(
-    message: &Notification,
-    installation: &str,
-    now_ns: i64,
-    local: bool,
-) -> std::result::Result<(), String> {
-    let url = reqwest::Url::parse(&message.target).map_err(|e| e.to_string())?;
+pub async fn send(message: &Notification, envelope: Envelope<'_>, local: bool) -> std::result::Result<(), String> {
+    let Envelope { target, secrets, installation, now_ns } = envelope;
+    let url = reqwest::Url::parse(target).map_err(|e| e.to_string())?;
     let host = url.host_str().unwrap_or("").to_owned();
     let client = client(&host, &resolve(&url, local).await?)?;
     // A receiver may serve several installations, and recognises repeats by this id alone.
     let (id, timestamp_s) = (format!("msg_{installation}_{}", message.id), now_ns / 1_000_000_000);
-    let signature = sign_webhook(message.secret.as_deref().unwrap_or(""), &id, timestamp_s, &message.payload)?;
+    let signatures: Vec<String> = secrets
+        .iter()
+        .map(|secret| sign_webhook(secret, &id, timestamp_s, &message.payload))
+        .collect::<std::result::Result<_, _>>()?;
     let request = client
         .post(url)
         .header("content-type", "application/json")
         .header("webhook-id", id)
         .header("webhook-timestamp", timestamp_s)
-        .header("webhook-signature", signature)
+        .header("webhook-signature", signatures.join(" "))
         .body(message.payload.clone());
     let response = request.send().await.map_err(|e| e.without_url().to_string())?;
     let status = response.status();

@@ -1,202 +1,25 @@
-//! Rules, their standing, alerts and the outbox. A judgement's state, cursor, alerts and notifications are one commit.
+//! Alerts with their groups and notes.
 
-use super::{Act, named, record};
-use crate::{Claim, Result, Store, StoreError, sql};
-use calvex_language::domain::access::Role;
-use calvex_language::domain::rule::{
-    Alert, AlertChange, AlertGroup, AlertMove, Contact, Judgement, Mute, Notification, NotifyBy, Rule, RuleGroup,
-    RuleState,
-};
-use sqlx::Row;
+use super::rules::ROWS_AT_ONCE;
+use super::{Act, record};
+use crate::{Result, Store, StoreError, sql};
+use calvex_language::domain::rule::{Alert, AlertGroup, AlertNote, Closed};
+use sqlx::{MySqlConnection, Row};
+
+/// Notes of an alert at most.
+pub const MAX_NOTES: i64 = 200;
+
+/// When an alert was raised and ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct Raised {
+    pub raised_ns: i64,
+    pub ended_ns: Option<i64>,
+    pub late: bool,
+    pub withdrawn: bool,
+}
 
 impl Store {
-    /// Makes a rule; it is on at once.
-    ///
-    /// # Errors
-    /// [`StoreError::Taken`].
-    pub async fn add_rule(&self, rule: &Rule, act: &Act<'_>) -> Result<u32> {
-        let mut tx = self.pool.begin().await?;
-        let added = sqlx::query(sql::RULE_ADD)
-            .bind(&rule.name)
-            .bind(&rule.document)
-            .bind(&rule.webhook)
-            .bind(&rule.webhook_secret)
-            .bind(&rule.mail)
-            .bind(rule.owner_id)
-            .bind(rule.since_ns)
-            .execute(&mut *tx)
-            .await
-            .map_err(StoreError::taken("the rule's name"))?;
-        record(&mut tx, act).await?;
-        tx.commit().await?;
-        Ok(added.last_insert_id() as u32)
-    }
-
-    /// Every rule.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn rules(&self) -> Result<Vec<Rule>> {
-        let rows = sqlx::query(sql::RULE_ALL).fetch_all(&self.pool).await?;
-        let rule = |r: &sqlx::mysql::MySqlRow| {
-            Ok(Rule {
-                id: r.try_get(0)?,
-                name: r.try_get(1)?,
-                document: r.try_get(2)?,
-                revision: r.try_get(3)?,
-                webhook: r.try_get(4)?,
-                webhook_secret: r.try_get(5)?,
-                mail: r.try_get(6)?,
-                owner_id: r.try_get(7)?,
-                owner: r.try_get(8)?,
-                owner_role: named("role", r.try_get(9)?, Role::from_name)?,
-                state: named("state of a rule", r.try_get(10)?, RuleState::from_name)?,
-                since_ns: r.try_get(11)?,
-                judged_ns: r.try_get(12)?,
-                value: r.try_get(13)?,
-                note: r.try_get(14)?,
-                mute: match r.try_get::<Option<i64>, _>(15)? {
-                    Some(until_ns) => Some(Mute {
-                        until_ns,
-                        by: r.try_get::<Option<String>, _>(16)?.unwrap_or_default(),
-                        why: r.try_get::<Option<String>, _>(17)?.unwrap_or_default(),
-                    }),
-                    None => None,
-                },
-            })
-        };
-        rows.iter().map(rule).collect()
-    }
-
-    /// Gives a rule another document; it is quiet and judged from `since_ns` on, and what it had raised ends. `false` where
-    /// there is no rule of that name.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn change_rule(&self, name: &str, document: &str, since_ns: i64, act: &Act<'_>) -> Result<bool> {
-        let mut tx = self.pool.begin().await?;
-        let Some(id) = sqlx::query_scalar::<_, u32>(sql::RULE_ID).bind(name).fetch_optional(&mut *tx).await? else {
-            return Ok(false);
-        };
-        sqlx::query(sql::RULE_CHANGE).bind(document).bind(since_ns).bind(name).execute(&mut *tx).await?;
-        sqlx::query(sql::RULE_GROUPS_CLEAR).bind(id).execute(&mut *tx).await?;
-        sqlx::query(sql::ALERT_GROUPS_END_OF_RULE).bind(since_ns).bind(id).execute(&mut *tx).await?;
-        sqlx::query(sql::ALERTS_END_OF_RULE).bind(since_ns).bind(id).execute(&mut *tx).await?;
-        record(&mut tx, act).await?;
-        tx.commit().await?;
-        Ok(true)
-    }
-
-    /// Keeps a rule from notifying until a time, or lets it again.
-    ///
-    /// # Errors
-    /// [`StoreError::Missing`].
-    pub async fn mute_rule(&self, id: u32, mute: Option<&Mute>, act: &Act<'_>) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
-        let known: Option<Option<i64>> = sqlx::query_as::<_, (Option<i64>, u32)>(sql::RULE_JUDGED)
-            .bind(id)
-            .fetch_optional(&mut *tx)
-            .await?
-            .map(|r| r.0);
-        if known.is_none() {
-            return Err(StoreError::Missing(format!("rule {id}")));
-        }
-        sqlx::query(sql::RULE_MUTE)
-            .bind(mute.map(|mute| mute.until_ns))
-            .bind(mute.map(|mute| &mute.by))
-            .bind(mute.map(|mute| &mute.why))
-            .bind(id)
-            .execute(&mut *tx)
-            .await?;
-        record(&mut tx, act).await?;
-        tx.commit().await?;
-        Ok(())
-    }
-
-    /// The groups of a rule that are not quiet.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn rule_groups(&self, rule_id: u32) -> Result<Vec<RuleGroup>> {
-        let rows = sqlx::query(sql::RULE_GROUPS).bind(rule_id).fetch_all(&self.pool).await?;
-        let group = |r: &sqlx::mysql::MySqlRow| {
-            Ok(RuleGroup {
-                hash: r.try_get(0)?,
-                name: r.try_get(1)?,
-                state: named("state of a group", r.try_get(2)?, RuleState::from_name)?,
-                since_ns: r.try_get(3)?,
-                value: r.try_get(4)?,
-            })
-        };
-        rows.iter().map(group).collect()
-    }
-
-    /// Whom rules may notify.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn contacts(&self) -> Result<Vec<Contact>> {
-        let rows = sqlx::query(sql::CONTACT_ALL).fetch_all(&self.pool).await?;
-        let contact = |r: &sqlx::mysql::MySqlRow| {
-            Ok(Contact {
-                name: r.try_get(0)?,
-                webhook: r.try_get(1)?,
-                webhook_secret: r.try_get(2)?,
-                mail: r.try_get(3)?,
-            })
-        };
-        rows.iter().map(contact).collect()
-    }
-
-    /// Makes a contact, or changes it.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn put_contact(&self, contact: &Contact, act: &Act<'_>) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
-        sqlx::query(sql::CONTACT_PUT)
-            .bind(&contact.name)
-            .bind(&contact.webhook)
-            .bind(&contact.webhook_secret)
-            .bind(&contact.mail)
-            .bind(act.at_ns)
-            .execute(&mut *tx)
-            .await?;
-        record(&mut tx, act).await?;
-        tx.commit().await?;
-        Ok(())
-    }
-
-    /// Removes a contact; rules that name it notify it no more.
-    ///
-    /// # Errors
-    /// [`StoreError::Missing`].
-    pub async fn remove_contact(&self, name: &str, act: &Act<'_>) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
-        let done = sqlx::query(sql::CONTACT_REMOVE).bind(name).execute(&mut *tx).await?;
-        if done.rows_affected() == 0 {
-            return Err(StoreError::Missing(format!("contact {name}")));
-        }
-        record(&mut tx, act).await?;
-        tx.commit().await?;
-        Ok(())
-    }
-
-    /// Removes a rule with its history.
-    ///
-    /// # Errors
-    /// [`StoreError::Missing`].
-    pub async fn remove_rule(&self, id: u32, act: &Act<'_>) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
-        let done = sqlx::query(sql::RULE_REMOVE).bind(id).execute(&mut *tx).await?;
-        if done.rows_affected() == 0 {
-            return Err(StoreError::Missing(format!("rule {id}")));
-        }
-        record(&mut tx, act).await?;
-        tx.commit().await?;
-        Ok(())
-    }
-
     /// Alerts of a rule raised or ended at or after `from_ns`, in order.
     ///
     /// # Errors
@@ -206,7 +29,29 @@ impl Store {
         self.with_groups(rows.iter().map(alert).collect::<Result<_>>()?).await
     }
 
-    /// The latest alerts of all rules.
+    /// When a rule was raised since `from_ns`, in order.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn raisings_since(&self, rule_id: u32, from_ns: i64) -> Result<Vec<Raised>> {
+        let rows = sqlx::query(sql::ALERT_RAISINGS).bind(rule_id).bind(from_ns).fetch_all(&self.pool).await?;
+        let raised = |r: &sqlx::mysql::MySqlRow| {
+            let (raised_ns, ended_ns) = (r.try_get(0)?, r.try_get(1)?);
+            Ok(Raised { raised_ns, ended_ns, late: r.try_get(2)?, withdrawn: r.try_get(3)? })
+        };
+        rows.iter().map(raised).collect()
+    }
+
+    /// Alerts that are raised, that somebody was notified of and that nobody took.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn untaken_alerts(&self) -> Result<Vec<Alert>> {
+        let rows = sqlx::query(sql::ALERTS_OPEN).fetch_all(&self.pool).await?;
+        self.with_groups(rows.iter().map(alert).collect::<Result<_>>()?).await
+    }
+
+    /// The latest alerts of all rules, those that are raised first.
     ///
     /// # Errors
     /// Where the database fails.
@@ -215,20 +60,20 @@ impl Store {
         self.with_groups(rows.iter().map(alert).collect::<Result<_>>()?).await
     }
 
+    /// An alert by its id.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn alert(&self, id: u32) -> Result<Option<Alert>> {
+        let row = sqlx::query(sql::ALERT_BY_ID).bind(id).fetch_optional(&self.pool).await?;
+        let alerts = row.iter().map(alert).collect::<Result<_>>()?;
+        Ok(self.with_groups(alerts).await?.pop())
+    }
+
     async fn with_groups(&self, mut alerts: Vec<Alert>) -> Result<Vec<Alert>> {
+        let mut connection = self.pool.acquire().await?;
         for alert in &mut alerts {
-            let rows = sqlx::query(sql::ALERT_GROUPS).bind(alert.id).fetch_all(&self.pool).await?;
-            let group = |r: &sqlx::mysql::MySqlRow| {
-                Ok(AlertGroup {
-                    hash: r.try_get(0)?,
-                    name: r.try_get(1)?,
-                    raised_ns: r.try_get(2)?,
-                    ended_ns: r.try_get(3)?,
-                    peak: r.try_get(4)?,
-                    withdrawn: r.try_get(5)?,
-                })
-            };
-            alert.groups = rows.iter().map(group).collect::<Result<_>>()?;
+            alert.groups = groups_of(&mut connection, alert.id).await?;
         }
         Ok(alerts)
     }
@@ -248,137 +93,98 @@ impl Store {
         Ok(())
     }
 
-    /// Commits a judgement whole; `false` where another judged in between and nothing was written.
+    /// A person writes something down about an alert; `false` where it has its [`MAX_NOTES`] already.
     ///
     /// # Errors
-    /// [`StoreError::Fenced`].
-    pub async fn commit_judgement(&self, claim: &Claim, judgement: &Judgement, now_ns: i64) -> Result<bool> {
+    /// Where the database fails.
+    pub async fn note_alert(&self, id: u32, text: &str, act: &Act<'_>) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
-        self.fence_work(&mut tx, claim).await?;
-        let standing: Option<(Option<i64>, u32)> =
-            sqlx::query_as(sql::RULE_JUDGED).bind(judgement.rule_id).fetch_optional(&mut *tx).await?;
-        if standing != Some((judgement.judged_before_ns, judgement.revision)) {
+        let notes: i64 = sqlx::query_scalar(sql::ALERT_NOTE_COUNT).bind(id).fetch_one(&mut *tx).await?;
+        if notes >= MAX_NOTES {
             return Ok(false);
         }
-        sqlx::query(sql::RULE_JUDGE)
-            .bind(judgement.state.name())
-            .bind(judgement.since_ns)
-            .bind(judgement.judged_ns)
-            .bind(judgement.value)
-            .bind(&judgement.note)
-            .bind(judgement.rule_id)
+        sqlx::query(sql::ALERT_NOTE_ADD)
+            .bind(id)
+            .bind(act.by.name)
+            .bind(act.at_ns)
+            .bind(text)
             .execute(&mut *tx)
             .await?;
-        sqlx::query(sql::RULE_GROUPS_CLEAR).bind(judgement.rule_id).execute(&mut *tx).await?;
-        for group in &judgement.groups {
-            sqlx::query(sql::RULE_GROUP_ADD)
-                .bind(judgement.rule_id)
-                .bind(group.hash)
-                .bind(&group.name)
-                .bind(group.state.name())
-                .bind(group.since_ns)
-                .bind(group.value)
-                .execute(&mut *tx)
-                .await?;
-        }
-        for change in &judgement.changes {
-            let (id, groups, notify) = match change {
-                AlertChange::Raise { alert, notify } => {
-                    let added = sqlx::query(sql::ALERT_ADD)
-                        .bind(alert.rule_id)
-                        .bind(alert.raised_ns)
-                        .bind(alert.ended_ns)
-                        .bind(alert.peak)
-                        .bind(alert.late)
-                        .bind(judgement.revision)
-                        .bind(alert.withdrawn)
-                        .bind(&alert.explanation)
-                        .bind(alert.muted)
-                        .execute(&mut *tx)
-                        .await?;
-                    (added.last_insert_id() as u32, &alert.groups, notify)
-                }
-                AlertChange::Update { alert, notify } => {
-                    sqlx::query(sql::ALERT_UPDATE)
-                        .bind(alert.raised_ns)
-                        .bind(alert.ended_ns)
-                        .bind(alert.peak)
-                        .bind(alert.withdrawn)
-                        .bind(alert.muted)
-                        .bind(alert.id)
-                        .execute(&mut *tx)
-                        .await?;
-                    (alert.id, &alert.groups, notify)
-                }
-            };
-            sqlx::query(sql::ALERT_GROUPS_CLEAR).bind(id).execute(&mut *tx).await?;
-            for group in groups {
-                sqlx::query(sql::ALERT_GROUP_ADD)
-                    .bind(id)
-                    .bind(group.hash)
-                    .bind(group.raised_ns)
-                    .bind(&group.name)
-                    .bind(group.ended_ns)
-                    .bind(group.peak)
-                    .bind(group.withdrawn)
-                    .execute(&mut *tx)
-                    .await?;
-            }
-            for message in notify {
-                sqlx::query(sql::OUTBOX_ADD)
-                    .bind(id)
-                    .bind(message.by.name())
-                    .bind(message.what.name())
-                    .bind(&message.target)
-                    .bind(&message.secret)
-                    .bind(&message.payload)
-                    .bind(now_ns)
-                    .execute(&mut *tx)
-                    .await?;
-            }
-        }
+        record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(true)
     }
 
-    /// Notifications that are due.
+    /// What people wrote down about an alert, in order.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn outbox_due(&self, now_ns: i64) -> Result<Vec<Notification>> {
-        let rows = sqlx::query(sql::OUTBOX_DUE).bind(now_ns).fetch_all(&self.pool).await?;
-        rows.iter().map(message).collect()
+    pub async fn alert_notes(&self, id: u32) -> Result<Vec<AlertNote>> {
+        let rows = sqlx::query(sql::ALERT_NOTES).bind(id).fetch_all(&self.pool).await?;
+        let note =
+            |r: &sqlx::mysql::MySqlRow| Ok(AlertNote { by: r.try_get(0)?, at_ns: r.try_get(1)?, text: r.try_get(2)? });
+        rows.iter().map(note).collect()
     }
 
-    /// Every notification of an alert.
+    /// Forgets alerts that ended before a time, with their messages; 1,000 at most.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn outbox_of(&self, alert_id: u32) -> Result<Vec<Notification>> {
-        let rows = sqlx::query(sql::OUTBOX_OF_ALERT).bind(alert_id).fetch_all(&self.pool).await?;
-        rows.iter().map(message).collect()
-    }
-
-    /// Marks a notification as delivered.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn outbox_done(&self, id: u64, now_ns: i64) -> Result<()> {
-        sqlx::query(sql::OUTBOX_DONE).bind(now_ns).bind(id).execute(&self.pool).await?;
-        Ok(())
-    }
-
-    /// Notes a failed delivery and when to try again.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn outbox_retry(&self, id: u64, error: &str, next_ns: i64) -> Result<()> {
-        sqlx::query(sql::OUTBOX_RETRY).bind(error).bind(next_ns).bind(id).execute(&self.pool).await?;
-        Ok(())
+    pub async fn expire_alerts(&self, before_ns: i64) -> Result<u64> {
+        Ok(sqlx::query(sql::ALERT_EXPIRE).bind(before_ns).execute(&self.pool).await?.rows_affected())
     }
 }
 
+async fn groups_of(connection: &mut MySqlConnection, alert_id: u32) -> Result<Vec<AlertGroup>> {
+    let rows = sqlx::query(sql::ALERT_GROUPS).bind(alert_id).fetch_all(connection).await?;
+    let group = |r: &sqlx::mysql::MySqlRow| {
+        Ok(AlertGroup {
+            hash: r.try_get(0)?,
+            name: r.try_get(1)?,
+            raised_ns: r.try_get(2)?,
+            ended_ns: r.try_get(3)?,
+            peak: r.try_get(4)?,
+            withdrawn: r.try_get(5)?,
+            muted: r.try_get(6)?,
+        })
+    };
+    rows.iter().map(group).collect()
+}
+
+/// Keeps the groups of an alert; only what changed is written.
+pub(super) async fn put_groups(tx: &mut MySqlConnection, alert_id: u32, groups: &[AlertGroup]) -> Result<()> {
+    let known = groups_of(tx, alert_id).await?;
+    let same = |a: &AlertGroup, b: &AlertGroup| a.hash == b.hash && a.raised_ns == b.raised_ns;
+    for gone in known.iter().filter(|known| !groups.iter().any(|group| same(group, known))) {
+        let end = sqlx::query(sql::ALERT_GROUP_END).bind(alert_id).bind(gone.hash).bind(gone.raised_ns);
+        end.execute(&mut *tx).await?;
+    }
+    let changed: Vec<&AlertGroup> = groups.iter().filter(|group| !known.contains(group)).collect();
+    for rows in changed.chunks(ROWS_AT_ONCE) {
+        let mut insert = sqlx::QueryBuilder::<sqlx::MySql>::new(
+            "INSERT INTO alert_group (alert_id, group_hash, raised_ns, name, ended_ns, peak, withdrawn, muted) ",
+        );
+        insert.push_values(rows, |mut row, group| {
+            row.push_bind(alert_id)
+                .push_bind(group.hash)
+                .push_bind(group.raised_ns)
+                .push_bind(&group.name)
+                .push_bind(group.ended_ns)
+                .push_bind(group.peak)
+                .push_bind(group.withdrawn)
+                .push_bind(group.muted);
+        });
+        insert.push(
+            " ON DUPLICATE KEY UPDATE ended_ns = VALUES(ended_ns), peak = VALUES(peak), withdrawn = VALUES(withdrawn), \
+             muted = VALUES(muted)",
+        );
+        insert.build().execute(&mut *tx).await?;
+    }
+    Ok(())
+}
+
 fn alert(r: &sqlx::mysql::MySqlRow) -> Result<Alert> {
+    let closed: String = r.try_get(11)?;
     Ok(Alert {
         id: r.try_get(0)?,
         rule_id: r.try_get(1)?,
@@ -391,21 +197,7 @@ fn alert(r: &sqlx::mysql::MySqlRow) -> Result<Alert> {
         withdrawn: r.try_get(8)?,
         explanation: r.try_get(9)?,
         muted: r.try_get(10)?,
+        closed: Closed::from_name(&closed),
         groups: Vec::new(),
-    })
-}
-
-fn message(r: &sqlx::mysql::MySqlRow) -> Result<Notification> {
-    Ok(Notification {
-        id: r.try_get(0)?,
-        alert_id: r.try_get(1)?,
-        by: named("way of notifying", r.try_get(2)?, NotifyBy::from_name)?,
-        what: named("move of an alert", r.try_get(3)?, AlertMove::from_name)?,
-        target: r.try_get(4)?,
-        secret: r.try_get(5)?,
-        payload: r.try_get(6)?,
-        tries: r.try_get(7)?,
-        done_ns: r.try_get(8)?,
-        error: r.try_get(9)?,
     })
 }

@@ -3,9 +3,11 @@
 pub mod access;
 pub mod alerts;
 pub mod arrivals;
+pub mod contacts;
 pub mod error_groups;
 pub mod keys;
 pub mod lanes;
+pub mod rules;
 pub mod saved;
 pub mod transforms;
 

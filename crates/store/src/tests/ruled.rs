@@ -1,9 +1,8 @@
 //! A rule and its first judgement, as the tests of statements commit them.
 
 use calvex_language::domain::access::Role;
-use calvex_language::domain::rule::{
-    Alert, AlertChange, AlertGroup, AlertMove, Judgement, Notification, NotifyBy, Rule, RuleGroup, RuleState,
-};
+use calvex_language::domain::contact::{AlertMove, Notification, NotifyBy};
+use calvex_language::domain::rule::{Alert, AlertChange, AlertGroup, Judgement, Rule, RuleGroup, RuleState};
 
 /// A rule of mira's that was never judged.
 pub(super) fn lease_errors(owner_id: u32) -> Rule {
@@ -12,6 +11,7 @@ pub(super) fn lease_errors(owner_id: u32) -> Rule {
         name: "lease errors".into(),
         document: r#"{"name":"lease errors","threshold":{"events":"severity>=error","over":"1m","above":1}}"#.into(),
         revision: 1,
+        changed_ns: 0,
         webhook: None,
         webhook_secret: None,
         mail: None,
@@ -23,7 +23,8 @@ pub(super) fn lease_errors(owner_id: u32) -> Rule {
         judged_ns: None,
         value: None,
         note: String::new(),
-        mute: None,
+        condition: None,
+        mutes: Vec::new(),
     }
 }
 
@@ -36,6 +37,7 @@ pub(super) fn raised(rule_id: u32) -> Judgement {
         ended_ns: None,
         peak: Some(3.0),
         withdrawn: false,
+        muted: false,
     };
     let alert = Alert {
         id: 0,
@@ -48,19 +50,25 @@ pub(super) fn raised(rule_id: u32) -> Judgement {
         revision: 1,
         withdrawn: false,
         muted: false,
+        closed: None,
         explanation: Some("{}".into()),
         groups: vec![group],
     };
     let message = Notification {
         id: 0,
-        alert_id: 0,
+        alert_id: None,
+        contact: "on call".into(),
         by: NotifyBy::Webhook,
         what: AlertMove::Raised,
+        round: 0,
         target: "http://hook.test/".into(),
         secret: None,
         payload: "{}".into(),
+        made_ns: 9,
+        due_ns: 9,
         tries: 0,
         done_ns: None,
+        dropped: None,
         error: String::new(),
     };
     Judgement {
@@ -71,6 +79,7 @@ pub(super) fn raised(rule_id: u32) -> Judgement {
         since_ns: 5,
         judged_ns: 9,
         value: Some(3.0),
+        condition: None,
         note: String::new(),
         groups: vec![RuleGroup {
             hash: u64::MAX,

@@ -285,12 +285,12 @@ fn a_judgement_and_its_notifications_stand_together() {
             let owner = plain.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
             let rule_id = plain.add_rule(&lease_errors(owner), &act()).await.unwrap();
             let judgement = raised(rule_id);
-            let done = through.commit_judgement(&claim, &judgement, 9).await.map(|_| ());
+            let done = through.commit_judgement(&claim, &judgement).await.map(|_| ());
             let alerts = plain.latest_alerts(10).await.unwrap().len();
             assert_eq!(plain.outbox_due(9).await.unwrap().len(), alerts, "nobody is notified of what was not raised");
             if done.is_err() {
                 // One that was committed after all is found so, and nobody is notified twice.
-                plain.commit_judgement(&claim, &judgement, 9).await.unwrap();
+                plain.commit_judgement(&claim, &judgement).await.unwrap();
             }
             done
         };
@@ -298,7 +298,7 @@ fn a_judgement_and_its_notifications_stand_together() {
             assert_eq!(store.latest_alerts(10).await.unwrap().len(), 1);
             let due = store.outbox_due(9).await.unwrap();
             assert_eq!(due.len(), 1);
-            store.outbox_done(due[0].id, 10).await.unwrap();
+            store.outbox_done(&due[0], 10).await.unwrap();
             assert!(store.outbox_due(99).await.unwrap().is_empty());
         })
         .await;
@@ -312,17 +312,17 @@ fn a_judgement_that_another_overtook_writes_nothing() {
         let claim = claimed(&store, "n").await;
         let owner = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
         let rule_id = store.add_rule(&lease_errors(owner), &act()).await.unwrap();
-        assert!(store.commit_judgement(&claim, &raised(rule_id), 9).await.unwrap());
+        assert!(store.commit_judgement(&claim, &raised(rule_id)).await.unwrap());
         // Two nodes looked at the rule as it stood; the second must not raise the same alert again.
-        assert!(!store.commit_judgement(&claim, &raised(rule_id), 9).await.unwrap());
+        assert!(!store.commit_judgement(&claim, &raised(rule_id)).await.unwrap());
         let quiet = Judgement { judged_before_ns: Some(8), state: RuleState::Quiet, ..raised(rule_id) };
-        assert!(!store.commit_judgement(&claim, &quiet, 9).await.unwrap());
+        assert!(!store.commit_judgement(&claim, &quiet).await.unwrap());
         assert_eq!(store.latest_alerts(10).await.unwrap().len(), 1);
         assert_eq!(store.outbox_due(9).await.unwrap().len(), 1);
         assert_eq!(store.rules().await.unwrap()[0].state, RuleState::Raised);
         // From where it stands now it goes on.
         let ended = Judgement { judged_before_ns: Some(9), judged_ns: 20, changes: Vec::new(), ..quiet };
-        assert!(store.commit_judgement(&claim, &ended, 20).await.unwrap());
+        assert!(store.commit_judgement(&claim, &ended).await.unwrap());
         assert_eq!(store.rules().await.unwrap()[0].state, RuleState::Quiet);
     });
 }

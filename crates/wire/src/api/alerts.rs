@@ -53,25 +53,30 @@ pub struct Rule {
     pub webhook: Option<String>,
     pub mail: Option<String>,
     pub owner: String,
-    /// `quiet`, `building`, `raised` or `failing`.
+    /// `quiet`, `building` or `raised`.
     pub state: String,
+    /// What it suffers from beside: `blind` (what it judges does not come), `failing` (it cannot run) or `learning`.
+    pub condition: Option<String>,
     /// RFC 3339.
     pub since: String,
     /// The last moment judged, RFC 3339; none before the first.
     pub judged: Option<String>,
     /// The value of the last judgement that is furthest beyond the bound.
     pub value: Option<f64>,
-    /// Why it is failing, or what it cannot say yet.
+    /// Why it is blind, failing or learning, or that it has more groups than are judged.
     pub note: String,
-    /// Nobody is notified for a while.
-    pub muted: Option<MutedRule>,
+    /// Of what nobody is notified for a while.
+    pub muted: Vec<MutedRule>,
     /// Groups that are building or raised, the first 50.
     pub groups: Vec<GroupOfRule>,
 }
 
-/// Why a rule notifies nobody for a while.
+/// Why nobody is notified of a rule, or of some of its groups, for a while.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct MutedRule {
+    /// Of which groups: a filter over what the rule judges apart; empty for all.
+    #[serde(rename = "where")]
+    pub filter: String,
     /// Until when, RFC 3339.
     pub until: String,
     /// Who muted it.
@@ -87,6 +92,9 @@ pub struct MuteRule {
     /// For how long, as 2h or 3d; 30 d at most. Not given, it notifies again.
     #[serde(rename = "for")]
     pub length: Option<String>,
+    /// Which groups: a filter over the fields that the rule judges apart; all of them where it is not given.
+    #[serde(rename = "where")]
+    pub filter: Option<String>,
     /// Why; whoever looks at the rule reads it.
     pub why: String,
 }
@@ -137,6 +145,101 @@ pub struct ContactListed {
     pub webhook: Option<String>,
     /// Whom mail goes to.
     pub mail: Option<String>,
+    /// When it is notified, as `mon-fri 08:00-18:00, sat 10:00-12:00`; always if empty.
+    pub hours: String,
+    /// The time zone of the hours; UTC if empty.
+    pub zone: String,
+    /// The contact that is notified outside of the hours, and where nobody takes an alert in time.
+    pub next: Option<String>,
+    /// How long somebody has to take it, as 15m; 15 m if empty.
+    pub after: String,
+    /// How often an alert that nobody took is repeated, as 1h; never if empty.
+    pub repeat: String,
+    /// Messages an hour at most; 60 if not given.
+    pub hourly: Option<u32>,
+    /// How often it hears that Calvex works, as 5m; never if empty.
+    pub heartbeat: String,
+    /// Makes a new secret that signs its webhooks; the old one signs too for a day.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub rotate: bool,
+    /// Since when messages to it do not arrive, RFC 3339. Read, never set.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub failing_since: Option<String>,
+    /// When it heard last that Calvex works, RFC 3339, and why not since. Read, never set.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub heard: Option<String>,
+    /// See there.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub heartbeat_error: String,
+}
+
+/// A version of a rule.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct RuleVersion {
+    pub revision: u32,
+    /// Who made it.
+    pub by: String,
+    /// When, RFC 3339; none where it was not recorded.
+    pub at: Option<String>,
+    pub document: RuleDocument,
+}
+
+/// Something to be written down about an alert.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct NoteAlert {
+    /// 1 to 2,000 letters.
+    pub text: String,
+}
+
+/// What a person wrote down about an alert.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct NoteOfAlert {
+    pub by: String,
+    /// RFC 3339.
+    pub at: String,
+    pub text: String,
+}
+
+/// One alert with what people wrote down and each try to notify of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct AlertInFull {
+    #[serde(flatten)]
+    pub alert: Alert,
+    pub notes: Vec<NoteOfAlert>,
+    pub messages: Vec<Message>,
+}
+
+/// One message, with each try to deliver it.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct Message {
+    pub id: u64,
+    /// The contact; empty for a way that the rule has of its own.
+    pub contact: String,
+    /// `webhook` or `mail`.
+    pub kind: String,
+    pub target: String,
+    /// `raised`, `repeated`, `ended`, `withdrawn`, `held-back` or `unreachable`.
+    pub what: String,
+    /// When it was to be sent first, RFC 3339.
+    pub due: String,
+    /// `sent`, `waiting`, why it was never sent, or the last error.
+    pub state: String,
+    /// The latest first, 200 at most.
+    pub tries: Vec<Tried>,
+}
+
+/// One try to deliver a message.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Tried {
+    /// When, RFC 3339.
+    pub at: String,
+    /// Why it did not arrive; empty where it did.
+    pub error: String,
 }
 
 /// A contact just made or changed; a new secret that signs its webhooks is shown this once.
@@ -156,9 +259,28 @@ pub struct Explained {
     pub lines: Vec<ExplainedLine>,
     /// Changes made just before: when and what.
     pub marks: Vec<String>,
+    /// Kinds of failure that were never seen before.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub new_errors: Vec<String>,
     /// The trace of one story of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub story: Option<String>,
+    /// The values of the last hours, of the group that was raised first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub strip: Option<ExplainedStrip>,
+}
+
+/// The values before an alert.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct ExplainedStrip {
+    /// When the first bar begins, RFC 3339.
+    pub from: String,
+    /// How long each bar is, seconds.
+    pub step_s: f64,
+    /// Of each the value furthest beyond the bound; none where nothing can be said.
+    pub values: Vec<Option<f64>>,
+    /// The bound.
+    pub bound: f64,
 }
 
 /// One thing that is different.
@@ -212,8 +334,10 @@ pub struct Alert {
     pub late: bool,
     /// Late events undid it.
     pub withdrawn: bool,
-    /// Raised while the rule was muted: nobody was notified.
+    /// All of it was muted as it was raised: nobody was notified.
     pub muted: bool,
+    /// Why it ended, where its values did not end it: `rule changed` or `taken back`.
+    pub closed: Option<String>,
     /// Who took it.
     pub taken_by: Option<String>,
     /// Its groups, the first 50.
@@ -237,6 +361,8 @@ pub struct GroupOfAlert {
     pub ended: Option<String>,
     pub peak: Option<f64>,
     pub withdrawn: bool,
+    /// Nobody is notified of this group.
+    pub muted: bool,
 }
 
 /// One notification of an alert.
@@ -246,8 +372,8 @@ pub struct Notified {
     /// `webhook` or `mail`.
     pub kind: String,
     pub target: String,
-    /// `raised` or `ended`.
+    /// `raised`, `repeated`, `ended` or `withdrawn`.
     pub what: String,
-    /// `sent`, `waiting` or the last error.
+    /// `sent`, `waiting`, why it was never sent, or the last error.
     pub state: String,
 }

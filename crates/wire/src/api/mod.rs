@@ -15,8 +15,9 @@ mod senders;
 mod transforms;
 
 pub use alerts::{
-    Alert, AppliedRule, ApplyRule, ContactListed, Explained, ExplainedLine, GroupOfAlert, GroupOfRule, MadeContact,
-    MadeRule, MuteRule, MutedRule, NewRule, Notified, Rule,
+    Alert, AlertInFull, AppliedRule, ApplyRule, ContactListed, Explained, ExplainedLine, ExplainedStrip, GroupOfAlert,
+    GroupOfRule, MadeContact, MadeRule, Message, MuteRule, MutedRule, NewRule, NoteAlert, NoteOfAlert, Notified, Rule,
+    RuleVersion, Tried,
 };
 pub use arrivals::{Arrival, ArrivalsAnswer, Probed, Refused, SetAside, WayIn};
 pub use compare::{CompareAnswer, CompareRequest, ComparedSide};
@@ -31,7 +32,7 @@ pub use measure::{
 };
 pub use now::{MarkNow, NowAnswer, ServiceFigures, ServiceNow, SilentService};
 pub use people::{LoginRequest, MadeSecret, Me, NewToken, NewUser, TokenListed};
-pub use rehearse::{CheckedRule, RehearsalAnswer, RehearseRequest, RehearsedMark, RuleText};
+pub use rehearse::{CheckedRule, RaisedInTruth, RehearsalAnswer, RehearseRequest, RehearsedMark, RuleText};
 pub use search::{
     EmptyAnswer, ExportAccount, ExportEnd, FoundId, HistogramAnswer, PasteRequest, RangeAnswer, RelatedId,
     SearchAnswer, SearchRequest, StoryAnswer, StreamLine, TailLine,

@@ -56,6 +56,20 @@ pub struct RehearsedMark {
     pub what: String,
 }
 
+/// When the rule of the document's name was raised in truth.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct RaisedInTruth {
+    /// When, in nanoseconds from 1970.
+    pub raised_ns: i64,
+    /// When it ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended_ns: Option<i64>,
+    /// Judged only after late events had come.
+    pub late: bool,
+    /// Late events undid it.
+    pub withdrawn: bool,
+}
+
 /// What a rule would have done.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RehearsalAnswer {
@@ -81,6 +95,8 @@ pub struct RehearsalAnswer {
     pub groups: usize,
     /// The values along the time, least and most of all groups.
     pub bins: Vec<Bin>,
+    /// When the rule of that name was raised in truth, by whatever document it had; the first 2,000.
+    pub in_truth: Vec<RaisedInTruth>,
     /// Changes made meanwhile.
     pub marks: Vec<RehearsedMark>,
     /// Too little has come to judge by.

@@ -13,8 +13,8 @@ use calvex_demo::{Days, Night, SERVICES, Sent};
 use calvex_intake::transform::{Act as Does, Cutting, Masking, Rule};
 use calvex_language::model::mask::Detector;
 use calvex_wire::api::{
-    AppliedRule, ApplyRule, ContactListed, Dial, IDEMPOTENCY_HEADER, Lane, MadeContact, MadeSecret, NewDial, NewKey,
-    NewToken, Route, TieListed,
+    AppliedRule, ApplyRule, Dial, IDEMPOTENCY_HEADER, Lane, MadeContact, MadeSecret, NewDial, NewKey, NewToken, Route,
+    TieListed,
 };
 use clap::{Args, Subcommand};
 use indicatif::{ProgressBar, ProgressStyle};
@@ -251,15 +251,13 @@ async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Resul
         },
     ];
     client.put("/api/transforms", &transforms).await?;
-    let contact = ContactListed {
-        name: rules::ON_CALL.into(),
-        webhook: Some(hook_url.to_owned()),
-        mail: Some("oncall@fennmark.test".into()),
-    };
-    let made: MadeContact = client.post("/api/contacts", &contact).await?;
+    let mut webhook_secrets = Vec::new();
+    for contact in rules::contacts(hook_url) {
+        let made: MadeContact = client.post("/api/contacts", &contact).await?;
+        webhook_secrets.extend(made.webhook_secret);
+    }
     // Those that look back judge the night itself; the others begin when there is a past to learn from.
     apply(&client, rules::documents(events).filter(|(_, looks_back)| *looks_back)).await?;
-    let webhook_secrets = made.webhook_secret.into_iter().collect();
     let change_ns = last_change_ns(now_ns());
     Ok(Kept { password: password.to_owned(), token: token.secret, keys, webhook_secrets, change_ns, loaded: false })
 }

@@ -1,11 +1,37 @@
-//! The rules of the demo: one of each form and some thresholds more, for a contact on call. Thresholds are written for a demo
+//! The rules of the demo: one of each form and some thresholds more, and the contacts that they notify. Thresholds are written for a demo
 //! of the usual size; others are in proportion.
 
 use super::USUAL_EVENTS;
+use calvex_wire::api::ContactListed;
 use toml::{Table, Value};
 
-/// The contact that they notify.
-pub(super) const ON_CALL: &str = "on call";
+/// The contacts that pages and tickets notify.
+const ON_CALL: &str = "on call";
+const OFFICE: &str = "office";
+
+/// The contacts: those who come next before those who name them.
+pub(super) fn contacts(hook_url: &str) -> [ContactListed; 4] {
+    let mail =
+        |name: &str, to: &str| ContactListed { name: name.into(), mail: Some(to.into()), ..ContactListed::default() };
+    let webhook = Some(hook_url.to_owned());
+    [
+        mail("team lead", "lead@fennmark.test"),
+        ContactListed {
+            webhook: webhook.clone(),
+            next: Some("team lead".into()),
+            after: "10m".into(),
+            repeat: "1h".into(),
+            ..mail(ON_CALL, "oncall@fennmark.test")
+        },
+        ContactListed {
+            hours: "mon-fri 08:00-17:00".into(),
+            zone: "UTC".into(),
+            ..mail(OFFICE, "office@fennmark.test")
+        },
+        // Notices when Calvex itself is dead.
+        ContactListed { name: "watcher".into(), webhook, heartbeat: "5m".into(), ..ContactListed::default() },
+    ]
+}
 
 const DOCUMENTS: [&str; 11] = [
     r#"
@@ -114,7 +140,8 @@ pub(super) fn documents(events: u64) -> impl Iterator<Item = (String, bool)> {
 /// A document that notifies, with counts in proportion to the demo's size.
 fn sized(text: &str, events: u64) -> Option<String> {
     let mut document: Table = text.parse().ok()?;
-    document.insert("notify".into(), Value::Array(vec![ON_CALL.into()]));
+    let is_ticket = document.get("urgency").and_then(Value::as_str) == Some("ticket");
+    document.insert("notify".into(), Value::Array(vec![if is_ticket { OFFICE } else { ON_CALL }.into()]));
     for form in ["threshold", "unfinished"] {
         if let Some(above) = document.get_mut(form).and_then(|form| form.get_mut("above")) {
             let usual = above.as_integer().unwrap_or(0).max(0) as u64;
@@ -138,7 +165,8 @@ mod tests {
         let rules: Vec<_> = documents(40_000).map(|(text, _)| read(text)).collect();
         let forms: std::collections::BTreeSet<&str> = rules.iter().map(|rule| rule.document.form_name()).collect();
         assert_eq!(forms.len(), 8);
-        assert!(rules.iter().all(|rule| rule.document.notify == [ON_CALL]));
+        let names = contacts("http://hook.test/").map(|contact| contact.name);
+        assert!(rules.iter().all(|rule| rule.document.notify.iter().all(|name| names.contains(name))));
         assert_eq!(rules[0].bound.number, 2.0, "20 of ten times as many");
     }
 }

@@ -7,7 +7,7 @@ use anyhow::Result;
 use calvex_answer::story::duration_text;
 use calvex_answer::watch::{Bin, Side};
 use calvex_language::model::time::format_utc;
-use calvex_wire::api::{Alert, RehearsalAnswer};
+use calvex_wire::api::{AlertInFull, RehearsalAnswer, RuleVersion};
 use owo_colors::Style;
 use serde_json::json;
 
@@ -28,7 +28,7 @@ pub(super) const FORMS: [(&str, &str); 8] = [
 ];
 
 /// A figure as it is read.
-pub(super) fn figure(value: f64) -> String {
+pub(in crate::commands) fn figure(value: f64) -> String {
     format!("{}", (value * 1000.0).round() / 1000.0)
 }
 
@@ -49,6 +49,9 @@ pub(super) fn show(answer: &RehearsalAnswer, form: &Form, zone: &Zone) -> Result
     } else {
         output::line(&output::plain(&answer.sentence))?;
         output::line(&answer.summary.replace('*', ""))?;
+        if !answer.in_truth.is_empty() {
+            output::line(&format!("The rule of this name was raised {} times in that time.", answer.in_truth.len()))?;
+        }
         if !answer.bins.is_empty() {
             output::line(&strip(&answer.bins, answer.bound.number, answer.bound.side))?;
             let (from, to) = (zone.short(&answer.range.from), zone.short(&answer.range.to));
@@ -76,11 +79,34 @@ pub(super) fn show(answer: &RehearsalAnswer, form: &Form, zone: &Zone) -> Result
     Ok(if answer.alerts.is_empty() { Ended::Nothing } else { Ended::Well })
 }
 
+/// Prints each version of a rule with the lines of its document that differ from the version before.
+pub(super) fn show_versions(versions: &[RuleVersion], zone: &Zone) -> Result<()> {
+    let lines = |version: &RuleVersion| -> Vec<String> {
+        toml::to_string(&version.document).unwrap_or_default().lines().map(str::to_owned).collect()
+    };
+    for (n, version) in versions.iter().enumerate() {
+        let at = version.at.as_ref().map_or_else(|| "at a time that was not recorded".to_owned(), |at| zone.short(at));
+        output::line(&output::plain(&format!("{}  {at}  {}", version.revision, version.by)))?;
+        let (now, before) = (lines(version), versions.get(n + 1).map(lines).unwrap_or_default());
+        for gone in before.iter().filter(|line| !now.contains(line)) {
+            output::line(&output::plain(&format!("   - {gone}")))?;
+        }
+        for come in now.iter().filter(|line| !line.is_empty() && !before.contains(line)) {
+            output::line(&output::plain(&format!("   + {come}")))?;
+        }
+    }
+    Ok(())
+}
+
 /// One alert, in lines.
-pub(super) fn alert_text(alert: &Alert, zone: &Zone) -> String {
+pub(in crate::commands) fn alert_text(full: &AlertInFull, zone: &Zone) -> String {
+    let alert = &full.alert;
     let state = match (&alert.ended, alert.withdrawn) {
         (_, true) => "withdrawn".to_owned(),
-        (Some(at), _) => format!("until {}", zone.short(at)),
+        (Some(at), _) => {
+            let why = alert.closed.as_ref().map_or_else(String::new, |why| format!(" ({why})"));
+            format!("until {}{why}", zone.short(at))
+        }
         (None, _) => "raised".to_owned(),
     };
     let late = if alert.late { " (seen late)" } else { "" };
@@ -103,18 +129,26 @@ pub(super) fn alert_text(alert: &Alert, zone: &Zone) -> String {
     for group in alert.groups.iter().filter(|group| !group.name.is_empty()) {
         let until =
             group.ended.as_deref().map_or_else(|| "raised".to_owned(), |at| format!("until {}", zone.short(at)));
-        line("group", format!("{}  from {} {until}", group.name, zone.short(&group.raised)));
+        let muted = if group.muted { ", muted" } else { "" };
+        line("group", format!("{}  from {} {until}{muted}", group.name, zone.short(&group.raised)));
     }
     if let Some(why) = &alert.explanation {
         line("different", why.headline.clone());
         why.lines.iter().for_each(|l| line("", format!("{} → {}  {}", l.baseline, l.current, l.what)));
+        why.new_errors.iter().for_each(|new| line("new", new.clone()));
         why.marks.iter().for_each(|mark| line("changed", mark.clone()));
         line("story", why.story.as_ref().map_or_else(String::new, |id| format!("calvex story {id}")));
     }
     line("taken by", alert.taken_by.clone().unwrap_or_default());
     line("note", alert.note.clone());
     line("runbook", alert.runbook.clone());
-    alert.notified.iter().for_each(|n| line("notified", format!("{} {} {}: {}", n.kind, n.target, n.what, n.state)));
+    full.notes.iter().for_each(|n| line("noted", format!("{} by {}: {}", zone.short(&n.at), n.by, n.text)));
+    for message in &full.messages {
+        let to = if message.contact.is_empty() { &message.target } else { &message.contact };
+        let tries = message.tries.iter().filter(|tried| !tried.error.is_empty()).count();
+        let tries = if tries > 0 { format!(" ({tries} tries failed)") } else { String::new() };
+        line("notified", format!("{} {to} {}: {}{tries}", message.kind, message.what, message.state));
+    }
     lines.iter().map(|line| output::plain(line)).collect::<Vec<_>>().join("\n")
 }
 

@@ -15,6 +15,8 @@ pub struct GroupRaising {
     pub raising: Raising,
     /// Late events undid it.
     pub withdrawn: bool,
+    /// Nobody is notified of it.
+    pub muted: bool,
 }
 
 /// An alert as it stands.
@@ -70,7 +72,9 @@ pub fn settle(known: &[Stood], found: &[GroupRaising], (from_ns, until_ns): (i64
         match place {
             Some((a, g)) => {
                 met.push((a, g));
-                let old = &mut alerts[a].groups[g].raising;
+                let known = &mut alerts[a].groups[g];
+                known.muted = group.muted;
+                let old = &mut known.raising;
                 *old = Raising {
                     raised_ns: old.raised_ns.min(group.raising.raised_ns),
                     ended_ns: group.raising.ended_ns,
@@ -113,7 +117,13 @@ mod tests {
 
     fn group(name: &str, raised_ns: i64, ended_ns: Option<i64>, worst: f64) -> GroupRaising {
         let hash = name.bytes().map(u64::from).sum();
-        GroupRaising { hash, name: name.into(), raising: Raising { raised_ns, ended_ns, worst }, withdrawn: false }
+        GroupRaising {
+            hash,
+            name: name.into(),
+            raising: Raising { raised_ns, ended_ns, worst },
+            withdrawn: false,
+            muted: false,
+        }
     }
 
     fn alert(groups: &[GroupRaising]) -> Stood {
@@ -142,6 +152,15 @@ mod tests {
         assert_eq!(settled(&known, &found), []);
         let ended = [found[0].clone(), group("b", 150, Some(400), 25.0), found[2].clone()];
         assert_eq!(settled(&known, &ended), [(Some(0), raising(100, Some(400), 25.0), named(&["a", "b", "a"]))]);
+    }
+
+    #[test]
+    fn a_mute_that_ends_changes_the_alert() {
+        let muted = GroupRaising { muted: true, ..group("a", 100, None, 12.0) };
+        let known = [alert(std::slice::from_ref(&muted))];
+        assert_eq!(settle(&known, &[muted], (0, 1000), &BOUND), []);
+        let changed = settle(&known, &[group("a", 100, None, 12.0)], (0, 1000), &BOUND);
+        assert!(!changed[0].groups[0].muted);
     }
 
     #[test]

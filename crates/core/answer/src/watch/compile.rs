@@ -2,7 +2,9 @@
 
 use super::document::{DocumentMistake, MAX_DOCUMENT_BYTES, RuleDocument};
 use super::states::{Bound, Side};
-use calvex_language::query::{Context, Field, Filter, Function, Measure, Ties, parse, parse_duration_ns, parse_filter};
+use calvex_language::query::{
+    Context, Field, Filter, Function, Measure, Ties, parse, parse_duration_ns, parse_filter, written_duration_s,
+};
 
 /// Fields of `per` at most.
 const MAX_PER: usize = 3;
@@ -65,6 +67,19 @@ impl Rule {
             | Form::Objective { filter, .. }
             | Form::ErrorGroups { filter, .. } => filter,
             Form::Unfinished { begins, .. } => begins,
+        }
+    }
+
+    /// The fields whose values it judges apart.
+    pub fn per(&self) -> &[Field] {
+        match &self.form {
+            Form::Threshold { measure, .. }
+            | Form::Share { measure, .. }
+            | Form::Silence { measure, .. }
+            | Form::FirstSeen { measure, .. }
+            | Form::Deviation { measure, .. }
+            | Form::ErrorGroups { measure, .. } => &measure.per,
+            Form::Objective { .. } | Form::Unfinished { .. } => &[],
         }
     }
 
@@ -203,12 +218,7 @@ impl Checks {
 
 /// A duration as it is written.
 fn written(ns: i64) -> String {
-    match ns / SECOND_NS {
-        s if s >= 86_400 && s % 86_400 == 0 => format!("{}d", s / 86_400),
-        s if s >= 3600 && s % 3600 == 0 => format!("{}h", s / 3600),
-        s if s >= 60 && s % 60 == 0 => format!("{}m", s / 60),
-        s => format!("{s}s"),
-    }
+    written_duration_s(u32::try_from(ns / SECOND_NS).unwrap_or(u32::MAX))
 }
 
 /// `count` by fields.

@@ -76,10 +76,10 @@ pub struct Move {
 pub fn judge(standing: Standing, hold_ns: i64, at_ns: i64, value: f64, is_so: bool) -> (Standing, Option<Move>) {
     let entered = |state| (Standing { state, since_ns: at_ns }, Some(Move { at_ns, to: state, value }));
     match (standing.state, is_so) {
-        (State::Quiet | State::Failing, true) if hold_ns == 0 => entered(State::Raised),
-        (State::Quiet | State::Failing, true) => entered(State::Building),
+        (State::Quiet, true) if hold_ns == 0 => entered(State::Raised),
+        (State::Quiet, true) => entered(State::Building),
         (State::Building, true) if at_ns - standing.since_ns >= hold_ns => entered(State::Raised),
-        (State::Building | State::Raised | State::Failing, false) => entered(State::Quiet),
+        (State::Building | State::Raised, false) => entered(State::Quiet),
         _ => (standing, None),
     }
 }
@@ -98,14 +98,27 @@ pub struct Walked {
 }
 
 /// Walks from one standing over values, the first of the moment `first_ns`, the others `step_ns` apart.
-pub fn walk(from: Standing, bound: &Bound, hold_ns: i64, (first_ns, step_ns): (i64, i64), values: &[f64]) -> Walked {
+pub fn walk(from: Standing, bound: &Bound, hold_ns: i64, at: (i64, i64), values: &[f64]) -> Walked {
+    walk_blind(from, bound, hold_ns, at, values, None)
+}
+
+/// As [`walk`]; from `blind_ns` on nothing comes to judge by, and what is raised stays so.
+pub fn walk_blind(
+    from: Standing,
+    bound: &Bound,
+    hold_ns: i64,
+    (first_ns, step_ns): (i64, i64),
+    values: &[f64],
+    blind_ns: Option<i64>,
+) -> Walked {
     let mut walked = Walked { standing: from, moves: Vec::new(), value: f64::NAN, worst: Vec::new() };
     if from.state == State::Raised {
         walked.worst.push(f64::NAN);
     }
     for (n, value) in values.iter().enumerate() {
         let at_ns = first_ns + n as i64 * step_ns;
-        let (next, moved) = judge(walked.standing, hold_ns, at_ns, *value, bound.is_passed(*value));
+        let is_held = walked.standing.state == State::Raised && blind_ns.is_some_and(|blind_ns| at_ns >= blind_ns);
+        let (next, moved) = judge(walked.standing, hold_ns, at_ns, *value, bound.is_passed(*value) || is_held);
         (walked.standing, walked.value) = (next, *value);
         if moved.is_some_and(|m| m.to == State::Raised) {
             walked.worst.push(f64::NAN);
@@ -179,8 +192,6 @@ mod tests {
             (Building, false, 60, 60, Quiet),
             (Raised, true, 60, 90, Raised),
             (Raised, false, 60, 90, Quiet),
-            (Failing, true, 60, 0, Building),
-            (Failing, false, 60, 0, Quiet),
         ];
         for (state, is_so, hold_s, been_s, expected) in table {
             let standing = Standing { state, since_ns: 0 };
@@ -188,6 +199,20 @@ mod tests {
             assert_eq!(next.state, expected, "{state:?} {is_so} {hold_s} {been_s}");
             assert_eq!(moved.is_some(), state != expected);
         }
+    }
+
+    #[test]
+    fn what_is_raised_stays_so_while_nothing_comes() {
+        let values = [20.0, 0.0, 0.0, 20.0, 0.0];
+        let ended = |blind_s: Option<i64>| -> Vec<i64> {
+            let from = Standing::quiet(0);
+            let blind_ns = blind_s.map(|s| s * SECOND);
+            let walked = walk_blind(from, &ABOVE_TEN, 0, (SECOND, SECOND), &values, blind_ns);
+            walked.moves.iter().filter(|m| m.to == State::Quiet).map(|m| m.at_ns / SECOND).collect()
+        };
+        assert_eq!(ended(None), [2, 5]);
+        assert_eq!(ended(Some(2)), [] as [i64; 0]);
+        assert_eq!(ended(Some(4)), [2]);
     }
 
     #[test]

@@ -27,6 +27,7 @@ macro_rules! named {
 
 pub mod access;
 pub mod arrivals;
+pub mod contact;
 pub mod error_group;
 pub mod kept;
 pub mod key;
@@ -36,7 +37,8 @@ pub mod rule;
 #[cfg(test)]
 mod tests {
     use super::access::{Purpose, Role};
-    use super::rule::{AlertMove, NotifyBy, RuleState};
+    use super::contact::{AlertMove, Dropped, NotifyBy};
+    use super::rule::{Closed, RuleCondition, RuleState};
 
     #[test]
     fn names_lead_back_to_their_values() {
@@ -45,6 +47,9 @@ mod tests {
         assert!(RuleState::ALL.iter().all(|v| RuleState::from_name(v.name()) == Some(*v)));
         assert!(NotifyBy::ALL.iter().all(|v| NotifyBy::from_name(v.name()) == Some(*v)));
         assert!(AlertMove::ALL.iter().all(|v| AlertMove::from_name(v.name()) == Some(*v)));
+        assert!(RuleCondition::ALL.iter().all(|v| RuleCondition::from_name(v.name()) == Some(*v)));
+        assert!(Closed::ALL.iter().all(|v| Closed::from_name(v.name()) == Some(*v)));
+        assert!(Dropped::ALL.iter().all(|v| Dropped::from_name(v.name()) == Some(*v)));
         assert_eq!((Role::from_name("Admin"), RuleState::from_name("")), (None, None));
     }
 }

@@ -1,6 +1,7 @@
-//! Alert rules with their standing, alerts, and the notifications of them.
+//! Alert rules with their standing, and alerts.
 
 use super::access::Role;
+use super::contact::Notification;
 
 named! {
     /// The states a rule can be in.
@@ -13,32 +14,30 @@ named! {
         Building = "building",
         /// The condition is true, for long enough.
         Raised = "raised",
-        /// The rule itself cannot run.
+    }
+}
+
+named! {
+    /// What a rule suffers from, beside its state, which it does not change.
+    pub enum RuleCondition {
+        /// What it judges does not come: its senders are silent.
+        Blind = "blind",
+        /// It cannot run.
         Failing = "failing",
+        /// Too little has come to judge by.
+        Learning = "learning",
     }
 }
 
 named! {
-    /// How a notification is delivered.
-    pub enum NotifyBy {
-        /// A signed POST to an address.
-        Webhook = "webhook",
-        /// A mail.
-        Mail = "mail",
-    }
-}
-
-named! {
-    /// What a notification is about.
-    pub enum AlertMove {
-        /// The alert was raised.
-        Raised = "raised",
-        /// The alert ended.
-        Ended = "ended",
-        /// Late events undid the alert.
-        Withdrawn = "withdrawn",
-        /// None: an administrator tries whether messages arrive.
-        Test = "test",
+    /// Why an alert ended, where its values did not end it.
+    pub enum Closed {
+        /// The rule was changed.
+        Changed = "rule changed",
+        /// The rule was removed.
+        Removed = "rule removed",
+        /// It was raised by a clock that ran ahead.
+        TakenBack = "taken back",
     }
 }
 
@@ -52,6 +51,8 @@ pub struct Rule {
     pub document: String,
     /// Of the document, from 1.
     pub revision: u32,
+    /// When the document was changed last; 0 where it never was.
+    pub changed_ns: i64,
     pub webhook: Option<String>,
     pub webhook_secret: Option<String>,
     pub mail: Option<String>,
@@ -64,18 +65,33 @@ pub struct Rule {
     pub judged_ns: Option<i64>,
     /// The value furthest beyond the bound, at the last judgement.
     pub value: Option<f64>,
+    pub condition: Option<RuleCondition>,
     pub note: String,
-    /// Nobody is notified until then.
-    pub mute: Option<Mute>,
+    /// Of what nobody is notified until when.
+    pub mutes: Vec<Mute>,
 }
 
-/// Why a rule notifies nobody for a while.
+/// Why nobody is notified of a rule, or of some of its groups, for a while.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[allow(missing_docs)]
 pub struct Mute {
+    /// Over the fields that the rule judges apart; empty for all of it.
+    pub filter: String,
     pub until_ns: i64,
     pub by: String,
     pub why: String,
+}
+
+/// A document that a rule had, or has.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct RuleVersion {
+    pub revision: u32,
+    /// As JSON.
+    pub document: String,
+    pub by: String,
+    /// 0 where it was not recorded.
+    pub changed_ns: i64,
 }
 
 /// A group of a rule that is not quiet.
@@ -109,8 +125,10 @@ pub struct Alert {
     pub revision: u32,
     /// Late events undid it.
     pub withdrawn: bool,
-    /// It was raised while the rule was muted, and nobody was notified yet.
+    /// All of it was muted as it was raised, and nobody was notified yet.
     pub muted: bool,
+    /// Why it ended, where its values did not end it.
+    pub closed: Option<Closed>,
     /// What was different when it was raised, as JSON.
     pub explanation: Option<String>,
     pub groups: Vec<AlertGroup>,
@@ -126,32 +144,17 @@ pub struct AlertGroup {
     pub ended_ns: Option<i64>,
     pub peak: Option<f64>,
     pub withdrawn: bool,
+    /// Nobody is notified of this group.
+    pub muted: bool,
 }
 
-/// Whom rules notify, and how.
+/// What a person wrote down about an alert.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[allow(missing_docs)]
-pub struct Contact {
-    pub name: String,
-    pub webhook: Option<String>,
-    pub webhook_secret: Option<String>,
-    pub mail: Option<String>,
-}
-
-/// A notification.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub struct Notification {
-    pub id: u64,
-    pub alert_id: u32,
-    pub by: NotifyBy,
-    pub what: AlertMove,
-    pub target: String,
-    pub secret: Option<String>,
-    pub payload: String,
-    pub tries: u32,
-    pub done_ns: Option<i64>,
-    pub error: String,
+pub struct AlertNote {
+    pub by: String,
+    pub at_ns: i64,
+    pub text: String,
 }
 
 /// What a judgement does to one alert.
@@ -186,6 +189,7 @@ pub struct Judgement {
     pub since_ns: i64,
     pub judged_ns: i64,
     pub value: Option<f64>,
+    pub condition: Option<RuleCondition>,
     pub note: String,
     /// Every group that is not quiet.
     pub groups: Vec<RuleGroup>,

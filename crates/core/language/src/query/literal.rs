@@ -97,6 +97,16 @@ pub fn parse_duration_ns(text: &str) -> Option<f64> {
     with_unit(text, &UNITS)
 }
 
+/// Seconds as a duration is written: `45s`, `15m`, `2h`, `7d`.
+pub fn written_duration_s(s: u32) -> String {
+    match s {
+        s if s >= 86_400 && s % 86_400 == 0 => format!("{}d", s / 86_400),
+        s if s >= 3600 && s % 3600 == 0 => format!("{}h", s / 3600),
+        s if s >= 60 && s % 60 == 0 => format!("{}m", s / 60),
+        s => format!("{s}s"),
+    }
+}
+
 /// Bytes of a size such as `64KiB`, `2MB`; the case of the unit makes no difference.
 pub fn parse_size_bytes(text: &str) -> Option<f64> {
     const UNITS: [(&str, f64); 7] = [

@@ -22,7 +22,7 @@ mod words;
 pub use ast::{Builtin, Field, Filter, Op, SentName, Test, TextOp, WordsTest};
 pub use canonical::{written_path, written_value};
 pub use complete::{CursorPoint, Wanted, cursor_point};
-pub use literal::{FieldUnit, Literal, Num, parse_duration_ns, unit_of_field};
+pub use literal::{FieldUnit, Literal, Num, parse_duration_ns, unit_of_field, written_duration_s};
 pub use matching::matches;
 pub use measure::{Aggregate, Every, Function, Having, Measure, Top};
 pub use parser::{Context, Mistake, Parsed, Query, parse, parse_filter};

@@ -1,8 +1,11 @@
 //! Stand-ins for what lies outside: a receiver of webhooks and of mail that shows what arrived. For the demo and tests.
 
+mod page;
+
 use crate::notify::sign_webhook;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
+use axum::response::Html;
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use parking_lot::Mutex;
@@ -14,15 +17,19 @@ use tokio::net::{TcpListener, TcpStream};
 
 /// The largest mail taken.
 const MAX_MAIL: usize = 1 << 20;
+/// What is kept of what arrived; the oldest goes.
+const MAX_KEPT: usize = 5_000;
 
 /// One thing that arrived.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Arrived {
+    /// When, RFC 3339.
+    pub at: String,
     /// `webhook` or `mail`.
     pub kind: String,
     /// The webhook's id, or the mail's recipient.
     pub to: String,
-    /// `good` or `bad` where the secret is known, `unchecked` otherwise; mail is never signed.
+    /// `good` or `bad` where a secret is known, `unchecked` otherwise; mail is never signed.
     pub signature: String,
     /// The body, or the mail with its head.
     pub text: String,
@@ -36,7 +43,7 @@ struct Receiver {
     secrets: Arc<Mutex<Vec<String>>>,
 }
 
-/// Serves both until dropped: `POST /hook` takes webhooks, `GET /arrived` returns what came, `POST /secret` adds a secret that
+/// Serves both until dropped: `POST /hook` takes webhooks, `GET /` shows what came, `GET /arrived` returns it as JSON, `POST /secret` adds a secret that
 /// signatures are checked with; one that fits is enough.
 pub async fn serve(http: TcpListener, smtp: TcpListener, show: fn(&Arrived)) -> std::io::Result<()> {
     let receiver = Receiver { arrived: Tray::default(), secrets: Arc::default() };
@@ -48,6 +55,7 @@ pub async fn serve(http: TcpListener, smtp: TcpListener, show: fn(&Arrived)) -> 
                 take_hook(&r, &headers, body, show)
             }),
         )
+        .route("/", get(|State(r): State<Receiver>| async move { Html(page::page(&r.arrived.lock())) }))
         .route("/arrived", get(|State(r): State<Receiver>| async move { Json(r.arrived.lock().clone()) }))
         .route(
             "/secret",
@@ -70,20 +78,38 @@ pub async fn serve(http: TcpListener, smtp: TcpListener, show: fn(&Arrived)) -> 
     }
 }
 
+fn now() -> String {
+    jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
+}
+
+fn keep(tray: &Tray, arrived: Arrived, show: fn(&Arrived)) {
+    show(&arrived);
+    let mut kept = tray.lock();
+    if kept.len() >= MAX_KEPT {
+        kept.remove(0);
+    }
+    kept.push(arrived);
+}
+
 fn take_hook(receiver: &Receiver, headers: &HeaderMap, body: String, show: fn(&Arrived)) -> StatusCode {
     let header = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or("").to_owned();
     let id = header("webhook-id");
     let (sent, timestamp) = (header("webhook-signature"), header("webhook-timestamp").parse().unwrap_or(0));
     let secrets = receiver.secrets.lock().clone();
-    let fits = |secret: &String| sign_webhook(secret, &id, timestamp, &body).is_ok_and(|s| s == sent);
+    // Several signatures stand beside one another while a secret is changed.
+    let fits = |secret: &String| {
+        sign_webhook(secret, &id, timestamp, &body).is_ok_and(|s| sent.split(' ').any(|one| one == s))
+    };
     let signature = match (secrets.is_empty(), secrets.iter().any(fits)) {
         (true, _) => "unchecked",
         (false, true) => "good",
         (false, false) => "bad",
     };
-    let arrived = Arrived { kind: "webhook".into(), to: id, signature: signature.into(), text: body };
-    show(&arrived);
-    receiver.arrived.lock().push(arrived);
+    keep(
+        &receiver.arrived,
+        Arrived { at: now(), kind: "webhook".into(), to: id, signature: signature.into(), text: body },
+        show,
+    );
     if signature == "bad" { StatusCode::UNAUTHORIZED } else { StatusCode::NO_CONTENT }
 }
 
@@ -113,9 +139,8 @@ async fn converse(stream: TcpStream, _peer: SocketAddr, tray: Tray, show: fn(&Ar
                         text.push('\n');
                     }
                 }
-                let arrived = Arrived { kind: "mail".into(), to: to.clone(), signature: String::new(), text };
-                show(&arrived);
-                tray.lock().push(arrived);
+                let (kind, to) = ("mail".to_owned(), to.clone());
+                keep(&tray, Arrived { at: now(), kind, to, signature: String::new(), text }, show);
                 b"250 taken\r\n"
             }
             "QUIT" => {

@@ -1,0 +1,221 @@
+//! What a judgement finds: how each group moved, what that makes of the rule's alerts, and whom that notifies.
+
+use crate::answer::explain;
+use crate::error::Result;
+use crate::notify::Notice;
+use crate::state::Reading;
+use calvex_answer::watch::{
+    GroupRaising, Moments, Raising, Rule as Compiled, Standing, Stood, Strip, Strips, group_hash, mute_filter,
+    mutes_group, raisings, walk_blind,
+};
+use calvex_language::domain::contact::{AlertMove, Contact};
+use calvex_language::domain::rule::{Alert, AlertChange, AlertGroup, Rule, RuleGroup, RuleState};
+use calvex_language::query::Filter;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// Groups of an alert that are kept.
+const MAX_ALERT_GROUPS: usize = 5_000;
+
+/// What walking every group found.
+pub(super) struct WalkedAll {
+    pub found: Vec<GroupRaising>,
+    /// Groups that are not quiet at the end.
+    pub groups: Vec<RuleGroup>,
+    pub value: Option<f64>,
+}
+
+/// What a walk over every group goes by.
+pub(super) struct Walk<'a> {
+    pub compiled: &'a Compiled,
+    pub moments: &'a Moments,
+    /// Where groups that are not quiet stand as it begins.
+    pub standings: HashMap<u64, (String, Standing)>,
+    /// Where all others do.
+    pub from_ns: i64,
+    /// Since when nothing comes to judge by.
+    pub blind_ns: Option<i64>,
+    pub mutes: &'a Mutes,
+}
+
+/// Walks over every group.
+pub(super) fn walk_all(read: &Strips, mut walk: Walk) -> WalkedAll {
+    let mut out = WalkedAll { found: Vec::new(), groups: Vec::new(), value: None };
+    let Walk { compiled, moments, from_ns, blind_ns, mutes, .. } = walk;
+    let bound = &compiled.bound;
+    let mut one = |name: String, standing: Standing, values: &[f64], muted: bool| {
+        let at = (moments.first_ns, moments.step_ns);
+        let walked = walk_blind(standing, bound, compiled.hold_ns, at, values, blind_ns);
+        let hash = group_hash(&name);
+        for raising in raisings(standing, &walked) {
+            out.found.push(GroupRaising { hash, name: name.clone(), raising, withdrawn: false, muted });
+        }
+        let value = walked.value.is_finite().then_some(walked.value);
+        out.value = match (out.value, value) {
+            (Some(a), Some(b)) => Some(bound.worse(a, b)),
+            (a, b) => a.or(b),
+        };
+        let Standing { state, since_ns } = walked.standing;
+        if matches!(state, RuleState::Building | RuleState::Raised) {
+            out.groups.push(RuleGroup { hash, name, state, since_ns, value });
+        }
+    };
+    for strip in &read.strips {
+        let name = strip.name();
+        let standing = walk.standings.remove(&group_hash(&name)).map(|(_, standing)| standing);
+        one(name, standing.unwrap_or(Standing::quiet(from_ns)), &strip.values, mutes.is_of(compiled, strip));
+    }
+    // Groups that are not quiet and of which there is no event any more.
+    let empty = vec![compiled.empty_value(); moments.count];
+    for (hash, (name, standing)) in walk.standings {
+        one(name, standing, &empty, mutes.is_of_known(hash));
+    }
+    out
+}
+
+/// The mutes of a rule that last.
+pub(super) struct Mutes {
+    filters: Vec<Filter>,
+    /// Groups that were muted at the last judgement, for those of which there is no event any more.
+    known: Vec<u64>,
+}
+
+impl Mutes {
+    /// Those of a rule now; one that does not fit its document any more mutes nothing.
+    pub fn of(rule: &Rule, compiled: &Compiled, known: &[Alert], now_ns: i64) -> Self {
+        let lasting = rule.mutes.iter().filter(|mute| mute.until_ns > now_ns);
+        let filters = lasting.filter_map(|mute| mute_filter(&mute.filter, compiled.per()).ok()).collect();
+        let groups = known.iter().flat_map(|alert| &alert.groups);
+        Mutes { filters, known: groups.filter(|group| group.muted).map(|group| group.hash).collect() }
+    }
+
+    fn is_of(&self, compiled: &Compiled, strip: &Strip) -> bool {
+        self.filters.iter().any(|filter| mutes_group(filter, compiled.per(), &strip.group))
+    }
+
+    fn is_of_known(&self, hash: u64) -> bool {
+        self.filters.contains(&Filter::All) || (!self.filters.is_empty() && self.known.contains(&hash))
+    }
+}
+
+/// An alert as the engine sees it.
+pub(super) fn stood_of(alert: &Alert) -> Stood {
+    let group = |g: &AlertGroup| GroupRaising {
+        hash: g.hash,
+        name: g.name.clone(),
+        raising: Raising { raised_ns: g.raised_ns, ended_ns: g.ended_ns, worst: g.peak.unwrap_or(f64::NAN) },
+        withdrawn: g.withdrawn,
+        muted: g.muted,
+    };
+    Stood { groups: alert.groups.iter().map(group).collect(), known: None }
+}
+
+/// What a judgement changes, and whom it notifies.
+pub(super) struct Changing<'a> {
+    pub reading: &'a Arc<Reading>,
+    pub rule: &'a Rule,
+    pub compiled: &'a Compiled,
+    pub contacts: &'a [Contact],
+    /// How far the rule was judged before.
+    pub judged_before_ns: i64,
+}
+
+impl Changing<'_> {
+    /// The changes of alerts that moved. What was raised and ended since the last judgement is one message.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn changes(&self, known: &[Alert], settled: &[Stood]) -> Result<Vec<AlertChange>> {
+        let mut changes = Vec::with_capacity(settled.len());
+        let is_over = |alert: &Alert| alert.ended_ns.is_some() && !alert.muted && !alert.withdrawn;
+        let mut meanwhile: Vec<(i64, i64)> = Vec::new();
+        for stood in settled {
+            let before = stood.known.and_then(|n| known.get(n));
+            let alert = self.alert_of(before, stood);
+            match before {
+                None => {
+                    meanwhile.extend(alert.ended_ns.filter(|_| is_over(&alert)).map(|end| (alert.raised_ns, end)));
+                    changes.push(AlertChange::Raise { alert, notify: Vec::new() });
+                }
+                Some(before) => changes.push(self.update(before, alert).await?),
+            }
+        }
+        let last = changes.iter().rposition(|c| matches!(c, AlertChange::Raise { alert, .. } if is_over(alert)));
+        for (n, change) in changes.iter_mut().enumerate() {
+            let AlertChange::Raise { alert, notify } = change else { continue };
+            if is_over(alert) && last != Some(n) {
+                continue;
+            }
+            alert.explanation =
+                explain::explanation(self.reading, self.rule, self.compiled, (alert.raised_ns, &alert.groups)).await;
+            if !alert.muted {
+                let of = if is_over(alert) { meanwhile.as_slice() } else { &[] };
+                *notify = self.notice(alert, AlertMove::Raised, of).at_first(&self.reading.base, self.contacts);
+            }
+        }
+        Ok(changes)
+    }
+
+    fn notice<'a>(&'a self, alert: &'a Alert, what: AlertMove, meanwhile: &'a [(i64, i64)]) -> Notice<'a> {
+        Notice { meanwhile, ..Notice::new(self.rule, self.compiled, alert, what) }
+    }
+
+    fn alert_of(&self, before: Option<&Alert>, stood: &Stood) -> Alert {
+        let raising = stood.raising(&self.compiled.bound);
+        let number = |value: f64| value.is_finite().then_some(value);
+        let group = |g: &GroupRaising| AlertGroup {
+            hash: g.hash,
+            name: g.name.clone(),
+            raised_ns: g.raising.raised_ns,
+            ended_ns: g.raising.ended_ns,
+            peak: number(g.raising.worst),
+            withdrawn: g.withdrawn,
+            muted: g.muted,
+        };
+        let groups: Vec<AlertGroup> = stood.groups.iter().map(group).take(MAX_ALERT_GROUPS).collect();
+        // One that was muted as it was raised stays so until a group of it that lasts is not muted any more.
+        let lasts = |g: &&AlertGroup| !g.withdrawn && (g.ended_ns.is_none() || before.is_none());
+        let muted = groups.iter().filter(lasts).all(|group| group.muted);
+        Alert {
+            id: before.map_or(0, |alert| alert.id),
+            rule_id: self.rule.id,
+            raised_ns: raising.raised_ns,
+            ended_ns: raising.ended_ns,
+            peak: number(raising.worst),
+            late: before.map_or(raising.raised_ns <= self.judged_before_ns, |alert| alert.late),
+            taken_by: before.and_then(|alert| alert.taken_by.clone()),
+            revision: self.rule.revision,
+            withdrawn: stood.is_withdrawn(),
+            muted: muted && before.is_none_or(|alert| alert.muted),
+            closed: before.and_then(|alert| alert.closed),
+            explanation: before.and_then(|alert| alert.explanation.clone()),
+            groups,
+        }
+    }
+
+    async fn update(&self, before: &Alert, alert: Alert) -> Result<AlertChange> {
+        let base = &self.reading.base;
+        // Whoever was not notified that it began is not notified that it ended.
+        let what = if before.muted {
+            (!alert.muted).then_some(AlertMove::Raised)
+        } else if alert.withdrawn && !before.withdrawn {
+            Some(AlertMove::Withdrawn)
+        } else if before.ended_ns.is_none() && alert.ended_ns.is_some() {
+            Some(AlertMove::Ended)
+        } else if before.ended_ns.is_some() && alert.ended_ns.is_none() {
+            // It goes on after all.
+            Some(AlertMove::Raised)
+        } else {
+            None
+        };
+        let Some(what) = what else { return Ok(AlertChange::Update { alert, notify: Vec::new() }) };
+        let notes = base.store.alert_notes(alert.id).await?;
+        let notice = Notice { notes: &notes, ..self.notice(&alert, what, &[]) };
+        let notify = if before.muted {
+            notice.at_first(base, self.contacts)
+        } else {
+            notice.to_all_of(base, &base.store.outbox_of(alert.id).await?)
+        };
+        Ok(AlertChange::Update { alert, notify })
+    }
+}
