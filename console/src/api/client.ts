@@ -2,6 +2,7 @@ import type {
   BreakdownAnswer,
   CheckAnswer,
   CompareAnswer,
+  Contact,
   CompareRequest,
   ErrorsAnswer,
   ErrorsRequest,
@@ -15,6 +16,8 @@ import type {
   ShapeAnswer,
   StreamLine,
   Alert,
+  AlertInFull,
+  AlertMessage,
   AppliedRule,
   CheckedRule,
   Rehearsal,
@@ -30,6 +33,7 @@ import type {
   Mistake,
   Probed,
   Rule,
+  RuleVersion,
   SearchAnswer,
   SearchRequest,
   SenderKey,
@@ -205,5 +209,15 @@ export const api = {
   fields: (signal?: AbortSignal) => call<FieldListed[]>("GET", "/fields", undefined, signal),
   rules: (signal?: AbortSignal) => call<Rule[]>("GET", "/rules", undefined, signal),
   alerts: (signal?: AbortSignal) => call<Alert[]>("GET", "/alerts", undefined, signal),
+  alert: (id: string, signal?: AbortSignal) => call<AlertInFull>("GET", `/alerts/${id}`, undefined, signal),
   take: (id: number) => call<void>("POST", `/alerts/${id}/take`, {}),
+  noteAlert: (id: number, text: string) => call<void>("POST", `/alerts/${id}/notes`, { text }),
+  muteRule: (id: number, mute: { for?: string; where?: string; why?: string }) =>
+    call<void>("POST", `/rules/${id}/mute`, { why: "", ...mute }),
+  ruleVersions: (id: number, signal?: AbortSignal) =>
+    call<RuleVersion[]>("GET", `/rules/${id}/versions`, undefined, signal),
+  contacts: (signal?: AbortSignal) => call<Contact[]>("GET", "/contacts", undefined, signal),
+  testContact: (name: string) =>
+    call<{ kind: string; state: string }[]>("POST", `/contacts/${encodeURIComponent(name)}/test`, {}),
+  messages: (signal?: AbortSignal) => call<AlertMessage[]>("GET", "/messages", undefined, signal),
 };

@@ -3274,6 +3274,193 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/alerts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One alert, with notes and each try to notify of it */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description One alert with what people wrote down and each try to notify of it. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertInFull"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alerts/{id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write something down about an alert */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            /** @description Something to be written down about an alert. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NoteAlert"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest messages, with each try */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Message"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/{id}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The documents that a rule had */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RuleVersion"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/alerts/{id}/take": {
         parameters: {
             query?: never;
@@ -4508,8 +4695,10 @@ export interface components {
             late: boolean;
             /** @description Late events undid it. */
             withdrawn: boolean;
-            /** @description Raised while the rule was muted: nobody was notified. */
+            /** @description All of it was muted as it was raised: nobody was notified. */
             muted: boolean;
+            /** @description Why it ended, where its values did not end it: `rule changed` or `taken back`. */
+            closed?: string | null;
             /** @description Who took it. */
             taken_by?: string | null;
             /** @description Its groups, the first 50. */
@@ -4548,6 +4737,8 @@ export interface components {
             /** Format: double */
             peak?: number | null;
             withdrawn: boolean;
+            /** @description Nobody is notified of this group. */
+            muted: boolean;
         };
         /** @description Why an alert was raised. */
         Explained: {
@@ -4557,8 +4748,12 @@ export interface components {
             lines: components["schemas"]["ExplainedLine"][];
             /** @description Changes made just before: when and what. */
             marks: string[];
+            /** @description Kinds of failure that were never seen before. */
+            new_errors?: string[];
             /** @description The trace of one story of it. */
             story?: string | null;
+            /** @description The values of the last hours, of the group that was raised first. */
+            strip?: components["schemas"]["ExplainedStrip"] | null;
         };
         /** @description One thing that is different. */
         ExplainedLine: {
@@ -4571,14 +4766,31 @@ export interface components {
             /** @description What finds its events. */
             query: string;
         };
+        /** @description The values before an alert. */
+        ExplainedStrip: {
+            /** @description When the first bar begins, RFC 3339. */
+            from: string;
+            /**
+             * Format: double
+             * @description How long each bar is, seconds.
+             */
+            step_s: number;
+            /** @description Of each the value furthest beyond the bound; none where nothing can be said. */
+            values: (number | null)[];
+            /**
+             * Format: double
+             * @description The bound.
+             */
+            bound: number;
+        };
         /** @description One notification of an alert. */
         Notified: {
             /** @description `webhook` or `mail`. */
             kind: string;
             target: string;
-            /** @description `raised` or `ended`. */
+            /** @description `raised`, `repeated`, `ended` or `withdrawn`. */
             what: string;
-            /** @description `sent`, `waiting` or the last error. */
+            /** @description `sent`, `waiting`, why it was never sent, or the last error. */
             state: string;
         };
         /** @description A service that sent, and does not any more. */
@@ -6147,8 +6359,10 @@ export interface components {
             webhook?: string | null;
             mail?: string | null;
             owner: string;
-            /** @description `quiet`, `building`, `raised` or `failing`. */
+            /** @description `quiet`, `building` or `raised`. */
             state: string;
+            /** @description What it suffers from beside: `blind` (what it judges does not come), `failing` (it cannot run) or `learning`. */
+            condition?: string | null;
             /** @description RFC 3339. */
             since: string;
             /** @description The last moment judged, RFC 3339; none before the first. */
@@ -6158,10 +6372,12 @@ export interface components {
              * @description The value of the last judgement that is furthest beyond the bound.
              */
             value?: number | null;
-            /** @description Why it is failing, or what it cannot say yet. */
+            /** @description Why it is blind, failing or learning, or that it has more groups than are judged. */
             note: string;
-            /** @description Nobody is notified for a while. */
-            muted?: components["schemas"]["MutedRule"] | null;
+            /** @description Of what nobody is notified for a while. */
+            muted: components["schemas"]["MutedRule"][];
+            /** @description When it was raised in the last seven days, the latest first; 100 at most. */
+            lately: components["schemas"]["RaisedInTruth"][];
             /** @description Groups that are building or raised, the first 50. */
             groups: components["schemas"]["GroupOfRule"][];
         };
@@ -6357,14 +6573,33 @@ export interface components {
             /** @description `new`, `returned` or `both`; `both` if empty. */
             which?: string;
         };
-        /** @description Why a rule notifies nobody for a while. */
+        /** @description Why nobody is notified of a rule, or of some of its groups, for a while. */
         MutedRule: {
+            /** @description Of which groups: a filter over what the rule judges apart; empty for all. */
+            where: string;
             /** @description Until when, RFC 3339. */
             until: string;
             /** @description Who muted it. */
             by: string;
             /** @description Why. */
             why: string;
+        };
+        /** @description When the rule of the document's name was raised in truth. */
+        RaisedInTruth: {
+            /**
+             * Format: int64
+             * @description When, in nanoseconds from 1970.
+             */
+            raised_ns: number;
+            /**
+             * Format: int64
+             * @description When it ended.
+             */
+            ended_ns?: number | null;
+            /** @description Judged only after late events had come. */
+            late: boolean;
+            /** @description Late events undid it. */
+            withdrawn: boolean;
         };
         /** @description A group of a rule that is not quiet. */
         GroupOfRule: {
@@ -6468,6 +6703,49 @@ export interface components {
              * @default null
              */
             mail?: string | null;
+            /**
+             * @description When it is notified, as `mon-fri 08:00-18:00, sat 10:00-12:00`; always if empty.
+             * @default
+             */
+            hours?: string;
+            /**
+             * @description The time zone of the hours; UTC if empty.
+             * @default
+             */
+            zone?: string;
+            /**
+             * @description The contact that is notified outside of the hours, and where nobody takes an alert in time.
+             * @default null
+             */
+            next?: string | null;
+            /**
+             * @description How long somebody has to take it, as 15m; 15 m if empty.
+             * @default
+             */
+            after?: string;
+            /**
+             * @description How often an alert that nobody took is repeated, as 1h; never if empty.
+             * @default
+             */
+            repeat?: string;
+            /**
+             * Format: uint32
+             * @description Messages an hour at most; 60 if not given.
+             */
+            hourly?: number | null;
+            /**
+             * @description How often it hears that Calvex works, as 5m; never if empty.
+             * @default
+             */
+            heartbeat?: string;
+            /** @description Makes a new secret that signs its webhooks; the old one signs too for a day. */
+            rotate?: boolean;
+            /** @description Since when messages to it do not arrive, RFC 3339. Read, never set. */
+            failing_since?: string | null;
+            /** @description When it heard last that Calvex works, RFC 3339, and why not since. Read, never set. */
+            heard?: string | null;
+            /** @description See there. */
+            heartbeat_error?: string;
         };
         /** @description A contact just made or changed; a new secret that signs its webhooks is shown this once. */
         MadeContact: {
@@ -6568,6 +6846,8 @@ export interface components {
             groups: number;
             /** @description The values along the time, least and most of all groups. */
             bins: components["schemas"]["Bin"][];
+            /** @description When the rule of that name was raised in truth, by whatever document it had; the first 2,000. */
+            in_truth: components["schemas"]["RaisedInTruth"][];
             /** @description Changes made meanwhile. */
             marks: components["schemas"]["RehearsedMark"][];
             /** @description Too little has come to judge by. */
@@ -6637,10 +6917,120 @@ export interface components {
              */
             for?: string | null;
             /**
+             * @description Which groups: a filter over the fields that the rule judges apart; all of them where it is not given.
+             * @default null
+             */
+            where?: string | null;
+            /**
              * @description Why; whoever looks at the rule reads it.
              * @default
              */
             why?: string;
+        };
+        /** @description One alert with what people wrote down and each try to notify of it. */
+        AlertInFull: {
+            /** Format: uint64 */
+            id: number;
+            rule: string;
+            /** @description The rule in one sentence, as it is now. */
+            sentence: string;
+            query: string;
+            /**
+             * Format: double
+             * @description How long the window is, seconds.
+             */
+            window_s: number;
+            bound: components["schemas"]["Bound"];
+            /** @description What the values are. */
+            unit: string;
+            /** @description `page` or `ticket`. */
+            urgency: components["schemas"]["Urgency"];
+            /** @description For whoever is woken. */
+            note: string;
+            /** @description Where it stands what to do. */
+            runbook: string;
+            /** @description RFC 3339: the moment judged. */
+            raised: string;
+            /** @description RFC 3339; none while raised. */
+            ended?: string | null;
+            /**
+             * Format: double
+             * @description The value furthest beyond the bound.
+             */
+            peak?: number | null;
+            /** @description Judged only after late events had come. */
+            late: boolean;
+            /** @description Late events undid it. */
+            withdrawn: boolean;
+            /** @description All of it was muted as it was raised: nobody was notified. */
+            muted: boolean;
+            /** @description Why it ended, where its values did not end it: `rule changed` or `taken back`. */
+            closed?: string | null;
+            /** @description Who took it. */
+            taken_by?: string | null;
+            /** @description Its groups, the first 50. */
+            groups: components["schemas"]["GroupOfAlert"][];
+            /**
+             * Format: uint
+             * @description How many groups.
+             */
+            group_count: number;
+            /** @description Why it was raised. */
+            explanation?: components["schemas"]["Explained"] | null;
+            /** @description What became of the notifications: kind, target, state. */
+            notified: components["schemas"]["Notified"][];
+            notes: components["schemas"]["NoteOfAlert"][];
+            messages: components["schemas"]["Message"][];
+        };
+        /** @description What a person wrote down about an alert. */
+        NoteOfAlert: {
+            by: string;
+            /** @description RFC 3339. */
+            at: string;
+            text: string;
+        };
+        /** @description One message, with each try to deliver it. */
+        Message: {
+            /** Format: uint64 */
+            id: number;
+            /** @description The contact; empty for a way that the rule has of its own. */
+            contact: string;
+            /** @description `webhook` or `mail`. */
+            kind: string;
+            target: string;
+            /** @description `raised`, `repeated`, `ended`, `withdrawn`, `held-back` or `unreachable`. */
+            what: string;
+            /** @description When it was to be sent first, RFC 3339. */
+            due: string;
+            /** @description `sent`, `waiting`, why it was never sent, or the last error. */
+            state: string;
+            /** @description The latest first, 200 at most. */
+            tries: components["schemas"]["Tried2"][];
+        };
+        /** @description One try to deliver a message. */
+        Tried2: {
+            /** @description When, RFC 3339. */
+            at: string;
+            /** @description Why it did not arrive; empty where it did. */
+            error: string;
+        };
+        /** @description Something to be written down about an alert. */
+        NoteAlert: {
+            /**
+             * @description 1 to 2,000 letters.
+             * @default
+             */
+            text?: string;
+        };
+        /** @description A version of a rule. */
+        RuleVersion: {
+            /** Format: uint32 */
+            revision: number;
+            /** @description Who made it. */
+            by: string;
+            /** @description When, RFC 3339; none where it was not recorded. */
+            at?: string | null;
+            document: components["schemas"]["RuleDocument"];
         };
     };
     responses: never;

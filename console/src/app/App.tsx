@@ -18,6 +18,9 @@ const TransformsPage = lazy(() => import("../features/intake/TransformsPage"));
 const DialsPage = lazy(() => import("../features/intake/DialsPage"));
 const FieldsPage = lazy(() => import("../features/intake/FieldsPage"));
 const AlertsPage = lazy(() => import("../features/alerts/AlertsPage"));
+const AlertPage = lazy(() => import("../features/alerts/AlertPage"));
+const ContactsPage = lazy(() => import("../features/alerts/ContactsPage"));
+const RulesPage = lazy(() => import("../features/rules/RulesPage"));
 const RulePage = lazy(() => import("../features/rules/RulePage"));
 
 const retry = (count: number, error: Error) => count < 2 && error instanceof ProblemError && error.status === 503;
@@ -47,6 +50,9 @@ export function App() {
                   <Route path="/intake/dials" element={<DialsPage />} />
                   <Route path="/intake/fields" element={<FieldsPage />} />
                   <Route path="/alerts" element={<AlertsPage />} />
+                  <Route path="/alerts/:id" element={<AlertPage />} />
+                  <Route path="/contacts" element={<ContactsPage />} />
+                  <Route path="/rules" element={<RulesPage />} />
                   <Route path="/rules/new" element={<RulePage />} />
                   <Route path="/rules/:name" element={<RulePage />} />
                   <Route path="*" element={<NoPage />} />

@@ -14,6 +14,8 @@ const PLACES: [string, string][] = [
   ["Story", "/story"],
   ["Compare", "/compare"],
   ["Alerts", "/alerts"],
+  ["Rules", "/rules"],
+  ["Contacts", "/contacts"],
   ["Intake: arrivals", "/intake"],
   ["Intake: keys", "/intake/keys"],
   ["Intake: transforms", "/intake/transforms"],

@@ -248,6 +248,7 @@ async fn a_measure_becomes_a_rule_in_the_console() -> Result<()> {
         bound.send_keys(thirtyfour::Key::Right).await?;
     }
     browser.saying("[data-testid=summary]", "Not raised").await?;
+    browser.click_saying("button", "as a document").await?;
     let area = browser.css("textarea").await?;
     let text = area.prop("value").await?.unwrap_or_default();
     assert!(text.contains("[threshold]") && text.contains("events = \"service=slots \\\"ran out\\\"\""), "{text}");
@@ -263,8 +264,65 @@ async fn a_measure_becomes_a_rule_in_the_console() -> Result<()> {
     browser.saying("[data-testid=sentence]", "above 20").await?;
     browser.click_saying("button", "Switch it on").await?;
     browser.saying("h1", "leases").await?;
-    browser.page.goto(format!("{}/alerts", stage.service.url)).await?;
+    // Changed as a sentence: another side and number, another form, a note; its versions show what changed.
+    browser.click_saying("button", "as a sentence").await?;
+    let number = browser.css("[aria-label=bound]:not([role=slider])").await?;
+    number.send_keys(thirtyfour::Key::Control + "a").await?;
+    number.send_keys("25").await?;
+    browser.saying("[data-testid=sentence]", "above 25").await?;
+    stage.axe("a rule as a sentence").await?;
+    stage.fits("a rule as a sentence").await?;
+    browser.click_saying("button", "Change the rule").await?;
+    browser.saying("[aria-label=Versions] ins", "above = 25").await?;
+    browser.saying("[aria-label=Versions] del", "above = 20").await?;
+    // Muted from its page, with a reason.
+    browser.click_saying("button", "mute").await?;
+    browser.css("input[name=why]").await?.send_keys("the depot is closed").await?;
+    browser.click_saying("button", "Mute").await?;
+    browser.saying("p", "the depot is closed").await?;
+    browser.page.goto(format!("{}/rules", stage.service.url)).await?;
     browser.saying("[aria-label=Rules] td", "leases").await?;
-    stage.axe("alerts and rules").await?;
+    stage.axe("rules").await?;
+    stage.fits("rules").await?;
+    Ok(())
+}
+
+/// An alert on its page: taken, noted, with whom it notified; found by the link of its message.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_alert_has_a_page() -> Result<()> {
+    let stage = Stage::new(DESK).await?;
+    let (service, browser) = (&stage.service, &stage.browser);
+    service.ok(&["contact", "set", "desk", "--webhook", "https://192.0.2.1/hook"])?;
+    let document = REFUSED.replace("drop-offs refused", "page").replace("on call", "desk");
+    let path = file(service, "page.toml", &document)?.display().to_string();
+    service.ok(&["rule", "apply", &path])?;
+    let failing = || {
+        let event = json!({ "service": "edge", "zone": "north", "msg": "drop-off refused" });
+        send(service, &(0..20).map(|_| event.clone()).collect::<Vec<_>>())
+    };
+    let alert = wait_for("the alert", || {
+        failing()?;
+        Ok(alerts(service, "page")?.into_iter().next())
+    })?;
+    let raised = alert["raised"].as_str().unwrap_or("");
+    browser.page.goto(format!("{}/alerts?rule=page&raised={raised}", service.url)).await?;
+    browser.saying("h1", "page").await?;
+    browser.saying("[aria-label='What is different']", "What is different").await?;
+    browser.saying("[aria-label=Groups] td", "north").await?;
+    browser.saying("[aria-label=Messages]", "raised to desk").await?;
+    browser.click_saying("button", "Take it").await?;
+    browser.saying("header", "taken by").await?;
+    browser.css("[aria-label=Notes] textarea").await?.send_keys("the lease was too short").await?;
+    browser.click_saying("button", "Add a note").await?;
+    browser.saying("[aria-label=Notes] li", "the lease was too short").await?;
+    stage.axe("an alert").await?;
+    stage.fits("an alert").await?;
+    browser.page.goto(format!("{}/alerts", service.url)).await?;
+    browser.saying("[aria-label=Alerts] td", "page").await?;
+    stage.axe("alerts").await?;
+    browser.page.goto(format!("{}/contacts", service.url)).await?;
+    browser.saying("[aria-label=Contacts] td", "desk").await?;
+    stage.axe("contacts").await?;
+    stage.fits("contacts").await?;
     Ok(())
 }

@@ -110,6 +110,7 @@ statements! {
     ALERT_GROUPS_CLOSE = "UPDATE alert_group SET ended_ns = GREATEST(raised_ns, ?) WHERE alert_id = ? AND ended_ns IS NULL";
     ALERTS_OF_RULE = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by, revision, withdrawn, explanation, muted, closed FROM alert WHERE rule_id = ? AND (ended_ns IS NULL OR ended_ns >= ?) ORDER BY raised_ns LIMIT 2000";
     ALERT_RAISINGS = "SELECT raised_ns, ended_ns, late, withdrawn FROM alert WHERE rule_id = ? AND (ended_ns IS NULL OR ended_ns >= ?) ORDER BY raised_ns LIMIT 2000";
+    ALERT_RAISINGS_ALL = "SELECT rule_id, raised_ns, ended_ns, late, withdrawn FROM alert WHERE ended_ns IS NULL OR ended_ns >= ? ORDER BY raised_ns DESC LIMIT 5000";
     ALERTS_OPEN = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by, revision, withdrawn, explanation, muted, closed FROM alert WHERE ended_ns IS NULL AND taken_by IS NULL AND NOT muted ORDER BY id LIMIT 2000";
     ALERTS_LATEST = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by, revision, withdrawn, explanation, muted, closed FROM alert ORDER BY ended_ns IS NULL DESC, raised_ns DESC, id DESC LIMIT ?";
     ALERT_BY_ID = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by, revision, withdrawn, explanation, muted, closed FROM alert WHERE id = ?";

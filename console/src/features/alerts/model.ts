@@ -1,6 +1,6 @@
-/** What the alerts page shows, free of any drawing. */
+/** What the pages of alerts show, free of any drawing. */
 import { formatNs, parseNs } from "../../api/time";
-import type { Alert } from "../../api/types";
+import type { Alert, AlertMessage } from "../../api/types";
 import { compareAddress } from "../compare/model";
 import { searchAddress } from "../search/state";
 
@@ -16,15 +16,21 @@ export function difference(alert: Pick<Alert, "window_s" | "raised" | "ended">):
   return compareAddress({ from, to: alert.ended ?? "now" });
 }
 
+/** The events that a line of the explanation is of, over the alert's time. */
+export function eventsOf(query: string, alert: Pick<Alert, "window_s" | "raised" | "ended">): string {
+  return evidence({ ...alert, query });
+}
+
 /** How long it was raised, or is by now, in seconds. */
 export function raisedFor(alert: Pick<Alert, "raised" | "ended">, nowMs: number): number {
   const end = alert.ended ? parseNs(alert.ended) : BigInt(nowMs) * 1_000_000n;
   return Number(end - parseNs(alert.raised)) / 1e9;
 }
 
-/** The state of an alert, in a word. */
-export function stateOf(alert: Pick<Alert, "ended" | "withdrawn">): string {
-  return alert.withdrawn ? "withdrawn" : alert.ended ? "quiet again" : "raised";
+/** The state of an alert, in a word or two. */
+export function stateOf(alert: Pick<Alert, "ended" | "withdrawn" | "closed">): string {
+  if (alert.withdrawn) return "withdrawn";
+  return alert.ended ? (alert.closed ?? "quiet again") : "raised";
 }
 
 /** Groups of an alert that are named. */
@@ -36,4 +42,23 @@ export function groupsOf(alert: Pick<Alert, "groups" | "group_count">): string {
   const more = alert.group_count - Math.min(names.length, NAMED);
   if (names.length === 0) return "";
   return names.slice(0, NAMED).join(", ") + (more > 0 && names.length > NAMED ? ` and ${more} more` : "");
+}
+
+/** Where the page of the alert that a message named is: the one of a rule, raised at a moment. */
+export function named(alerts: Alert[], rule: string | null, raised: string | null): Alert | undefined {
+  if (!rule || !raised) return undefined;
+  const at = parseNs(raised);
+  return alerts.find((alert) => alert.rule === rule && parseNs(alert.raised) === at);
+}
+
+/** Whom a message was for. */
+export function recipient(message: Pick<AlertMessage, "contact" | "target">): string {
+  return message.contact || message.target;
+}
+
+/** How often a message was tried, in words; nothing for one that arrived at once. */
+export function triesOf(message: Pick<AlertMessage, "tries">): string {
+  const failed = message.tries.filter((tried) => tried.error !== "").length;
+  if (failed === 0) return "";
+  return failed === 1 ? "a try failed" : `${failed} tries failed`;
 }

@@ -175,7 +175,7 @@ function Moments({ answer, zone }: { answer: NowAnswer; zone: Zone }) {
         <ul>
           {answer.alerts.map((a) => (
             <li key={a.id}>
-              <Raised>raised</Raised> <Link to="/alerts">{a.rule}</Link>{" "}
+              <Raised>raised</Raised> <Link to={`/alerts/${a.id}`}>{a.rule}</Link>{" "}
               {a.taken_by && <Muted>taken by {a.taken_by}</Muted>}
               <br />
               {when(a.raised)}
@@ -183,7 +183,7 @@ function Moments({ answer, zone }: { answer: NowAnswer; zone: Zone }) {
           ))}
           {answer.building.map((name) => (
             <li key={name}>
-              <Stray>building</Stray> <Link to="/alerts">{name}</Link>
+              <Stray>building</Stray> <Link to={`/rules/${encodeURIComponent(name)}`}>{name}</Link>
             </li>
           ))}
         </ul>

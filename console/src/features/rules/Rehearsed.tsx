@@ -72,6 +72,10 @@ const Summary = styled.p`
   }
 `;
 
+const Real = styled.span`
+  color: ${(p) => p.theme.mark};
+`;
+
 /** A sentence in which what stands between stars is what would help. */
 function Said({ text }: { text: string }) {
   const parts = text.split("*");
@@ -143,6 +147,12 @@ export function Rehearsed(props: {
       <Muted as="p">
         {unit} {rehearsal.bound.side} <strong data-testid="bound">{figure(bound, unit)}</strong>
         {onBound && " · drag the line to try another"}
+        {rehearsal.in_truth.length > 0 && (
+          <>
+            {" · "}
+            <Real>▍</Real>in truth it was raised {rehearsal.in_truth.length} times
+          </>
+        )}
         {rehearsal.groups > 1 && ` · ${rehearsal.groups} groups`}
         {rehearsal.messages > 0 && ` · ${rehearsal.messages} messages to each contact`}
       </Muted>
@@ -164,6 +174,16 @@ export function Rehearsed(props: {
             </text>
           ))}
           <g transform={`translate(${TIMES}, 0)`}>
+            {rehearsal.in_truth.map((real, n) => (
+              <rect
+                key={n}
+                x={-3}
+                width={4}
+                y={y(real.raised_ns)}
+                height={Math.max(y(real.ended_ns ?? to) - y(real.raised_ns), 2)}
+                fill={real.withdrawn ? theme.muted : theme.mark}
+              />
+            ))}
             {shown.map((alert) => {
               const top = y(alert.raised_ns);
               const bottom = Math.max(y(alert.ended_ns ?? to), top + 2);

@@ -6,11 +6,14 @@ import { api } from "../../api/client";
 import type { RuleDocument } from "../../api/types";
 import { space, type } from "../../app/tokens";
 import { useMe } from "../../app/session";
-import { Button, Choice, LinesField, Mono, Muted, Problem } from "../../ui/controls";
+import { Button, Choice, LinesField, Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { useAsked } from "../search/asked";
 import { asToml, documentOf, isDraggable, withBound } from "./model";
+import { MuteForm } from "./MuteForm";
 import { Rehearsed } from "./Rehearsed";
+import { SentenceForm } from "./SentenceForm";
+import { Versions } from "./Versions";
 
 const Head = styled.div`
   h1 {
@@ -25,13 +28,17 @@ const Head = styled.div`
 
 const Columns = styled.div`
   display: grid;
-  grid-template-columns: 380px minmax(0, 1fr);
+  grid-template-columns: minmax(0, 420px) minmax(0, 1fr);
   gap: ${space.xl};
   align-items: start;
   textarea {
     width: 100%;
     font-family: ${type.mono};
     font-size: ${type.small};
+  }
+  h2 {
+    font-size: ${type.body};
+    margin: ${space.l} 0 ${space.s};
   }
   ul {
     margin: ${space.s} 0;
@@ -57,6 +64,9 @@ const DAYS = [
   ["30", "30 days"],
 ] as const;
 
+/** What a rule is begun with. */
+const EMPTY = { name: "new rule", threshold: { events: "severity>=error", over: "5m", above: 20 } } as RuleDocument;
+
 /** How long typing rests before the document is looked at. */
 const REST_MS = 250;
 
@@ -79,12 +89,15 @@ export default function RulePage() {
   const rules = useQuery({ queryKey: ["rules"], queryFn: ({ signal }) => api.rules(signal) });
   const known = rules.data?.find((rule) => rule.name === name);
   const asked = useAsked(params.get("q") ?? "");
+  // As a sentence until somebody wants the document; each keeps what the other made.
+  const [draft, setDraft] = useState<RuleDocument>();
   const [typed, setTyped] = useState<string>();
   const [days, setDays] = useState("7");
   const [applied, setApplied] = useState("");
   const [failure, setFailure] = useState("");
   const begun: RuleDocument | undefined = name ? known?.document : asked && documentOf(asked);
-  const text = typed ?? (begun ? asToml(begun) : "");
+  const shown = draft ?? begun ?? (name ? undefined : EMPTY);
+  const text = typed ?? (shown ? asToml(shown) : "");
   const rested = useRested(text);
   const check = useQuery({
     queryKey: ["rule-check", rested],
@@ -113,11 +126,13 @@ export default function RulePage() {
       const done = await api.applyRule({ document: text, dry_run: false });
       setApplied(`${done.name} is ${done.what === "as it was" ? "as it was" : done.what}`);
       await queries.invalidateQueries({ queryKey: ["rules"] });
+      await queries.invalidateQueries({ queryKey: ["rule-versions"] });
       if (!name) navigate(`/rules/${encodeURIComponent(done.name)}`, { replace: true });
     } catch (e) {
       setFailure(e instanceof Error ? e.message : String(e));
     }
   };
+  const moved = (to: RuleDocument) => (typed === undefined ? setDraft(to) : setTyped(asToml(to)));
   const sentence = check.data?.sentence ?? rehearsal.data?.sentence;
   return (
     <Page>
@@ -128,7 +143,25 @@ export default function RulePage() {
       {name && rules.data && !known && <Problem>There is no rule of this name.</Problem>}
       <Columns>
         <section aria-label="Document">
-          <LinesField label="document" value={text} rows={18} onChange={setTyped} />
+          {typed === undefined && shown ? (
+            <>
+              <SentenceForm document={shown} isNew={!name} onChange={setDraft} />
+              <Quiet onPress={() => setTyped(text)}>as a document</Quiet>
+            </>
+          ) : (
+            <>
+              <LinesField label="document" value={text} rows={18} onChange={setTyped} />
+              <Quiet
+                isDisabled={!document || mistakes.length > 0}
+                onPress={() => {
+                  setDraft(document ?? undefined);
+                  setTyped(undefined);
+                }}
+              >
+                as a sentence
+              </Quiet>
+            </>
+          )}
           {mistakes.length > 0 && (
             <div role="alert">
               <ul>
@@ -159,9 +192,15 @@ export default function RulePage() {
             )}
             <span role="status">{applied}</span>
           </Acts>
+          {known && me?.role === "admin" && (
+            <div>
+              <MuteForm rule={known} onDone={() => void queries.invalidateQueries({ queryKey: ["rules"] })} />
+            </div>
+          )}
           <Muted as="p">
             in the terminal: <Mono>calvex rule rehearse FILE --days {days}</Mono>
           </Muted>
+          {known && <Versions id={known.id} />}
         </section>
         <section aria-label="Rehearsal" aria-busy={rehearsal.isFetching}>
           {rehearsal.error && <Problem>{rehearsal.error.message}</Problem>}
@@ -169,9 +208,7 @@ export default function RulePage() {
             <Rehearsed
               rehearsal={rehearsal.data}
               rule={known?.name}
-              onBound={
-                isDraggable(document) && document ? (at) => setTyped(asToml(withBound(document, at))) : undefined
-              }
+              onBound={isDraggable(document) && document ? (at) => moved(withBound(document, at)) : undefined}
             />
           )}
         </section>

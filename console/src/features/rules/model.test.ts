@@ -1,6 +1,17 @@
 import { expect, it } from "vitest";
 import type { RuleDocument } from "../../api/types";
-import { asToml, documentOf, figure, isDraggable, lasted, placed, scaleOf, withBound } from "./model";
+import {
+  asToml,
+  changed,
+  documentOf,
+  figure,
+  isDraggable,
+  lasted,
+  placed,
+  scaleOf,
+  stretches,
+  withBound,
+} from "./model";
 
 const leases = {
   name: 'leases "run" out',
@@ -65,4 +76,24 @@ it("a query is a document to begin with", () => {
   expect(documentOf({ query: "error", filter: "error", choice: false, over: "", fields: [] })).toMatchObject({
     threshold: { events: "error", measure: "count", over: "5m" },
   });
+});
+
+it("a version shows the lines that differ", () => {
+  const rule = (above: number) => ({ name: "x", threshold: { over: "5m", above } }) as unknown as RuleDocument;
+  expect(changed(rule(4), rule(3))).toEqual({ gone: ["above = 3"], come: ["above = 4"] });
+  expect(changed(rule(4), undefined).come[0]).toBe('name = "x"');
+});
+
+it("a week's strip has what was raised and stands", () => {
+  const day = 86_400e9;
+  const one = (from: number, to: number | null, withdrawn = false) => ({
+    raised_ns: from * day,
+    ended_ns: to && to * day,
+    withdrawn,
+  });
+  expect(stretches([one(7, 8.75), one(13.3, null), one(9, 10, true), one(1, 2)], 14 * day)).toEqual([
+    { from: 0, to: 0.25 },
+    { from: expect.closeTo(0.9) as number, to: 1 },
+    { from: 0, to: 0 },
+  ]);
 });

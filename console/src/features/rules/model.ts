@@ -4,7 +4,7 @@ import { number } from "../../ui/number";
 import type { Asked } from "../search/asked";
 
 /** The tables of a document that are its form. */
-const FORMS = [
+export const FORMS = [
   "threshold",
   "share",
   "silence",
@@ -14,6 +14,9 @@ const FORMS = [
   "unfinished",
   "error-group",
 ] as const;
+
+/** The name of a form. */
+export type FormName = (typeof FORMS)[number];
 
 type Table = Record<string, unknown>;
 
@@ -25,13 +28,14 @@ function value(of: unknown): string {
 
 /** A document as TOML: its own lines, then the table of its form. */
 export function asToml(document: RuleDocument): string {
-  const own = Object.entries(document as Table).filter(([key, of]) => !isForm(key) && of !== null && of !== undefined);
+  const is = (of: unknown) => of !== null && of !== undefined && of !== "" && !(Array.isArray(of) && of.length === 0);
+  const own = Object.entries(document as Table).filter(([key, of]) => !isForm(key) && (is(of) || key === "name"));
   const lines = own.map(([key, of]) => `${key} = ${value(of)}`);
   const form = formOf(document);
   if (form) {
     lines.push("", `[${form}]`);
     for (const [key, of] of Object.entries((document as Table)[form] as Table))
-      if (of !== null && of !== undefined && of !== "") lines.push(`${key} = ${value(of)}`);
+      if (is(of)) lines.push(`${key} = ${value(of)}`);
   }
   return lines.join("\n") + "\n";
 }
@@ -106,6 +110,27 @@ export function placed(at: number[], line: number, height: number): number[] {
     end = (out[n] as number) - line;
   }
   return out;
+}
+
+/** The lines of a document that differ from the version before. */
+export function changed(now: RuleDocument, before: RuleDocument | undefined): { gone: string[]; come: string[] } {
+  const lines = (document: RuleDocument) =>
+    asToml(document)
+      .split("\n")
+      .filter((line) => line !== "");
+  const [new_, old] = [lines(now), before ? lines(before) : []];
+  return { gone: old.filter((line) => !new_.includes(line)), come: new_.filter((line) => !old.includes(line)) };
+}
+
+/** The stretches of the last seven days in which a rule was raised, from 0 to 1. */
+export function stretches(
+  lately: { raised_ns: number; ended_ns?: number | null; withdrawn: boolean }[],
+  nowNs: number,
+): { from: number; to: number }[] {
+  const week = 7 * 86_400e9;
+  const at = (ns: number) => Math.min(Math.max((ns - (nowNs - week)) / week, 0), 1);
+  const lasting = lately.filter((one) => !one.withdrawn);
+  return lasting.map((one) => ({ from: at(one.raised_ns), to: at(one.ended_ns ?? nowNs) }));
 }
 
 /** How long an alert lasts, in words. */

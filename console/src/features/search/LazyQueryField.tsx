@@ -46,7 +46,7 @@ export function LazyQueryField(props: QueryFieldProps) {
   return (
     <Plain
       ref={plain}
-      aria-label="Query"
+      aria-label={props.label ?? "Query"}
       placeholder='severity>=warn service=slots "ran out"'
       spellCheck={false}
       autoComplete="off"

@@ -130,6 +130,8 @@ export interface QueryFieldProps {
   onSubmit: (text: string) => void;
   onLook: (answer: CheckAnswer | undefined) => void;
   handle?: Ref<QueryFieldHandle>;
+  /** What those hear who cannot see it; Query if not given. */
+  label?: string;
 }
 
 /** The query: coloured, completed, its mistakes underlined. */
@@ -157,7 +159,11 @@ export default function QueryField(props: QueryFieldProps) {
           keymap.of([...defaultKeymap.filter((k) => k.key !== "Enter"), ...historyKeymap]),
           EditorView.lineWrapping,
           placeholder('severity>=warn service=slots "ran out"'),
-          EditorView.contentAttributes.of({ "aria-label": "Query", spellcheck: "false", autocapitalize: "off" }),
+          EditorView.contentAttributes.of({
+            "aria-label": latest.current.label ?? "Query",
+            spellcheck: "false",
+            autocapitalize: "off",
+          }),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) latest.current.onChange(update.state.doc.toString());
           }),

@@ -11,6 +11,7 @@ use calvex_answer::watch::{Known, Moments, Rings, Rule, RuleDocument, Strips, re
 use calvex_language::domain::error_group::GroupState;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::query::{Field, Filter, TimeRange};
+use calvex_store::records::alerts::Raised;
 use calvex_wire::api::{CheckedRule, RaisedInTruth, RehearsalAnswer, RehearseRequest, RehearsedMark};
 use parking_lot::Mutex;
 use std::sync::Arc;
@@ -134,7 +135,7 @@ pub async fn rehearse(reading: &Arc<Reading>, reader: &Reader, ask: RehearseRequ
             (read, explain, false)
         }
     };
-    let in_truth = in_truth(reading, reader, &rule, range.from_ns).await?;
+    let in_truth = raised_in_truth(reading, reader, &rule, range.from_ns).await?;
     let shown = play(&read.strips, &moments, &rule);
     let mut alerts = shown.alerts;
     let alert_count = alerts.len();
@@ -161,18 +162,17 @@ pub async fn rehearse(reading: &Arc<Reading>, reader: &Reader, ask: RehearseRequ
 }
 
 /// When the rule of the document's name was raised, where the reader may see that rule.
-async fn in_truth(reading: &Reading, reader: &Reader, rule: &Rule, from_ns: i64) -> Result<Vec<RaisedInTruth>> {
+async fn raised_in_truth(reading: &Reading, reader: &Reader, rule: &Rule, from_ns: i64) -> Result<Vec<RaisedInTruth>> {
     let rules = reading.base.store.rules().await?;
     let known = rules.iter().find(|known| known.name == rule.document.name && reader.may_see_rule(known));
     let Some(known) = known else { return Ok(Vec::new()) };
     let raised = reading.base.store.raisings_since(known.id, from_ns).await?;
-    let one = |r: calvex_store::records::alerts::Raised| RaisedInTruth {
-        raised_ns: r.raised_ns,
-        ended_ns: r.ended_ns,
-        late: r.late,
-        withdrawn: r.withdrawn,
-    };
-    Ok(raised.into_iter().map(one).collect())
+    Ok(raised.iter().map(in_truth).collect())
+}
+
+/// One raising, as it is shown.
+pub fn in_truth(r: &Raised) -> RaisedInTruth {
+    RaisedInTruth { raised_ns: r.raised_ns, ended_ns: r.ended_ns, late: r.late, withdrawn: r.withdrawn }
 }
 
 /// What is known beside the events: which error groups were resolved, and when.

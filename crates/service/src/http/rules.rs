@@ -2,7 +2,7 @@
 
 use super::ask::Ask;
 use super::contacts::{check_mail, new_secret};
-use crate::answer::rehearse;
+use crate::answer::rehearse::{self, in_truth};
 use crate::auth::{Admin, Reader};
 use crate::error::{Result, ServiceError};
 use crate::notify::endings;
@@ -34,6 +34,9 @@ const MAX_MUTE_NS: f64 = 30.0 * 86_400e9;
 const MAX_MUTES: usize = 50;
 /// Groups of a rule that are listed.
 const MAX_LISTED: usize = 50;
+/// How far back a rule's raisings are listed, and how many.
+const LATELY_NS: i64 = 7 * 86_400_000_000_000;
+const MAX_LATELY: usize = 100;
 /// Times that a change is tried again where the rule raises or ends an alert meanwhile.
 const MAX_MOVED: usize = 10;
 
@@ -56,6 +59,7 @@ fn muted_of(mutes: Vec<Mute>, now_ns: i64) -> Vec<MutedRule> {
 pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<Rule>>> {
     let base = &reading.base;
     let mut listed = Vec::new();
+    let raisings = base.store.all_raisings_since((base.clock)() - LATELY_NS).await?;
     for r in base.store.rules().await?.into_iter().filter(|r| reader.may_see_rule(r)) {
         let rule = compiled(base, &r.document);
         let groups = if r.state == RuleState::Quiet { Vec::new() } else { base.store.rule_groups(r.id).await? };
@@ -85,6 +89,7 @@ pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Resul
             value: r.value,
             note: r.note,
             muted: muted_of(r.mutes, (base.clock)()),
+            lately: raisings.iter().filter(|(id, _)| *id == r.id).take(MAX_LATELY).map(|(_, r)| in_truth(r)).collect(),
             groups: groups.into_iter().take(MAX_LISTED).map(group).collect(),
             document: rule.document,
         });

@@ -42,6 +42,19 @@ impl Store {
         rows.iter().map(raised).collect()
     }
 
+    /// When any rule was raised since `from_ns`, by the rule, the latest first; 5,000 at most.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn all_raisings_since(&self, from_ns: i64) -> Result<Vec<(u32, Raised)>> {
+        let rows = sqlx::query(sql::ALERT_RAISINGS_ALL).bind(from_ns).fetch_all(&self.pool).await?;
+        let raised = |r: &sqlx::mysql::MySqlRow| {
+            let (raised_ns, ended_ns) = (r.try_get(1)?, r.try_get(2)?);
+            Ok((r.try_get(0)?, Raised { raised_ns, ended_ns, late: r.try_get(3)?, withdrawn: r.try_get(4)? }))
+        };
+        rows.iter().map(raised).collect()
+    }
+
     /// Alerts that are raised, that somebody was notified of and that nobody took.
     ///
     /// # Errors

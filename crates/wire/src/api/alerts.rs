@@ -67,6 +67,8 @@ pub struct Rule {
     pub note: String,
     /// Of what nobody is notified for a while.
     pub muted: Vec<MutedRule>,
+    /// When it was raised in the last seven days, the latest first; 100 at most.
+    pub lately: Vec<super::RaisedInTruth>,
     /// Groups that are building or raised, the first 50.
     pub groups: Vec<GroupOfRule>,
 }
