@@ -13,6 +13,9 @@ export const Page = styled.div`
   .wide {
     overflow-x: auto;
   }
+  p > a {
+    color: ${(p) => p.theme.accent};
+  }
 `;
 
 /** The name of a page that shows none, for those who do not see it. */

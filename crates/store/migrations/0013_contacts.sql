@@ -78,3 +78,14 @@ CREATE TABLE delivery_try (
     PRIMARY KEY (outbox_id, at_ns),
     FOREIGN KEY (outbox_id) REFERENCES outbox (id) ON DELETE CASCADE
 ) ENGINE=InnoDB;
+
+-- What deviations measured on their own past days, kept beyond the lanes' retention.
+CREATE TABLE rule_usual (
+    rule_id INT UNSIGNED NOT NULL,
+    figures_key BIGINT UNSIGNED NOT NULL COMMENT 'of what decides the figures',
+    day INT NOT NULL COMMENT 'from 1970',
+    step_ns BIGINT NOT NULL,
+    figures MEDIUMBLOB NOT NULL COMMENT 'zstd',
+    PRIMARY KEY (rule_id, figures_key, day),
+    FOREIGN KEY (rule_id) REFERENCES rule (id) ON DELETE CASCADE
+) ENGINE=InnoDB;

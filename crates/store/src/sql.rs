@@ -105,6 +105,10 @@ statements! {
     RULE_REMOVE = "DELETE FROM rule WHERE id = ?";
     RULE_JUDGED = "SELECT judged_ns, revision FROM rule WHERE id = ? FOR UPDATE";
     RULE_JUDGE = "UPDATE rule SET state = ?, since_ns = ?, judged_ns = ?, value = ?, standing = ?, note = ? WHERE id = ?";
+    USUAL_DAYS_OF = "SELECT day FROM rule_usual WHERE rule_id = ? AND figures_key = ? ORDER BY day";
+    USUAL_OF = "SELECT day, step_ns, figures FROM rule_usual WHERE rule_id = ? AND figures_key = ? ORDER BY day LIMIT 100";
+    USUAL_ADD = "INSERT IGNORE INTO rule_usual (rule_id, figures_key, day, step_ns, figures) VALUES (?, ?, ?, ?, ?)";
+    USUAL_EXPIRE = "DELETE FROM rule_usual WHERE day < ?";
     ALERT_OPEN_OF_RULE = "SELECT id FROM alert WHERE rule_id = ? AND ended_ns IS NULL ORDER BY id FOR UPDATE";
     ALERT_CLOSE = "UPDATE alert SET ended_ns = GREATEST(raised_ns, ?), closed = ? WHERE id = ?";
     ALERT_GROUPS_CLOSE = "UPDATE alert_group SET ended_ns = GREATEST(raised_ns, ?) WHERE alert_id = ? AND ended_ns IS NULL";

@@ -303,7 +303,7 @@ export default function AlertPage() {
           <section aria-label="Messages">
             <h2>Who was notified</h2>
             {alert.messages.length === 0 && <Muted>Nobody.</Muted>}
-            <Tries messages={alert.messages} />
+            <Tries messages={alert.messages.map((message) => ({ ...message, rule: "" }))} />
           </section>
         </div>
       </Columns>

@@ -99,7 +99,7 @@ export default function AlertsPage() {
                   <td>
                     {when(a.raised, zone)} <Muted>{a.late ? "seen late" : ago(parseNs(a.raised))}</Muted>
                   </td>
-                  <td>{span(raisedFor(a, Date.now()))}</td>
+                  <td className="short">{span(raisedFor(a, Date.now()))}</td>
                   <td>
                     {figure(a.peak, a.unit)}{" "}
                     <Muted>

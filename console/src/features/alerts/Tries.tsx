@@ -33,6 +33,7 @@ export function Tries({ messages }: { messages: AlertMessage[] }) {
     <List>
       {messages.map((message) => (
         <li key={message.id}>
+          {message.rule && `${message.rule}: `}
           {message.what} to {recipient(message)} <Muted>by {message.kind}</Muted>:{" "}
           <State $state={message.state}>{message.state}</State> <Muted>{at(message.due)}</Muted>
           {triesOf(message) && (

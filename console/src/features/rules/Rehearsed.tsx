@@ -15,6 +15,8 @@ const WIDTH = 300;
 const TIMES = 86;
 const BRACKETS = 16;
 const LINE = 20;
+const times = (n: number) => (n === 1 ? "once" : n === 2 ? "twice" : `${n} times`);
+
 /** Alerts that the list shows. */
 const MOST = 26;
 
@@ -150,7 +152,7 @@ export function Rehearsed(props: {
         {rehearsal.in_truth.length > 0 && (
           <>
             {" · "}
-            <Real>▍</Real>in truth it was raised {rehearsal.in_truth.length} times
+            <Real>▍</Real>in truth it was raised {times(rehearsal.in_truth.length)}
           </>
         )}
         {rehearsal.groups > 1 && ` · ${rehearsal.groups} groups`}

@@ -77,7 +77,7 @@ export const SENTENCES: Record<FormName, Part[]> = {
     EVENTS,
     word("that was not there for"),
     { field: "unseen", label: "not seen for", kind: "text", empty: "7d" },
-    word("; it stays raised for"),
+    word("and stays raised for"),
     { field: "over", label: "stays raised for", kind: "text", empty: "1h" },
   ],
   deviation: [
@@ -103,7 +103,7 @@ export const SENTENCES: Record<FormName, Part[]> = {
         ["day", "day"],
       ],
     },
-    word(", by at least"),
+    word("by at least"),
     { field: "least", label: "least difference", kind: "number", empty: "0" },
   ],
   objective: [
@@ -111,7 +111,7 @@ export const SENTENCES: Record<FormName, Part[]> = {
     { field: "all", label: "events that count", kind: "query" },
     word("over"),
     { field: "period", label: "period", kind: "text", empty: "30d" },
-    word(", the budget burns too fast for"),
+    word("the budget burns too fast for"),
     { field: "percent", label: "percent that are good", kind: "number" },
     word("% to be"),
     { field: "good", label: "good events", kind: "query" },
@@ -125,7 +125,7 @@ export const SENTENCES: Record<FormName, Part[]> = {
     { field: "tie", label: "tie", kind: "text" },
     word("within"),
     { field: "within", label: "within", kind: "text", empty: "10m" },
-    word(", more than"),
+    word("more than"),
     { field: "above", label: "how many", kind: "number", empty: "0" },
     word("times"),
   ],
@@ -150,7 +150,7 @@ export const SENTENCES: Record<FormName, Part[]> = {
 export const AROUND: Part[] = [
   word("for"),
   { field: "for", label: "for", kind: "text", empty: "at once" },
-  word(", notify"),
+  word("notify"),
   { field: "notify", label: "contacts", kind: "list", empty: "nobody" },
   word("as a"),
   {

@@ -139,9 +139,17 @@ impl Contacts {
                 let row = |m: &Message| {
                     let to = if m.contact.is_empty() { &m.target } else { &m.contact };
                     let tries = m.tries.len().to_string();
-                    vec![zone.short(&m.due), m.what.clone(), to.clone(), m.kind.clone(), tries, m.state.clone()]
+                    vec![
+                        zone.short(&m.due),
+                        m.rule.clone(),
+                        m.what.clone(),
+                        to.clone(),
+                        m.kind.clone(),
+                        tries,
+                        m.state.clone(),
+                    ]
                 };
-                form.list(&messages, &["due", "about", "to", "way", "tries", "state"], row)
+                form.list(&messages, &["due", "about", "what", "to", "way", "tries", "state"], row)
             }
             ContactAct::Test { name, form } => {
                 let sent: Vec<Notified> = client.post(&format!("/api/contacts/{}/test", segment(&name)), &()).await?;

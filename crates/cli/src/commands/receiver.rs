@@ -17,9 +17,12 @@ pub struct Receiver {
     smtp: String,
 }
 
-/// Shows one arrival in a line or two.
+/// Shows one arrival in a line: a mail by its subject, a webhook by what it is about.
 pub fn show(arrived: &Arrived) {
-    let text = arrived.text.lines().find(|l| l.starts_with("Subject:")).unwrap_or(&arrived.text);
+    let event: serde_json::Value = serde_json::from_str(&arrived.text).unwrap_or_default();
+    let of_event = event["type"].as_str().zip(event["subject"].as_str()).map(|(kind, of)| format!("{kind} {of}"));
+    let subject = arrived.text.lines().find(|l| l.starts_with("Subject:"));
+    let text = of_event.as_deref().or(subject).unwrap_or(&arrived.text);
     let signature =
         if arrived.signature.is_empty() { String::new() } else { format!(", signature {}", arrived.signature) };
     println!("{} to {}{signature}: {text}", arrived.kind, arrived.to);

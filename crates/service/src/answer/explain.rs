@@ -6,7 +6,7 @@ use super::rehearse::known;
 use super::search;
 use crate::auth::ReadScope;
 use crate::state::Reading;
-use calvex_answer::compare::{Comparison, FindingKind, Side, compare};
+use calvex_answer::compare::{Comparison, FindingKind, Side, compare, mark_of};
 use calvex_answer::errors::{ErrorsAsk, errors};
 use calvex_answer::search::{Find, Order, find};
 use calvex_answer::watch::{Moments, Rings, Rule as Compiled, Strip, group_hash, strips};
@@ -28,6 +28,8 @@ const BASELINE_TIMES: i64 = 4;
 const MAX_LINES: usize = 3;
 /// Kinds of failure that are looked at.
 const MAX_ERRORS: usize = 50;
+/// How far back changes are looked for.
+const MARKS_NS: i64 = 3_600_000_000_000;
 /// How far back the strip of values goes, and its bars.
 const STRIP_NS: i64 = 3 * 3_600_000_000_000;
 const STRIP_BARS: usize = 60;
@@ -37,6 +39,8 @@ struct Found {
     compared: Comparison,
     story: Option<String>,
     strip: Option<ExplainedStrip>,
+    /// Changes made before, the latest first.
+    marks: Vec<String>,
     /// Kinds of failure: id, first seen here, and in words.
     errors: Vec<(String, String)>,
 }
@@ -60,8 +64,6 @@ pub async fn explanation(
     };
     let of = |kinds: &'static [FindingKind]| compared.findings.iter().filter(move |f| kinds.contains(&f.kind));
     let lines = of(&[FindingKind::Value, FindingKind::Service, FindingKind::Shape]).take(MAX_LINES).map(line).collect();
-    let marks = of(&[FindingKind::Mark]).take(MAX_LINES);
-    let marks = marks.map(|mark| format!("{} {}", mark.at.clone().unwrap_or_default(), mark.value)).collect();
     // New is what was never seen before the time that is compared.
     let ids: Vec<&str> = found.errors.iter().map(|(id, _)| id.as_str()).collect();
     let seen = reading.base.store.seen_groups(&ids).await.ok()?;
@@ -70,7 +72,7 @@ pub async fn explanation(
     let explained = Explained {
         headline: compared.headline,
         lines,
-        marks,
+        marks: found.marks,
         new_errors: new.take(MAX_LINES).collect(),
         story: found.story,
         strip: found.strip,
@@ -112,11 +114,16 @@ async fn found(
             .events
             .first()
             .and_then(|(event, _)| event.trace.map(|id| format!("{:032x}", u128::from_be_bytes(id))));
+        let is_mark = Filter::Has(Field::Sent("mark".into()));
+        let changed = TimeRange { from_ns: raised_ns - MARKS_NS, to_ns: raised_ns };
+        let latest = Find { filter: &is_mark, range: changed, order: Order::Newest, after: None, limit: MAX_LINES };
+        let marks = find(scope, &latest).events.into_iter();
+        let marks = marks.map(|(event, _)| format!("{} {}", format_utc(event.time_ns, 0), mark_of(&event))).collect();
         let moments = Moments::between(raised_ns - STRIP_NS, raised_ns, asked.step_ns);
         let read = strips(scope, &asked, moments, &known, &mut Rings::default());
         let strip = read.strips.iter().find(|strip| group_hash(&strip.name()) == group).or(read.strips.first());
         let strip = strip.filter(|_| read.incomplete.is_none()).map(|strip| bars(strip, &moments, &asked));
-        Found { compared, story, strip, errors: failed.groups.into_iter().map(words).collect() }
+        Found { compared, story, strip, marks, errors: failed.groups.into_iter().map(words).collect() }
     });
     Some((found.await.ok()?, since_ns))
 }

@@ -13,3 +13,4 @@ pub mod search;
 pub mod search_pool;
 pub mod story;
 pub mod tail;
+pub mod usual;

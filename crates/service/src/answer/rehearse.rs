@@ -2,12 +2,13 @@
 //! walk alone.
 
 use super::search::{range_answer, run_following, timed};
+use super::usual;
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
 use calvex_answer::scan::Explanation;
 use calvex_answer::search::{Find, Order, find};
-use calvex_answer::watch::{Known, Moments, Rings, Rule, RuleDocument, Strips, rehearse as play, strips};
+use calvex_answer::watch::{Known, Moments, Rings, Rule, RuleDocument, Strips, Usual, rehearse as play, strips};
 use calvex_language::domain::error_group::GroupState;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::query::{Field, Filter, TimeRange};
@@ -113,7 +114,8 @@ pub async fn rehearse(reading: &Arc<Reading>, reader: &Reader, ask: RehearseRequ
     let (read, explain, at_hand) = match reading.rehearsals.get(&key) {
         Some(read) => (read, Explanation::default(), true),
         None => {
-            let known = known(reading).await?;
+            let mut known = known(reading).await?;
+            known.usual = usual_of(reading, reader, &rule).await?;
             let asked = rule.clone();
             let (mut read, reads) = run_following(reading, reader.scope(), None, move |scope| {
                 let strips = strips(scope, &asked, moments, &known, &mut Rings::default());
@@ -175,6 +177,19 @@ pub fn in_truth(r: &Raised) -> RaisedInTruth {
     RaisedInTruth { raised_ns: r.raised_ns, ended_ns: r.ended_ns, late: r.late, withdrawn: r.withdrawn }
 }
 
+/// What the rule of the document's name measured on days of which the events are gone, where the reader may see that rule.
+async fn usual_of(reading: &Reading, reader: &Reader, rule: &Rule) -> Result<Arc<Usual>> {
+    if rule.usual_key().is_none() {
+        return Ok(Arc::default());
+    }
+    let rules = reading.base.store.rules().await?;
+    let known = rules.iter().find(|known| known.name == rule.document.name && reader.may_see_rule(known));
+    match known {
+        Some(known) => usual::kept(&reading.base, known.id, rule).await,
+        None => Ok(Arc::default()),
+    }
+}
+
 /// What is known beside the events: which error groups were resolved, and when.
 ///
 /// # Errors
@@ -182,7 +197,8 @@ pub fn in_truth(r: &Raised) -> RaisedInTruth {
 pub async fn known(reading: &Reading) -> Result<Known> {
     let kept = reading.base.store.kept_groups().await?;
     let resolved = kept.into_iter().filter(|group| group.said == GroupState::Resolved);
-    Ok(Known { resolved: resolved.map(|group| (group.id, group.said_ns)).collect() })
+    let resolved = resolved.map(|group| (group.id, group.said_ns)).collect();
+    Ok(Known { resolved, ..Known::default() })
 }
 
 /// What decides the values: the form, which holds no bound, the stretch, and what the reader may read.

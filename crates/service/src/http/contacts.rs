@@ -206,6 +206,12 @@ pub(super) fn state_of(message: &Notification) -> String {
     }
 }
 
+/// The rule or contact that a message is about.
+fn about(message: &Notification) -> String {
+    let payload: serde_json::Value = serde_json::from_str(&message.payload).unwrap_or_default();
+    payload["subject"].as_str().unwrap_or("").to_owned()
+}
+
 /// A message with its tries.
 pub(super) async fn message_of(base: &Base, message: Notification) -> Result<Message> {
     let tries = base.store.tries_of(message.id).await?;
@@ -216,6 +222,7 @@ pub(super) async fn message_of(base: &Base, message: Notification) -> Result<Mes
     };
     Ok(Message {
         id: message.id,
+        rule: about(&message),
         contact: message.contact,
         kind: message.by.name().to_owned(),
         target: message.target,

@@ -8,6 +8,7 @@ mod merge;
 mod raised;
 mod rules;
 mod sources;
+mod usual;
 
 pub use bloom_sets::{make_bloom_once, roll_up_once};
 pub use expiry::{expire, reread_chunks};
@@ -17,6 +18,7 @@ use crate::error::Result;
 use crate::intake::ledger;
 use crate::notify;
 use crate::state::{Base, Parts, Upkeep};
+use calvex_answer::watch::{USUAL_DAY_NS, USUAL_DAYS};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::time::Duration;
@@ -35,6 +37,8 @@ const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;
 /// Others see by its beat that a node lives.
 const BEAT_EVERY: Duration = Duration::from_secs(1);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
+/// Days of deviations that are over are looked for this often.
+const USUAL_EVERY: Duration = Duration::from_secs(60);
 /// Who comes next, repeats and heartbeats are looked at this often.
 const CALLS_EVERY: Duration = Duration::from_secs(1);
 /// Alerts are kept for so long after their end; messages of no alert, and mutes that ended.
@@ -138,6 +142,11 @@ pub fn start(parts: &Parts, touched_from_ns: &Arc<AtomicI64>, stop: &watch::Rece
         let (base, sender) = (own.clone(), sender.clone());
         async move { sender.run(&base).await }
     }));
+    let reading = parts.reading.clone();
+    tasks.spawn(every(USUAL_EVERY, stop.clone(), "usual", move || {
+        let reading = reading.clone();
+        async move { usual::keep_once(&reading).await }
+    }));
     let (reading, health) = (parts.reading.clone(), parts.health.clone());
     tasks.spawn(every(CALLS_EVERY, stop.clone(), "calls", move || {
         let (reading, health) = (reading.clone(), health.clone());
@@ -157,6 +166,8 @@ pub fn start(parts: &Parts, touched_from_ns: &Arc<AtomicI64>, stop: &watch::Rece
             while base.store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
             base.store.expire_sessions(now_ns).await?;
             base.store.expire_dials(now_ns - DIALS_KEPT_NS).await?;
+            let today = i32::try_from(now_ns / USUAL_DAY_NS).unwrap_or(0);
+            base.store.expire_usual(today - USUAL_DAYS as i32 - 1).await?;
             base.store.expire_mutes(now_ns - MESSAGES_KEPT_NS).await?;
             while base.store.expire_alerts(now_ns - ALERTS_KEPT_NS).await? >= 1_000 {}
             while base.store.expire_outbox(now_ns - MESSAGES_KEPT_NS).await? >= 1_000 {}

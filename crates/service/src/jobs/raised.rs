@@ -1,102 +1,16 @@
-//! What a judgement finds: how each group moved, what that makes of the rule's alerts, and whom that notifies.
+//! What a judgement makes of a rule's alerts, and whom that notifies.
 
 use crate::answer::explain;
 use crate::error::Result;
 use crate::notify::Notice;
 use crate::state::Reading;
-use calvex_answer::watch::{
-    GroupRaising, Moments, Raising, Rule as Compiled, Standing, Stood, Strip, Strips, group_hash, mute_filter,
-    mutes_group, raisings, walk_blind,
-};
+use calvex_answer::watch::{GroupRaising, Raising, Rule as Compiled, Stood};
 use calvex_language::domain::contact::{AlertMove, Contact};
-use calvex_language::domain::rule::{Alert, AlertChange, AlertGroup, Rule, RuleGroup, RuleState};
-use calvex_language::query::Filter;
-use std::collections::HashMap;
+use calvex_language::domain::rule::{Alert, AlertChange, AlertGroup, Rule};
 use std::sync::Arc;
 
 /// Groups of an alert that are kept.
 const MAX_ALERT_GROUPS: usize = 5_000;
-
-/// What walking every group found.
-pub(super) struct WalkedAll {
-    pub found: Vec<GroupRaising>,
-    /// Groups that are not quiet at the end.
-    pub groups: Vec<RuleGroup>,
-    pub value: Option<f64>,
-}
-
-/// What a walk over every group goes by.
-pub(super) struct Walk<'a> {
-    pub compiled: &'a Compiled,
-    pub moments: &'a Moments,
-    /// Where groups that are not quiet stand as it begins.
-    pub standings: HashMap<u64, (String, Standing)>,
-    /// Where all others do.
-    pub from_ns: i64,
-    /// Since when nothing comes to judge by.
-    pub blind_ns: Option<i64>,
-    pub mutes: &'a Mutes,
-}
-
-/// Walks over every group.
-pub(super) fn walk_all(read: &Strips, mut walk: Walk) -> WalkedAll {
-    let mut out = WalkedAll { found: Vec::new(), groups: Vec::new(), value: None };
-    let Walk { compiled, moments, from_ns, blind_ns, mutes, .. } = walk;
-    let bound = &compiled.bound;
-    let mut one = |name: String, standing: Standing, values: &[f64], muted: bool| {
-        let at = (moments.first_ns, moments.step_ns);
-        let walked = walk_blind(standing, bound, compiled.hold_ns, at, values, blind_ns);
-        let hash = group_hash(&name);
-        for raising in raisings(standing, &walked) {
-            out.found.push(GroupRaising { hash, name: name.clone(), raising, withdrawn: false, muted });
-        }
-        let value = walked.value.is_finite().then_some(walked.value);
-        out.value = match (out.value, value) {
-            (Some(a), Some(b)) => Some(bound.worse(a, b)),
-            (a, b) => a.or(b),
-        };
-        let Standing { state, since_ns } = walked.standing;
-        if matches!(state, RuleState::Building | RuleState::Raised) {
-            out.groups.push(RuleGroup { hash, name, state, since_ns, value });
-        }
-    };
-    for strip in &read.strips {
-        let name = strip.name();
-        let standing = walk.standings.remove(&group_hash(&name)).map(|(_, standing)| standing);
-        one(name, standing.unwrap_or(Standing::quiet(from_ns)), &strip.values, mutes.is_of(compiled, strip));
-    }
-    // Groups that are not quiet and of which there is no event any more.
-    let empty = vec![compiled.empty_value(); moments.count];
-    for (hash, (name, standing)) in walk.standings {
-        one(name, standing, &empty, mutes.is_of_known(hash));
-    }
-    out
-}
-
-/// The mutes of a rule that last.
-pub(super) struct Mutes {
-    filters: Vec<Filter>,
-    /// Groups that were muted at the last judgement, for those of which there is no event any more.
-    known: Vec<u64>,
-}
-
-impl Mutes {
-    /// Those of a rule now; one that does not fit its document any more mutes nothing.
-    pub fn of(rule: &Rule, compiled: &Compiled, known: &[Alert], now_ns: i64) -> Self {
-        let lasting = rule.mutes.iter().filter(|mute| mute.until_ns > now_ns);
-        let filters = lasting.filter_map(|mute| mute_filter(&mute.filter, compiled.per()).ok()).collect();
-        let groups = known.iter().flat_map(|alert| &alert.groups);
-        Mutes { filters, known: groups.filter(|group| group.muted).map(|group| group.hash).collect() }
-    }
-
-    fn is_of(&self, compiled: &Compiled, strip: &Strip) -> bool {
-        self.filters.iter().any(|filter| mutes_group(filter, compiled.per(), &strip.group))
-    }
-
-    fn is_of_known(&self, hash: u64) -> bool {
-        self.filters.contains(&Filter::All) || (!self.filters.is_empty() && self.known.contains(&hash))
-    }
-}
 
 /// An alert as the engine sees it.
 pub(super) fn stood_of(alert: &Alert) -> Stood {

@@ -1,18 +1,19 @@
 //! Step 12: rules judged on time, each as its owner, with late events judged again up to the rule's bound.
 
-use super::raised::{Changing, Mutes, Walk, stood_of, walk_all};
+use super::raised::{Changing, stood_of};
 use super::sources::Sources;
-use crate::answer::{rehearse, search};
+use crate::answer::{rehearse, search, usual};
 use crate::auth::ReadScope;
 use crate::error::Result;
 use crate::notify::Notice;
 use crate::state::Reading;
-use calvex_answer::watch::{Moments, Rings, Rule as Compiled, RuleDocument, Standing, Stood, Strips, settle, strips};
+use calvex_answer::watch::{
+    Moments, Mutes, Rings, Rule as Compiled, RuleDocument, Standing, Standings, Stood, Strips, Usual, settle, stood_at,
+    strips, walk_all,
+};
 use calvex_language::domain::access::Actor;
 use calvex_language::domain::contact::{AlertMove, Contact};
-use calvex_language::domain::rule::{
-    Alert, AlertChange, AlertGroup, Closed, Judgement, Rule, RuleCondition, RuleGroup, RuleState,
-};
+use calvex_language::domain::rule::{Alert, AlertChange, Closed, Judgement, Rule, RuleCondition, RuleGroup, RuleState};
 use calvex_language::model::time::{SECOND_NS, format_utc};
 use calvex_store::records::Act;
 use std::collections::HashMap;
@@ -21,6 +22,8 @@ use std::sync::atomic::{AtomicI64, Ordering};
 
 /// Bytes that the figures kept of all rules may take; beyond, those of the rule that has most are let go.
 const MAX_RINGS_BYTES: usize = 256 << 20;
+/// What a deviation kept of its past is read again after so long.
+const USUAL_AGAIN_NS: i64 = 1800 * SECOND_NS;
 /// A judgement that lies this far ahead of the present was made by a clock that was wrong.
 const AHEAD_NS: i64 = 120 * SECOND_NS;
 
@@ -32,6 +35,8 @@ struct Memory {
     /// The revision that is compiled, and the figures read for it.
     compiled: Option<(u32, Compiled)>,
     rings: Rings,
+    /// What a deviation measured on days of which the events may be gone, and when that was read.
+    usual: (i64, Arc<Usual>),
 }
 
 /// Judges rules.
@@ -104,6 +109,7 @@ fn compiled<'a>(reading: &Reading, rule: &Rule, memory: &'a mut Memory) -> std::
         let read = read.map_err(|mistakes| mistakes.first().map(ToString::to_string).unwrap_or_default())?;
         memory.compiled = Some((rule.revision, read));
         memory.rings = Rings::default();
+        memory.usual = Default::default();
     }
     memory.compiled.as_ref().map(|(_, compiled)| compiled).ok_or_else(String::new)
 }
@@ -132,32 +138,27 @@ async fn judge(
         return take_back(reading, rule, &compiled, now_ns).await;
     }
     // What the document was before is not judged by what it is now.
-    let touched_ns = touched_ns.max(now_ns - compiled.late_ns).max(rule.changed_ns);
-    let late_ns = touched_ns.div_euclid(step_ns) * step_ns;
-    let again = late_ns < judged_ns;
-    if until_ns <= judged_ns && !again {
+    let touched_ns = touched_ns.max(rule.changed_ns);
+    let Some(turn) = compiled.turn(judged_ns, touched_ns, now_ns) else {
         return Ok(memory.touched_ns.is_some_and(|at| at >= judged_ns));
-    }
-    // One that was building then builds again.
-    let from_ns = if again { late_ns - compiled.hold_ns } else { judged_ns };
-    let until_ns = until_ns.max(judged_ns);
-    let moments = Moments::between(from_ns, until_ns, step_ns);
-    memory.rings.forget_from(touched_ns, step_ns);
+    };
+    memory.rings.forget_from(turn.touched_ns, step_ns);
 
-    let mut known = reading.base.store.alerts_since(rule.id, from_ns).await?;
+    let mut known = reading.base.store.alerts_since(rule.id, turn.from_ns).await?;
     known.retain(|alert| alert.revision == rule.revision);
-    let standings = standings(reading, rule, &known, from_ns, again).await?;
-    let read = read(reading, rule, compiled.clone(), moments, memory).await?;
+    let stood: Vec<Stood> = known.iter().map(stood_of).collect();
+    let standings = if turn.again { stood_at(&compiled, &stood, turn.from_ns) } else { standings(reading, rule).await? };
+    let read = read(reading, rule, compiled.clone(), turn.moments, memory).await?;
     if let Some(why) = read.incomplete {
         fail(reading, rule, &why).await?;
         return Ok(false);
     }
     let blind_ns = sources.silent_since(reading, rule, &compiled).await?;
-    let mutes = Mutes::of(rule, &compiled, &known, now_ns);
-    let walk = Walk { compiled: &compiled, moments: &moments, standings, from_ns, blind_ns, mutes: &mutes };
-    let walked = walk_all(&read, walk);
-    let stood: Vec<Stood> = known.iter().map(stood_of).collect();
-    let settled = settle(&stood, &walked.found, (from_ns, until_ns), &compiled.bound);
+    let mutes = rule.mutes.iter().filter(|mute| mute.until_ns > now_ns).map(|mute| mute.filter.as_str());
+    let mutes = Mutes::new(&compiled, mutes, &stood);
+    let walked = walk_all(&compiled, &turn, &read, standings, blind_ns, &mutes);
+    let settled = settle(&stood, &walked.found, (turn.from_ns, turn.until_ns), &compiled.bound);
+    let until_ns = turn.until_ns;
     let changing = Changing { reading, rule, compiled: &compiled, contacts, judged_before_ns: judged_ns };
     let changes = changing.changes(&known, &settled).await?;
     let state = walked.groups.iter().map(|group| group.state).max_by_key(|state| *state == RuleState::Raised);
@@ -204,7 +205,12 @@ async fn read(
     memory: &mut Memory,
 ) -> Result<Strips> {
     let lanes = reading.base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?;
-    let known = rehearse::known(reading).await?;
+    let mut known = rehearse::known(reading).await?;
+    let now_ns = (reading.base.clock)();
+    if compiled.usual_key().is_some() && now_ns - memory.usual.0 >= USUAL_AGAIN_NS {
+        memory.usual = (now_ns, usual::kept(&reading.base, rule.id, &compiled).await?);
+    }
+    known.usual = memory.usual.1.clone();
     let mut rings = std::mem::take(&mut memory.rings);
     let (read, rings) = search::run_for_rules(reading, ReadScope::of_lanes(lanes), move |scope| {
         let read = strips(scope, &compiled, moments, &known, &mut rings);
@@ -215,25 +221,11 @@ async fn read(
     Ok(read)
 }
 
-/// Where the groups that are not quiet stand as a walk begins: as it was left, or, for one that goes back, as the known
-/// alerts say they stood then.
-async fn standings(
-    reading: &Reading,
-    rule: &Rule,
-    known: &[Alert],
-    from_ns: i64,
-    again: bool,
-) -> Result<HashMap<u64, (String, Standing)>> {
-    if !again {
-        let groups = reading.base.store.rule_groups(rule.id).await?;
-        let standing = |g: RuleGroup| (g.hash, (g.name, Standing { state: g.state, since_ns: g.since_ns }));
-        return Ok(groups.into_iter().map(standing).collect());
-    }
-    let groups = known.iter().flat_map(|alert| &alert.groups).filter(|group| !group.withdrawn);
-    let covers = |g: &&AlertGroup| g.raised_ns <= from_ns && g.ended_ns.is_none_or(|end| end > from_ns);
-    let raised =
-        |g: &AlertGroup| (g.hash, (g.name.clone(), Standing { state: RuleState::Raised, since_ns: g.raised_ns }));
-    Ok(groups.filter(covers).map(raised).collect())
+/// Where the groups that are not quiet stand, as the last judgement left them.
+async fn standings(reading: &Reading, rule: &Rule) -> Result<Standings> {
+    let groups = reading.base.store.rule_groups(rule.id).await?;
+    let standing = |g: RuleGroup| (g.hash, (g.name, Standing { state: g.state, since_ns: g.since_ns }));
+    Ok(groups.into_iter().map(standing).collect())
 }
 
 /// Takes back judgements that lie ahead of the clock, which was set back since: else the rule would be blind until then.

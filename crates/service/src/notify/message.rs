@@ -117,8 +117,9 @@ impl<'a> Notice<'a> {
             alert.explanation.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
         let console = base.settings.text("notify.console_url").trim_end_matches('/');
         let evidence_ns = alert.raised_ns - compiled.window_ns();
-        let (from, raised) = (format_utc(evidence_ns, 3), format_utc(alert.raised_ns, 3));
-        let to = format_utc(alert.ended_ns.unwrap_or_else(|| (base.clock)()), 3);
+        // Rules are judged at whole seconds.
+        let (from, raised) = (format_utc(evidence_ns, 0), format_utc(alert.raised_ns, 0));
+        let to = format_utc(alert.ended_ns.unwrap_or_else(|| (base.clock)()), 0);
         let link = |path: &str, parts: &[(&str, &str)]| -> Option<String> {
             let url = reqwest::Url::parse_with_params(&format!("{console}{path}"), parts).ok()?;
             Some(url.to_string())
@@ -153,7 +154,7 @@ impl<'a> Notice<'a> {
                 "groups": groups,
                 "group_count": alert.groups.iter().filter(|g| !g.muted).count(),
                 "raised": raised,
-                "ended": alert.ended_ns.map(|t| format_utc(t, 3)),
+                "ended": alert.ended_ns.map(|t| format_utc(t, 0)),
                 "why_ended": alert.closed.map(Closed::name),
                 "late": alert.late,
                 "repeat": (what == AlertMove::Repeated).then_some(round),

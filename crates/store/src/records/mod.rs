@@ -10,6 +10,7 @@ pub mod lanes;
 pub mod rules;
 pub mod saved;
 pub mod transforms;
+pub mod usual;
 
 use crate::{Result, Store, StoreError};
 use calvex_language::domain::access::Actor;

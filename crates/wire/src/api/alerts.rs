@@ -220,6 +220,8 @@ pub struct AlertInFull {
 #[allow(missing_docs)]
 pub struct Message {
     pub id: u64,
+    /// What it is about: a rule, or a contact.
+    pub rule: String,
     /// The contact; empty for a way that the rule has of its own.
     pub contact: String,
     /// `webhook` or `mail`.

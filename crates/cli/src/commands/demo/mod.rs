@@ -180,6 +180,7 @@ impl Demo {
         let at = calvex_language::model::time::format_utc(kept.change_ns, 0);
         output::line(&format!("console    {url}"))?;
         output::line(&format!("sign in    admin / {}", kept.password))?;
+        output::line(&format!("messages   http://{} shows what arrived by mail and webhook", self.receiver_http))?;
         output::line(&format!("the night  the slot lease was changed at {at}"))?;
         output::line(&format!("in a shell export CALVEX_URL={url} CALVEX_TOKEN={}", kept.token))?;
         output::line("stop       Ctrl-C")?;

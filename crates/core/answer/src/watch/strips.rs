@@ -6,7 +6,8 @@
 
 use super::compile::{Form, Rule, default_of};
 use super::rings::{Rings, Row};
-use super::usual::{Gaps, median};
+use super::usual::Gaps;
+use super::usual_days::Usual;
 use crate::measure::{GroupValue, Sliding, Windows, windows};
 use crate::scan::{Explanation, Scope};
 use calvex_language::query::{Filter, Measure};
@@ -22,10 +23,6 @@ const MAX_VALUES: usize = 4_000_000;
 const READ_AT_ONCE: usize = 2_880;
 /// How far back gaps are learned from.
 const GAPS_NS: i64 = 7 * 86_400_000_000_000;
-/// Like buckets that there must be, how far they may lie from the same time, and how many weeks or days are looked at.
-const LEAST_LIKE: usize = 20;
-const LIKE_NS: i64 = 15 * 60 * 1_000_000_000;
-const MOST_LIKE: i64 = 8;
 /// A part of the budget that, spent within an hour, pages; and within three days, makes a ticket. Each has a short window
 /// beside, a twelfth, that ends the alert soon after the burning does.
 const BURNS: [(&str, f64, i64); 2] = [("page", 0.02, 3_600_000_000_000), ("ticket", 0.1, 3 * 86_400_000_000_000)];
@@ -100,6 +97,8 @@ pub struct Strips {
 pub struct Known {
     /// When an error group was resolved, by its id.
     pub resolved: HashMap<String, i64>,
+    /// What a deviation measured on days that may be gone.
+    pub usual: std::sync::Arc<Usual>,
 }
 
 /// Reads the values of a rule at `moments`; `rings` hold what was read for earlier ones.
@@ -123,7 +122,7 @@ pub fn strips(scope: &Scope, rule: &Rule, moments: Moments, known: &Known, rings
             reader.first_seen(filter, measure, *unseen_ns, *over_ns)
         }
         Form::Deviation { filter, measure, over_ns, least, like_ns } => {
-            reader.deviation(filter, measure, *over_ns, *least, *like_ns);
+            reader.deviation(filter, measure, (*over_ns, *like_ns), *least, &known.usual);
         }
         Form::Objective { filter, measure, target, period_ns } => {
             reader.objective(filter, measure, *target, *period_ns)
@@ -138,7 +137,11 @@ pub fn strips(scope: &Scope, rule: &Rule, moments: Moments, known: &Known, rings
             }
         }
     }
-    let mut out = reader.out;
+    finished(reader.out, scope)
+}
+
+/// With why values are missing.
+pub(super) fn finished(mut out: Strips, scope: &Scope) -> Strips {
     if scope.budget.is_spent() {
         out.incomplete.get_or_insert_with(|| scope.budget.reason());
     }
@@ -148,26 +151,27 @@ pub fn strips(scope: &Scope, rule: &Rule, moments: Moments, known: &Known, rings
     out
 }
 
-struct Reader<'a> {
-    scope: &'a Scope<'a>,
-    moments: Moments,
-    out: Strips,
-    rings: &'a mut Rings,
+/// Reads the figures of a rule's questions, and makes strips of them.
+pub(super) struct Reader<'a> {
+    pub scope: &'a Scope<'a>,
+    pub moments: Moments,
+    pub out: Strips,
+    pub rings: &'a mut Rings,
     /// How many were asked.
-    questions: usize,
-    most_groups: usize,
+    pub questions: usize,
+    pub most_groups: usize,
 }
 
 impl Reader<'_> {
     /// The figures of windows that end at each moment, and at those up to `back_ns` before the first. Steps are numbered so
     /// that 0 ends at the first moment.
-    fn read(&mut self, filter: &Filter, measure: &Measure, over_ns: i64, back_ns: i64) -> Vec<Row> {
+    pub(super) fn read(&mut self, filter: &Filter, measure: &Measure, over_ns: i64, back_ns: i64) -> Vec<Row> {
         let step_ns = self.moments.step_ns;
         let back = back_ns / step_ns;
         self.read_steps(filter, measure, over_ns, -back..self.moments.count as i64)
     }
 
-    fn read_steps(
+    pub(super) fn read_steps(
         &mut self,
         filter: &Filter,
         measure: &Measure,
@@ -236,7 +240,7 @@ impl Reader<'_> {
     }
 
     /// As many groups as fit; those with the most to say.
-    fn bounded(&mut self, mut rows: Vec<Row>) -> Vec<Row> {
+    pub(super) fn bounded(&mut self, mut rows: Vec<Row>) -> Vec<Row> {
         let most = (MAX_VALUES / self.moments.count.max(1)).max(1);
         if rows.len() > most {
             self.out.capped.get_or_insert_with(|| format!("only the {most} groups with the most events are judged"));
@@ -346,67 +350,6 @@ impl Reader<'_> {
         }
     }
 
-    /// Spreads away from what is usual: from the middle of the like buckets, a quarter of an hour around the same time of
-    /// earlier weeks or days, by their median absolute deviation (as standard deviations: times 1.4826), the root of the
-    /// middle at least, as counts scatter so much by chance.
-    fn deviation(&mut self, filter: &Filter, measure: &Measure, over_ns: i64, least: f64, like_ns: i64) {
-        let step_ns = self.moments.step_ns;
-        let (period, count) = (like_ns / step_ns, self.moments.count as i64);
-        let (near, stride) = (LIKE_NS / step_ns, (over_ns / step_ns).max(1));
-        let empty = default_of(measure);
-        // Where few moments are judged, only what lies around them in each period is read.
-        let mut all: HashMap<Vec<GroupValue>, HashMap<i64, f64>> = HashMap::new();
-        let mut earliest = i64::MAX;
-        let whole = count + 2 * near >= period;
-        let range_of = |n: i64| match n {
-            0 if whole => -MOST_LIKE * period - near..count,
-            0 => 0..count,
-            n => -n * period - near..count - n * period + near + 1,
-        };
-        for range in (0..=if whole { 0 } else { MOST_LIKE }).map(range_of) {
-            for (group, row) in self.read_steps(filter, measure, over_ns, range) {
-                let known = all.entry(group).or_default();
-                for (step, figures) in row {
-                    earliest = earliest.min(step);
-                    known.insert(step, figures.first().copied().unwrap_or(f64::NAN));
-                }
-            }
-        }
-        let (mut learned, mut strips) = (false, Vec::new());
-        let rows: Vec<Row> = all.keys().map(|group| (group.clone(), Vec::new())).collect();
-        for (group, _) in self.bounded(rows) {
-            let Some(known) = all.get(&group) else { continue };
-            let at = |step: i64| known.get(&step).copied().unwrap_or(empty);
-            let (mut values, mut usual) = (Vec::new(), Vec::new());
-            for step in 0..count {
-                // What came before anything did is no bucket.
-                let times = (1..=MOST_LIKE).flat_map(|n| {
-                    let middle = step - n * period;
-                    (-near / stride..=near / stride).map(move |k| middle + k * stride)
-                });
-                let mut like: Vec<f64> =
-                    times.filter(|step| *step >= earliest).map(at).filter(|v| !v.is_nan()).collect();
-                let value = at(step);
-                if like.len() < LEAST_LIKE || value.is_nan() {
-                    values.push(f64::NAN);
-                    usual.push((value, f64::NAN));
-                    continue;
-                }
-                learned = true;
-                let middle = median(&mut like);
-                like.iter_mut().for_each(|v| *v = (*v - middle).abs());
-                let spread = (1.4826 * median(&mut like)).max(middle.abs().sqrt()).max(f64::MIN_POSITIVE);
-                let away = value - middle;
-                values.push(if away.abs() < least { 0.0 } else { away / spread });
-                usual.push((value, middle));
-            }
-            strips.push(Strip { group, values, usual });
-        }
-        strips.sort_by(|a, b| a.group.cmp(&b.group));
-        self.out.strips = strips;
-        self.out.learning = !learned;
-    }
-
     /// How fast the budget burns, over a long window and its twelfth, against the rate that is too fast: the lesser of both.
     /// (Beyer and others: "The site reliability workbook", 2018, chapter 5.)
     fn objective(&mut self, filter: &Filter, measure: &Measure, target: f64, period_ns: i64) {
@@ -456,21 +399,27 @@ impl Reader<'_> {
         let mut changes = vec![0i64; self.moments.count + 1];
         let mut open: Vec<(i64, String)> = Vec::new();
         for (group, row) in begun {
-            let Some(began) = row.first().map(|(step, _)| *step) else { continue };
             if group.iter().all(|value| *value == GroupValue::Missing) {
                 continue;
             }
-            // Both may fall into one step, and clocks may differ by one.
-            let end = ended.get(&group).and_then(|row| row.iter().map(|(s, _)| *s).find(|step| *step + 1 >= began));
-            let (from, to) = (began + within, end.unwrap_or(i64::MAX).min(began.saturating_add(forget)));
-            if to <= from {
-                continue;
-            }
-            let clamp = |step: i64| step.clamp(0, count) as usize;
-            changes[clamp(from)] += 1;
-            changes[clamp(to)] -= 1;
-            if from < count && to >= count {
-                open.push((began, group.first().map(ToString::to_string).unwrap_or_default()));
+            let ends = ended.get(&group);
+            let mut covered = i64::MIN;
+            // One may begin again: it is open once at a time.
+            for (began, _) in &row {
+                // Both may fall into one step, and clocks may differ by one.
+                let end = ends.and_then(|row| row.iter().map(|(s, _)| *s).find(|step| *step + 1 >= *began));
+                let (from, to) = (began + within, end.unwrap_or(i64::MAX).min(began.saturating_add(forget)));
+                let (from, to) = (from.max(covered), to);
+                if to <= from {
+                    continue;
+                }
+                covered = to;
+                let clamp = |step: i64| step.clamp(0, count) as usize;
+                changes[clamp(from)] += 1;
+                changes[clamp(to)] -= 1;
+                if from < count && to >= count {
+                    open.push((*began, group.first().map(ToString::to_string).unwrap_or_default()));
+                }
             }
         }
         open.sort();

@@ -150,6 +150,43 @@ fn a_deviation_is_from_the_same_time_of_earlier_days() {
     assert!(strips.learning && replay(&strips, &moments, &weekly.bound, 0).is_empty());
 }
 
+/// The events of the first weeks are gone: what was measured then is kept, and the rule judges as before.
+#[test]
+fn a_deviation_knows_its_own_past_beyond_the_events() {
+    let rule = rule("name='rate'\n[deviation]\nover='5m'\nabove=5\nleast=20\nlike='week'");
+    let mut events = Vec::new();
+    for minute in 0..5 * 7 * 24 * 12 {
+        let at = minute * 5 * MINUTE;
+        let is_odd = (32 * DAY + 3 * HOUR..32 * DAY + 4 * HOUR).contains(&at);
+        events.extend((0..if is_odd { 60 } else { 9 + minute % 3 }).map(|n| event(at + n * SECOND, "edge", "x", &[])));
+    }
+    let moments = Moments::between(32 * DAY, 33 * DAY, rule.step_ns);
+    let whole = read(&rule, &events, moments, &Known::default());
+    let shelf_of = |events: &[Event]| {
+        let mut shelf = Shelf::default();
+        let view = shelf.seal(&numbered(events.to_vec()), 512);
+        (view, shelf)
+    };
+    let (view, shelf) = shelf_of(&events);
+    let mut usual = Usual::default();
+    for day in 0..30 {
+        let figures = usual_day(&scope(&view, &shelf), &rule, day).unwrap();
+        let bytes = encode_usual_day(&figures).unwrap();
+        usual.add(day, rule.step_ns, decode_usual_day(&bytes).unwrap());
+    }
+    let left: Vec<Event> = events.iter().filter(|event| event.time_ns >= 31 * DAY).cloned().collect();
+    let alone = read(&rule, &left, moments, &Known::default());
+    assert!(alone.learning && !whole.learning);
+    let known = Known { usual: std::sync::Arc::new(usual), ..Known::default() };
+    let kept = read(&rule, &left, moments, &known);
+    assert!(!kept.learning);
+    let raised = |strips: &Strips| replay(strips, &moments, &rule.bound, 0).len();
+    assert_eq!((raised(&whole), raised(&kept)), (1, 1));
+    // Of days that are kept every figure is the same.
+    let far = whole.strips[0].values.iter().zip(&kept.strips[0].values).filter(|(a, b)| (**a - **b).abs() > 1e-9);
+    assert_eq!(far.count(), 0);
+}
+
 #[test]
 fn an_objective_burns_by_two_windows() {
     let rule = rule("name='o'\n[objective]\nall='service=edge'\ngood='ok'\npercent=99\nperiod='30d'");
@@ -209,7 +246,7 @@ fn error_groups_are_new_or_return() {
     // The first one is known; it was resolved on the eighth day and came again an hour later.
     let returned = rule("name='r'\n[error-group]\nwhich='returned'");
     let moments = Moments::between(7 * DAY, 9 * DAY, returned.step_ns);
-    let strips_of = |resolved| read(&returned, &events, moments, &Known { resolved });
+    let strips_of = |resolved| read(&returned, &events, moments, &Known { resolved, ..Known::default() });
     let everything = read(
         &rule("name='t'\n[threshold]\nover='1h'\nper=['error_group']\nabove=0"),
         &events,
