@@ -38,9 +38,12 @@ it("groups are named once, the first few of them", () => {
 });
 
 it("the link of a message finds its alert", () => {
-  const alerts = [{ ...alert, id: 7, rule: "leases" }] as unknown as Alert[];
+  const ended = "2026-10-04T02:20:00Z";
+  const alerts = [{ ...alert, ended, id: 7, rule: "leases" }] as unknown as Alert[];
   expect(named(alerts, "leases", "2026-10-04T02:15:00.000Z")?.id).toBe(7);
-  expect(named(alerts, "leases", "2026-10-04T02:15:01Z")).toBeUndefined();
+  // It moved since the message was made.
+  expect(named(alerts, "leases", "2026-10-04T02:15:30Z")?.id).toBe(7);
+  expect(named(alerts, "leases", "2026-10-04T02:14:59Z")).toBeUndefined();
   expect(named(alerts, null, "2026-10-04T02:15:00Z")).toBeUndefined();
 });
 

@@ -48,7 +48,10 @@ export function groupsOf(alert: Pick<Alert, "groups" | "group_count">): string {
 export function named(alerts: Alert[], rule: string | null, raised: string | null): Alert | undefined {
   if (!rule || !raised) return undefined;
   const at = parseNs(raised);
-  return alerts.find((alert) => alert.rule === rule && parseNs(alert.raised) === at);
+  const of = alerts.filter((alert) => alert.rule === rule);
+  // What came late may have moved it since.
+  const covers = (alert: Alert) => parseNs(alert.raised) <= at && (!alert.ended || at <= parseNs(alert.ended));
+  return of.find((alert) => parseNs(alert.raised) === at) ?? of.find(covers);
 }
 
 /** Whom a message was for. */

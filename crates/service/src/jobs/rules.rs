@@ -147,7 +147,8 @@ async fn judge(
     let mut known = reading.base.store.alerts_since(rule.id, turn.from_ns).await?;
     known.retain(|alert| alert.revision == rule.revision);
     let stood: Vec<Stood> = known.iter().map(stood_of).collect();
-    let standings = if turn.again { stood_at(&compiled, &stood, turn.from_ns) } else { standings(reading, rule).await? };
+    let standings =
+        if turn.again { stood_at(&compiled, &stood, turn.from_ns) } else { standings(reading, rule).await? };
     let read = read(reading, rule, compiled.clone(), turn.moments, memory).await?;
     if let Some(why) = read.incomplete {
         fail(reading, rule, &why).await?;

@@ -76,7 +76,7 @@ pub fn settle(known: &[Stood], found: &[GroupRaising], (from_ns, until_ns): (i64
                 known.muted = group.muted;
                 let old = &mut known.raising;
                 *old = Raising {
-                    raised_ns: old.raised_ns.min(group.raising.raised_ns),
+                    raised_ns: group.raising.raised_ns,
                     ended_ns: group.raising.ended_ns,
                     worst: bound.worse(old.worst, group.raising.worst),
                 };

@@ -117,7 +117,7 @@ pub fn encode_usual_day(day: &UsualDay) -> Option<Vec<u8>> {
 /// A day from its bytes; none where they are damaged.
 pub fn decode_usual_day(bytes: &[u8]) -> Option<UsualDay> {
     let mut at = Bytes(bytes.strip_prefix(MAGIC)?);
-    let groups = at.count(6)?;
+    let groups = at.count(5)?;
     let mut day = Vec::with_capacity(groups);
     for _ in 0..groups {
         let values = at.take(1)?.first().copied()?;
