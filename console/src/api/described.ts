@@ -6993,6 +6993,8 @@ export interface components {
         Message: {
             /** Format: uint64 */
             id: number;
+            /** @description What it is about: a rule, or a contact. */
+            rule: string;
             /** @description The contact; empty for a way that the rule has of its own. */
             contact: string;
             /** @description `webhook` or `mail`. */

@@ -44,7 +44,8 @@ function Week({ rule }: { rule: Rule }) {
   const theme = useTheme();
   const raised = stretches(rule.lately, Date.now() * 1e6);
   const days = Array.from({ length: 6 }, (_, n) => ((n + 1) * WIDTH) / 7);
-  const count = rule.lately.length >= 100 ? "100 times or more" : raised.length === 1 ? "once" : `${raised.length} times`;
+  const count =
+    rule.lately.length >= 100 ? "100 times or more" : raised.length === 1 ? "once" : `${raised.length} times`;
   return (
     <svg width={WIDTH} height={HEIGHT} role="img" aria-label={`raised ${count} in seven days`}>
       <rect width={WIDTH} height={HEIGHT} fill={theme.raised} />

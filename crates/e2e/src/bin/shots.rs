@@ -74,8 +74,9 @@ async fn main() -> Result<()> {
     browser.css("[aria-label='Services now']").await?;
     shoot("now.png").await?;
     browser.page.goto(format!("{url}/alerts")).await?;
-    browser.saying("td", "leases run out").await?;
-    shoot("alerts.png").await?;
+    browser.saying("td a", "leases run out").await?.click().await?;
+    browser.saying("[aria-label='What is different']", "lease.seconds=12").await?;
+    shoot("alert.png").await?;
     browser.page.goto(format!("{url}/rules/a%20service%20is%20silent")).await?;
     browser.saying("[data-testid=summary]", "Raised").await?;
     shoot("rule.png").await?;

@@ -19,6 +19,7 @@ use calvex_store::records::Act;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
+use std::time::{Duration, Instant};
 
 /// Bytes that the figures kept of all rules may take; beyond, those of the rule that has most are let go.
 const MAX_RINGS_BYTES: usize = 256 << 20;
@@ -46,12 +47,44 @@ pub struct Judge {
     touched_from_ns: Arc<AtomicI64>,
     rules: HashMap<u32, Memory>,
     sources: Sources,
+    again: Again,
+    /// How many turns there were: each begins with another rule.
+    turns: usize,
+}
+
+/// How much of the time going back took lately. Senders decide how often events come late and how late, so that this is bounded:
+/// a quarter of the time, beyond two seconds at once.
+struct Again {
+    spent: Duration,
+    at: Instant,
+}
+
+impl Again {
+    const MOST: Duration = Duration::from_secs(2);
+
+    /// Whether a rule may go back now.
+    fn has_room(&mut self) -> bool {
+        self.spent = self.spent.saturating_sub(self.at.elapsed() / 4);
+        self.at = Instant::now();
+        self.spent < Again::MOST
+    }
+
+    fn took(&mut self, time: Duration) {
+        self.spent += time;
+    }
 }
 
 impl Judge {
     /// One that has judged nothing yet; `touched_from_ns` is where the committer leaves the earliest time admitted.
     pub fn new(reading: Arc<Reading>, touched_from_ns: Arc<AtomicI64>) -> Self {
-        Judge { reading, touched_from_ns, rules: HashMap::new(), sources: Sources::default() }
+        Judge {
+            reading,
+            touched_from_ns,
+            rules: HashMap::new(),
+            sources: Sources::default(),
+            again: Again { spent: Duration::ZERO, at: Instant::now() },
+            turns: 0,
+        }
     }
 
     /// Judges every rule that is due.
@@ -62,7 +95,7 @@ impl Judge {
         let reading = self.reading.clone();
         let touched = self.touched_from_ns.swap(i64::MAX, Ordering::SeqCst);
         let known = async { Ok((reading.base.store.rules().await?, reading.base.store.contacts().await?)) };
-        let (rules, contacts) = known.await.inspect_err(|_: &crate::error::ServiceError| {
+        let (mut rules, contacts) = known.await.inspect_err(|_: &crate::error::ServiceError| {
             // What was not looked at must be looked at later.
             self.touched_from_ns.fetch_min(touched, Ordering::SeqCst);
         })?;
@@ -74,9 +107,12 @@ impl Judge {
                 memory.touched_ns = Some(memory.touched_ns.unwrap_or(i64::MAX).min(touched));
             }
         }
+        self.turns = self.turns.wrapping_add(1);
+        let first = self.turns % rules.len().max(1);
+        rules.rotate_left(first);
         for rule in rules {
             let memory = self.rules.entry(rule.id).or_default();
-            match judge(&reading, &rule, &contacts, memory, &mut self.sources).await {
+            match judge(&reading, &rule, &contacts, memory, (&mut self.sources, &mut self.again)).await {
                 Ok(true) => memory.touched_ns = None,
                 Ok(false) => {}
                 // One that cannot be judged does not keep the others waiting; it is judged from here at the next turn.
@@ -87,8 +123,8 @@ impl Judge {
                     }
                 }
             }
-            self.let_go();
         }
+        self.let_go();
         Ok(())
     }
 
@@ -120,7 +156,7 @@ async fn judge(
     rule: &Rule,
     contacts: &[Contact],
     memory: &mut Memory,
-    sources: &mut Sources,
+    (sources, again): (&mut Sources, &mut Again),
 ) -> Result<bool> {
     let touched_ns = memory.touched_ns.unwrap_or(i64::MAX);
     let compiled = match compiled(reading, rule, memory) {
@@ -139,7 +175,13 @@ async fn judge(
     }
     // What the document was before is not judged by what it is now.
     let touched_ns = touched_ns.max(rule.changed_ns);
-    let Some(turn) = compiled.turn(judged_ns, touched_ns, now_ns) else {
+    let began = Instant::now();
+    // Without room to go back it goes on, and back at a later turn.
+    let turn = match compiled.turn(judged_ns, touched_ns, now_ns) {
+        Some(turn) if turn.again && !again.has_room() => compiled.turn(judged_ns, i64::MAX, now_ns),
+        turn => turn,
+    };
+    let Some(turn) = turn else {
         return Ok(memory.touched_ns.is_some_and(|at| at >= judged_ns));
     };
     memory.rings.forget_from(turn.touched_ns, step_ns);
@@ -181,7 +223,10 @@ async fn judge(
         changes,
     };
     reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
-    Ok(true)
+    if turn.again {
+        again.took(began.elapsed());
+    }
+    Ok(turn.again || memory.touched_ns.is_none_or(|at| at >= judged_ns))
 }
 
 /// What a rule suffers from, and in words.
