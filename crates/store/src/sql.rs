@@ -104,6 +104,7 @@ statements! {
     RULE_ALL = "SELECT r.id, r.name, r.document, r.revision, r.webhook, r.webhook_secret, r.mail, r.owner_id, u.name, u.role, r.state, r.since_ns, r.judged_ns, r.value, r.note, r.standing, COALESCE(v.changed_ns, 0) FROM rule r JOIN user u ON u.id = r.owner_id LEFT JOIN rule_version v ON v.rule_id = r.id AND v.revision = r.revision AND r.revision > 1 ORDER BY r.name";
     RULE_REMOVE = "DELETE FROM rule WHERE id = ?";
     RULE_JUDGED = "SELECT judged_ns, revision FROM rule WHERE id = ? FOR UPDATE";
+    RULE_CURSOR = "UPDATE rule SET judged_ns = ?, value = ? WHERE id = ? AND judged_ns <=> ? AND revision = ? AND state = 'quiet'";
     RULE_JUDGE = "UPDATE rule SET state = ?, since_ns = ?, judged_ns = ?, value = ?, standing = ?, note = ? WHERE id = ?";
     USUAL_DAYS_OF = "SELECT day FROM rule_usual WHERE rule_id = ? AND figures_key = ? ORDER BY day";
     USUAL_OF = "SELECT day, step_ns, figures FROM rule_usual WHERE rule_id = ? AND figures_key = ? ORDER BY day LIMIT 100";

@@ -8,8 +8,8 @@ use crate::error::Result;
 use crate::notify::Notice;
 use crate::state::Reading;
 use calvex_answer::watch::{
-    Moments, Mutes, Rings, Rule as Compiled, RuleDocument, Standing, Standings, Stood, Strips, Usual, settle, stood_at,
-    strips, walk_all,
+    Form, Known, Moments, Mutes, Rings, Rule as Compiled, RuleDocument, Standing, Standings, Stood, Strips, Usual,
+    settle, stood_at, strips, walk_all,
 };
 use calvex_language::domain::access::Actor;
 use calvex_language::domain::contact::{AlertMove, Contact};
@@ -38,6 +38,17 @@ struct Memory {
     rings: Rings,
     /// What a deviation measured on days of which the events may be gone, and when that was read.
     usual: (i64, Arc<Usual>),
+    /// No alert of it lasted until then, or later.
+    without_alerts_ns: Option<i64>,
+}
+
+/// What a turn looks up once for all rules.
+#[derive(Default)]
+struct Shared {
+    /// The lanes of owners.
+    lanes: HashMap<u32, Option<Vec<u32>>>,
+    /// Judgements of rules that are quiet and stay so: they are one commit.
+    quiet: Vec<Judgement>,
 }
 
 /// Judges rules.
@@ -110,13 +121,16 @@ impl Judge {
         self.turns = self.turns.wrapping_add(1);
         let first = self.turns % rules.len().max(1);
         rules.rotate_left(first);
+        let mut shared = Shared::default();
         for rule in rules {
             let memory = self.rules.entry(rule.id).or_default();
-            match judge(&reading, &rule, &contacts, memory, (&mut self.sources, &mut self.again)).await {
+            let watched = (&mut self.sources, &mut self.again, &mut shared);
+            match judge(&reading, &rule, &contacts, memory, watched).await {
                 Ok(true) => memory.touched_ns = None,
                 Ok(false) => {}
                 // One that cannot be judged does not keep the others waiting; it is judged from here at the next turn.
                 Err(e) => {
+                    memory.without_alerts_ns = None;
                     tracing::warn!(rule = rule.name, "a rule could not be judged: {e}");
                     if let Err(e) = fail(&reading, &rule, &format!("it could not be judged: {e}")).await {
                         tracing::warn!(rule = rule.name, "that could not be recorded either: {e}");
@@ -125,6 +139,7 @@ impl Judge {
             }
         }
         self.let_go();
+        reading.base.store.commit_quiet(&reading.base.claim, &shared.quiet).await?;
         Ok(())
     }
 
@@ -146,6 +161,7 @@ fn compiled<'a>(reading: &Reading, rule: &Rule, memory: &'a mut Memory) -> std::
         memory.compiled = Some((rule.revision, read));
         memory.rings = Rings::default();
         memory.usual = Default::default();
+        memory.without_alerts_ns = None;
     }
     memory.compiled.as_ref().map(|(_, compiled)| compiled).ok_or_else(String::new)
 }
@@ -156,7 +172,7 @@ async fn judge(
     rule: &Rule,
     contacts: &[Contact],
     memory: &mut Memory,
-    (sources, again): (&mut Sources, &mut Again),
+    (sources, again, shared): (&mut Sources, &mut Again, &mut Shared),
 ) -> Result<bool> {
     let touched_ns = memory.touched_ns.unwrap_or(i64::MAX);
     let compiled = match compiled(reading, rule, memory) {
@@ -186,17 +202,25 @@ async fn judge(
     };
     memory.rings.forget_from(turn.touched_ns, step_ns);
 
-    let mut known = reading.base.store.alerts_since(rule.id, turn.from_ns).await?;
-    known.retain(|alert| alert.revision == rule.revision);
+    let mut known = Vec::new();
+    if memory.without_alerts_ns.is_none_or(|from_ns| turn.from_ns < from_ns) {
+        known = reading.base.store.alerts_since(rule.id, turn.from_ns).await?;
+        known.retain(|alert| alert.revision == rule.revision);
+    }
     let stood: Vec<Stood> = known.iter().map(stood_of).collect();
     let standings =
         if turn.again { stood_at(&compiled, &stood, turn.from_ns) } else { standings(reading, rule).await? };
-    let read = read(reading, rule, compiled.clone(), turn.moments, memory).await?;
+    let lanes = match shared.lanes.get(&rule.owner_id) {
+        Some(lanes) => lanes.clone(),
+        None => reading.base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?,
+    };
+    shared.lanes.insert(rule.owner_id, lanes.clone());
+    let read = read(reading, rule, (compiled.clone(), lanes.clone()), turn.moments, memory).await?;
     if let Some(why) = read.incomplete {
         fail(reading, rule, &why).await?;
         return Ok(false);
     }
-    let blind_ns = sources.silent_since(reading, rule, &compiled).await?;
+    let blind_ns = sources.silent_since(reading, lanes, &compiled).await?;
     let mutes = rule.mutes.iter().filter(|mute| mute.until_ns > now_ns).map(|mute| mute.filter.as_str());
     let mutes = Mutes::new(&compiled, mutes, &stood);
     let walked = walk_all(&compiled, &turn, &read, standings, blind_ns, &mutes);
@@ -222,7 +246,13 @@ async fn judge(
         groups: walked.groups,
         changes,
     };
-    reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
+    memory.without_alerts_ns = (known.is_empty() && judgement.changes.is_empty()).then_some(turn.from_ns);
+    let is_quiet = judgement.groups.is_empty() && judgement.changes.is_empty() && rule.state == RuleState::Quiet;
+    if is_quiet && judgement.condition == rule.condition && judgement.note == rule.note {
+        shared.quiet.push(judgement);
+    } else {
+        reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
+    }
     if turn.again {
         again.took(began.elapsed());
     }
@@ -246,12 +276,14 @@ fn condition_of(read: &Strips, blind_ns: Option<i64>) -> (Option<RuleCondition>,
 async fn read(
     reading: &Arc<Reading>,
     rule: &Rule,
-    compiled: Compiled,
+    (compiled, lanes): (Compiled, Option<Vec<u32>>),
     moments: Moments,
     memory: &mut Memory,
 ) -> Result<Strips> {
-    let lanes = reading.base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?;
-    let mut known = rehearse::known(reading).await?;
+    let mut known = Known::default();
+    if matches!(compiled.form, Form::ErrorGroups { .. }) {
+        known = rehearse::known(reading).await?;
+    }
     let now_ns = (reading.base.clock)();
     if compiled.usual_key().is_some() && now_ns - memory.usual.0 >= USUAL_AGAIN_NS {
         memory.usual = (now_ns, usual::kept(&reading.base, rule.id, &compiled).await?);
@@ -269,6 +301,9 @@ async fn read(
 
 /// Where the groups that are not quiet stand, as the last judgement left them.
 async fn standings(reading: &Reading, rule: &Rule) -> Result<Standings> {
+    if rule.state == RuleState::Quiet {
+        return Ok(Standings::new());
+    }
     let groups = reading.base.store.rule_groups(rule.id).await?;
     let standing = |g: RuleGroup| (g.hash, (g.name, Standing { state: g.state, since_ns: g.since_ns }));
     Ok(groups.into_iter().map(standing).collect())

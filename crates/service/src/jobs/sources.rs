@@ -5,7 +5,6 @@ use crate::auth::ReadScope;
 use crate::error::Result;
 use crate::state::Reading;
 use calvex_answer::watch::{Known, Moments, Rings, Rule as Compiled, silent_since, source_rule, strips};
-use calvex_language::domain::rule::Rule;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -43,19 +42,18 @@ impl Sources {
         self.0.values().map(|source| source.rings.bytes()).sum()
     }
 
-    /// Since when nothing has come of what a rule judges, though it usually does.
+    /// Since when nothing has come of what a rule judges, though it usually does; `lanes` are those that its owner may read.
     ///
     /// # Errors
     /// Where the database fails.
     pub async fn silent_since(
         &mut self,
         reading: &Arc<Reading>,
-        rule: &Rule,
+        lanes: Option<Vec<u32>>,
         compiled: &Compiled,
     ) -> Result<Option<i64>> {
         let Some(filter) = compiled.sources() else { return Ok(None) };
         let now_ns = (reading.base.clock)();
-        let lanes = reading.base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?;
         let key = format!("{lanes:?} {filter}");
         if !self.0.contains_key(&key) {
             let Some(rule) = source_rule(&filter).filter(|_| self.0.len() < MAX_SOURCES) else { return Ok(None) };

@@ -201,6 +201,30 @@ impl Store {
         groups_of(&mut *self.pool.acquire().await?, rule_id).await
     }
 
+    /// Moves the cursors of rules that were quiet and stay so, in one commit; those that another moved in between are left.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`].
+    pub async fn commit_quiet(&self, claim: &Claim, judgements: &[Judgement]) -> Result<()> {
+        if judgements.is_empty() {
+            return Ok(());
+        }
+        let mut tx = self.pool.begin().await?;
+        self.fence_work(&mut tx, claim).await?;
+        for judgement in judgements {
+            sqlx::query(sql::RULE_CURSOR)
+                .bind(judgement.judged_ns)
+                .bind(judgement.value)
+                .bind(judgement.rule_id)
+                .bind(judgement.judged_before_ns)
+                .bind(judgement.revision)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
     /// Commits a judgement whole; `false` where another judged in between and nothing was written.
     ///
     /// # Errors

@@ -1,5 +1,6 @@
 //! Step 12 in core: alert rules. A rule is a document ([`document`]); of each of its groups a value is worked out at every
-//! moment ([`strips`]), from figures that are kept between judgements ([`rings`]); the value moves the group's state
+//! moment ([`strips`]), from figures of its steps ([`joined`]) that are kept
+//! between judgements ([`rings`]); the value moves the group's state
 //! ([`states`]); groups that are raised at one time make an alert ([`alerts`]), unless a mute is of them ([`mutes`]); its
 //! contacts are notified by their hours ([`contacting`]). A rule whose sources are silent is blind ([`sources`]). A rehearsal
 //! plays the same walk over the past ([`rehearse`]); a turn of judging goes on from the last one, or back to where events came
@@ -13,6 +14,7 @@ mod compile;
 mod contacting;
 mod deviation;
 mod document;
+mod joined;
 mod mutes;
 mod places;
 mod rehearse;

@@ -5,6 +5,7 @@
 //! rate that is too fast; how many are open too long. NaN where nothing can be said: it is never so.
 
 use super::compile::{Form, Rule, default_of};
+use super::joined::Joined;
 use super::rings::{Rings, Row};
 use super::usual::Gaps;
 use super::usual_days::Usual;
@@ -183,16 +184,22 @@ impl Reader<'_> {
         // Steps by their number from 1970: the last one that ends at the first moment is `base`.
         let base = self.moments.first_ns.div_euclid(step_ns) - 1;
         let wanted = base + wanted.start..base + wanted.end;
+        // Where windows can be made of their steps, these are what is read and kept.
+        let joined = if over > 1 { Joined::of(measure) } else { None };
+        let (measure, kept, over_read) = match &joined {
+            Some(joined) => (&joined.of_step, wanted.start - (over - 1)..wanted.end, 1),
+            None => (measure, wanted.clone(), over),
+        };
         let ring = self.rings.of(self.questions);
         self.questions += 1;
-        let missing = ring.missing(&wanted);
+        let missing = ring.missing(&kept);
         let (mut at, mut all_whole) = (missing.start, true);
         while at < missing.end && !self.scope.budget.is_spent() {
             let end = missing.end.min(at + READ_AT_ONCE as i64);
             // The first window needs what stands before it.
-            let from = at - (over - 1);
+            let from = at - (over_read - 1);
             let sliding =
-                Sliding { from_ns: from * step_ns, step_ns, steps: (end - from) as usize, over: over as usize };
+                Sliding { from_ns: from * step_ns, step_ns, steps: (end - from) as usize, over: over_read as usize };
             let Windows { groups, limited, explain } = windows(self.scope, filter, measure, sliding);
             all_whole &= limited.is_none() && explain.stopped.is_none() && explain.left_out.is_empty();
             self.out.explain.add(explain);
@@ -215,9 +222,15 @@ impl Reader<'_> {
             }
             at = end;
         }
+        let step_s = step_ns as f64 / 1e9;
+        let windowed = |(group, steps): Row| match &joined {
+            Some(joined) => (group, joined.windows(&steps, over, &wanted, step_s)),
+            None => (group, steps),
+        };
         let shifted =
             |(group, steps): Row| (group, steps.into_iter().map(|(s, figures)| (s - base, figures)).collect());
-        let mut rows: Vec<Row> = ring.rows(&wanted).into_iter().map(shifted).collect();
+        let rows = ring.rows(&kept).into_iter().map(windowed).filter(|(_, steps)| !steps.is_empty());
+        let mut rows: Vec<Row> = rows.map(shifted).collect();
         if measure.per.is_empty() && rows.is_empty() {
             rows.push((Vec::new(), Vec::new()));
         }

@@ -89,9 +89,15 @@ async fn tipped(service: &Service) -> Result<()> {
         let body = Body { bytes: lines.into(), events: 5 };
         let began = Instant::now();
         send(service, &Arc::new(vec![body]), 1, Protocol::Ndjson).await?;
-        let hook = hook.try_clone()?;
-        tokio::task::spawn_blocking(move || take(&hook)).await??;
+        tokio::task::spawn_blocking({
+            let hook = hook.try_clone()?;
+            move || take(&hook, "alert.raised")
+        })
+        .await??;
         waits.push(began.elapsed().as_secs_f64());
+        let listed = service.ok(&["rule", "list", "--json"])?;
+        let id = listed.lines().find_map(|line| serde_json::from_str::<Value>(line).ok()?["id"].as_u64());
+        service.ok(&["rule", "remove", &id.context("no rule")?.to_string()])?;
     }
     let (middle, worst) = middle_and_worst(waits);
     println!(
@@ -100,19 +106,25 @@ async fn tipped(service: &Service) -> Result<()> {
     Ok(())
 }
 
-/// Takes one message.
-fn take(hook: &TcpListener) -> Result<()> {
-    let (mut stream, _) = hook.accept()?;
-    let (mut held, mut buffer) = (Vec::new(), [0u8; 8192]);
+/// Takes messages until one is of a type.
+fn take(hook: &TcpListener, kind: &str) -> Result<()> {
     loop {
-        let read = stream.read(&mut buffer)?;
-        held.extend_from_slice(buffer.get(..read).unwrap_or_default());
-        let text = String::from_utf8_lossy(&held);
-        if text.split_once("\r\n\r\n").is_some_and(|(_, body)| serde_json::from_str::<Value>(body).is_ok()) {
-            stream.write_all(b"HTTP/1.1 204 No Content\r\ncontent-length: 0\r\nconnection: close\r\n\r\n")?;
+        let (mut stream, _) = hook.accept()?;
+        let (mut held, mut buffer) = (Vec::new(), [0u8; 8192]);
+        let event = loop {
+            let read = stream.read(&mut buffer)?;
+            held.extend_from_slice(buffer.get(..read).unwrap_or_default());
+            let text = String::from_utf8_lossy(&held);
+            let body = text.split_once("\r\n\r\n").and_then(|(_, body)| serde_json::from_str::<Value>(body).ok());
+            if let Some(event) = body {
+                break event;
+            }
+            anyhow::ensure!(read > 0, "the message broke off: {text}");
+        };
+        stream.write_all(b"HTTP/1.1 204 No Content\r\ncontent-length: 0\r\nconnection: close\r\n\r\n")?;
+        if event["type"] == kind {
             return Ok(());
         }
-        anyhow::ensure!(read > 0, "the message broke off: {text}");
     }
 }
 
