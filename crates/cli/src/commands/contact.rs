@@ -25,42 +25,7 @@ enum ContactAct {
         form: Form,
     },
     /// Make a contact, or change what is given of one. Prints the secret that signs its webhooks where it is new, this once
-    Set {
-        /// What rules call it
-        name: String,
-        /// Address of a signed webhook; empty for none
-        #[arg(long)]
-        webhook: Option<String>,
-        /// Whom mail goes to; empty for nobody
-        #[arg(long)]
-        mail: Option<String>,
-        /// When it is notified, as `mon-fri 08:00-18:00, sat 10:00-12:00`; empty for always
-        #[arg(long)]
-        hours: Option<String>,
-        /// The time zone of the hours: Europe/Oslo, UTC
-        #[arg(long = "in-zone", value_name = "ZONE")]
-        zone: Option<String>,
-        /// The contact that is notified outside of the hours, and where nobody takes an alert in time; empty for none
-        #[arg(long, value_name = "CONTACT")]
-        next: Option<String>,
-        /// How long somebody has to take an alert: 15m
-        #[arg(long, value_name = "DURATION")]
-        after: Option<String>,
-        /// How often an alert that nobody took is repeated: 1h; empty for never
-        #[arg(long, value_name = "DURATION")]
-        repeat: Option<String>,
-        /// Messages an hour at most; one message then says how many were held back
-        #[arg(long, value_name = "N")]
-        hourly: Option<u32>,
-        /// How often it hears that Calvex works: 5m; empty for never
-        #[arg(long, value_name = "DURATION")]
-        heartbeat: Option<String>,
-        /// Make a new secret; the old one signs too for a day
-        #[arg(long)]
-        rotate: bool,
-        #[command(flatten)]
-        form: Form,
-    },
+    Set(Box<SetContact>),
     /// Send a contact a test message by each of its ways. Exits 2 where one does not arrive
     Test {
         name: String,
@@ -76,6 +41,45 @@ enum ContactAct {
     },
     /// Remove a contact; rules that name it notify it no more
     Remove { name: String },
+}
+
+/// What is set of a contact.
+#[derive(Args)]
+struct SetContact {
+    /// What rules call it
+    name: String,
+    /// Address of a signed webhook; empty for none
+    #[arg(long)]
+    webhook: Option<String>,
+    /// Whom mail goes to; empty for nobody
+    #[arg(long)]
+    mail: Option<String>,
+    /// When it is notified, as `mon-fri 08:00-18:00, sat 10:00-12:00`; empty for always
+    #[arg(long = "on-duty", value_name = "HOURS")]
+    hours: Option<String>,
+    /// The time zone of the hours: Europe/Oslo, UTC
+    #[arg(long = "in-zone", value_name = "ZONE")]
+    zone: Option<String>,
+    /// The contact that is notified outside of the hours, and where nobody takes an alert in time; empty for none
+    #[arg(long, value_name = "CONTACT")]
+    next: Option<String>,
+    /// How long somebody has to take an alert: 15m
+    #[arg(long, value_name = "DURATION")]
+    after: Option<String>,
+    /// How often an alert that nobody took is repeated: 1h; empty for never
+    #[arg(long, value_name = "DURATION")]
+    repeat: Option<String>,
+    /// Messages an hour at most; one message then says how many were held back
+    #[arg(long, value_name = "N")]
+    hourly: Option<u32>,
+    /// How often it hears that Calvex works: 5m; empty for never
+    #[arg(long, value_name = "DURATION")]
+    heartbeat: Option<String>,
+    /// Make a new secret; the old one signs too for a day
+    #[arg(long)]
+    rotate: bool,
+    #[command(flatten)]
+    form: Form,
 }
 
 impl Contacts {
@@ -94,20 +98,21 @@ impl Contacts {
                 };
                 form.list(&contacts, &["contact", "ways", "hours", "next", "note"], row)
             }
-            ContactAct::Set {
-                name,
-                webhook,
-                mail,
-                hours,
-                zone,
-                next,
-                after,
-                repeat,
-                hourly,
-                heartbeat,
-                rotate,
-                form,
-            } => {
+            ContactAct::Set(set) => {
+                let SetContact {
+                    name,
+                    webhook,
+                    mail,
+                    hours,
+                    zone,
+                    next,
+                    after,
+                    repeat,
+                    hourly,
+                    heartbeat,
+                    rotate,
+                    form,
+                } = *set;
                 let contacts: Vec<ContactListed> = client.get("/api/contacts").await?;
                 let known = contacts.into_iter().find(|contact| contact.name == name).unwrap_or_default();
                 let given =
