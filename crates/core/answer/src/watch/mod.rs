@@ -18,6 +18,8 @@ mod joined;
 mod mutes;
 mod places;
 mod rehearse;
+#[cfg(test)]
+mod rhythm;
 mod rings;
 mod sentence;
 mod sources;
