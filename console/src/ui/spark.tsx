@@ -15,7 +15,15 @@ export function Spark(props: {
   const most = Math.max(least || Number.MIN_VALUE, ...values);
   const each = width / Math.max(values.length, 1);
   return (
-    <svg width={width} height={height} role="img" aria-label={props.label} style={{ verticalAlign: "middle" }}>
+    <svg
+      width={width}
+      height={height}
+      viewBox={`0 0 ${width} ${height}`}
+      preserveAspectRatio="none"
+      role="img"
+      aria-label={props.label}
+      style={{ verticalAlign: "middle", maxWidth: "100%" }}
+    >
       {values.map((value, n) => {
         const tall = value > 0 ? Math.max((value / most) * height, 1) : 0;
         const wrong = Math.min(bad?.[n] ?? 0, value);

@@ -112,7 +112,7 @@ async fn sign_in_search_drag_open_follow() -> Result<()> {
         let now = browser.css("[aria-label='What the list shows']").await?.attr("aria-valuetext").await.ok().flatten();
         if now.is_some_and(|v| v != before) {
             browser.click_saying("a", "Alerts").await?;
-            browser.saying("h1", "Rules").await?;
+            browser.saying("h1", "Alerts").await?;
             intake(&browser, &service).await?;
             return browser.close().await;
         }

@@ -123,7 +123,7 @@ statements! {
     ALERT_GROUP_END = "DELETE FROM alert_group WHERE alert_id = ? AND group_hash = ? AND raised_ns = ?";
     ALERT_TAKE = "UPDATE alert SET taken_by = ? WHERE id = ?";
     ALERT_ADD = "INSERT INTO alert (rule_id, raised_ns, ended_ns, peak, late, revision, withdrawn, explanation, muted, closed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
-    ALERT_UPDATE = "UPDATE alert SET raised_ns = ?, ended_ns = ?, peak = ?, withdrawn = ?, muted = ?, closed = ? WHERE id = ?";
+    ALERT_UPDATE = "UPDATE alert SET raised_ns = ?, ended_ns = ?, peak = ?, withdrawn = ?, muted = ?, closed = ?, explanation = ? WHERE id = ?";
     ALERT_EXPIRE = "DELETE FROM alert WHERE ended_ns < ? LIMIT 1000";
     ALERT_NOTE_COUNT = "SELECT COUNT(*) FROM alert_note WHERE alert_id = ?";
     ALERT_NOTE_ADD = "INSERT INTO alert_note (alert_id, noted_by, noted_ns, text) VALUES (?, ?, ?, ?)";

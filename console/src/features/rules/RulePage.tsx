@@ -95,8 +95,8 @@ export default function RulePage() {
   const [days, setDays] = useState("7");
   const [applied, setApplied] = useState("");
   const [failure, setFailure] = useState("");
-  const begun: RuleDocument | undefined = name ? known?.document : asked && documentOf(asked);
-  const shown = draft ?? begun ?? (name ? undefined : EMPTY);
+  const begun: RuleDocument | undefined = name ? known?.document : params.get("q") ? asked && documentOf(asked) : EMPTY;
+  const shown = draft ?? begun;
   const text = typed ?? (shown ? asToml(shown) : "");
   const rested = useRested(text);
   const check = useQuery({

@@ -8,6 +8,7 @@ import { FORMS, formOf, type FormName } from "./model";
 import { AROUND, SENTENCES, shownIn, withForm, withTyped, type Part } from "./sentence";
 
 const Said = styled.div`
+  margin-top: ${space.m};
   display: flex;
   flex-wrap: wrap;
   align-items: center;

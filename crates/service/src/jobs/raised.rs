@@ -51,7 +51,11 @@ impl Changing<'_> {
                     meanwhile.extend(alert.ended_ns.filter(|_| is_over(&alert)).map(|end| (alert.raised_ns, end)));
                     changes.push(AlertChange::Raise { alert, notify: Vec::new() });
                 }
-                Some(before) => changes.push(self.update(before, alert).await?),
+                Some(before) => {
+                    let explanation = self.explained_again(before, &alert).await;
+                    let explanation = explanation.or(alert.explanation.clone());
+                    changes.push(self.update(before, Alert { explanation, ..alert }).await?);
+                }
             }
         }
         let last = changes.iter().rposition(|c| matches!(c, AlertChange::Raise { alert, .. } if is_over(alert)));
@@ -68,6 +72,15 @@ impl Changing<'_> {
             }
         }
         Ok(changes)
+    }
+
+    /// The explanation of an alert that was raised over what had come by then: more came since.
+    async fn explained_again(&self, before: &Alert, alert: &Alert) -> Option<String> {
+        let moved = before.raised_ns != alert.raised_ns || before.peak != alert.peak;
+        if !alert.late || !moved || alert.withdrawn {
+            return None;
+        }
+        explain::explanation(self.reading, self.rule, self.compiled, (alert.raised_ns, &alert.groups)).await
     }
 
     fn notice<'a>(&'a self, alert: &'a Alert, what: AlertMove, meanwhile: &'a [(i64, i64)]) -> Notice<'a> {

@@ -274,6 +274,7 @@ impl Store {
                         .bind(alert.withdrawn)
                         .bind(alert.muted)
                         .bind(alert.closed.map_or("", Closed::name))
+                        .bind(&alert.explanation)
                         .bind(alert.id)
                         .execute(&mut *tx)
                         .await?;

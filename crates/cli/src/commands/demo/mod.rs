@@ -285,9 +285,11 @@ async fn load(url: &str, kept: &Kept, seed: u64, events: u64, until_ns: i64) -> 
     let (days, night) = days_and_night(seed, kept.change_ns, events, until_ns);
     for event in days.chain(night) {
         let way = (event.service, event.is_span);
+        // A change is sent as it is made, so that what follows finds it.
+        let is_mark = event.json.contains("\"mark\":");
         let batch = waiting.entry(way).or_default();
         batch.push(event);
-        if batch.len() >= BATCH {
+        if batch.len() >= BATCH || is_mark {
             let batch = std::mem::take(batch);
             post(&http, url, kept, &batch).await?;
             bar.inc(batch.len() as u64);
