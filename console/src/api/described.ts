@@ -4777,11 +4777,8 @@ export interface components {
             step_s: number;
             /** @description Of each the value furthest beyond the bound; none where nothing can be said. */
             values: (number | null)[];
-            /**
-             * Format: double
-             * @description The bound.
-             */
-            bound: number;
+            /** @description When a value is so. */
+            bound: components["schemas"]["Bound"];
         };
         /** @description One notification of an alert. */
         Notified: {
@@ -6743,7 +6740,7 @@ export interface components {
             /** @description Since when messages to it do not arrive, RFC 3339. Read, never set. */
             failing_since?: string | null;
             /** @description When it heard last that Calvex works, RFC 3339, and why not since. Read, never set. */
-            heard?: string | null;
+            last_heartbeat?: string | null;
             /** @description See there. */
             heartbeat_error?: string;
         };

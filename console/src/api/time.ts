@@ -43,6 +43,9 @@ export function within(ns: bigint, zone: Zone, range: { from: string; to: string
   return long ? `${date.slice(5)} ${time.slice(0, 5)}` : time;
 }
 
+/** `2026-10-04 02:38:41` of an RFC 3339 time. */
+export const moment = (text: string, zone: Zone) => `${date(parseNs(text), zone)} ${clock(parseNs(text), zone, 0)}`;
+
 /** `2026-10-04` */
 export const date = (ns: bigint, zone: Zone) => parts(ns, zone).date;
 

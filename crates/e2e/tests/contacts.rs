@@ -238,12 +238,19 @@ async fn a_contact_that_cannot_be_reached_is_an_alert_for_the_others() -> Result
     service.ok(&["contact", "set", "desk", "--webhook", "http://127.0.0.1:1/"])?;
     apply(&service, REFUSED)?;
     fail(&service, "north", 10)?;
+    // A pile for one that cannot be reached stands before everything else, and keeps no other waiting.
+    service.sql(
+        "INSERT INTO outbox (contact, kind, what, target, payload, error, next_ns) \
+         SELECT 'desk', 'webhook', 'unreachable', 'x', '{}', '', -seq FROM seq_1_to_600",
+    )?;
     let said = events(&receiver, "contact.unreachable", 1).await?;
     assert!(said[0]["data"]["sentence"].as_str().is_some_and(|s| s.contains("contact desk do not arrive")), "{said:?}");
     assert!(service.ok(&["contact", "list", "--text"])?.contains("cannot be reached since"));
     let failed = lines(&service.ok(&["contact", "messages", "--json"])?);
-    let tries = failed.iter().find(|m| m["contact"] == "desk").context("no message")?["tries"].clone();
-    assert!(tries.as_array().is_some_and(|t| t.len() >= 3 && t.iter().all(|t| t["error"] != "")), "{tries}");
+    let of_desk = failed.iter().filter(|m| m["contact"] == "desk");
+    let tries = of_desk.map(|m| m["tries"].as_array().cloned().unwrap_or_default());
+    assert!(tries.clone().flatten().all(|t| t["error"] != "") && tries.flatten().count() >= 3, "{failed:?}");
+    service.sql("DELETE FROM outbox WHERE alert_id IS NULL AND contact = 'desk'")?;
     // A secret that changes overlaps with the old one; at its new address the message arrives, under the same id.
     let first = service.ok(&["contact", "set", "desk", "--webhook", &receiver.hook, "--json"])?;
     assert!(first.contains("whsec_"), "{first}");

@@ -48,7 +48,7 @@ async fn note(receiver: &Receiver, log: &mut Log) -> Result<()> {
     Ok(())
 }
 
-/// Sends until it is taken, through restarts.
+/// Sends what raises a rule.
 fn fail(service: &Service, rule: usize) -> Result<()> {
     let event = json!({ "service": "edge", "msg": format!("failure{rule} of a drop-off") });
     let body = format!("{event}\n").repeat(5);

@@ -26,10 +26,13 @@ INSERT INTO rule_mute (rule_id, filter, until_ns, muted_by, why)
     WHERE muted_until_ns IS NOT NULL;
 ALTER TABLE rule
     DROP COLUMN muted_until_ns, DROP COLUMN muted_by, DROP COLUMN muted_why,
-    ADD COLUMN standing VARCHAR(16) NOT NULL DEFAULT '' COMMENT 'blind, failing or learning, beside the state';
-UPDATE rule SET state = 'quiet', standing = 'failing' WHERE state = 'failing';
+    ADD COLUMN rule_condition VARCHAR(16) NOT NULL DEFAULT '' COMMENT 'blind, failing or learning, beside the state';
+UPDATE rule SET state = 'quiet', rule_condition = 'failing' WHERE state = 'failing';
 
-ALTER TABLE alert ADD COLUMN closed VARCHAR(16) NOT NULL DEFAULT '' COMMENT 'why it ended, where not by its values';
+ALTER TABLE alert
+    ADD COLUMN closed VARCHAR(16) NOT NULL DEFAULT '' COMMENT 'why it ended, where not by its values',
+    MODIFY COLUMN explanation MEDIUMTEXT NULL COMMENT 'JSON: what was different when it was raised',
+    ADD KEY by_end (ended_ns);
 ALTER TABLE alert_group ADD COLUMN muted BOOLEAN NOT NULL DEFAULT FALSE COMMENT 'nobody is notified of this group';
 UPDATE alert_group g JOIN alert a ON a.id = g.alert_id SET g.muted = TRUE WHERE a.muted;
 
@@ -60,6 +63,7 @@ ALTER TABLE contact
 ALTER TABLE outbox DROP FOREIGN KEY outbox_ibfk_1;
 ALTER TABLE outbox
     MODIFY COLUMN alert_id INT UNSIGNED NULL,
+    MODIFY COLUMN payload MEDIUMTEXT NOT NULL,
     MODIFY COLUMN secret VARCHAR(128) NULL COMMENT 'of a way that a rule has of its own',
     ADD COLUMN contact VARCHAR(64) NOT NULL DEFAULT '' COMMENT 'empty: a way that the rule has of its own',
     ADD COLUMN round INT UNSIGNED NOT NULL DEFAULT 0,

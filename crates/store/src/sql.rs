@@ -91,7 +91,7 @@ statements! {
     RULE_VERSION_ADD = "INSERT INTO rule_version (rule_id, revision, document, changed_by, changed_ns) SELECT id, revision, document, ?, ? FROM rule WHERE id = ?";
     RULE_VERSION_ALL = "SELECT revision, document, changed_by, changed_ns FROM rule_version WHERE rule_id = ? ORDER BY revision DESC LIMIT 100";
     RULE_VERSION_FORGET = "DELETE FROM rule_version WHERE rule_id = ? AND revision + 100 <= ?";
-    RULE_CHANGE = "UPDATE rule SET document = ?, revision = revision + 1, state = 'quiet', since_ns = ?, judged_ns = NULL, value = NULL, standing = '', note = '' WHERE id = ?";
+    RULE_CHANGE = "UPDATE rule SET document = ?, revision = revision + 1, state = 'quiet', since_ns = ?, judged_ns = NULL, value = NULL, rule_condition = '', note = '' WHERE id = ?";
     RULE_MUTE_ALL = "SELECT rule_id, filter, until_ns, muted_by, why FROM rule_mute ORDER BY id";
     RULE_MUTE_ADD = "INSERT INTO rule_mute (rule_id, filter, until_ns, muted_by, why) VALUES (?, ?, ?, ?, ?)";
     RULE_MUTE_END = "DELETE FROM rule_mute WHERE rule_id = ? AND filter = ?";
@@ -101,11 +101,11 @@ statements! {
     RULE_GROUPS = "SELECT group_hash, name, state, since_ns, value FROM rule_group WHERE rule_id = ? ORDER BY name";
     RULE_GROUPS_CLEAR = "DELETE FROM rule_group WHERE rule_id = ?";
     RULE_GROUP_END = "DELETE FROM rule_group WHERE rule_id = ? AND group_hash = ?";
-    RULE_ALL = "SELECT r.id, r.name, r.document, r.revision, r.webhook, r.webhook_secret, r.mail, r.owner_id, u.name, u.role, r.state, r.since_ns, r.judged_ns, r.value, r.note, r.standing, COALESCE(v.changed_ns, 0) FROM rule r JOIN user u ON u.id = r.owner_id LEFT JOIN rule_version v ON v.rule_id = r.id AND v.revision = r.revision AND r.revision > 1 ORDER BY r.name";
+    RULE_ALL = "SELECT r.id, r.name, r.document, r.revision, r.webhook, r.webhook_secret, r.mail, r.owner_id, u.name, u.role, r.state, r.since_ns, r.judged_ns, r.value, r.note, r.rule_condition, COALESCE(v.changed_ns, 0) FROM rule r JOIN user u ON u.id = r.owner_id LEFT JOIN rule_version v ON v.rule_id = r.id AND v.revision = r.revision AND r.revision > 1 ORDER BY r.name";
     RULE_REMOVE = "DELETE FROM rule WHERE id = ?";
     RULE_JUDGED = "SELECT judged_ns, revision FROM rule WHERE id = ? FOR UPDATE";
     RULE_CURSOR = "UPDATE rule SET judged_ns = ?, value = ? WHERE id = ? AND judged_ns <=> ? AND revision = ? AND state = 'quiet'";
-    RULE_JUDGE = "UPDATE rule SET state = ?, since_ns = ?, judged_ns = ?, value = ?, standing = ?, note = ? WHERE id = ?";
+    RULE_JUDGE = "UPDATE rule SET state = ?, since_ns = ?, judged_ns = ?, value = ?, rule_condition = ?, note = ? WHERE id = ?";
     USUAL_DAYS_OF = "SELECT day FROM rule_usual WHERE rule_id = ? AND figures_key = ? ORDER BY day";
     USUAL_OF = "SELECT day, step_ns, figures FROM rule_usual WHERE rule_id = ? AND figures_key = ? ORDER BY day LIMIT 100";
     USUAL_ADD = "INSERT IGNORE INTO rule_usual (rule_id, figures_key, day, step_ns, figures) VALUES (?, ?, ?, ?, ?)";
@@ -116,7 +116,9 @@ statements! {
     ALERTS_OF_RULE = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by, revision, withdrawn, explanation, muted, closed FROM alert WHERE rule_id = ? AND (ended_ns IS NULL OR ended_ns >= ?) ORDER BY raised_ns LIMIT 2000";
     ALERT_RAISINGS = "SELECT raised_ns, ended_ns, late, withdrawn FROM alert WHERE rule_id = ? AND (ended_ns IS NULL OR ended_ns >= ?) ORDER BY raised_ns LIMIT 2000";
     ALERT_RAISINGS_ALL = "SELECT rule_id, raised_ns, ended_ns, late, withdrawn FROM alert WHERE ended_ns IS NULL OR ended_ns >= ? ORDER BY raised_ns DESC LIMIT 5000";
-    ALERTS_OPEN = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by, revision, withdrawn, explanation, muted, closed FROM alert WHERE ended_ns IS NULL AND taken_by IS NULL AND NOT muted ORDER BY id LIMIT 2000";
+    ALERTS_UNTAKEN = "SELECT a.id FROM alert a WHERE a.ended_ns IS NULL AND a.taken_by IS NULL AND NOT a.muted AND EXISTS (SELECT 1 FROM alert_group g WHERE g.alert_id = a.id AND g.ended_ns IS NULL AND NOT g.withdrawn AND NOT g.muted) ORDER BY a.id LIMIT 2000";
+    OUTBOX_HEARD = "SELECT contact, what, round, due_ns FROM outbox WHERE alert_id = ? AND contact <> '' AND what IN ('raised', 'repeated') ORDER BY id LIMIT 2000";
+    OUTBOX_LATER = "UPDATE outbox SET next_ns = ? WHERE id = ? AND done_ns IS NULL";
     ALERTS_LATEST = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by, revision, withdrawn, explanation, muted, closed FROM alert ORDER BY ended_ns IS NULL DESC, raised_ns DESC, id DESC LIMIT ?";
     ALERT_BY_ID = "SELECT id, rule_id, raised_ns, ended_ns, peak, late, taken_by, revision, withdrawn, explanation, muted, closed FROM alert WHERE id = ?";
     ALERT_GROUPS = "SELECT group_hash, name, raised_ns, ended_ns, peak, withdrawn, muted FROM alert_group WHERE alert_id = ? ORDER BY raised_ns, name LIMIT 5000";

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import styled, { useTheme } from "styled-components";
 import { api } from "../../api/client";
-import { ago, clock, date, parseNs, span, type Zone } from "../../api/time";
+import { ago, moment, parseNs, span } from "../../api/time";
 import type { Alert, AlertInFull } from "../../api/types";
 import { useMe } from "../../app/session";
 import { space, type } from "../../app/tokens";
@@ -77,8 +77,6 @@ const Noted = styled.ul`
   }
 `;
 
-const when = (text: string, zone: Zone) => `${date(parseNs(text), zone)} ${clock(parseNs(text), zone, 0)}`;
-
 /** The values of the last hours before the alert, those beyond the bound in red. */
 function Before({ alert }: { alert: Alert }) {
   const theme = useTheme();
@@ -86,7 +84,7 @@ function Before({ alert }: { alert: Alert }) {
   if (!strip) return null;
   const values = strip.values.map((value) => Math.abs(value ?? 0));
   const beyond = (value: number | null) =>
-    value !== null && (alert.bound.side === "below" ? value < strip.bound : value > strip.bound);
+    value !== null && (strip.bound.side === "below" ? value < strip.bound.number : value > strip.bound.number);
   const bad = strip.values.map((value, n) => (beyond(value) ? (values[n] ?? 0) : 0));
   const hours = Math.round((strip.values.length * strip.step_s) / 360) / 10;
   return (
@@ -94,14 +92,14 @@ function Before({ alert }: { alert: Alert }) {
       <h2>
         The {hours} hours before{" "}
         <Muted>
-          {alert.unit}, bound {figure(strip.bound, alert.unit)}
+          {alert.unit}, bound {figure(strip.bound.number, alert.unit)}
         </Muted>
       </h2>
       <div style={{ borderBottom: `1px solid ${theme.line}` }}>
         <Spark
           values={values}
           bad={bad}
-          least={Math.abs(strip.bound)}
+          least={Math.abs(strip.bound.number)}
           width={480}
           height={64}
           label={`the values of the ${hours} hours before it was raised`}
@@ -172,7 +170,7 @@ function Notes({ alert, onDone }: { alert: AlertInFull; onDone: () => void }) {
           <li key={`${note.at} ${note.text}`}>
             {note.text}{" "}
             <Muted>
-              {note.by}, {when(note.at, zone)}
+              {note.by}, {moment(note.at, zone)}
             </Muted>
           </li>
         ))}
@@ -222,7 +220,7 @@ export default function AlertPage() {
         <p>{alert.sentence}</p>
         <p>
           {figure(alert.peak, alert.unit)} {alert.unit}, bound {figure(alert.bound.number, alert.unit)} · raised{" "}
-          {when(alert.raised, zone)} <Muted>{alert.late ? "seen late" : ago(parseNs(alert.raised))}</Muted> · for{" "}
+          {moment(alert.raised, zone)} <Muted>{alert.late ? "seen late" : ago(parseNs(alert.raised))}</Muted> · for{" "}
           {span(raisedFor(alert, Date.now()))}
           {alert.muted && <Muted> · muted: nobody was notified</Muted>}
         </p>
@@ -282,8 +280,8 @@ export default function AlertPage() {
                         <td>
                           {group.name} {group.muted && <Muted>muted</Muted>}
                         </td>
-                        <td>{when(group.raised, zone)}</td>
-                        <td>{group.withdrawn ? "withdrawn" : group.ended ? when(group.ended, zone) : "raised"}</td>
+                        <td>{moment(group.raised, zone)}</td>
+                        <td>{group.withdrawn ? "withdrawn" : group.ended ? moment(group.ended, zone) : "raised"}</td>
                         <td className="number">{figure(group.peak, alert.unit)}</td>
                       </tr>
                     ))}

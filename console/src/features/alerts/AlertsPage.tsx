@@ -2,12 +2,13 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, Navigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
-import { ago, clock, date, parseNs, span, type Zone } from "../../api/time";
+import { ago, moment, parseNs, span } from "../../api/time";
 import { useMe } from "../../app/session";
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
+import { Around } from "./Around";
 import { figure } from "../rules/model";
 import { difference, evidence, groupsOf, named, raisedFor, stateOf } from "./model";
 
@@ -41,8 +42,6 @@ const Links = styled.div`
   white-space: nowrap;
 `;
 
-const when = (text: string, zone: Zone) => `${date(parseNs(text), zone)} ${clock(parseNs(text), zone, 0)}`;
-
 /** What was raised: what still is comes first. */
 export default function AlertsPage() {
   const { zone } = useZone();
@@ -60,15 +59,7 @@ export default function AlertsPage() {
     <Page>
       {alerts.error && <Problem>{alerts.error.message}</Problem>}
       <h1>Alerts</h1>
-      <p>
-        <Link to="/rules">Rules</Link>
-        {me?.role === "admin" && (
-          <>
-            {" · "}
-            <Link to="/contacts">Contacts</Link>
-          </>
-        )}
-      </p>
+      <Around here="/alerts" />
       {alerts.data?.length === 0 && <Muted>Nothing was raised yet.</Muted>}
       {alerts.data && alerts.data.length > 0 && (
         <div className="wide">
@@ -97,7 +88,7 @@ export default function AlertsPage() {
                     {a.muted && <Muted> muted</Muted>}
                   </td>
                   <td>
-                    {when(a.raised, zone)} <Muted>{a.late ? "seen late" : ago(parseNs(a.raised))}</Muted>
+                    {moment(a.raised, zone)} <Muted>{a.late ? "seen late" : ago(parseNs(a.raised))}</Muted>
                   </td>
                   <td className="short">{span(raisedFor(a, Date.now()))}</td>
                   <td>

@@ -1,6 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
 import { ago, parseNs } from "../../api/time";
@@ -8,6 +7,7 @@ import { space, type } from "../../app/tokens";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
+import { Around } from "./Around";
 import { Tries } from "./Tries";
 
 const Stray = styled.div`
@@ -55,9 +55,7 @@ export default function ContactsPage() {
     <Page>
       {error && <Problem>{error.message}</Problem>}
       <h1>Contacts</h1>
-      <p>
-        <Link to="/alerts">Alerts</Link> · <Link to="/rules">Rules</Link>
-      </p>
+      <Around here="/contacts" />
       {contacts.data?.length === 0 && (
         <Muted>
           No contact yet; <Mono>calvex contact set</Mono> makes one.
@@ -95,7 +93,7 @@ export default function ContactsPage() {
                   <td>{c.hourly} at most</td>
                   <td>
                     {c.heartbeat ? `every ${c.heartbeat}` : <Muted>never</Muted>}
-                    {c.heard && <Muted> last {ago(parseNs(c.heard))}</Muted>}
+                    {c.last_heartbeat && <Muted> last {ago(parseNs(c.last_heartbeat))}</Muted>}
                     {c.heartbeat_error && <Stray>{c.heartbeat_error}</Stray>}
                   </td>
                   <td>

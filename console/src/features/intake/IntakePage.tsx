@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { api } from "../../api/client";
-import { ago, clock, date, parseNs, type Zone } from "../../api/time";
+import { ago, moment, parseNs } from "../../api/time";
 import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
@@ -28,7 +28,6 @@ const Note = styled.span`
   color: ${(p) => p.theme.severity.warn};
 `;
 
-const when = (text: string, zone: Zone) => `${date(parseNs(text), zone)} ${clock(parseNs(text), zone, 0)}`;
 const SPANS = [
   [1, "this hour"],
   [24, "a day"],
@@ -127,7 +126,7 @@ export default function IntakePage() {
                   <td>{a.lane}</td>
                   <td className="number">{number(a.stored)}</td>
                   <td className="number">{a.late > 0 ? number(a.late) : <Muted>0</Muted>}</td>
-                  <td title={when(a.last, zone)}>{ago(parseNs(a.last))}</td>
+                  <td title={moment(a.last, zone)}>{ago(parseNs(a.last))}</td>
                   <td>
                     <Hours counts={a.per_hour} />
                   </td>
@@ -167,7 +166,7 @@ export default function IntakePage() {
                     <td>{a.service || <Muted>none sent</Muted>}</td>
                     <td>{a.host || <Muted>none sent</Muted>}</td>
                     <td>{a.sender}</td>
-                    <td title={when(a.last, zone)}>{ago(parseNs(a.last))}</td>
+                    <td title={moment(a.last, zone)}>{ago(parseNs(a.last))}</td>
                   </tr>
                 ))}
               </tbody>
@@ -201,7 +200,7 @@ export default function IntakePage() {
                   <td className="number">{number(r.refused)}</td>
                   <td>{r.reason}</td>
                   <td>{r.sender}</td>
-                  <td title={when(r.last, zone)}>{ago(parseNs(r.last))}</td>
+                  <td title={moment(r.last, zone)}>{ago(parseNs(r.last))}</td>
                   <td>
                     <Mono>{r.sample ?? ""}</Mono>
                   </td>

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import styled from "styled-components";
 import { api } from "../../api/client";
-import { clock, date, parseNs } from "../../api/time";
+import { moment } from "../../api/time";
 import type { Rule } from "../../api/types";
 import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
@@ -44,8 +44,7 @@ export function MuteForm({ rule, onDone }: { rule: Pick<Rule, "id" | "muted">; o
     <>
       {rule.muted.map((mute) => (
         <p key={mute.where}>
-          Nobody is notified{mute.where && ` of ${mute.where}`} until {date(parseNs(mute.until), zone)}{" "}
-          {clock(parseNs(mute.until), zone, 0)}: {mute.why} ({mute.by}){" "}
+          Nobody is notified{mute.where && ` of ${mute.where}`} until {moment(mute.until, zone)}: {mute.why} ({mute.by}){" "}
           <Quiet onPress={() => void done(api.muteRule(rule.id, mute.where ? { where: mute.where } : {}))}>
             end it
           </Quiet>

@@ -2,14 +2,14 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled, { useTheme } from "styled-components";
 import { api } from "../../api/client";
-import { ago, clock, date, parseNs } from "../../api/time";
+import { ago, moment, parseNs } from "../../api/time";
 import type { Rule } from "../../api/types";
-import { useMe } from "../../app/session";
 import { space } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
+import { Around } from "../alerts/Around";
 import { figure, stretches } from "./model";
 
 const State = styled.span<{ $state: string }>`
@@ -68,23 +68,12 @@ function Week({ rule }: { rule: Rule }) {
 /** The rules with their states and their last week. */
 export default function RulesPage() {
   const { zone } = useZone();
-  const me = useMe();
   const rules = useQuery({ queryKey: ["rules"], queryFn: ({ signal }) => api.rules(signal), refetchInterval: 5000 });
   return (
     <Page>
       {rules.error && <Problem>{rules.error.message}</Problem>}
       <h1>Rules</h1>
-      <p>
-        <Link to="/alerts">Alerts</Link>
-        {me?.role === "admin" && (
-          <>
-            {" · "}
-            <Link to="/contacts">Contacts</Link>
-            {" · "}
-            <Link to="/rules/new">Make a rule</Link>
-          </>
-        )}
-      </p>
+      <Around here="/rules" />
       {rules.data?.length === 0 && <Muted>No rule yet.</Muted>}
       {rules.data && rules.data.length > 0 && (
         <div className="wide">
@@ -117,8 +106,8 @@ export default function RulesPage() {
                     {!r.condition && r.note && <Stray>{r.note}</Stray>}
                     {r.muted.map((mute) => (
                       <Stray key={mute.where}>
-                        muted{mute.where && ` of ${mute.where}`} until {date(parseNs(mute.until), zone)}{" "}
-                        {clock(parseNs(mute.until), zone, 0)} by {mute.by}: {mute.why}
+                        muted{mute.where && ` of ${mute.where}`} until {moment(mute.until, zone)} by {mute.by}:{" "}
+                        {mute.why}
                       </Stray>
                     ))}
                     {r.groups.length > 0 && r.groups[0]?.name !== "" && (

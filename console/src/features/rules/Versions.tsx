@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import styled from "styled-components";
 import { api } from "../../api/client";
-import { clock, date, parseNs } from "../../api/time";
+import { moment } from "../../api/time";
 import { space, type } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Mono, Muted, Problem } from "../../ui/controls";
@@ -44,12 +44,11 @@ export function Versions({ id }: { id: number }) {
       <List>
         {all.map((version, n) => {
           const lines = changed(version.document, all[n + 1]?.document);
-          const at = version.at ? parseNs(version.at) : undefined;
           const isFirst = n + 1 === all.length;
           return (
             <li key={version.revision}>
               {version.revision} · {version.by}{" "}
-              <Muted>{at ? `${date(at, zone)} ${clock(at, zone, 0)}` : "at a time that was not recorded"}</Muted>
+              <Muted>{version.at ? moment(version.at, zone) : "at a time that was not recorded"}</Muted>
               {isFirst ? (
                 <Muted> · the first</Muted>
               ) : (

@@ -31,22 +31,11 @@ const SIDE: Part = {
 };
 const NUMBER: Part = { field: "number", label: "bound", kind: "number" };
 const word = (text: string): Part => ({ word: text });
+const MEASURED = [word("when"), MEASURE, word("of"), EVENTS, word("over"), OVER, word("per"), PER, word("is")];
 
 /** What each form says, in order. */
 export const SENTENCES: Record<FormName, Part[]> = {
-  threshold: [
-    word("when"),
-    MEASURE,
-    word("of"),
-    EVENTS,
-    word("over"),
-    OVER,
-    word("per"),
-    PER,
-    word("is"),
-    SIDE,
-    NUMBER,
-  ],
+  threshold: [...MEASURED, SIDE, NUMBER],
   share: [
     word("when, of"),
     EVENTS,
@@ -81,15 +70,7 @@ export const SENTENCES: Record<FormName, Part[]> = {
     { field: "over", label: "stays raised for", kind: "text", empty: "1h" },
   ],
   deviation: [
-    word("when"),
-    MEASURE,
-    word("of"),
-    EVENTS,
-    word("over"),
-    OVER,
-    word("per"),
-    PER,
-    word("is"),
+    ...MEASURED,
     NUMBER,
     word("spreads"),
     SIDE,

@@ -6,12 +6,12 @@ use super::usual;
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
+use calvex_answer::compare::latest_marks;
 use calvex_answer::scan::Explanation;
-use calvex_answer::search::{Find, Order, find};
 use calvex_answer::watch::{Known, Moments, Rings, Rule, RuleDocument, Strips, Usual, rehearse as play, strips};
 use calvex_language::domain::error_group::GroupState;
 use calvex_language::model::time::{format_utc, parse_time};
-use calvex_language::query::{Field, Filter, TimeRange};
+use calvex_language::query::TimeRange;
 use calvex_store::records::alerts::Raised;
 use calvex_wire::api::{CheckedRule, RaisedInTruth, RehearsalAnswer, RehearseRequest, RehearsedMark};
 use parking_lot::Mutex;
@@ -119,13 +119,8 @@ pub async fn rehearse(reading: &Arc<Reading>, reader: &Reader, ask: RehearseRequ
             let asked = rule.clone();
             let (mut read, reads) = run_following(reading, reader.scope(), None, move |scope| {
                 let strips = strips(scope, &asked, moments, &known, &mut Rings::default());
-                let filter = Filter::Has(Field::Sent("mark".into()));
-                let ask = Find { filter: &filter, range, order: Order::Newest, after: None, limit: MAX_MARKS };
-                let marks = find(scope, &ask).events.into_iter().map(|(event, _)| RehearsedMark {
-                    at: format_utc(event.time_ns, 3),
-                    what: calvex_answer::compare::mark_of(&event),
-                });
-                let marks = marks.collect();
+                let mark = |(at_ns, what)| RehearsedMark { at: format_utc(at_ns, 3), what };
+                let marks = latest_marks(scope, range, MAX_MARKS).into_iter().map(mark).collect();
                 Read { strips, marks }
             })
             .await?;
@@ -179,13 +174,16 @@ pub fn in_truth(r: &Raised) -> RaisedInTruth {
 
 /// What the rule of the document's name measured on days of which the events are gone, where the reader may see that rule.
 async fn usual_of(reading: &Reading, reader: &Reader, rule: &Rule) -> Result<Arc<Usual>> {
-    if rule.usual_key().is_none() {
+    if rule.usual_key(None).is_none() {
         return Ok(Arc::default());
     }
     let rules = reading.base.store.rules().await?;
     let known = rules.iter().find(|known| known.name == rule.document.name && reader.may_see_rule(known));
     match known {
-        Some(known) => usual::kept(&reading.base, known.id, rule).await,
+        Some(known) => {
+            let lanes = reading.base.store.lanes_of_user(known.owner_id, known.owner_role).await?;
+            usual::kept(&reading.base, known.id, rule, lanes.as_deref()).await
+        }
         None => Ok(Arc::default()),
     }
 }

@@ -42,7 +42,7 @@ pub async fn contacts(State(base): State<Arc<Base>>, Admin(_): Admin) -> Result<
         heartbeat: seconds(c.heartbeat_s),
         rotate: false,
         failing_since: c.failing_since_ns.map(|at_ns| format_utc(at_ns, 0)),
-        heard: (c.beat.0 > 0).then(|| format_utc(c.beat.0, 0)),
+        last_heartbeat: (c.beat.0 > 0).then(|| format_utc(c.beat.0, 0)),
         heartbeat_error: c.beat.1,
     };
     Ok(Json(base.store.contacts().await?.into_iter().map(listed).collect()))
@@ -66,6 +66,9 @@ pub async fn put_contact(
     }
     if let Some(mail) = &ask.mail {
         check_mail(&base, mail)?;
+    }
+    if ask.rotate && ask.webhook.is_none() {
+        return Err(ServiceError::BadRequest("`rotate` changes what signs a webhook; the contact has none".into()));
     }
     let contacts = base.store.contacts().await?;
     let plan = plan_of(&ask, &contacts)?;

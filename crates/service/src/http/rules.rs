@@ -10,7 +10,7 @@ use crate::state::{Base, Reading};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use calvex_answer::watch::{Rule as Compiled, RuleDocument, Threshold, mute_filter};
+use calvex_answer::watch::{MAX_DOCUMENT_BYTES, Rule as Compiled, RuleDocument, Threshold, mute_filter};
 use calvex_language::domain;
 use calvex_language::domain::access::Role;
 use calvex_language::domain::rule::{Closed, Mute, RuleGroup, RuleState};
@@ -146,6 +146,15 @@ fn rule_of(reading: &Reading, document: &RuleDocument) -> Result<Compiled> {
     })
 }
 
+/// A document as it is stored; JSON may be longer than what was sent.
+fn stored(rule: &Compiled) -> Result<String> {
+    let document = serde_json::to_string(&rule.document).unwrap_or_default();
+    if document.len() >= MAX_DOCUMENT_BYTES {
+        return Err(ServiceError::BadRequest("the document is too long; one rule is one document".into()));
+    }
+    Ok(document)
+}
+
 /// A webhook, its secret, and a mail address.
 type OwnWays = (Option<String>, Option<String>, Option<String>);
 
@@ -158,7 +167,7 @@ async fn put_rule(base: &Base, admin: &Reader, rule: &Compiled, ways: OwnWays) -
     let row = domain::rule::Rule {
         id: 0,
         name: rule.document.name.clone(),
-        document: serde_json::to_string(&rule.document).unwrap_or_default(),
+        document: stored(rule)?,
         revision: 1,
         changed_ns: 0,
         webhook,
@@ -202,7 +211,7 @@ pub async fn apply(
     let base = &reading.base;
     let rule = rehearse::rule_of(&reading, &ask.document)?;
     let name = rule.document.name.clone();
-    let document = serde_json::to_string(&rule.document).unwrap_or_default();
+    let document = stored(&rule)?;
     let known = base.store.rules().await?.into_iter().find(|known| known.name == name);
     let contacts = base.store.contacts().await?;
     let unknown = rule.document.notify.iter().filter(|name| !contacts.iter().any(|c| c.name == **name));

@@ -39,8 +39,9 @@ const BEAT_EVERY: Duration = Duration::from_secs(1);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
 /// Days of deviations that are over are looked for this often.
 const USUAL_EVERY: Duration = Duration::from_secs(60);
-/// Who comes next, repeats and heartbeats are looked at this often.
-const CALLS_EVERY: Duration = Duration::from_secs(1);
+/// Who comes next and what is repeated is looked at this often, and heartbeats.
+const CALLS_EVERY: Duration = Duration::from_secs(2);
+const HEARTBEATS_EVERY: Duration = Duration::from_secs(1);
 /// Alerts are kept for so long after their end; messages of no alert, and mutes that ended.
 const ALERTS_KEPT_NS: i64 = 400 * 86_400_000_000_000;
 const MESSAGES_KEPT_NS: i64 = 30 * 86_400_000_000_000;
@@ -142,18 +143,21 @@ pub fn start(parts: &Parts, touched_from_ns: &Arc<AtomicI64>, stop: &watch::Rece
         let (base, sender) = (own.clone(), sender.clone());
         async move { sender.run(&base).await }
     }));
-    let reading = parts.reading.clone();
+    let keeper = Arc::new(tokio::sync::Mutex::new(usual::Keeper::new(parts.reading.clone())));
     tasks.spawn(every(USUAL_EVERY, stop.clone(), "usual", move || {
-        let reading = reading.clone();
-        async move { usual::keep_once(&reading).await }
+        let keeper = keeper.clone();
+        async move { keeper.lock().await.run().await }
     }));
-    let (reading, health) = (parts.reading.clone(), parts.health.clone());
+    let reading = parts.reading.clone();
     tasks.spawn(every(CALLS_EVERY, stop.clone(), "calls", move || {
-        let (reading, health) = (reading.clone(), health.clone());
-        async move {
-            notify::call_again(&reading).await?;
-            notify::beat(&health).await
-        }
+        let reading = reading.clone();
+        async move { notify::call_again(&reading).await }
+    }));
+    // Apart from the calls: one that hears heartbeats slowly keeps nobody from being called.
+    let health = parts.health.clone();
+    tasks.spawn(every(HEARTBEATS_EVERY, stop.clone(), "heartbeats", move || {
+        let health = health.clone();
+        async move { notify::beat(&health).await }
     }));
     let own = upkeep.clone();
     tasks.spawn(every(EXPIRY_EVERY, stop.clone(), "expiry", move || {

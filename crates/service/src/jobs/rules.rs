@@ -73,10 +73,10 @@ struct Again {
 impl Again {
     const MOST: Duration = Duration::from_secs(2);
 
-    /// Whether a rule may go back now.
-    fn has_room(&mut self) -> bool {
-        self.spent = self.spent.saturating_sub(self.at.elapsed() / 4);
-        self.at = Instant::now();
+    /// Whether a rule may go back at a moment.
+    fn has_room(&mut self, now: Instant) -> bool {
+        self.spent = self.spent.saturating_sub(now.duration_since(self.at) / 4);
+        self.at = now;
         self.spent < Again::MOST
     }
 
@@ -166,7 +166,8 @@ fn compiled<'a>(reading: &Reading, rule: &Rule, memory: &'a mut Memory) -> std::
     memory.compiled.as_ref().map(|(_, compiled)| compiled).ok_or_else(String::new)
 }
 
-/// Judges one rule up to now, from where it stands or, where late events came, from before them. Whether it was due.
+/// Judges one rule up to now, from where it stands or, where late events came, from before them. Whether what came since is
+/// judged with it.
 async fn judge(
     reading: &Arc<Reading>,
     rule: &Rule,
@@ -194,7 +195,7 @@ async fn judge(
     let began = Instant::now();
     // Without room to go back it goes on, and back at a later turn.
     let turn = match compiled.turn(judged_ns, touched_ns, now_ns) {
-        Some(turn) if turn.again && !again.has_room() => compiled.turn(judged_ns, i64::MAX, now_ns),
+        Some(turn) if turn.again && !again.has_room(began) => compiled.turn(judged_ns, i64::MAX, now_ns),
         turn => turn,
     };
     let Some(turn) = turn else {
@@ -220,7 +221,7 @@ async fn judge(
         fail(reading, rule, &why).await?;
         return Ok(false);
     }
-    let blind_ns = sources.silent_since(reading, lanes, &compiled).await?;
+    let blind_ns = sources.silent_since(reading, lanes, &compiled).await;
     let mutes = rule.mutes.iter().filter(|mute| mute.until_ns > now_ns).map(|mute| mute.filter.as_str());
     let mutes = Mutes::new(&compiled, mutes, &stood);
     let walked = walk_all(&compiled, &turn, &read, standings, blind_ns, &mutes);
@@ -285,8 +286,8 @@ async fn read(
         known = rehearse::known(reading).await?;
     }
     let now_ns = (reading.base.clock)();
-    if compiled.usual_key().is_some() && now_ns - memory.usual.0 >= USUAL_AGAIN_NS {
-        memory.usual = (now_ns, usual::kept(&reading.base, rule.id, &compiled).await?);
+    if compiled.usual_key(lanes.as_deref()).is_some() && now_ns - memory.usual.0 >= USUAL_AGAIN_NS {
+        memory.usual = (now_ns, usual::kept(&reading.base, rule.id, &compiled, lanes.as_deref()).await?);
     }
     known.usual = memory.usual.1.clone();
     let mut rings = std::mem::take(&mut memory.rings);
@@ -380,4 +381,21 @@ async fn fail(reading: &Arc<Reading>, rule: &Rule, note: &str) -> Result<()> {
     };
     reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn going_back_takes_a_quarter_of_the_time() {
+        let start = Instant::now();
+        let s = Duration::from_secs;
+        let mut again = Again { spent: Duration::ZERO, at: start };
+        assert!(again.has_room(start));
+        again.took(s(3));
+        assert!(!again.has_room(start));
+        assert!(!again.has_room(start + s(4)), "one second of three is paid back, two are the most");
+        assert!(again.has_room(start + s(5)));
+    }
 }

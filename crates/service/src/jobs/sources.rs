@@ -2,7 +2,6 @@
 
 use crate::answer::search;
 use crate::auth::ReadScope;
-use crate::error::Result;
 use crate::state::Reading;
 use calvex_answer::watch::{Known, Moments, Rings, Rule as Compiled, silent_since, source_rule, strips};
 use std::collections::HashMap;
@@ -14,6 +13,8 @@ const MAX_SOURCES: usize = 100;
 const UNASKED_NS: i64 = 600 * 1_000_000_000;
 /// A source is looked at this often.
 const EVERY_NS: i64 = 30 * 1_000_000_000;
+/// What comes later than this makes no source be read again: senders decide how late, and a gap of days is not filled.
+const LATE_NS: i64 = 600 * 1_000_000_000;
 
 /// One source: a filter, of the lanes that some owner may read.
 struct Source {
@@ -26,45 +27,53 @@ struct Source {
 
 /// Every source that rules share.
 #[derive(Default)]
-pub(super) struct Sources(HashMap<String, Source>);
+pub(super) struct Sources {
+    known: HashMap<String, Source>,
+    /// One was read for the first time in this turn: that takes long, and rules wait meanwhile.
+    began: bool,
+}
 
 impl Sources {
     /// Lets go of what no rule asks for, and forgets what was read from a moment on, as events came there.
     pub fn turn(&mut self, touched_ns: i64, now_ns: i64) {
-        self.0.retain(|_, source| now_ns - source.asked_ns < UNASKED_NS);
+        self.began = false;
+        self.known.retain(|_, source| now_ns - source.asked_ns < UNASKED_NS);
         if touched_ns < i64::MAX {
-            self.0.values_mut().for_each(|source| source.rings.forget_from(touched_ns, source.rule.step_ns));
+            let from_ns = touched_ns.max(now_ns - LATE_NS);
+            self.known.values_mut().for_each(|source| source.rings.forget_from(from_ns, source.rule.step_ns));
         }
     }
 
     /// Rough bytes of what is held.
     pub fn bytes(&self) -> usize {
-        self.0.values().map(|source| source.rings.bytes()).sum()
+        self.known.values().map(|source| source.rings.bytes()).sum()
     }
 
     /// Since when nothing has come of what a rule judges, though it usually does; `lanes` are those that its owner may read.
-    ///
-    /// # Errors
-    /// Where the database fails.
+    /// None where that cannot be read: the rule is judged all the same.
     pub async fn silent_since(
         &mut self,
         reading: &Arc<Reading>,
         lanes: Option<Vec<u32>>,
         compiled: &Compiled,
-    ) -> Result<Option<i64>> {
-        let Some(filter) = compiled.sources() else { return Ok(None) };
+    ) -> Option<i64> {
+        let filter = compiled.sources()?;
         let now_ns = (reading.base.clock)();
         let key = format!("{lanes:?} {filter}");
-        if !self.0.contains_key(&key) {
-            let Some(rule) = source_rule(&filter).filter(|_| self.0.len() < MAX_SOURCES) else { return Ok(None) };
+        if !self.known.contains_key(&key) {
+            if self.began {
+                return None;
+            }
+            let rule = source_rule(&filter).filter(|_| self.known.len() < MAX_SOURCES)?;
             let source =
                 Source { rule, rings: Rings::default(), asked_ns: now_ns, looked_ns: i64::MIN / 2, silent_ns: None };
-            self.0.insert(key.clone(), source);
+            self.known.insert(key.clone(), source);
+            self.began = true;
         }
-        let Some(source) = self.0.get_mut(&key) else { return Ok(None) };
+        let source = self.known.get_mut(&key)?;
         source.asked_ns = now_ns;
         if now_ns - source.looked_ns < EVERY_NS {
-            return Ok(source.silent_ns);
+            return source.silent_ns;
         }
         source.looked_ns = now_ns;
         let (asked, step_ns) = (source.rule.clone(), source.rule.step_ns);
@@ -72,16 +81,21 @@ impl Sources {
         let until_ns = asked.judged_until(now_ns);
         let moments = Moments::between(until_ns - 20 * step_ns, until_ns, step_ns);
         let mut rings = std::mem::take(&mut source.rings);
-        let (read, rings) = search::run_for_rules(reading, ReadScope::of_lanes(lanes), move |scope| {
+        let looked = search::run_for_rules(reading, ReadScope::of_lanes(lanes), move |scope| {
             let read = strips(scope, &asked, moments, &Known::default(), &mut rings);
             (read, rings)
-        })
-        .await?;
-        source.rings = rings;
-        source.silent_ns = match read.incomplete {
-            Some(_) => None,
-            None => silent_since(&source.rule, &read, (moments.first_ns, step_ns)),
+        });
+        source.silent_ns = match looked.await {
+            Ok((read, rings)) => {
+                source.rings = rings;
+                let whole = read.incomplete.is_none();
+                silent_since(&source.rule, &read, (moments.first_ns, step_ns)).filter(|_| whole)
+            }
+            Err(e) => {
+                tracing::warn!("whether the sources {filter} are silent could not be read: {e}");
+                None
+            }
         };
-        Ok(source.silent_ns)
+        source.silent_ns
     }
 }

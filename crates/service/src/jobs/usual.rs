@@ -5,48 +5,76 @@ use crate::auth::ReadScope;
 use crate::error::Result;
 use crate::state::Reading;
 use calvex_answer::watch::{Rule as Compiled, RuleDocument, USUAL_DAY_NS, USUAL_DAYS, encode_usual_day, usual_day};
-use calvex_language::domain::rule::Rule;
 use calvex_store::records::usual::KeptDay;
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Days that are measured in one turn: each reads a day's events.
 const MAX_TURN: usize = 8;
 
-/// Keeps days that are over and not kept yet, a few a turn.
-///
-/// # Errors
-/// Where the database fails.
-pub async fn keep_once(reading: &Arc<Reading>) -> Result<()> {
-    let base = &reading.base;
-    let mut left = MAX_TURN;
-    for rule in base.store.rules().await? {
-        let Ok(compiled) = RuleDocument::read(&rule.document, base.config.get().ties()) else { continue };
-        let Some(key) = compiled.usual_key() else { continue };
-        let now_ns = (base.clock)();
-        // A day is kept once no event of it is judged again.
-        let today = (now_ns - compiled.delay_ns - compiled.late_ns).div_euclid(USUAL_DAY_NS);
-        let kept = base.store.usual_days(rule.id, key).await?;
-        for day in (today - USUAL_DAYS + 1..today).rev() {
-            if left == 0 {
-                return Ok(());
-            }
-            let Ok(number) = i32::try_from(day) else { continue };
-            if kept.contains(&number) {
-                continue;
-            }
-            left -= 1;
-            if let Some(figures) = day_of(reading, &rule, &compiled, day).await? {
-                let kept = KeptDay { day: number, step_ns: compiled.step_ns, figures };
-                base.store.keep_usual(rule.id, key, &kept).await?;
+/// A day that could not be kept is tried again after so long: what is damaged stays so.
+const AGAIN_NS: i64 = 6 * 3_600_000_000_000;
+
+/// Keeps days that are over.
+pub struct Keeper {
+    reading: Arc<Reading>,
+    /// Days that could not be kept, by their figures' key, and when they are tried again.
+    failed: HashMap<(u32, u64, i32), i64>,
+}
+
+impl Keeper {
+    /// One that has kept nothing yet.
+    pub fn new(reading: Arc<Reading>) -> Self {
+        Keeper { reading, failed: HashMap::new() }
+    }
+
+    /// Keeps days that are not kept yet, a few a turn.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn run(&mut self) -> Result<()> {
+        let reading = self.reading.clone();
+        let (base, now_ns) = (&reading.base, (reading.base.clock)());
+        self.failed.retain(|_, again_ns| *again_ns > now_ns);
+        let mut left = MAX_TURN;
+        for rule in base.store.rules().await? {
+            let Ok(compiled) = RuleDocument::read(&rule.document, base.config.get().ties()) else { continue };
+            let lanes = base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?;
+            let Some(key) = compiled.usual_key(lanes.as_deref()) else { continue };
+            // A day is kept once no event of it is judged again.
+            let today = (now_ns - compiled.delay_ns - compiled.late_ns).div_euclid(USUAL_DAY_NS);
+            let kept = base.store.usual_days(rule.id, key).await?;
+            for day in (today - USUAL_DAYS + 1..today).rev() {
+                let Ok(number) = i32::try_from(day) else { continue };
+                if kept.contains(&number) || self.failed.contains_key(&(rule.id, key, number)) {
+                    continue;
+                }
+                if left == 0 {
+                    return Ok(());
+                }
+                left -= 1;
+                match day_of(&reading, lanes.clone(), &compiled, day).await? {
+                    Some(figures) => {
+                        let kept = KeptDay { day: number, step_ns: compiled.step_ns, figures };
+                        base.store.keep_usual(rule.id, key, &kept).await?;
+                    }
+                    None => {
+                        self.failed.insert((rule.id, key, number), now_ns + AGAIN_NS);
+                    }
+                }
             }
         }
+        Ok(())
     }
-    Ok(())
 }
 
 /// A day's figures as its rule's owner sees them, packed; none where they cannot be read whole.
-async fn day_of(reading: &Arc<Reading>, rule: &Rule, compiled: &Compiled, day: i64) -> Result<Option<Vec<u8>>> {
-    let lanes = reading.base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?;
+async fn day_of(
+    reading: &Arc<Reading>,
+    lanes: Option<Vec<u32>>,
+    compiled: &Compiled,
+    day: i64,
+) -> Result<Option<Vec<u8>>> {
     let asked = compiled.clone();
     let figures =
         run_for_rules(reading, ReadScope::of_lanes(lanes), move |scope| usual_day(scope, &asked, day)).await?;

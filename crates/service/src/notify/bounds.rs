@@ -1,27 +1,32 @@
 //! Which of the messages that are due are sent: not those that nobody needs any more, not more in an hour than a contact
-//! takes, and to a contact that cannot be reached one at a time.
+//! takes, and a few a turn to each contact, so that one that hangs keeps no other waiting.
 
 use super::message::{held_back, held_back_content};
 use crate::error::Result;
 use crate::state::Base;
 use calvex_language::domain::contact::{AlertMove, Contact, Dropped, Notification, NotifyBy};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
-const HOUR_NS: i64 = 3_600_000_000_000;
+const SECOND_NS: i64 = 1_000_000_000;
+const HOUR_NS: i64 = 3_600 * SECOND_NS;
+/// Messages that go by one way to one contact in a turn; the others wait for the next.
+const MOST_A_TURN: usize = 10;
+/// To a contact that cannot be reached one goes, and the others wait for so long.
+const UNREACHABLE_WAIT_NS: i64 = 30 * SECOND_NS;
 
 /// What one turn of the outbox sends.
-pub(super) struct Plan<'a> {
+pub(super) struct Sending<'a> {
     base: &'a Base,
     contacts: &'a [Contact],
     /// When messages arrived within the last hour, and how many go out in this turn, by contact and way.
     sent: HashMap<(String, NotifyBy), Vec<i64>>,
-    /// Contacts that cannot be reached, and are tried in this turn already.
-    tried: HashSet<(String, NotifyBy)>,
+    /// How many go in this turn, by contact (a way that a rule has of its own: by target) and way.
+    this_turn: HashMap<(String, NotifyBy), usize>,
 }
 
-impl<'a> Plan<'a> {
+impl<'a> Sending<'a> {
     pub fn new(base: &'a Base, contacts: &'a [Contact]) -> Self {
-        Plan { base, contacts, sent: HashMap::new(), tried: HashSet::new() }
+        Sending { base, contacts, sent: HashMap::new(), this_turn: HashMap::new() }
     }
 
     /// The message, where it is to be sent now, with its contact; none of a way that a rule has of its own.
@@ -32,7 +37,8 @@ impl<'a> Plan<'a> {
             return Ok(None);
         }
         if message.contact.is_empty() {
-            return Ok(Some((message, None)));
+            let fits = self.has_room(&message, (&message.target, MOST_A_TURN), SECOND_NS).await?;
+            return Ok(fits.then_some((message, None)));
         }
         let contact = self.contacts.iter().find(|contact| contact.name == message.contact);
         let way = |c: &&Contact| match message.by {
@@ -43,10 +49,14 @@ impl<'a> Plan<'a> {
             base.store.outbox_drop(message.id, Dropped::NoWay, now_ns, &[]).await?;
             return Ok(None);
         };
-        let key = (contact.name.clone(), message.by);
-        if contact.failing_since_ns.is_some() && !self.tried.insert(key.clone()) {
+        let (most, wait_ns) = match contact.failing_since_ns {
+            Some(_) => (1, UNREACHABLE_WAIT_NS),
+            None => (MOST_A_TURN, SECOND_NS),
+        };
+        if !self.has_room(&message, (&contact.name, most), wait_ns).await? {
             return Ok(None);
         }
+        let key = (contact.name.clone(), message.by);
         if message.what == AlertMove::HeldBack {
             return self.counted(message, contact).await;
         }
@@ -64,6 +74,17 @@ impl<'a> Plan<'a> {
         }
         sent.push(now_ns);
         Ok(Some((message, Some(contact))))
+    }
+
+    /// Whether a message goes in this turn; one that does not waits, or those that do not would stand before all others.
+    async fn has_room(&mut self, message: &Notification, (to, most): (&str, usize), wait_ns: i64) -> Result<bool> {
+        let going = self.this_turn.entry((to.to_owned(), message.by)).or_default();
+        *going += 1;
+        if *going > most {
+            self.base.store.outbox_later(message.id, (self.base.clock)() + wait_ns).await?;
+            return Ok(false);
+        }
+        Ok(true)
     }
 
     /// The message that says how many were held back: counted as it is sent first.

@@ -21,15 +21,14 @@ pub async fn call_again(reading: &Arc<Reading>) -> Result<()> {
     }
     let now_ns = (base.clock)();
     let (rules, contacts) = (store.rules().await?, store.contacts().await?);
-    for alert in alerts {
+    for id in alerts {
+        let heard = heard(&store.heard_of(id).await?);
+        let Some(alert) = store.alert(id).await? else { continue };
         let Some(rule) = rules.iter().find(|rule| rule.id == alert.rule_id) else { continue };
-        let lasting = |g: &&calvex_language::domain::rule::AlertGroup| g.ended_ns.is_none() && !g.withdrawn;
-        let muted = rule.mutes.iter().any(|mute| mute.filter.is_empty() && mute.until_ns > now_ns);
-        if muted || alert.groups.iter().filter(lasting).all(|group| group.muted) {
+        if rule.mutes.iter().any(|mute| mute.filter.is_empty() && mute.until_ns > now_ns) {
             continue;
         }
         let Ok(compiled) = RuleDocument::read(&rule.document, base.config.get().ties()) else { continue };
-        let heard = heard(&store.outbox_of(alert.id).await?);
         let later = later_calls(&contacts, &heard, compiled.document.urgency, now_ns);
         if later.is_empty() {
             continue;

@@ -161,9 +161,10 @@ struct Bars {
 /// The strip of an explanation; none where it has none.
 fn strip_of(strip: &Value) -> Option<Bars> {
     let values: Vec<Option<f64>> = strip["values"].as_array()?.iter().map(Value::as_f64).collect();
-    let bound = strip["bound"].as_f64()?;
+    let bound = strip["bound"]["number"].as_f64()?;
+    let is_below = strip["bound"]["side"] == "below";
     let most = values.iter().flatten().copied().fold(bound.abs().max(f64::MIN_POSITIVE), |a, b| a.max(b.abs()));
-    let beyond = |value: f64| if bound < 0.0 { value < bound } else { value > bound };
+    let beyond = |value: f64| if is_below { value < bound } else { value > bound };
     let minutes = values.len() as f64 * strip["step_s"].as_f64()? / 60.0;
     let bar = |value: &Option<f64>| value.map(|value| (value.abs() / most, beyond(value)));
     let caption = format!("the {minutes:.0} minutes before; the tallest is {}", figure(&Value::from(most)));
@@ -231,7 +232,7 @@ mod tests {
         let payload = r#"{"type":"alert.raised","data":{"rule":"lease errors","sentence":"when count of `x` over 5m is above 20","value":31.0,"bound":20,"unit":"measured",
             "raised":"R","ended":null,"late":true,"groups":["north","<b>"],"group_count":5,"evidence_from":"F","console":"http://c/",
             "explanation":{"headline":"3 times as many events","lines":[{"what":"lease=12","baseline":"0 %","current":"49 %"}],"marks":["M lease"],"new_errors":["slots: lease gone"],"story":"7f",
-            "strip":{"from":"F","step_s":180,"values":[1,null,31],"bound":20}},
+            "strip":{"from":"F","step_s":180,"values":[1,null,31],"bound":{"side":"above","number":20}}},
             "evidence":"http://c/search?q=x","page":"http://c/alerts?rule=x","notes":["N by mira: on it"]}}"#;
         let row = Notification {
             id: 1,
@@ -268,5 +269,14 @@ mod tests {
         assert!(html.contains("&lt;b&gt;") && !html.contains("<b>"), "{html}");
         assert!(html.contains("<a href=\"http://c/alerts?rule=x\">") && html.contains("background:#b3261e"));
         assert!(check_mail_address("no address").is_err());
+    }
+
+    #[test]
+    fn bars_beyond_the_bound_are_red_on_either_side() {
+        let bars = |side: &str| {
+            let strip = serde_json::json!({ "step_s": 60, "values": [2, 9], "bound": { "side": side, "number": 5 } });
+            strip_of(&strip).unwrap().bars.iter().map(|bar| bar.unwrap().1).collect::<Vec<bool>>()
+        };
+        assert_eq!((bars("above"), bars("below")), (vec![false, true], vec![true, false]));
     }
 }

@@ -63,7 +63,7 @@ impl<'a> Notice<'a> {
     pub fn to(&self, base: &Base, calls: &[Call]) -> Vec<Notification> {
         let mut rows: Vec<Notification> = Vec::new();
         for call in calls {
-            let payload = self.payload(base, call.instead_of).to_string();
+            let payload = self.payload(base, Some(call)).to_string();
             for message in ways(call.contact, |by, target| Notification {
                 alert_id: (self.alert.id > 0).then_some(self.alert.id),
                 round: self.round,
@@ -108,7 +108,10 @@ impl<'a> Notice<'a> {
         rows
     }
 
-    fn payload(&self, base: &Base, instead_of: Option<&str>) -> Value {
+    /// The event; what goes to somebody in another's place is one of its own.
+    fn payload(&self, base: &Base, call: Option<&Call>) -> Value {
+        let instead_of = call.and_then(|call| call.instead_of);
+        let next = call.filter(|call| call.instead_of.is_some()).map(|call| format!(".{}", call.contact.name));
         let Notice { rule, compiled, alert, what, round, .. } = *self;
         let document = &compiled.document;
         let named = |g: &&calvex_language::domain::rule::AlertGroup| !g.name.is_empty() && !g.muted;
@@ -136,7 +139,10 @@ impl<'a> Notice<'a> {
         let again = if round > 0 { format!(".{round}") } else { String::new() };
         json!({
             "specversion": "1.0",
-            "id": format!("{}.{}.{}.{}{again}", rule.id, alert.revision, alert.raised_ns, what.name()),
+            "id": format!(
+                "{}.{}.{}.{}{again}{}",
+                rule.id, alert.revision, alert.raised_ns, what.name(), next.unwrap_or_default()
+            ),
             "source": if console.is_empty() { "/calvex" } else { console },
             "type": format!("alert.{}", what.name()),
             "subject": rule.name,
@@ -281,26 +287,19 @@ pub fn unreachable(base: &Base, contacts: &[Contact], failing: &Contact, why: &s
     calls.take(MAX_OTHERS).flat_map(row).collect()
 }
 
-/// What each contact heard of an alert, from its messages.
-pub fn heard(sent: &[Notification]) -> Vec<Heard> {
+/// What each contact was to hear of an alert. What was held back counts too: whoever could not be notified took nothing, and
+/// the next one is called.
+pub fn heard(sent: &[(String, AlertMove, u32, i64)]) -> Vec<Heard> {
     let mut heard: Vec<Heard> = Vec::new();
-    let about = |m: &&Notification| {
-        m.dropped.is_none() && !m.contact.is_empty() && matches!(m.what, AlertMove::Raised | AlertMove::Repeated)
-    };
-    for message in sent.iter().filter(about) {
-        let repeats = if message.what == AlertMove::Repeated { message.round } else { 0 };
-        match heard.iter_mut().find(|h| h.contact == message.contact) {
+    for (contact, what, round, due_ns) in sent {
+        let repeats = if *what == AlertMove::Repeated { *round } else { 0 };
+        match heard.iter_mut().find(|h| h.contact == *contact) {
             Some(known) => {
-                known.first_ns = known.first_ns.min(message.due_ns);
-                known.last_ns = known.last_ns.max(message.due_ns);
+                known.first_ns = known.first_ns.min(*due_ns);
+                known.last_ns = known.last_ns.max(*due_ns);
                 known.repeats = known.repeats.max(repeats);
             }
-            None => heard.push(Heard {
-                contact: message.contact.clone(),
-                first_ns: message.due_ns,
-                last_ns: message.due_ns,
-                repeats,
-            }),
+            None => heard.push(Heard { contact: contact.clone(), first_ns: *due_ns, last_ns: *due_ns, repeats }),
         }
     }
     heard

@@ -14,7 +14,7 @@ pub use webhook::{check_webhook_url, host_of as webhook_host, sign_webhook};
 
 use crate::error::Result;
 use crate::state::Base;
-use bounds::Plan;
+use bounds::Sending;
 use calvex_language::domain::contact::{Contact, Dropped, Notification, NotifyBy};
 use futures_util::StreamExt;
 use std::sync::Arc;
@@ -44,10 +44,10 @@ impl Outbox {
             return Ok(());
         }
         let contacts = base.store.contacts().await?;
-        let mut plan = Plan::new(base, &contacts);
+        let mut sending = Sending::new(base, &contacts);
         let mut sendable = Vec::new();
         for message in due {
-            sendable.extend(plan.admit(message).await?);
+            sendable.extend(sending.admit(message).await?);
         }
         let mut each = Vec::with_capacity(sendable.len());
         for (message, contact) in sendable {

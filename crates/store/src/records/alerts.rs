@@ -55,13 +55,12 @@ impl Store {
         rows.iter().map(raised).collect()
     }
 
-    /// Alerts that are raised, that somebody was notified of and that nobody took.
+    /// Alerts that are raised, that somebody was notified of and that nobody took, with a group that is not muted.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn untaken_alerts(&self) -> Result<Vec<Alert>> {
-        let rows = sqlx::query(sql::ALERTS_OPEN).fetch_all(&self.pool).await?;
-        self.with_groups(rows.iter().map(alert).collect::<Result<_>>()?).await
+    pub async fn untaken_alerts(&self) -> Result<Vec<u32>> {
+        Ok(sqlx::query_scalar(sql::ALERTS_UNTAKEN).fetch_all(&self.pool).await?)
     }
 
     /// The latest alerts of all rules, those that are raised first.

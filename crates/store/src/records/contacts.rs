@@ -137,6 +137,19 @@ impl Store {
         rows.iter().map(message).collect()
     }
 
+    /// Which contacts were to hear that an alert is raised, and when: contact, move, round and time, in order.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn heard_of(&self, alert_id: u32) -> Result<Vec<(String, AlertMove, u32, i64)>> {
+        let rows = sqlx::query(sql::OUTBOX_HEARD).bind(alert_id).fetch_all(&self.pool).await?;
+        let one = |r: &sqlx::mysql::MySqlRow| {
+            let what = named("move of an alert", r.try_get(1)?, AlertMove::from_name)?;
+            Ok((r.try_get(0)?, what, r.try_get(2)?, r.try_get(3)?))
+        };
+        rows.iter().map(one).collect()
+    }
+
     /// The latest messages of all.
     ///
     /// # Errors
@@ -207,6 +220,15 @@ impl Store {
         sqlx::query(sql::OUTBOX_RETRY).bind(&error).bind(next_ns).bind(id).execute(&mut *tx).await?;
         sqlx::query(sql::TRY_ADD).bind(id).bind(now_ns).bind(&error).execute(&mut *tx).await?;
         tx.commit().await?;
+        Ok(())
+    }
+
+    /// A message is not tried before a time.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn outbox_later(&self, id: u64, next_ns: i64) -> Result<()> {
+        sqlx::query(sql::OUTBOX_LATER).bind(next_ns).bind(id).execute(&self.pool).await?;
         Ok(())
     }
 

@@ -8,7 +8,7 @@ use super::{act, claimed, commit, replayed, run, store};
 use crate::*;
 use calvex_language::domain::access::Role;
 use calvex_language::domain::error_group::{GroupState, KeptGroup, SeenGroup};
-use calvex_language::domain::rule::{Judgement, RuleState};
+use calvex_language::domain::rule::{AlertChange, Judgement, RuleState};
 use calvex_storage::chunk::{BloomSetMeta, ChunkMeta};
 use std::collections::BTreeMap;
 
@@ -324,6 +324,25 @@ fn a_judgement_that_another_overtook_writes_nothing() {
         let ended = Judgement { judged_before_ns: Some(9), judged_ns: 20, changes: Vec::new(), ..quiet };
         assert!(store.commit_judgement(&claim, &ended).await.unwrap());
         assert_eq!(store.rules().await.unwrap()[0].state, RuleState::Quiet);
+    });
+}
+
+/// What senders wrote stands in explanations and messages: its length never keeps an alert from being raised.
+#[test]
+fn a_judgement_with_long_messages_is_committed() {
+    run(async {
+        let store = store().await;
+        let claim = claimed(&store, "n").await;
+        let owner = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
+        let rule_id = store.add_rule(&lease_errors(owner), &act()).await.unwrap();
+        let mut judgement = raised(rule_id);
+        let long = "→".repeat(100_000);
+        if let AlertChange::Raise { alert, notify } = &mut judgement.changes[0] {
+            alert.explanation = Some(long.clone());
+            notify[0].payload = long.clone();
+        }
+        assert!(store.commit_judgement(&claim, &judgement).await.unwrap());
+        assert_eq!(store.outbox_due(9).await.unwrap()[0].payload, long);
     });
 }
 

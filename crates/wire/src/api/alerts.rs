@@ -169,7 +169,7 @@ pub struct ContactListed {
     pub failing_since: Option<String>,
     /// When it heard last that Calvex works, RFC 3339, and why not since. Read, never set.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub heard: Option<String>,
+    pub last_heartbeat: Option<String>,
     /// See there.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub heartbeat_error: String,
@@ -275,7 +275,7 @@ pub struct Explained {
 }
 
 /// The values before an alert.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ExplainedStrip {
     /// When the first bar begins, RFC 3339.
     pub from: String,
@@ -283,8 +283,8 @@ pub struct ExplainedStrip {
     pub step_s: f64,
     /// Of each the value furthest beyond the bound; none where nothing can be said.
     pub values: Vec<Option<f64>>,
-    /// The bound.
-    pub bound: f64,
+    /// When a value is so.
+    pub bound: Bound,
 }
 
 /// One thing that is different.

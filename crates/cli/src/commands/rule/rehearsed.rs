@@ -79,6 +79,16 @@ pub(super) fn show(answer: &RehearsalAnswer, form: &Form, zone: &Zone) -> Result
     Ok(if answer.alerts.is_empty() { Ended::Nothing } else { Ended::Well })
 }
 
+/// Values as bars, the tallest the highest.
+fn bars(values: &[Option<f64>]) -> String {
+    let most = values.iter().flatten().fold(f64::MIN_POSITIVE, |most, value| most.max(value.abs()));
+    let bar = |value: &Option<f64>| match value {
+        Some(value) => HEIGHTS.get(1 + (value.abs() / most * 7.0).round() as usize).copied().unwrap_or('█'),
+        None => ' ',
+    };
+    values.iter().map(bar).collect()
+}
+
 /// Prints each version of a rule with the lines of its document that differ from the version before.
 pub(super) fn show_versions(versions: &[RuleVersion], zone: &Zone) -> Result<()> {
     let lines = |version: &RuleVersion| -> Vec<String> {
@@ -137,6 +147,9 @@ pub(in crate::commands) fn alert_text(full: &AlertInFull, zone: &Zone) -> String
         why.lines.iter().for_each(|l| line("", format!("{} → {}  {}", l.baseline, l.current, l.what)));
         why.new_errors.iter().for_each(|new| line("new", new.clone()));
         why.marks.iter().for_each(|mark| line("changed", mark.clone()));
+        if let Some(strip) = &why.strip {
+            line("before", format!("{}  up to when it was raised, {:.0} s a bar", bars(&strip.values), strip.step_s));
+        }
         line("story", why.story.as_ref().map_or_else(String::new, |id| format!("calvex story {id}")));
     }
     line("taken by", alert.taken_by.clone().unwrap_or_default());

@@ -166,6 +166,13 @@ fn marks(scope: &Scope, [baseline, current]: [&Side; 2], explain: &mut Explanati
     events.iter().take(MAX_MARKS).map(|(event, _)| mark(event)).collect()
 }
 
+/// The latest marks of a range: when, and what was done.
+pub fn latest_marks(scope: &Scope, range: TimeRange, limit: usize) -> Vec<(i64, String)> {
+    let filter = Filter::Has(Field::Sent("mark".into()));
+    let found = find(scope, &Find { filter: &filter, range, order: Order::Newest, after: None, limit });
+    found.events.into_iter().map(|(event, _)| (event.time_ns, mark_of(&event))).collect()
+}
+
 /// What a mark says was done.
 pub fn mark_of(event: &Event) -> String {
     let named = event.fields.iter().find(|(path, _)| path.is("mark")).and_then(|(_, value)| value.as_text());
