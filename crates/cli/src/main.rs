@@ -11,6 +11,7 @@ mod shown;
 use clap::error::ErrorKind;
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
+use std::time::Duration;
 
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
@@ -109,7 +110,12 @@ fn main() -> ExitCode {
     // Where a shell asks for proposals, they are printed and nothing else is done.
     clap_complete::CompleteEnv::with_factory(Cli::command).var(proposed::VARIABLE).complete();
     match tokio::runtime::Runtime::new() {
-        Ok(runtime) => runtime.block_on(run()),
+        Ok(runtime) => {
+            let code = runtime.block_on(run());
+            // What still runs on threads of its own, a search that nobody waits for, must not keep the process.
+            runtime.shutdown_timeout(Duration::from_secs(2));
+            code
+        }
         Err(e) => {
             eprintln!("calvex: no threads can be started: {e}");
             ExitCode::from(2)

@@ -3,6 +3,7 @@
 pub mod browser;
 pub mod hostile;
 pub mod load;
+pub mod overdue;
 pub mod receiver;
 pub mod service;
 pub mod stage;

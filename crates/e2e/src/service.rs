@@ -1,5 +1,6 @@
 //! A real `calvex serve` in a directory of its own, and the real client against it.
 
+use crate::overdue::Running;
 use anyhow::{Context, Result, bail};
 use serde_json::Value;
 use std::io::{BufRead, BufReader, Write};
@@ -40,6 +41,7 @@ pub struct Service {
     child: Child,
     /// Everything it made is removed when this goes; none where the directory is given.
     kept: Option<tempfile::TempDir>,
+    _running: Option<Running>,
 }
 
 /// What a way in is, and its address.
@@ -89,9 +91,10 @@ impl Service {
     /// Starts one in a directory that exists.
     pub fn start_in(dir: PathBuf, kept: Option<tempfile::TempDir>, environment: &[(&str, &str)]) -> Result<Self> {
         let environment: Vec<_> = environment.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
+        let _running = Running::begin();
         let (child, url, others) = spawn(&dir, &environment)?;
         let mut service =
-            Service { dir, url, others, token: String::new(), key: String::new(), environment, child, kept };
+            Service { dir, url, others, token: String::new(), key: String::new(), environment, child, kept, _running };
         let secret = |made: &[&str]| {
             let made = Command::new(binary())
                 .args(made)
@@ -192,6 +195,11 @@ impl Service {
         self.child.kill()?;
         self.child.wait()?;
         Ok(())
+    }
+
+    /// Whether the process has ended.
+    pub fn has_ended(&mut self) -> Result<bool> {
+        Ok(self.child.try_wait()?.is_some())
     }
 
     /// Starts it again where it was killed or stopped.

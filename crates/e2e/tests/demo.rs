@@ -2,22 +2,24 @@
 //! stops when asked, and a second start keeps what it had.
 
 use anyhow::{Context, Result, bail};
-use calvex_e2e::service::{PATIENCE, binary, wait_for};
+use calvex_e2e::overdue::Running;
+use calvex_e2e::service::{binary, signal, wait_for};
 use std::io::{BufRead, BufReader};
 use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
-use std::time::Instant;
 
 struct Demo {
     child: Child,
     /// What it printed, by the words before the text.
     reported: Vec<String>,
+    _running: Option<Running>,
 }
 
 impl Demo {
     /// Starts it and waits until it says how to stop it.
     fn start(dir: &Path) -> Result<Demo> {
         let free = || Ok::<_, anyhow::Error>(std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.to_string());
+        let _running = Running::begin();
         let log = std::fs::File::options().create(true).append(true).open(dir.join("demo.log"))?;
         let mut child = Command::new(binary())
             .args(["demo", "--events", "10000", "--otlp-listen", "127.0.0.1:0", "--listen", &free()?])
@@ -40,7 +42,7 @@ impl Demo {
         }
         // What it prints later must not fill the pipe.
         std::thread::spawn(move || lines.for_each(drop));
-        Ok(Demo { child, reported })
+        Ok(Demo { child, reported, _running })
     }
 
     fn shows(&self, what: &str) -> Result<&str> {
@@ -54,8 +56,9 @@ impl Demo {
         let password = self.shows("sign in    admin / ")?;
         let script =
             format!("set -o pipefail; {}; export CALVEX_ADMIN_PASSWORD={password}; {line}", self.shows("in a shell")?);
-        let shell = Command::new("bash")
-            .args(["-c", &script])
+        // A command that hangs is a command that fails.
+        let shell = Command::new("timeout")
+            .args(["120", "bash", "-c", &script])
             .current_dir(folder)
             .env("PATH", path)
             .env("HOME", folder)
@@ -65,13 +68,9 @@ impl Demo {
 
     /// Asks it to stop, as Ctrl-C does.
     fn stop(mut self) -> Result<()> {
-        let asked = Command::new("kill").args(["-INT", &self.child.id().to_string()]).status()?;
-        anyhow::ensure!(asked.success(), "it is gone already");
-        let until = Instant::now() + PATIENCE;
-        while self.child.try_wait()?.is_none() {
-            anyhow::ensure!(Instant::now() < until, "it does not stop");
-            std::thread::yield_now();
-        }
+        anyhow::ensure!(self.child.try_wait()?.is_none(), "it is gone already");
+        signal(self.child.id(), "INT")?;
+        wait_for("the end of the demo", || Ok(self.child.try_wait()?))?;
         anyhow::ensure!(self.child.wait()?.success(), "it did not end well");
         Ok(())
     }
@@ -80,8 +79,12 @@ impl Demo {
 impl Drop for Demo {
     fn drop(&mut self) {
         // Its id may be another's once it has ended.
-        if matches!(self.child.try_wait(), Ok(None)) {
-            let _ = Command::new("kill").args(["-INT", &self.child.id().to_string()]).status();
+        if !matches!(self.child.try_wait(), Ok(None)) {
+            return;
+        }
+        let _ = signal(self.child.id(), "INT");
+        if wait_for("its end", || Ok(self.child.try_wait()?)).is_err() {
+            let _ = self.child.kill();
             let _ = self.child.wait();
         }
     }

@@ -1,7 +1,8 @@
-//! What the database refuses for good holds nobody else up: a head that cannot be sealed, chunks that cannot be merged.
+//! What the database refuses for good holds nobody else up: a head that cannot be sealed, chunks that cannot be merged. One
+//! that hangs keeps nobody from stopping.
 
-use anyhow::Result;
-use calvex_e2e::service::Service;
+use anyhow::{Context, Result};
+use calvex_e2e::service::{Service, signal, wait_for};
 
 /// A service with two lanes, each fed by the service of its name.
 fn two_lanes() -> Result<Service> {
@@ -76,5 +77,49 @@ fn chunks_that_cannot_be_merged_are_passed_over() -> Result<()> {
     for lane in ["bank", "courier"] {
         assert_eq!(service.search(&format!("service={lane}"), &[])?.len(), 40);
     }
+    Ok(())
+}
+
+/// A service whose database answers nothing any more.
+fn hanging() -> Result<Service> {
+    let service = Service::start(&[])?;
+    send_one(&service)?;
+    signal(service.database_pid().context("no database")?, "STOP")?;
+    Ok(service)
+}
+
+fn send_one(service: &Service) -> Result<()> {
+    let sent = service.calvex_with(&["send", "--quiet"], b"{\"service\":\"bank\",\"msg\":\"door 4\"}\n")?;
+    anyhow::ensure!(sent.status.success(), "{}", String::from_utf8_lossy(&sent.stderr));
+    Ok(())
+}
+
+#[test]
+fn a_service_stops_though_its_database_hangs() -> Result<()> {
+    let mut service = hanging()?;
+    service.stop()?;
+    let log = std::fs::read_to_string(service.dir.join("service.log"))?;
+    assert!(log.contains("the database does not stop and is killed"), "{log}");
+    service.restart()?;
+    assert_eq!(service.search("service=bank", &[])?.len(), 1);
+    Ok(())
+}
+
+#[test]
+fn asked_twice_it_stops_at_once() -> Result<()> {
+    let mut service = hanging()?;
+    let database = service.database_pid().context("no database")?;
+    signal(service.pid(), "INT")?;
+    // The second one may come before the first is taken note of.
+    wait_for("its end", || {
+        signal(service.pid(), "INT")?;
+        Ok(service.has_ended()?.then_some(()))
+    })?;
+    let log = std::fs::read_to_string(service.dir.join("service.log"))?;
+    assert!(log.contains("asked to stop twice"), "{log}");
+    // What it left running is stopped by the next start.
+    signal(database, "CONT")?;
+    service.restart()?;
+    assert_eq!(service.search("service=bank", &[])?.len(), 1);
     Ok(())
 }

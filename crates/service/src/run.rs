@@ -320,13 +320,22 @@ impl Running {
         }
         self.jobs.abort_all();
         while self.jobs.join_next().await.is_some() {}
-        if let Err(e) = write_arrivals(&self.parts.base).await {
-            tracing::warn!("the last account of arrivals was not written: {e}");
+        // A database that hangs keeps nobody from stopping.
+        let Base { store, claim, .. } = &*self.parts.base;
+        let last_words = async {
+            if let Err(e) = write_arrivals(&self.parts.base).await {
+                tracing::warn!("the last account of arrivals was not written: {e}");
+            }
+            if let Err(e) = store.leave(claim).await {
+                tracing::warn!("the next start will watch for this node, since its leave was not noted: {e}");
+            }
+        };
+        if tokio::time::timeout(DRAIN, last_words).await.is_err() {
+            tracing::warn!("the database does not answer; the next start will watch for this node");
         }
-        if let Err(e) = self.parts.base.store.leave(&self.parts.base.claim).await {
-            tracing::warn!("the next start will watch for this node, since its leave was not noted: {e}");
+        if tokio::time::timeout(DRAIN, store.close()).await.is_err() {
+            tracing::warn!("some connections to the database did not end in time");
         }
-        self.parts.base.store.close().await;
         if let Some(server) = self.server {
             server.stop().await;
         }

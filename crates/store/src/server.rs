@@ -17,6 +17,8 @@ use tokio::process::{Child, Command};
 const MAX_SOCKET_PATH: usize = 100;
 /// How long an orphan may take to stop cleanly.
 const ORPHAN_WAIT: Duration = Duration::from_secs(60);
+/// How long one that is asked to stop may take. What it did not write by then its next start takes from its redo log.
+const STOP_WAIT: Duration = Duration::from_secs(30);
 
 /// How the private server is run.
 #[derive(Debug, Clone)]
@@ -87,11 +89,14 @@ impl Server {
         socket_path(&home.canonicalize().unwrap_or(home))
     }
 
-    /// Stops it cleanly and waits for its end.
+    /// Stops it cleanly and waits for its end; one that does not end is killed.
     pub async fn stop(mut self) {
         self.stopping.store(true, Ordering::SeqCst);
         signal(self.pid.load(Ordering::SeqCst), Signal::SIGTERM);
-        if let Some(watcher) = self.watcher.take() {
+        let Some(mut watcher) = self.watcher.take() else { return };
+        if tokio::time::timeout(STOP_WAIT, &mut watcher).await.is_err() {
+            tracing::warn!("the database does not stop and is killed; its next start repairs it from its log");
+            signal(self.pid.load(Ordering::SeqCst), Signal::SIGKILL);
             let _ = watcher.await;
         }
     }

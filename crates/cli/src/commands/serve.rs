@@ -3,7 +3,7 @@
 use crate::options::Form;
 use crate::{Ended, output};
 use anyhow::{Result, anyhow};
-use calvex_service::Settings;
+use calvex_service::{Running, Settings};
 use clap::Args;
 use std::path::PathBuf;
 use tokio::signal::unix::{SignalKind, signal};
@@ -75,6 +75,17 @@ pub async fn asked_to_stop() -> Result<()> {
     Ok(())
 }
 
+/// Stops the service; asked once more meanwhile, it ends at once, as if it was killed: nothing acknowledged is lost by it.
+pub async fn stop(running: Running) -> Result<()> {
+    tokio::select! {
+        () = running.stop() => Ok(()),
+        asked = asked_to_stop() => {
+            asked?;
+            Err(anyhow!("asked to stop twice, it ends without waiting; the next start takes over what is left"))
+        }
+    }
+}
+
 impl Serve {
     pub async fn run(self) -> Result<Ended> {
         let settings = self.sources.read()?;
@@ -98,7 +109,7 @@ impl Serve {
             asked = asked_to_stop() => { asked?; false }
             () = running.replaced() => true,
         };
-        running.stop().await;
+        stop(running).await?;
         if replaced {
             Err(anyhow!("another process took this node's place; give one of them another node.name"))
         } else {

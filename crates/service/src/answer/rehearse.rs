@@ -8,7 +8,9 @@ use crate::error::{Result, ServiceError};
 use crate::state::Reading;
 use calvex_answer::compare::latest_marks;
 use calvex_answer::scan::Explanation;
-use calvex_answer::watch::{Known, Moments, Rings, Rule, RuleDocument, Strips, Usual, rehearse as play, strips};
+use calvex_answer::watch::{
+    Known, Moments, Resolved, Rings, Rule, RuleDocument, Strips, Usual, rehearse as play, strips,
+};
 use calvex_language::domain::error_group::GroupState;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::query::TimeRange;
@@ -195,7 +197,7 @@ async fn usual_of(reading: &Reading, reader: &Reader, rule: &Rule) -> Result<Arc
 pub async fn known(reading: &Reading) -> Result<Known> {
     let kept = reading.base.store.kept_groups().await?;
     let resolved = kept.into_iter().filter(|group| group.said == GroupState::Resolved);
-    let resolved = resolved.map(|group| (group.id, group.said_ns)).collect();
+    let resolved = resolved.map(|g| (g.id, Resolved { at_ns: g.said_ns, returned_ns: g.returned_ns })).collect();
     Ok(Known { resolved, ..Known::default() })
 }
 

@@ -6,7 +6,7 @@ mod rules;
 
 use crate::client::{Client, Connection, http_client};
 use crate::commands::receiver::{listen, show};
-use crate::commands::serve::{Sources, asked_to_stop, start_log};
+use crate::commands::serve::{Sources, asked_to_stop, start_log, stop};
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_demo::{Days, Night, SERVICES, Sent};
@@ -142,7 +142,7 @@ impl Demo {
             asked = asked_to_stop() => asked,
         };
         eprintln!("stopping");
-        running.stop().await;
+        stop(running).await?;
         receiver.abort();
         reported.map(|()| Ended::Well)
     }

@@ -18,8 +18,6 @@ mod joined;
 mod mutes;
 mod places;
 mod rehearse;
-#[cfg(test)]
-mod rhythm;
 mod rings;
 mod sentence;
 mod sources;
@@ -43,6 +41,6 @@ pub use rehearse::{Bin, Rehearsal, Rehearsed, rehearse, replay};
 pub use rings::Rings;
 pub use sources::{silent_since, source_rule};
 pub use states::{Bound, Move, Raising, Side, Standing, Walked, judge, raisings, walk, walk_blind};
-pub use strips::{Known, MAX_GROUPS, Moments, Strip, Strips, group_hash, strips};
+pub use strips::{Known, MAX_GROUPS, Moments, Resolved, Strip, Strips, group_hash, strips};
 pub use turn::{Mutes, Standings, Turn, WalkedAll, stood_at, walk_all};
 pub use usual_days::{USUAL_DAY_NS, USUAL_DAYS, Usual, UsualDay, decode_usual_day, encode_usual_day, usual_day};

@@ -59,14 +59,15 @@ impl Ring {
         self.rows.values().map(|steps| 64 + steps.len() * STEP_BYTES).sum()
     }
 
-    /// Which of the steps wanted must be read; what is held of others goes.
-    pub fn missing(&mut self, wanted: &Range<i64>) -> Range<i64> {
-        if wanted.start < self.held.start || wanted.start > self.held.end {
+    /// Which of the steps wanted must be read: those before what is held, and those behind. What is held before them goes.
+    pub fn missing(&mut self, wanted: &Range<i64>) -> [Range<i64>; 2] {
+        if wanted.end < self.held.start || wanted.start > self.held.end || self.held.is_empty() {
             self.rows.clear();
             self.held = wanted.start..wanted.start;
         }
         self.keep(wanted.start, i64::MAX);
-        self.held.end.min(wanted.end)..wanted.end
+        let before = wanted.start..self.held.start.max(wanted.start);
+        [before, self.held.end.min(wanted.end)..wanted.end]
     }
 
     /// Keeps only steps from `from` up to `to`.
@@ -91,9 +92,9 @@ impl Ring {
         self.rows.entry(group).or_default().extend(steps);
     }
 
-    /// What was read up to a step is whole.
-    pub fn held_to(&mut self, end: i64) {
-        self.held.end = self.held.end.max(end);
+    /// Steps that were read are whole.
+    pub fn holds(&mut self, steps: Range<i64>) {
+        self.held = self.held.start.min(steps.start)..self.held.end.max(steps.end);
     }
 
     /// The figures of the steps wanted, by group.
@@ -118,18 +119,21 @@ mod tests {
         let read = |rings: &mut Rings, wanted: Range<i64>| {
             let ring = rings.of(0);
             let missing = ring.missing(&wanted);
-            ring.add(vec![GroupValue::Bool(true)], missing.clone().map(|step| (step, vec![1.0])));
-            ring.held_to(missing.end);
+            for steps in missing.iter().filter(|steps| !steps.is_empty()) {
+                ring.add(vec![GroupValue::Bool(true)], steps.clone().map(|step| (step, vec![1.0])));
+                ring.holds(steps.clone());
+            }
             missing
         };
-        assert_eq!(read(&mut rings, 10..20), 10..20);
-        assert_eq!(read(&mut rings, 12..23), 20..23);
+        assert_eq!(read(&mut rings, 10..20), [10..10, 10..20]);
+        assert_eq!(read(&mut rings, 12..23), [12..12, 20..23]);
         assert_eq!(held(rings.of(0)), (12..23).collect::<Vec<i64>>());
         rings.forget_from(15, 1);
         assert_eq!(held(rings.of(0)), [12, 13, 14]);
-        assert_eq!(read(&mut rings, 13..24), 15..24);
-        assert_eq!(read(&mut rings, 5..24), 5..24, "what lies before was let go");
-        assert_eq!(read(&mut rings, 40..41), 40..41, "what lies between was never read");
+        assert_eq!(read(&mut rings, 13..24), [13..13, 15..24]);
+        assert_eq!(read(&mut rings, 5..24), [5..13, 24..24], "what lies before was let go");
+        assert_eq!(held(rings.of(0)), (5..24).collect::<Vec<i64>>());
+        assert_eq!(read(&mut rings, 40..41), [40..40, 40..41], "what lies between was never read");
         assert_eq!(held(rings.of(0)), [40]);
         assert!(rings.bytes() > 0);
     }

@@ -96,10 +96,19 @@ pub struct Strips {
 /// What is known beside the events.
 #[derive(Debug, Clone, Default)]
 pub struct Known {
-    /// When an error group was resolved, by its id.
-    pub resolved: HashMap<String, i64>,
+    /// Error groups that were resolved, by their ids.
+    pub resolved: HashMap<String, Resolved>,
     /// What a deviation measured on days that may be gone.
     pub usual: std::sync::Arc<Usual>,
+}
+
+/// When an error group was resolved.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Resolved {
+    /// Then.
+    pub at_ns: i64,
+    /// When it was first seen after it, as far as that is known: that is its return, and what follows is none.
+    pub returned_ns: Option<i64>,
 }
 
 /// Reads the values of a rule at `moments`; `rings` hold what was read for earlier ones.
@@ -192,35 +201,40 @@ impl Reader<'_> {
         };
         let ring = self.rings.of(self.questions);
         self.questions += 1;
-        let missing = ring.missing(&kept);
-        let (mut at, mut all_whole) = (missing.start, true);
-        while at < missing.end && !self.scope.budget.is_spent() {
-            let end = missing.end.min(at + READ_AT_ONCE as i64);
-            // The first window needs what stands before it.
-            let from = at - (over_read - 1);
-            let sliding =
-                Sliding { from_ns: from * step_ns, step_ns, steps: (end - from) as usize, over: over_read as usize };
-            let Windows { groups, limited, explain } = windows(self.scope, filter, measure, sliding);
-            all_whole &= limited.is_none() && explain.stopped.is_none() && explain.left_out.is_empty();
-            self.out.explain.add(explain);
-            if let Some(why) = limited {
-                self.out.capped.get_or_insert(why);
-            }
-            for group in groups {
-                let (groups, is_known) = ring.groups(&group.values);
-                if groups >= self.most_groups && !is_known {
-                    let most = self.most_groups;
-                    self.out.capped.get_or_insert_with(|| format!("only {most} groups are judged; there are more"));
-                    continue;
+        for (missing, follows) in ring.missing(&kept).into_iter().zip([false, true]) {
+            let (mut at, mut all_whole) = (missing.start, true);
+            while at < missing.end && !self.scope.budget.is_spent() {
+                let end = missing.end.min(at + READ_AT_ONCE as i64);
+                // The first window needs what stands before it.
+                let from = at - (over_read - 1);
+                let sliding = Sliding {
+                    from_ns: from * step_ns,
+                    step_ns,
+                    steps: (end - from) as usize,
+                    over: over_read as usize,
+                };
+                let Windows { groups, limited, explain } = windows(self.scope, filter, measure, sliding);
+                all_whole &= limited.is_none() && explain.stopped.is_none() && explain.left_out.is_empty();
+                self.out.explain.add(explain);
+                if let Some(why) = limited {
+                    self.out.capped.get_or_insert(why);
                 }
-                let points = group.points.into_iter().map(|(step, figures)| (from + i64::from(step), figures));
-                ring.add(group.values, points.filter(|(step, _)| *step >= at));
+                for group in groups {
+                    let (groups, is_known) = ring.groups(&group.values);
+                    if groups >= self.most_groups && !is_known {
+                        let most = self.most_groups;
+                        self.out.capped.get_or_insert_with(|| format!("only {most} groups are judged; there are more"));
+                        continue;
+                    }
+                    let points = group.points.into_iter().map(|(step, figures)| (from + i64::from(step), figures));
+                    ring.add(group.values, points.filter(|(step, _)| *step >= at));
+                }
+                // What could not be read whole is read again.
+                if all_whole && (follows || end == missing.end) {
+                    ring.holds(missing.start..end);
+                }
+                at = end;
             }
-            // What could not be read whole is read again.
-            if all_whole {
-                ring.held_to(end);
-            }
-            at = end;
         }
         let step_s = step_ns as f64 / 1e9;
         let windowed = |(group, steps): Row| match &joined {
@@ -325,16 +339,18 @@ impl Reader<'_> {
     }
 
     /// 1 from the moment an error group is seen after it was resolved, for an hour.
-    fn returned(&mut self, filter: &Filter, measure: &Measure, resolved: &HashMap<String, i64>) {
+    fn returned(&mut self, filter: &Filter, measure: &Measure, resolved: &HashMap<String, Resolved>) {
         let Moments { first_ns, step_ns, .. } = self.moments;
         let over_ns = 3_600_000_000_000;
         let rows = self.read(filter, measure, step_ns, over_ns);
         let back = |(group, row): Row| {
             let id = group.first().map(ToString::to_string)?;
-            let at_ns = resolved.get(&id)?;
+            let Resolved { at_ns, returned_ns } = *resolved.get(&id)?;
             // A step counts from its beginning, so that what fell into the step of the resolving does not.
-            let step = row.iter().map(|(step, _)| *step).find(|step| first_ns + (step - 1) * step_ns >= *at_ns)?;
-            Some((group, vec![step]))
+            let counts = |step: &i64| first_ns + (step - 1) * step_ns >= at_ns;
+            let step = row.iter().map(|(step, _)| *step).find(counts)?;
+            let known = returned_ns.map(|ns| (ns - first_ns).div_euclid(step_ns) + 1).filter(counts);
+            Some((group, vec![known.map_or(step, |known| known.min(step))]))
         };
         let back = rows.into_iter().filter_map(back).collect();
         self.marked(back, over_ns / step_ns);

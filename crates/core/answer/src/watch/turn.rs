@@ -142,12 +142,11 @@ pub fn walk_all(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{Shelf, numbered, scope};
-    use crate::watch::{Known, Rings, RuleDocument, settle, strips, walk};
-    use calvex_language::model::{Event, Path, Value};
+    use crate::watch::tests::by_turns::{At, Sent, at_once, both, by_turns};
+    use crate::watch::{Known, RuleDocument};
+    use calvex_language::model::{Event, Path, Severity, Value};
     use calvex_language::query::Ties;
     use proptest::prelude::*;
-    use std::collections::BTreeSet;
 
     const SECOND: i64 = 1_000_000_000;
     const MINUTE: i64 = 60 * SECOND;
@@ -179,87 +178,24 @@ mod tests {
     }
 
     /// An event of the stream, in seconds: when it happened, how much later it came, of which group, and whether it is bad.
-    type Sent = (i64, i64, u8, bool);
+    type Drawn = (i64, i64, u8, bool);
 
-    fn event((at, _, group, bad): &Sent) -> Event {
-        Event {
-            time_ns: at * SECOND,
-            service: ["edge", "slots", "codes"][usize::from(*group)].into(),
-            message: if *bad { "bad" } else { "fine" }.into(),
-            fields: vec![(Path::root("n"), Value::Int(at % 9))],
-            ..Event::default()
-        }
-    }
-
-    /// What the service does: turns at these moments, each with what had come by then; `forgets` are those before which it was
-    /// started anew. The raisings that stand in the end.
-    fn by_turns(rule: &Rule, sent: &[Sent], turns: &[(i64, bool)]) -> Vec<GroupRaising> {
-        let mut judged_ns = 0;
-        let mut groups: Standings = HashMap::new();
-        let mut alerts: Vec<Stood> = Vec::new();
-        let mut rings = Rings::default();
-        let mut seen_s = -1;
-        let mut touched_ns = i64::MAX;
-        for (now_s, forgets) in turns {
-            let now_ns = now_s * SECOND;
-            if *forgets {
-                rings = Rings::default();
-            }
-            let came = |e: &&Sent| e.0 + e.1 <= *now_s;
-            let fresh = sent.iter().filter(|e| e.0 + e.1 > seen_s && came(e));
-            touched_ns = fresh.map(|e| e.0 * SECOND).fold(touched_ns, i64::min);
-            seen_s = seen_s.max(*now_s);
-            let mut events: Vec<Event> = sent.iter().filter(came).map(event).collect();
-            events.sort_by_key(|event| event.time_ns);
-            let Some(turn) = rule.turn(judged_ns, touched_ns, now_ns) else { continue };
-            rings.forget_from(turn.touched_ns, rule.step_ns);
-            let mut shelf = Shelf::default();
-            let view = if events.is_empty() { Vec::new() } else { shelf.seal(&numbered(events), 256) };
-            let read = strips(&scope(&view, &shelf), rule, turn.moments, &Known::default(), &mut rings);
-            assert_eq!(read.incomplete, None);
-            let standings =
-                if turn.again { stood_at(rule, &alerts, turn.from_ns) } else { std::mem::take(&mut groups) };
-            let walked = walk_all(rule, &turn, &read, standings, None, &Mutes::default());
-            for changed in settle(&alerts, &walked.found, (turn.from_ns, turn.until_ns), &rule.bound) {
-                match changed.known {
-                    Some(n) => alerts[n] = Stood { known: None, ..changed },
-                    None => alerts.push(changed),
-                }
-            }
-            let standing = |g: RuleGroup| (g.hash, (g.name, Standing { state: g.state, since_ns: g.since_ns }));
-            groups = walked.groups.into_iter().map(standing).collect();
-            (judged_ns, touched_ns) = (turn.until_ns, i64::MAX);
-        }
-        alerts.into_iter().flat_map(|alert| alert.groups).filter(|group| !group.withdrawn).collect()
-    }
-
-    /// Everything at once, as a rehearsal sees it.
-    fn at_once(rule: &Rule, sent: &[Sent], until_ns: i64) -> Vec<(u64, Raising)> {
-        let mut events: Vec<Event> = sent.iter().map(event).collect();
-        events.sort_by_key(|event| event.time_ns);
-        let mut shelf = Shelf::default();
-        let view = if events.is_empty() { Vec::new() } else { shelf.seal(&numbered(events), 256) };
-        let moments = Moments::between(0, until_ns, rule.step_ns);
-        let read = strips(&scope(&view, &shelf), rule, moments, &Known::default(), &mut Rings::default());
-        let of = |strip: &Strip| {
-            let from = Standing::quiet(0);
-            let walked = walk(from, &rule.bound, rule.hold_ns, (moments.first_ns, moments.step_ns), &strip.values);
-            let hash = group_hash(&strip.name());
-            raisings(from, &walked).into_iter().map(move |raising| (hash, raising)).collect::<Vec<_>>()
+    fn sent(drawn: &[Drawn]) -> Vec<Sent> {
+        let event = |(at, later, group, bad): &Drawn| {
+            let event = Event {
+                time_ns: at * SECOND,
+                service: ["edge", "slots", "codes"][usize::from(*group)].into(),
+                message: if *bad { "bad" } else { "fine" }.into(),
+                severity: Severity(if *bad { 17 } else { 9 }),
+                fields: vec![(Path::root("n"), Value::Int(at % 9))],
+                ..Event::default()
+            };
+            (event, (at + later) * SECOND)
         };
-        read.strips.iter().flat_map(of).collect()
+        drawn.iter().map(event).collect()
     }
 
-    /// The moments at which groups are raised, in steps.
-    fn moments_of(raised: impl Iterator<Item = (u64, Raising)>, rule: &Rule, until_ns: i64) -> BTreeSet<(u64, i64)> {
-        let steps = |(hash, r): (u64, Raising)| {
-            let (from, to) = (r.raised_ns / rule.step_ns, r.ended_ns.unwrap_or(until_ns + rule.step_ns) / rule.step_ns);
-            (from..to).map(move |step| (hash, step))
-        };
-        raised.flat_map(steps).collect()
-    }
-
-    fn streams() -> impl Strategy<Value = (Vec<Sent>, Vec<(i64, bool)>)> {
+    fn streams() -> impl Strategy<Value = (Vec<Drawn>, Vec<(i64, bool)>)> {
         // Bursts, so that something is raised; most come at once, some late by up to twenty minutes.
         let delay = prop_oneof![6 => 0i64..4, 1 => 60i64..1200];
         let sent = (0i64..90, 0i64..120, delay, 0u8..3, prop::bool::weighted(0.7));
@@ -290,25 +226,58 @@ mod tests {
         "name='g'\ndelay='10s'\nlate='1h'\n[unfinished]\nbegins='bad'\nends='fine'\ntie='n'\nwithin='1m'",
     ];
 
+    /// Those that know what was usual; with the days of it that stand before.
+    const LEARNING: [(&str, i64); 4] = [
+        ("name='h'\nfor='30s'\ndelay='10s'\nlate='1h'\n[silence]\nper=['service']\ntimes=2", 1),
+        ("name='i'\nfor='1m'\ndelay='10s'\nlate='1h'\n[deviation]\nover='5m'\nabove=2\nleast=2\nlike='day'", 4),
+        ("name='j'\ndelay='10s'\nlate='1h'\n[objective]\ngood='fine'\nall=''\npercent=60\nperiod='1d'", 1),
+        ("name='k'\ndelay='10s'\nlate='1h'\n[error-group]\nwhich='new'", 8),
+    ];
+
+    /// Whether turns and judging at once agree; with what each found.
+    fn agree(rule: &Rule, sent: &[Sent], turns: &[(i64, bool)], begin_s: i64) -> (bool, String) {
+        // Everything has come and is judged.
+        let last = turns.iter().map(|(at, _)| *at).max().unwrap_or(0);
+        let end_s = last.max(9 * 540 + 400) + 1300;
+        let at = |(now_s, forgets): &(i64, bool)| {
+            let now_ns = (begin_s + now_s) * SECOND;
+            At { now_ns, came_ns: now_ns, forgets: *forgets, mutes: Vec::new() }
+        };
+        let turns: Vec<At> = turns.iter().chain([&(end_s, false)]).map(at).collect();
+        let (begin_ns, until_ns) = (begin_s * SECOND, rule.judged_until((begin_s + end_s) * SECOND));
+        let live = by_turns(rule, sent, &|_| Known::default(), (begin_ns, &turns));
+        let truth = at_once(rule, sent, &Known::default(), (begin_ns, until_ns));
+        (both(rule, &live, &truth, until_ns), format!("live {live:?}\ntruth {truth:?}"))
+    }
+
     proptest! {
         #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
 
         /// Whatever came when, and whenever the service was started anew: in the end that is raised which was so, and what is
         /// not so is not raised.
         #[test]
-        fn judging_by_turns_ends_as_judging_at_once((sent, turns) in streams()) {
-            let last = turns.iter().map(|(at, _)| *at).max().unwrap_or(0);
-            // Everything has come and is judged.
-            let end_s = last.max(9 * 540 + 400) + 1300;
-            let turns: Vec<(i64, bool)> = turns.into_iter().chain([(end_s, false)]).collect();
+        fn judging_by_turns_ends_as_judging_at_once((drawn, turns) in streams()) {
             for text in RULES {
-                let rule = rule(text);
-                let until_ns = rule.judged_until(end_s * SECOND);
-                let by_turns = by_turns(&rule, &sent, &turns);
-                let at_once = at_once(&rule, &sent, until_ns);
-                let live = moments_of(by_turns.iter().map(|g| (g.hash, g.raising)), &rule, until_ns);
-                let truth = moments_of(at_once.iter().copied(), &rule, until_ns);
-                prop_assert_eq!(live, truth, "{}\nlive {:?}\ntruth {:?}", text, by_turns, at_once);
+                let (agree, found) = agree(&rule(text), &sent(&drawn), &turns, 0);
+                prop_assert!(agree, "{}\n{}", text, found);
+            }
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 12, ..ProptestConfig::default() })]
+
+        #[test]
+        fn what_is_learned_is_judged_by_turns_as_at_once((drawn, turns) in streams()) {
+            for (text, days) in LEARNING {
+                let begin_s = days * 24 * 3600;
+                // Around the time of day at which the stream begins, and up to it: all is as usual then.
+                let past = (0..=days).flat_map(|day| (-60..90).map(move |n| (day * 24 * 3600 + n * 60, 0, 0, n % 7 == 0)));
+                let past = past.filter(|(at, ..)| (0..begin_s).contains(at));
+                let moved = drawn.iter().map(|(at, later, group, bad)| (begin_s + at, *later, *group, *bad));
+                let drawn: Vec<Drawn> = past.chain(moved).collect();
+                let (agree, found) = agree(&rule(text), &sent(&drawn), &turns, begin_s);
+                prop_assert!(agree, "{}\n{}", text, found);
             }
         }
     }

@@ -1,5 +1,9 @@
 //! Each form at its edges of time; documents with mistakes; judging by and by is judging at once.
 
+pub(super) mod by_turns;
+mod edges;
+mod rhythm;
+
 use super::*;
 use crate::testing::{Shelf, numbered, scope};
 use calvex_language::model::{Event, Path, Severity, Value};
@@ -254,7 +258,8 @@ fn error_groups_are_new_or_return() {
         &Known::default(),
     );
     let id = everything.strips.iter().map(|s| s.group[0].to_string()).find(|id| id != "(missing)").unwrap();
-    let resolved = [(id, 8 * DAY + 10 * MINUTE)].into_iter().collect();
+    let resolved = Resolved { at_ns: 8 * DAY + 10 * MINUTE, returned_ns: None };
+    let resolved = [(id, resolved)].into_iter().collect();
     let found = replay(&strips_of(resolved), &moments, &returned.bound, 0);
     assert_eq!(found.iter().map(|a| a.raised_ns / HOUR).collect::<Vec<_>>(), [8 * 24 + 1]);
     assert!(replay(&strips_of(Default::default()), &moments, &returned.bound, 0).is_empty());
