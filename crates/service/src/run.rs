@@ -20,6 +20,7 @@ use crate::intake::limits::Limits;
 use crate::jobs;
 use crate::listen::{Addresses, Listeners};
 use crate::metrics::Metrics;
+use crate::pipeline::admitted::{Admitted, Reach};
 use crate::pipeline::{CommitFigures, Committer, Sealer, View};
 use crate::state::{Auth, Base, Clock, Health, Parts, Reading, Receiving, Upkeep, system_clock};
 use calvex_intake::batch::HeadKey;
@@ -125,7 +126,7 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
 struct Started {
     parts: Parts,
     committer: JoinHandle<()>,
-    touched_from_ns: Arc<AtomicI64>,
+    admitted: Arc<Admitted>,
 }
 
 /// Tries of a step of the start whose error passes by itself, and the pause between.
@@ -168,7 +169,7 @@ async fn start_on(
     patiently(|| store.add_journal_table(table)).await?;
     let table = Arc::new(AtomicU32::new(table.no));
     let stuck_since_ns = Arc::new(AtomicI64::new(0));
-    let (touched_from_ns, fenced) = (Arc::new(AtomicI64::new(i64::MAX)), Arc::new(AtomicBool::new(false)));
+    let (admitted, fenced) = (Arc::new(Admitted::default()), Arc::new(AtomicBool::new(false)));
     let committer = Committer {
         store: store.clone(),
         claim: claim.clone(),
@@ -177,7 +178,7 @@ async fn start_on(
         clock: clock.clone(),
         wait: Duration::from_millis(settings.number("intake.commit_wait_ms")),
         table: table.clone(),
-        touched_from_ns: touched_from_ns.clone(),
+        admitted: admitted.clone(),
         fenced: fenced.clone(),
         stuck_since_ns: stuck_since_ns.clone(),
     };
@@ -253,16 +254,16 @@ async fn start_on(
         stuck_since_ns,
     });
     receiving.limits.load(&base.store, (base.clock)()).await?;
-    let replayed = replay(&base, &view, &touched_from_ns).await?;
+    let replayed = replay(&base, &view, &admitted).await?;
     tracing::info!(open_files = base.open_files, "files that may be open");
     tracing::info!(node = base.claim.slot, epoch = base.claim.epoch, replayed, swept, "the journal is replayed");
     health.ready.store(true, Ordering::SeqCst);
     let parts = Parts { base, auth, receiving, reading, upkeep, health };
-    Ok(Started { parts, committer: tokio::spawn(committing), touched_from_ns })
+    Ok(Started { parts, committer: tokio::spawn(committing), admitted })
 }
 
 /// Brings what an earlier epoch left in the journal back into heads. A damaged batch stays where it is, and is reported.
-async fn replay(base: &Base, view: &View, touched_from_ns: &AtomicI64) -> Result<usize> {
+async fn replay(base: &Base, view: &View, admitted: &Admitted) -> Result<usize> {
     let now_ns = (base.clock)();
     let mut events = 0;
     let mut left = BTreeSet::new();
@@ -274,10 +275,11 @@ async fn replay(base: &Base, view: &View, touched_from_ns: &AtomicI64) -> Result
             match decode_batch(&stored.batch, &place) {
                 Ok(page) => {
                     events += page.rows();
-                    touched_from_ns.fetch_min(page.time_span().0, Ordering::SeqCst);
+                    let reach = Reach::of(&page);
                     let page = page.with_origin(slot, epoch, seq);
                     let key = HeadKey { lane: stored.lane, day: stored.day, late: stored.late };
                     view.admit(key, page, stored.at, now_ns);
+                    admitted.note(reach);
                     view.compact(key);
                 }
                 Err(e) => tracing::error!("{e}"),
@@ -291,9 +293,9 @@ async fn replay(base: &Base, view: &View, touched_from_ns: &AtomicI64) -> Result
 
 fn serve(started: Started, server: Option<Server>, listeners: Listeners) -> Running {
     let (stop, stopping) = watch::channel(false);
-    let Started { parts, committer, touched_from_ns } = started;
+    let Started { parts, committer, admitted } = started;
     let listeners = listeners.serve(&parts, &stopping);
-    let jobs = jobs::start(&parts, &touched_from_ns, &stopping);
+    let jobs = jobs::start(&parts, &admitted, &stopping);
     Running { addresses: parts.base.addresses, parts, server, stop, listeners, jobs, committer }
 }
 

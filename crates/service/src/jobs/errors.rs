@@ -1,14 +1,15 @@
-//! Which error groups were seen when: what makes a group new, and what makes one return. The newest failures are looked at
-//! again and again; looking at one twice changes nothing.
+//! Which error groups were seen when: what makes a group new, and what makes one return. Each failure is looked at as it
+//! has come; looking at one twice changes nothing.
 
 use crate::answer::search::run_for_rules;
 use crate::auth::ReadScope;
 use crate::error::Result;
+use crate::pipeline::admitted::Admitted;
 use crate::state::Reading;
 use calvex_answer::errors::{ErrorsAsk, errors};
 use calvex_language::domain::error_group::{GroupState, SeenGroup};
-use calvex_language::model::time::SECOND_NS;
-use calvex_language::query::{Filter, TimeRange};
+use calvex_language::model::time::{SECOND_NS, format_utc};
+use calvex_language::query::{Filter, TimeRange, parse_filter};
 use std::sync::Arc;
 
 /// Failures may come so much later than they happened.
@@ -16,21 +17,58 @@ const LATE_NS: i64 = 600 * SECOND_NS;
 /// Groups of one turn at most; those with the most failures are seen first.
 const MAX_GROUPS: usize = 2000;
 
-/// Looks at the failures since the last turn. `until_ns` is how far the last one came; none at the first.
-///
-/// # Errors
-/// Where the database fails.
-pub async fn see_once(reading: &Arc<Reading>, until_ns: &mut Option<i64>) -> Result<()> {
-    let now_ns = (reading.base.clock)();
-    if until_ns.is_none() {
-        *until_ns = reading.base.store.groups_seen_until().await?;
+/// What was looked at, and what is still to be.
+pub struct Looking {
+    admitted: Arc<Admitted>,
+    /// How far the last turn came; none before the first.
+    until_ns: Option<i64>,
+}
+
+impl Looking {
+    /// Nothing was looked at yet.
+    pub fn new(admitted: Arc<Admitted>) -> Self {
+        Looking { admitted, until_ns: None }
     }
-    // At the very first everything that is there.
-    let from_ns = until_ns.map_or(0, |until| until.min(now_ns).saturating_sub(LATE_NS));
+
+    /// Looks at the failures that came since the last turn; at the first, at those since the last one that is recorded.
+    ///
+    /// # Errors
+    /// Where the database fails: then they are looked at in the next turn.
+    pub async fn see_once(&mut self, reading: &Arc<Reading>) -> Result<()> {
+        let now_ns = (reading.base.clock)();
+        let admitted = self.admitted.errors.take();
+        let seen = match (self.until_ns, admitted) {
+            (Some(_), None) => return Ok(()),
+            (Some(until_ns), Some(reach)) => {
+                let earliest_ns = until_ns.min(now_ns).saturating_sub(LATE_NS);
+                // Looking at what stands around them again would change nothing, and costs as much as ever so many come.
+                let arrived = format!("arrived>={}", format_utc(reach.arrived_ns, 9));
+                see(reading, parse_filter(&arrived).unwrap_or(Filter::All), reach.time_ns.max(earliest_ns), now_ns)
+                    .await
+            }
+            // At the very first everything that is there.
+            (None, _) => match reading.base.store.groups_seen_until().await {
+                Ok(until_ns) => {
+                    let from_ns = until_ns.map_or(0, |until| until.min(now_ns).saturating_sub(LATE_NS));
+                    see(reading, Filter::All, from_ns, now_ns).await
+                }
+                Err(e) => Err(e.into()),
+            },
+        };
+        match seen {
+            Ok(()) => self.until_ns = Some(now_ns),
+            Err(_) => drop(admitted.inspect(|reach| self.admitted.errors.note(*reach))),
+        }
+        seen
+    }
+}
+
+/// Looks at the failures from a time on that pass a filter.
+async fn see(reading: &Arc<Reading>, filter: Filter, from_ns: i64, now_ns: i64) -> Result<()> {
     let range = TimeRange { from_ns, to_ns: now_ns.saturating_add(1) };
     let scope = ReadScope::of_lanes(None::<Vec<u32>>);
     let found = run_for_rules(reading, scope, move |scope| {
-        errors(scope, &ErrorsAsk { filter: &Filter::All, range, top: MAX_GROUPS, points: 1 })
+        errors(scope, &ErrorsAsk { filter: &filter, range, top: MAX_GROUPS, points: 1 })
     })
     .await?;
     if let Some(why) = found.explain.stopped {
@@ -54,6 +92,5 @@ pub async fn see_once(reading: &Arc<Reading>, until_ns: &mut Option<i64>) -> Res
     if !seen.is_empty() {
         reading.base.store.put_seen_groups(&seen, &returned).await?;
     }
-    *until_ns = Some(now_ns);
     Ok(())
 }

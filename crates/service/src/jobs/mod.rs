@@ -17,10 +17,11 @@ pub use merge::{merge_once, remove_retired};
 use crate::error::Result;
 use crate::intake::ledger;
 use crate::notify;
+use crate::pipeline::admitted::Admitted;
 use crate::state::{Base, Parts, Upkeep};
 use calvex_answer::watch::{USUAL_DAY_NS, USUAL_DAYS};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use tokio::sync::watch;
 use tokio::task::JoinSet;
@@ -68,7 +69,7 @@ where
 }
 
 /// Starts every job.
-pub fn start(parts: &Parts, touched_from_ns: &Arc<AtomicI64>, stop: &watch::Receiver<bool>) -> JoinSet<()> {
+pub fn start(parts: &Parts, admitted: &Arc<Admitted>, stop: &watch::Receiver<bool>) -> JoinSet<()> {
     let mut tasks = JoinSet::new();
     let (base, upkeep) = (&parts.base, &parts.upkeep);
     let own = upkeep.clone();
@@ -120,7 +121,7 @@ pub fn start(parts: &Parts, touched_from_ns: &Arc<AtomicI64>, stop: &watch::Rece
             Ok(())
         }
     }));
-    let judge = rules::Judge::new(parts.reading.clone(), touched_from_ns.clone());
+    let judge = rules::Judge::new(parts.reading.clone(), admitted.clone());
     let judge = Arc::new(tokio::sync::Mutex::new(judge));
     tasks.spawn(every(
         Duration::from_millis(base.settings.number("rules.tick_ms").max(50)),
@@ -132,10 +133,10 @@ pub fn start(parts: &Parts, touched_from_ns: &Arc<AtomicI64>, stop: &watch::Rece
         },
     ));
     let reading = parts.reading.clone();
-    let until_ns = Arc::new(tokio::sync::Mutex::new(None));
+    let looking = Arc::new(tokio::sync::Mutex::new(errors::Looking::new(admitted.clone())));
     tasks.spawn(every(ERRORS_EVERY, stop.clone(), "error groups", move || {
-        let (reading, until_ns) = (reading.clone(), until_ns.clone());
-        async move { errors::see_once(&reading, &mut *until_ns.lock().await).await }
+        let (reading, looking) = (reading.clone(), looking.clone());
+        async move { looking.lock().await.see_once(&reading).await }
     }));
     let own = base.clone();
     let sender = Arc::new(notify::Outbox);

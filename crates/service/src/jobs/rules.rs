@@ -6,6 +6,7 @@ use crate::answer::{rehearse, search, usual};
 use crate::auth::ReadScope;
 use crate::error::Result;
 use crate::notify::Notice;
+use crate::pipeline::admitted::Admitted;
 use crate::state::Reading;
 use calvex_answer::watch::{
     Form, Known, Moments, Mutes, Rings, Rule as Compiled, RuleDocument, Standing, Standings, Stood, Strips, Usual,
@@ -18,7 +19,6 @@ use calvex_language::model::time::{SECOND_NS, format_utc};
 use calvex_store::records::Act;
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::{Duration, Instant};
 
 /// Bytes that the figures kept of all rules may take; beyond, those of the rule that has most are let go.
@@ -54,8 +54,7 @@ struct Shared {
 /// Judges rules.
 pub struct Judge {
     reading: Arc<Reading>,
-    /// The earliest time admitted since the last turn.
-    touched_from_ns: Arc<AtomicI64>,
+    admitted: Arc<Admitted>,
     rules: HashMap<u32, Memory>,
     sources: Sources,
     again: Again,
@@ -86,11 +85,11 @@ impl Again {
 }
 
 impl Judge {
-    /// One that has judged nothing yet; `touched_from_ns` is where the committer leaves the earliest time admitted.
-    pub fn new(reading: Arc<Reading>, touched_from_ns: Arc<AtomicI64>) -> Self {
+    /// One that has judged nothing yet.
+    pub fn new(reading: Arc<Reading>, admitted: Arc<Admitted>) -> Self {
         Judge {
             reading,
-            touched_from_ns,
+            admitted,
             rules: HashMap::new(),
             sources: Sources::default(),
             again: Again { spent: Duration::ZERO, at: Instant::now() },
@@ -104,11 +103,12 @@ impl Judge {
     /// Where the database fails.
     pub async fn run(&mut self) -> Result<()> {
         let reading = self.reading.clone();
-        let touched = self.touched_from_ns.swap(i64::MAX, Ordering::SeqCst);
+        let admitted = self.admitted.rules.take();
+        let touched = admitted.map_or(i64::MAX, |reach| reach.time_ns);
         let known = async { Ok((reading.base.store.rules().await?, reading.base.store.contacts().await?)) };
         let (mut rules, contacts) = known.await.inspect_err(|_: &crate::error::ServiceError| {
             // What was not looked at must be looked at later.
-            self.touched_from_ns.fetch_min(touched, Ordering::SeqCst);
+            admitted.inspect(|reach| self.admitted.rules.note(*reach));
         })?;
         self.rules.retain(|id, _| rules.iter().any(|r| r.id == *id));
         self.sources.turn(touched, (reading.base.clock)());

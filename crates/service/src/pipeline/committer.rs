@@ -2,6 +2,7 @@
 //! the next group is built while the last one is written. A sender's answer waits for the commit of its group.
 
 use super::View;
+use super::admitted::{Admitted, Reach};
 use super::group::{Built, HeadPage, build};
 use crate::admission::budget::Charge;
 use crate::error::{Result, ServiceError};
@@ -179,7 +180,7 @@ pub struct Committer {
     pub wait: Duration,
     /// The journal table written to.
     pub table: Arc<AtomicU32>,
-    pub touched_from_ns: Arc<AtomicI64>,
+    pub admitted: Arc<Admitted>,
     pub fenced: Arc<AtomicBool>,
     /// Since when commits fail, nanoseconds from 1970; 0 where the last one worked.
     pub stuck_since_ns: Arc<AtomicI64>,
@@ -359,7 +360,7 @@ impl Committer {
         let now_ns = (self.clock)();
         let mut heads = BTreeSet::new();
         for (seq, (key, page)) in (after_seq + 1..).zip(pages) {
-            self.touched_from_ns.fetch_min(page.time_span().0, Ordering::SeqCst);
+            let reach = Reach::of(&page);
             let page = page.with_origin(self.claim.slot, self.claim.epoch, seq);
             self.view.admit(
                 key,
@@ -367,6 +368,7 @@ impl Committer {
                 JournalRowRef { table, slot: self.claim.slot, epoch: self.claim.epoch, seq },
                 now_ns,
             );
+            self.admitted.note(reach);
             heads.insert(key);
         }
         heads

@@ -1,5 +1,6 @@
 //! Steps 7 to 9: from normalised events to durable ones, found at once and sealed later.
 
+pub mod admitted;
 mod committer;
 mod group;
 mod sealer;
