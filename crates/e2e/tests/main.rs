@@ -20,6 +20,7 @@ mod exporters;
 mod figures;
 mod hostile;
 mod intake;
+mod judged;
 mod libraries;
 mod night;
 mod nodes;

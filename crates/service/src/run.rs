@@ -29,7 +29,8 @@ use calvex_storage::chunk::journal::decode_batch;
 use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
 use calvex_store::{
-    JournalRowRef, JournalTable, Others, SegmentCache, Server, ServerSettings, Store, StoreError, StoreOptions,
+    ColumnCache, JournalRowRef, JournalTable, Others, SegmentCache, Server, ServerSettings, Store, StoreError,
+    StoreOptions,
 };
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -40,6 +41,8 @@ use tokio::task::{JoinHandle, JoinSet};
 
 /// How long requests under way may take once stopping has begun.
 const DRAIN: Duration = Duration::from_secs(5);
+/// Memory for columns that rules look at.
+const RULE_COLUMNS_BYTES: u64 = 48 << 20;
 
 /// A running service.
 pub struct Running {
@@ -223,6 +226,7 @@ async fn start_on(
     let reading = Arc::new(Reading {
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         rule_slots: Arc::new(Semaphore::new(2)),
+        rule_columns: ColumnCache::new(RULE_COLUMNS_BYTES),
         export_slots: Arc::new(Semaphore::new(crate::answer::export::AT_ONCE)),
         tail_slots: Arc::new(Semaphore::new(crate::answer::tail::AT_ONCE)),
         search_pool: SearchPool::new(cores)?,

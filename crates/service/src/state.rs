@@ -30,7 +30,7 @@ use crate::metrics::Metrics;
 use crate::pipeline::{Intake, Sealer, View};
 use axum::extract::FromRef;
 use calvex_language::domain::access::Principal;
-use calvex_store::{Claim, SegmentCache, Store};
+use calvex_store::{Claim, ColumnCache, SegmentCache, Store};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use tokio::sync::Semaphore;
@@ -107,6 +107,8 @@ pub struct Reading {
     pub export_slots: Arc<Semaphore>,
     /// Rules have slots of their own, so that readers cannot keep them from being judged.
     pub rule_slots: Arc<Semaphore>,
+    /// Columns of the pages that rules looked at lately.
+    pub rule_columns: ColumnCache,
     /// Those who follow what comes have places of their own.
     pub tail_slots: Arc<Semaphore>,
     /// The threads that scan for all searches.

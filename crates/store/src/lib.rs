@@ -28,7 +28,7 @@ pub use journal::{
     Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, StoredBatch, StoredReceipt,
 };
 pub use pool::{Store, StoreOptions};
-pub use segments::{BucketRef, SegmentCache, SegmentReader};
+pub use segments::{BucketRef, ColumnCache, SegmentCache, SegmentReader};
 pub use server::{Server, ServerSettings};
 
 /// Shorthand used across the crate.

@@ -9,7 +9,8 @@
 
 use crate::{ChunkBlooms, Store};
 use calvex_language::CoreError;
-use calvex_storage::chunk::{ChunkBloom, ChunkSource, Directory, VerifiedSegment};
+use calvex_storage::chunk::{ChunkBloom, ChunkSource, ColumnAt, Directory, KeptColumns, VerifiedSegment};
+use calvex_storage::columns::Column;
 use moka::notification::RemovalCause;
 use moka::sync::Cache;
 use std::path::{Path, PathBuf};
@@ -69,6 +70,7 @@ impl SegmentCache {
             store,
             runtime,
             location_of,
+            columns: None,
             segments_read: AtomicU64::new(0),
             fetched_bytes: AtomicU64::new(0),
         }
@@ -206,11 +208,39 @@ pub struct SegmentReader<'a> {
     store: &'a Store,
     runtime: tokio::runtime::Handle,
     location_of: &'a (dyn Fn(u64) -> Option<BucketRef> + Sync),
+    columns: Option<&'a ColumnCache>,
     segments_read: AtomicU64,
     fetched_bytes: AtomicU64,
 }
 
-impl SegmentReader<'_> {
+/// Columns that are kept decoded, within so many bytes; those that were used longest ago go first.
+pub struct ColumnCache(Cache<ColumnAt, Arc<Column>>);
+
+impl ColumnCache {
+    /// Of so many bytes.
+    pub fn new(bytes: u64) -> Self {
+        let weigher = |_: &ColumnAt, column: &Arc<Column>| weigh(column.weight_bytes());
+        ColumnCache(Cache::builder().max_capacity(bytes).weigher(weigher).build())
+    }
+}
+
+impl KeptColumns for ColumnCache {
+    fn get(&self, at: ColumnAt) -> Option<Arc<Column>> {
+        self.0.get(&at)
+    }
+
+    fn keep(&self, at: ColumnAt, column: &Arc<Column>) {
+        self.0.insert(at, column.clone());
+    }
+}
+
+impl<'a> SegmentReader<'a> {
+    /// The same, with columns that stay decoded for others.
+    pub fn keeping(mut self, columns: Option<&'a ColumnCache>) -> Self {
+        self.columns = columns;
+        self
+    }
+
     /// Parts read so far, and bytes of those that came from the database.
     pub fn reads(&self) -> (u64, u64) {
         (self.segments_read.load(Ordering::Relaxed), self.fetched_bytes.load(Ordering::Relaxed))
@@ -238,6 +268,10 @@ impl SegmentReader<'_> {
 }
 
 impl ChunkSource for SegmentReader<'_> {
+    fn columns(&self) -> Option<&dyn KeptColumns> {
+        self.columns.map(|columns| columns as &dyn KeptColumns)
+    }
+
     fn chunk_bloom(&self, chunk: u64) -> Option<Arc<ChunkBloom>> {
         self.cache.filters.get(chunk)
     }

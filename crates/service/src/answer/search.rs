@@ -15,7 +15,7 @@ use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::sync::OwnedSemaphorePermit;
 
 /// Events of one answer at most.
 const MAX_LIMIT: usize = 1000;
@@ -125,7 +125,7 @@ pub async fn run_for_rules<T: Send + 'static>(
     scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<T> {
-    Ok(run_in(reading, &reading.rule_slots, scope, None, work).await?.0)
+    Ok(run_in(reading, Asker::Rules, scope, None, work).await?.0)
 }
 
 /// As [`run`], reporting to `listener` on the way; with the segments read and the bytes fetched for them.
@@ -135,7 +135,7 @@ pub async fn run_following<T: Send + 'static>(
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    run_in(reading, &reading.search_slots, scope, listener, work).await
+    run_in(reading, Asker::Reader, scope, listener, work).await
 }
 
 /// Runs an export, which has its slot already and no limit of time: its client has one for each piece.
@@ -144,26 +144,35 @@ pub async fn run_export<T: Send + 'static>(
     scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
-    run_until(reading, None, None, scope, None, work).await
+    run_until(reading, Asker::Reader, (None, None), scope, None, work).await
+}
+
+/// For whom a question is answered.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Asker {
+    Reader,
+    /// A thousand rules ask of the same new pages: their columns stay decoded.
+    Rules,
 }
 
 async fn run_in<T: Send + 'static>(
     reading: &Arc<Reading>,
-    slots: &Arc<Semaphore>,
+    asker: Asker,
     scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, (u64, u64))> {
+    let slots = if asker == Asker::Rules { &reading.rule_slots } else { &reading.search_slots };
     let slot = tokio::time::timeout(SLOT_WAIT, slots.clone().acquire_owned()).await;
     let slot = slot.map_err(|_| ServiceError::Busy("other searches take all slots; try again".into(), 2))?;
     let until = Instant::now() + reading.base.settings.seconds("search.timeout_s");
-    run_until(reading, slot.ok(), Some(until), scope, listener, work).await
+    run_until(reading, asker, (slot.ok(), Some(until)), scope, listener, work).await
 }
 
 async fn run_until<T: Send + 'static>(
     reading: &Arc<Reading>,
-    slot: Option<OwnedSemaphorePermit>,
-    until: Option<Instant>,
+    asker: Asker,
+    (slot, until): (Option<OwnedSemaphorePermit>, Option<Instant>),
     scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
@@ -177,7 +186,8 @@ async fn run_until<T: Send + 'static>(
     let done = tokio::task::spawn_blocking(move || {
         let _slot = slot;
         let location_of = |chunk| own.view.location_of(chunk);
-        let source = own.cache.reader(&own.base.store, runtime, &location_of);
+        let columns = (asker == Asker::Rules).then_some(&own.rule_columns);
+        let source = own.cache.reader(&own.base.store, runtime, &location_of).keeping(columns);
         let stop = || {
             if gone.load(Ordering::Relaxed) {
                 return Some("the one who asked has gone".to_owned());

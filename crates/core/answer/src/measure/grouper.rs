@@ -6,6 +6,7 @@ use super::coded::{Coded, code};
 use super::partial::{FastMap, Partial};
 use super::{GroupValue, MeasureAsk};
 use calvex_language::error::Result;
+use calvex_language::query::Function;
 use calvex_storage::columns::{BuiltinColumn, Column, PageRead, Rows, Values};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -72,6 +73,21 @@ pub(super) fn place(
     Ok(placement)
 }
 
+/// The cell of all rows of a page, where nothing tells them apart and they are only counted; none elsewhere.
+pub(super) fn only_cell(partial: &mut Partial, ask: &MeasureAsk, page: &dyn PageRead) -> Option<u32> {
+    let counts = |function: &Function| matches!(function, Function::Count(_) | Function::Rate | Function::Share(_));
+    let (from, to) = page.time_span();
+    let step = step_of(ask, from);
+    let is_one = ask.measure.per.is_empty() && step == step_of(ask, to);
+    let only_counted = is_one && ask.measure.aggregates.iter().all(|aggregate| counts(&aggregate.function));
+    only_counted.then(|| partial.cell(Vec::new(), step)).filter(|cell| *cell != NONE)
+}
+
+/// The step of a time; times beyond the range belong to its ends.
+fn step_of(ask: &MeasureAsk, time_ns: i64) -> usize {
+    ask.steps.of(time_ns.clamp(ask.range.from_ns, ask.range.to_ns.saturating_sub(1)))
+}
+
 /// A page's codes and steps, and the cells they were resolved to.
 struct Grouper<'a> {
     ask: &'a MeasureAsk<'a>,
@@ -94,8 +110,8 @@ impl<'a> Grouper<'a> {
         let (lo, hi) = page.time_span();
         let mut grouper =
             Grouper { ask, fields, first_step: 0, steps: 1, time: None, table: Vec::new(), known: FastMap::default() };
-        grouper.first_step = grouper.step(lo);
-        grouper.steps = grouper.step(hi) - grouper.first_step + 1;
+        grouper.first_step = step_of(ask, lo);
+        grouper.steps = step_of(ask, hi) - grouper.first_step + 1;
         if grouper.steps > 1 {
             grouper.time = page.builtin(BuiltinColumn::Time)?;
         }
@@ -103,12 +119,6 @@ impl<'a> Grouper<'a> {
         let numbers = grouper.fields.iter().try_fold(grouper.steps, each);
         grouper.table = vec![NONE; numbers.unwrap_or(0)];
         Ok(grouper)
-    }
-
-    /// The step of a time; times beyond the range belong to its ends.
-    fn step(&self, time_ns: i64) -> usize {
-        let range = &self.ask.range;
-        self.ask.steps.of(time_ns.clamp(range.from_ns, range.to_ns.saturating_sub(1)))
     }
 
     fn times(&self) -> Option<&[i64]> {
@@ -121,7 +131,7 @@ impl<'a> Grouper<'a> {
     /// The step of a row, from the page's first.
     fn step_of(&self, row: usize) -> usize {
         let time = self.times().and_then(|times| times.get(row));
-        time.map_or(0, |time| self.step(*time) - self.first_step)
+        time.map_or(0, |time| step_of(self.ask, *time) - self.first_step)
     }
 
     /// The number of each row by the first value of each field, where numbers are looked up in a table.
@@ -131,7 +141,7 @@ impl<'a> Grouper<'a> {
         }
         let mut keys: Vec<u32> = match self.times() {
             None => vec![0; rows],
-            Some(times) => times.iter().map(|time| (self.step(*time) - self.first_step) as u32).collect(),
+            Some(times) => times.iter().map(|time| (step_of(self.ask, *time) - self.first_step) as u32).collect(),
         };
         for field in &self.fields {
             let values = field.values.len() as u32;

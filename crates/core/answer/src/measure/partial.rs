@@ -3,7 +3,7 @@
 
 use super::cells::{Cells, NONE};
 use super::coded::{Coded, code};
-use super::grouper::place;
+use super::grouper::{only_cell, place};
 use super::{GroupValue, MeasureAsk};
 use crate::scan::Cursor;
 use calvex_language::error::Result;
@@ -84,6 +84,9 @@ impl Partial {
 
     /// Adds the `rows` of a page.
     pub fn add(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<()> {
+        if let Some(cell) = only_cell(self, ask, page) {
+            return self.count(cell, ask, page, rows, lane);
+        }
         let placement = place(self, ask, page, rows, lane)?;
         if placement.more.is_empty() {
             let events = &mut self.events;
@@ -131,6 +134,24 @@ impl Partial {
                         None => numbers(field, page, |row, n| placement.each(row, |cell| state.add(cell, n)))?,
                     }
                 }
+            }
+        }
+        Ok(())
+    }
+
+    /// As [`Partial::add`], where all rows are of one cell and are only counted: no row is looked at by itself.
+    fn count(&mut self, cell: u32, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<()> {
+        if let Some(events) = self.events.get_mut(cell as usize) {
+            *events += rows.count() as u64;
+        }
+        for (aggregate, state) in ask.measure.aggregates.iter().zip(&mut self.states) {
+            let (Function::Count(Some(filter)) | Function::Share(filter)) = &aggregate.function else { continue };
+            let mut passing = select(filter, page, lane)?;
+            passing.and(rows);
+            if let Cells::Counts(counts) = state
+                && let Some(count) = counts.get_mut(cell as usize)
+            {
+                *count += passing.count() as u64;
             }
         }
         Ok(())

@@ -58,7 +58,7 @@ pub use describe::{BlockDescription, ChunkDescription, ColumnDescription, descri
 pub use keys::IdentityHasher;
 pub use meta::{BloomSetMember, BloomSetMeta, ChunkMeta};
 pub use prune::{asks_for_keys, chunk_may_match, chunks_that_may_match, pages_that_may_match};
-pub use reader::{BlockRef, ChunkPage, ChunkSource, Directory, PageSpan};
+pub use reader::{BlockRef, ChunkPage, ChunkSource, ColumnAt, Directory, KeptColumns, PageSpan};
 pub use segment::{SegmentBytes, VerifiedSegment};
 #[cfg(any(test, feature = "testing"))]
 pub use writer::build_chunks_of;

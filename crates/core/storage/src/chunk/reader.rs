@@ -36,7 +36,22 @@ pub trait ChunkSource: Sync {
     fn chunk_bloom(&self, _chunk: u64) -> Option<Arc<ChunkBloom>> {
         None
     }
+    /// Where columns are kept decoded between questions, if they are.
+    fn columns(&self) -> Option<&dyn KeptColumns> {
+        None
+    }
 }
+
+/// Columns that are kept decoded, for many questions of the same pages: alert rules look at each new page again and again.
+pub trait KeptColumns: Sync {
+    /// A column that is kept.
+    fn get(&self, at: ColumnAt) -> Option<Arc<Column>>;
+    /// Keeps a column, where there is room.
+    fn keep(&self, at: ColumnAt, column: &Arc<Column>);
+}
+
+/// Which column: its chunk, page and number in the directory. Chunks never change, and their ids are not used again.
+pub type ColumnAt = (u64, usize, usize);
 
 /// Rows and times of one page.
 #[derive(Debug, Clone, Copy)]
@@ -394,7 +409,17 @@ impl PageRead for ChunkPage<'_> {
         if let Some(read) = kept.borrow().get(&index) {
             return Ok(read.clone());
         }
-        let column = self.fetch(index)?;
+        let (at, columns) = ((self.directory.chunk, self.page, index), self.source.columns());
+        let column = match columns.and_then(|columns| columns.get(at)) {
+            Some(column) => Some(column),
+            None => {
+                let column = self.fetch(index)?;
+                if let (Some(columns), Some(column)) = (columns, &column) {
+                    columns.keep(at, column);
+                }
+                column
+            }
+        };
         kept.borrow_mut().insert(index, column.clone());
         Ok(column)
     }

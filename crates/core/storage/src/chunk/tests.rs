@@ -58,6 +58,45 @@ fn large_chunks_come_back_exactly_in_time_order() {
 }
 
 /// Numbers that fill their span are asked of zones; the filter of the whole has them, made at once or made again.
+/// A shelf whose columns stay decoded.
+struct Keeping(Shelf, std::sync::Mutex<std::collections::HashMap<ColumnAt, Arc<crate::columns::Column>>>);
+
+impl ChunkSource for Keeping {
+    fn directory(&self, chunk: u64) -> calvex_language::error::Result<Arc<Directory>> {
+        self.0.directory(chunk)
+    }
+    fn segment(&self, chunk: u64, segment: u16) -> calvex_language::error::Result<VerifiedSegment> {
+        self.0.segment(chunk, segment)
+    }
+    fn columns(&self) -> Option<&dyn KeptColumns> {
+        Some(self)
+    }
+}
+
+impl KeptColumns for Keeping {
+    fn get(&self, at: ColumnAt) -> Option<Arc<crate::columns::Column>> {
+        self.1.lock().unwrap().get(&at).cloned()
+    }
+    fn keep(&self, at: ColumnAt, column: &Arc<crate::columns::Column>) {
+        self.1.lock().unwrap().insert(at, column.clone());
+    }
+}
+
+#[test]
+fn columns_that_are_kept_are_decoded_once() {
+    let events: Vec<Event> = (0..300).map(event).collect();
+    let chunk = build(&events, 100, || 7).remove(0);
+    let mut shelf = Keeping(Shelf(chunk.segments), Default::default());
+    let directory = shelf.directory(chunk.id).unwrap();
+    let page = |shelf: &Keeping, n| materialise_all(&ChunkPage::new(directory.clone(), n, shelf)).unwrap();
+    let first: Vec<_> = (0..3).map(|n| page(&shelf, n)).collect();
+    // Nothing is left to be read: what is kept is all that is needed, and of each page its own.
+    shelf.0.0.clear();
+    let again: Vec<_> = (0..3).map(|n| page(&shelf, n)).collect();
+    assert_eq!(first, again);
+    assert_ne!(first[0], first[1]);
+}
+
 #[test]
 fn dense_numbers_are_found_by_their_span() {
     let events: Vec<Event> = (0..3000).map(event).collect();

@@ -99,13 +99,21 @@ fn marked(column: Option<&Column>, len: usize, passes: impl Fn(i64) -> bool) -> 
     if let Some(column) = column
         && let Values::Ints(numbers) = &column.values
     {
-        for (value_index, n) in numbers.iter().enumerate() {
-            if passes(*n) {
-                rows.set(column.row(value_index));
-            }
-        }
+        set_passing(&mut rows, column, numbers, |n| passes(*n));
     }
     rows
+}
+
+/// Marks the rows whose value passes; `values` are those of the column.
+fn set_passing<T>(rows: &mut Rows, column: &Column, values: &[T], passes: impl Fn(&T) -> bool) {
+    match &column.present {
+        // Every row has one.
+        None if values.len() <= rows.len() => rows.set_where(values, passes),
+        _ => {
+            let passing = values.iter().enumerate().filter(|(_, value)| passes(value));
+            passing.for_each(|(value_index, _)| rows.set(column.row(value_index)));
+        }
+    }
 }
 
 fn present(column: Option<&Column>, len: usize) -> Rows {
@@ -120,11 +128,7 @@ fn present(column: Option<&Column>, len: usize) -> Rows {
 fn by_code(rows: &mut Rows, column: &Column, distinct: usize, codes: &[u32], passes: impl Fn(usize) -> bool) {
     let verdicts: Vec<bool> = (0..distinct).map(passes).collect();
     if verdicts.iter().any(|v| *v) {
-        for (value_index, code) in codes.iter().enumerate() {
-            if verdicts.get(*code as usize) == Some(&true) {
-                rows.set(column.row(value_index));
-            }
-        }
+        set_passing(rows, column, codes, |code| verdicts.get(*code as usize) == Some(&true));
     }
 }
 
