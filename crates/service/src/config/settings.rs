@@ -65,7 +65,7 @@ pub const TABLE: &[Row] = &[
     row("search.cache_mib", "256", "chunk parts kept in memory"),
     row("search.disk_cache_mib", "2048", "chunk parts kept on the node's own disk; 0 for none"),
     row("merge.rows", "524288", "events of a chunk up to which chunks are merged"),
-    row("rules.tick_ms", "1000", "how often rules are looked at"),
+    row("rules.tick_ms", "500", "how often rules are looked at"),
     row("notify.mail_server", "", "SMTP server as host:port; empty for no mail"),
     row("notify.mail_from", "calvex@localhost", "sender of mail"),
     row("notify.webhook_local", "false", "let webhooks go to loopback and private addresses"),
