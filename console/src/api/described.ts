@@ -97,6 +97,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/redeem": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set a password by a one-time code */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A code, and the password that is set by it. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Redeem"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/me": {
         parameters: {
             query?: never;
@@ -137,6 +185,143 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change one's own password */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description Another password. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ChangePassword"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own sessions that are open */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SessionListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of one's own sessions */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -2335,16 +2520,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/users": {
+    "/api/people": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Who may sign in, and may do what */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PersonListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         put?: never;
-        /** Make a user */
+        /** Make a person; without a password, answers a one-time code */
         post: {
             parameters: {
                 query?: never;
@@ -2355,7 +2568,58 @@ export interface paths {
             /** @description A person to be made. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["NewUser"];
+                    "application/json": components["schemas"]["NewPerson"];
+                };
+            };
+            responses: {
+                /** @description A one-time code by which a person sets a password. It is shown this once. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PasswordCode"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change, disable or enable a person */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            /** @description What is changed of a person; what is left out stays. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ChangePerson"];
                 };
             };
             responses: {
@@ -2377,7 +2641,100 @@ export interface paths {
                 };
             };
         };
+        post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{name}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A one-time code by which a person sets a password */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description A one-time code by which a person sets a password. It is shown this once. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PasswordCode"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{name}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign a person out everywhere */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -3960,6 +4317,38 @@ export interface components {
             role: string;
             /** @description The lanes that may be read. */
             lanes: string[];
+        };
+        /** @description A code, and the password that is set by it. */
+        Redeem: {
+            /** @description As an administrator gave it. */
+            code: string;
+            /** @description At least 10 characters. */
+            password: string;
+        };
+        /** @description Another password. */
+        ChangePassword: {
+            /** @description The one there is. */
+            password: string;
+            /** @description At least 10 characters. */
+            new_password: string;
+        };
+        /** @description A session as listed. */
+        SessionListed: {
+            /**
+             * Format: uint64
+             * @description Its number.
+             */
+            id: number;
+            /** @description RFC 3339. */
+            begun: string;
+            /** @description When it was last used, to the minute, RFC 3339. */
+            seen: string;
+            /** @description When it ends, RFC 3339; earlier where nobody uses it for two hours. */
+            until: string;
+            /** @description From where it was begun. */
+            address: string;
+            /** @description Whether it is the one that asks. */
+            own: boolean;
         };
         /** @description A search, or the range and filter of a histogram. */
         SearchRequest: {
@@ -6154,12 +6543,32 @@ export interface components {
             /** @description The tie it is. */
             tie?: string | null;
         };
-        /** @description A person to be made. */
-        NewUser: {
+        /** @description A person as listed. */
+        PersonListed: {
             /** @description To sign in with. */
             name: string;
-            /** @description At least 10 characters. */
-            password: string;
+            /** @description `admin` or `reader`. */
+            role: string;
+            /** @description The lanes a reader may read. */
+            lanes: string[];
+            /** @description RFC 3339. */
+            created: string;
+            /** @description Since when the person may not sign in, RFC 3339; none where the person may. */
+            disabled?: string | null;
+            /**
+             * Format: uint64
+             * @description Sessions that are open.
+             */
+            sessions: number;
+            /** @description When a session was last used, RFC 3339; none where none is kept. */
+            seen?: string | null;
+        };
+        /** @description A person to be made. */
+        NewPerson: {
+            /** @description To sign in with. */
+            name: string;
+            /** @description At least 10 characters; without one, the person sets it by the code that is answered. */
+            password?: string | null;
             /**
              * @description `admin` or `reader`.
              * @enum {string}
@@ -6170,6 +6579,33 @@ export interface components {
              * @default []
              */
             lanes?: string[];
+        };
+        /** @description A one-time code by which a person sets a password. It is shown this once. */
+        PasswordCode: {
+            /** @description The person. */
+            name: string;
+            /** @description The code; none where the person has a password already. */
+            code?: string | null;
+            /** @description When it ends, RFC 3339. */
+            until?: string | null;
+        };
+        /** @description What is changed of a person; what is left out stays. */
+        ChangePerson: {
+            /**
+             * @description `admin` or `reader`.
+             * @enum {string|null}
+             */
+            role?: "admin" | "reader" | null;
+            /**
+             * @description The lanes a reader may read.
+             * @default null
+             */
+            lanes?: string[] | null;
+            /**
+             * @description Whether the person may not sign in: sessions end and tokens are revoked.
+             * @default null
+             */
+            disabled?: boolean | null;
         };
         /** @description A node of the database. */
         NodeListed: {

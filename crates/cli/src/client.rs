@@ -38,16 +38,21 @@ pub struct Client {
     authorization: (header::HeaderName, String),
 }
 
-/// Asks for a password without showing it.
-fn password(user: &str) -> Result<String> {
+/// The password of a person, from the environment or typed.
+pub fn password(user: &str) -> Result<String> {
     if let Ok(password) = std::env::var("CALVEX_ADMIN_PASSWORD") {
         return Ok(password);
     }
     if !std::io::stdin().is_terminal() {
         bail!("no token and no password; set CALVEX_TOKEN, or CALVEX_ADMIN_PASSWORD with --user");
     }
+    typed(&format!("password of {user}: "))
+}
+
+/// Asks for a secret without showing it.
+pub fn typed(what: &str) -> Result<String> {
     let terminal = console::Term::stderr();
-    terminal.write_str(&format!("password of {user}: "))?;
+    terminal.write_str(what)?;
     Ok(terminal.read_secure_line()?)
 }
 
@@ -90,6 +95,20 @@ impl Connection {
     pub async fn with_password(url: &str, user: &str, password: &str) -> Result<Client> {
         let http = http_client(Duration::from_secs(60))?;
         Self::sign_in(http, url.trim_end_matches('/').to_owned(), user, password.to_owned()).await
+    }
+
+    /// Signs in by name and password, whatever tokens there are: for what a token does not do. With the password.
+    pub async fn open_by_name(&self) -> Result<(Client, String)> {
+        let (base, password) = (self.meant()?.0, password(&self.user)?);
+        let client = Self::sign_in(http_client(Duration::from_secs(60))?, base, &self.user, password.clone()).await?;
+        Ok((client, password))
+    }
+
+    /// Asks as nobody, where a secret in the body says who it is.
+    pub async fn post_as_nobody(&self, path: &str, body: &impl Serialize) -> Result<()> {
+        let base = self.meant()?.0;
+        let request = http_client(Duration::from_secs(60))?.post(format!("{base}{path}")).json(body);
+        good(request.send().await.map_err(|e| away(&base, &e))?).await.map(drop)
     }
 
     async fn sign_in(http: reqwest::Client, base: String, user: &str, password: String) -> Result<Client> {

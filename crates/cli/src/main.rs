@@ -62,6 +62,12 @@ enum Command {
     Key(commands::key::Key),
     /// Tokens with which clients read
     Token(commands::token::Token),
+    /// People who sign in: added, changed, disabled
+    Person(commands::person::Person),
+    /// Change one's own password, or set it by a code
+    Password(commands::password::Password),
+    /// Who asks, and what that may read
+    Whoami(commands::whoami::WhoAmI),
     /// Lanes and their retention
     Lane(commands::lane::Lane),
     /// Routes to lanes
@@ -180,6 +186,9 @@ async fn run() -> ExitCode {
         Command::Compare(c) => c.run().await,
         Command::Key(c) => c.run().await,
         Command::Token(c) => c.run().await,
+        Command::Person(c) => c.run().await,
+        Command::Password(c) => c.run().await,
+        Command::Whoami(c) => c.run().await,
         Command::Lane(c) => c.run().await,
         Command::Route(c) => c.run().await,
         Command::Transform(c) => c.run().await,

@@ -26,6 +26,7 @@ mod night;
 mod nodes;
 mod openapi;
 mod paths;
+mod people;
 mod raisings;
 mod rights;
 mod rules;

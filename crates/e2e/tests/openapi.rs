@@ -95,7 +95,11 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
         (M::GET, "/api/ties/proposals", "", none.clone()),
         (M::DELETE, "/api/ties/{name}", "bank", none.clone()),
         (M::GET, "/api/fields", "", none.clone()),
-        (M::POST, "/api/users", "", json!({"name": "liv", "password": "locker bank eighteen", "role": "reader"})),
+        (M::POST, "/api/people", "", json!({"name": "liv", "role": "reader"})),
+        (M::GET, "/api/people", "", none.clone()),
+        (M::POST, "/api/people/{name}/code", "liv", none.clone()),
+        (M::PUT, "/api/people/{name}", "liv", json!({"lanes": ["main"], "disabled": false})),
+        (M::DELETE, "/api/people/{name}/sessions", "liv", none.clone()),
         (M::POST, "/api/rules", "", json!({"name": "storm", "query": "severity>=error", "window_s": 60, "above": 5})),
         (M::GET, "/api/rules", "", none.clone()),
         (M::POST, "/api/rules/{id}/mute", "1", json!({"for": "2h", "why": "the depot is closed"})),
@@ -122,7 +126,7 @@ fn asks() -> Vec<(Method, &'static str, &'static str, Value)> {
 }
 
 /// Those asked by other tests, since they need more than one request: they must be described all the same.
-const ELSEWHERE: [&str; 18] = [
+const ELSEWHERE: [&str; 22] = [
     "/v1/events",
     "/v1/logs",
     "/v1/traces",
@@ -133,6 +137,10 @@ const ELSEWHERE: [&str; 18] = [
     "/metrics",
     "/api/login",
     "/api/logout",
+    "/api/redeem",
+    "/api/me/password",
+    "/api/me/sessions",
+    "/api/me/sessions/{id}",
     "/api/tail",
     "/api/export",
     "/api/chunks/{id}",

@@ -20,6 +20,7 @@ const STEPS: &[Step] = &[
     (11, "error groups", include_str!("../migrations/0011_error_groups.sql")),
     (12, "rule documents", include_str!("../migrations/0012_rule_documents.sql")),
     (13, "contacts", include_str!("../migrations/0013_contacts.sql")),
+    (14, "people", include_str!("../migrations/0014_people.sql")),
 ];
 
 /// All steps, ready to be run. Listed here rather than by a macro, which would build the database client a second time.

@@ -22,10 +22,8 @@ const Form = styled.form`
   }
 `;
 
-/** The way in. */
-export function SignIn({ onSignedIn }: { onSignedIn: (me: Me) => void }) {
-  const [name, setName] = useState("");
-  const [password, setPassword] = useState("");
+/** Does something that the service may refuse; what it said, and whether it is still at it. */
+function useAsking(act: () => Promise<void>) {
   const [problem, setProblem] = useState<string>();
   const [busy, setBusy] = useState(false);
   const submit = async (e: React.FormEvent) => {
@@ -33,24 +31,76 @@ export function SignIn({ onSignedIn }: { onSignedIn: (me: Me) => void }) {
     setBusy(true);
     setProblem(undefined);
     try {
-      onSignedIn(await api.login(name, password));
+      await act();
     } catch (e) {
       setProblem((e as Error).message);
       setBusy(false);
     }
   };
+  return { problem, busy, submit };
+}
+
+/** The way in: by name and password, or first by a code to set one. */
+export function SignIn({ onSignedIn }: { onSignedIn: (me: Me) => void }) {
+  const [byCode, setByCode] = useState(false);
+  const [isSet, setIsSet] = useState(false);
   return (
     <Place>
-      <Form onSubmit={submit}>
-        <h1>Calvex</h1>
-        <Field label="Name" name="name" value={name} onChange={setName} autoFocus />
-        <Field label="Password" name="password" kind="password" value={password} onChange={setPassword} />
-        {problem && <Problem>{problem}</Problem>}
-        <Button type="submit" $chief isDisabled={busy}>
-          Sign in
-        </Button>
-        <Muted>The first administrator is called admin; the password was set or printed at the first start.</Muted>
-      </Form>
+      {byCode ? (
+        <ByCode
+          onDone={(done) => {
+            setByCode(false);
+            setIsSet(done);
+          }}
+        />
+      ) : (
+        <ByPassword isSet={isSet} onSignedIn={onSignedIn} onCode={() => setByCode(true)} />
+      )}
     </Place>
+  );
+}
+
+function ByPassword(props: { isSet: boolean; onSignedIn: (me: Me) => void; onCode: () => void }) {
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const { problem, busy, submit } = useAsking(async () => props.onSignedIn(await api.login(name, password)));
+  return (
+    <Form onSubmit={submit}>
+      <h1>Calvex</h1>
+      {props.isSet && <Muted role="status">The password is set. Sign in with it.</Muted>}
+      <Field label="Name" name="name" value={name} onChange={setName} autoFocus />
+      <Field label="Password" name="password" kind="password" value={password} onChange={setPassword} />
+      {problem && <Problem>{problem}</Problem>}
+      <Button type="submit" $chief isDisabled={busy}>
+        Sign in
+      </Button>
+      <Button onPress={props.onCode}>Set a password by a code</Button>
+      <Muted>The first administrator is called admin; the password was set or printed at the first start.</Muted>
+    </Form>
+  );
+}
+
+function ByCode({ onDone }: { onDone: (done: boolean) => void }) {
+  const [code, setCode] = useState("");
+  const [password, setPassword] = useState("");
+  const [again, setAgain] = useState("");
+  const { problem, busy, submit } = useAsking(async () => {
+    if (password !== again) throw new Error("Both passwords are not the same.");
+    await api.redeem(code.trim(), password);
+    onDone(true);
+  });
+  return (
+    <Form onSubmit={submit}>
+      <h1>A password by a code</h1>
+      <Field label="Code" name="code" value={code} onChange={setCode} autoFocus mono />
+      <Field label="New password" name="password" kind="password" value={password} onChange={setPassword} />
+      <Field label="Once more" name="again" kind="password" value={again} onChange={setAgain} />
+      {problem && <Problem>{problem}</Problem>}
+      <Button type="submit" $chief isDisabled={busy}>
+        Set the password
+      </Button>
+      <Button onPress={() => onDone(false)}>Back</Button>
+      <Muted>An administrator gives the code; it is good for a day, and once. Ten characters at least.</Muted>
+    </Form>
   );
 }

@@ -8,7 +8,7 @@ use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_storage::chunk::{ChunkDescription, ColumnDescription};
 use calvex_store::{Server, ServerSettings};
-use calvex_wire::api::{ChunkSummary, NewUser, NodeListed};
+use calvex_wire::api::{ChunkSummary, NodeListed};
 use clap::{Args, Subcommand};
 use serde_json::Value;
 use std::fs::File;
@@ -82,16 +82,6 @@ enum Act {
         #[command(flatten)]
         zone: ZoneArgs,
     },
-    /// Make a person; the password comes from CALVEX_USER_PASSWORD
-    User {
-        name: String,
-        /// admin or reader
-        #[arg(long, default_value = "reader")]
-        role: String,
-        /// A lane that a reader may read
-        #[arg(long = "lane")]
-        lanes: Vec<String>,
-    },
 }
 
 #[derive(Subcommand)]
@@ -127,11 +117,6 @@ impl Admin {
                 } else {
                     show_chunk(&chunk)?;
                 }
-            }
-            Act::User { name, role, lanes } => {
-                let password = std::env::var("CALVEX_USER_PASSWORD")
-                    .context("set CALVEX_USER_PASSWORD to the new person's password")?;
-                self.connection.open().await?.post_only("/api/users", &NewUser { name, password, role, lanes }).await?;
             }
         }
         Ok(Ended::Well)

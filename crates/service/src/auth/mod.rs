@@ -1,6 +1,7 @@
 //! Who may do what: keys for sending, tokens and sessions for reading, and the limits on trying.
 
 pub mod cache;
+pub mod passwords;
 pub mod peer;
 mod read_scope;
 pub mod secrets;
@@ -59,6 +60,14 @@ impl Reader {
     /// Whether the lane may be read.
     pub fn may_read(&self, lane: u32) -> bool {
         self.who.may_read(lane)
+    }
+
+    /// What is kept of the session's secret, where the person asks by one.
+    pub fn session(&self) -> Option<[u8; 32]> {
+        match self.proof {
+            Proof::Session(hash) => Some(hash),
+            Proof::Token(_) => None,
+        }
     }
 
     /// Whether a rule and its alerts may be seen: by those who may read every lane the rule may, so far its owner and

@@ -9,6 +9,10 @@ use sha2::{Digest, Sha256};
 /// Shortest password taken.
 pub const MIN_PASSWORD: usize = 10;
 
+/// A well-formed hash that fits no password, so that an unknown name, or a person without one, takes as long as a wrong password.
+pub const NO_PASSWORD: &str =
+    "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+
 /// A new secret of a sort ("key", "token"), from 32 random bytes: the text, what is kept of it, and how it begins.
 pub fn new_secret(sort: &str, random: [u8; 32]) -> (String, [u8; 32], String) {
     let secret = format!("calvex-{sort}-{}", URL_SAFE_NO_PAD.encode(random));

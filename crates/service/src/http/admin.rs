@@ -1,20 +1,18 @@
-//! Lanes, routes, people, chunks: what an administrator sets up and looks after.
+//! Lanes, routes, chunks: what an administrator sets up and looks after.
 
 use super::ask::Ask;
-use crate::auth::secrets::hash_password;
 use crate::auth::{Admin, ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
-use crate::state::{Auth, Base, Reading, Upkeep};
+use crate::state::{Base, Reading, Upkeep};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use calvex_language::domain::access::Role;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::parse_filter;
 use calvex_storage::chunk::{ChunkDescription, describe};
 use calvex_store::StoreError;
-use calvex_wire::api::{ChunkSummary, Lane, NewUser, NodeListed, Route};
+use calvex_wire::api::{ChunkSummary, Lane, NodeListed, Route};
 use serde_json::{Value, json};
 use std::sync::Arc;
 
@@ -101,26 +99,6 @@ pub async fn put_routes(
     base.store.put_routes(&rows, &act).await?;
     base.config.reload(&base.store).await?;
     Ok(StatusCode::NO_CONTENT)
-}
-
-/// `POST /api/users`
-pub async fn add_user(
-    State(auth): State<Arc<Auth>>,
-    Admin(admin): Admin,
-    Ask(ask): Ask<NewUser>,
-) -> Result<StatusCode> {
-    check_name(&ask.name)?;
-    let Some(role) = Role::from_name(&ask.role) else {
-        return Err(ServiceError::BadRequest(format!("role `{}` is not known; use admin or reader", ask.role)));
-    };
-    let config = auth.base.config.get();
-    let lane =
-        |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
-    let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
-    let hash = auth.sign_ins.hash(&auth.behind, move || hash_password(&ask.password)).await??;
-    let act = admin.act(&auth.base, "add user", format!("{}, {}", ask.name, ask.role));
-    auth.base.store.add_user(&ask.name, &hash, role, &lanes, act.at_ns, &act).await?;
-    Ok(StatusCode::CREATED)
 }
 
 /// `GET /api/nodes`

@@ -18,23 +18,25 @@ use std::sync::Arc;
 const MAX_SIGN_IN: usize = 4 << 10;
 /// Bytes of any other request's body.
 const MAX_BODY: usize = 2 << 20;
-/// The only path whose body a stranger may send.
-const SIGN_IN: &str = "/login";
+/// The only paths whose body a stranger may send: a name and a password, or a one-time code and a password.
+const OPEN: [&str; 2] = ["/login", "/redeem"];
 
 /// Reads the body, and lets the request through; answers are kept by nobody on the way.
 pub async fn pass(State(auth): State<Arc<Auth>>, request: Request, next: Next) -> Result<Response> {
     let (mut parts, body) = request.into_parts();
-    let (owner, limit) = if parts.uri.path().trim_end_matches('/').ends_with(SIGN_IN) {
-        let from = parts.extensions.get::<Peer>().map(|p| p.0);
-        (from.map_or(Owner::Stranger, Owner::Address), MAX_SIGN_IN)
-    } else if matches!(parts.method, Method::POST | Method::PUT | Method::DELETE | Method::PATCH) {
-        let reader = Reader::of_request(&parts, &auth).await?;
-        let owner = Owner::Person(reader.who.user_id);
-        parts.extensions.insert(reader);
-        (owner, MAX_BODY)
-    } else {
-        (Owner::Stranger, 0)
-    };
+    let path = parts.uri.path().trim_end_matches('/');
+    let (owner, limit) =
+        if OPEN.iter().any(|open| path.strip_suffix(open).is_some_and(|root| root.is_empty() || root == "/api")) {
+            let from = parts.extensions.get::<Peer>().map(|p| p.0);
+            (from.map_or(Owner::Stranger, Owner::Address), MAX_SIGN_IN)
+        } else if matches!(parts.method, Method::POST | Method::PUT | Method::DELETE | Method::PATCH) {
+            let reader = Reader::of_request(&parts, &auth).await?;
+            let owner = Owner::Person(reader.who.user_id);
+            parts.extensions.insert(reader);
+            (owner, MAX_BODY)
+        } else {
+            (Owner::Stranger, 0)
+        };
     let mut charge = auth.api_budget.charge(owner);
     let (mut bytes, mut frames) = (Vec::new(), body.into_data_stream());
     let reading = async {

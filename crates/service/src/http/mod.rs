@@ -11,6 +11,7 @@ mod errors;
 mod explore;
 mod gate;
 mod health;
+mod people;
 mod queries;
 mod request_id;
 mod rules;
@@ -50,7 +51,11 @@ fn interface() -> ApiRouter<Parts> {
             post_with(session::login, answers::<Me>("Sign in by name and password; answers a session cookie")),
         )
         .api_route("/logout", post_with(session::logout, described("Sign out")))
+        .api_route("/redeem", post_with(people::redeem, described("Set a password by a one-time code")))
         .api_route("/me", get_with(session::me, described("Who is asking, and the lanes that may be read")))
+        .api_route("/me/password", post_with(people::change_password, described("Change one's own password")))
+        .api_route("/me/sessions", get_with(people::sessions, described("One's own sessions that are open")))
+        .api_route("/me/sessions/{id}", delete_with(people::end_session, described("End one of one's own sessions")))
         .api_route("/search", post_with(queries::search, answers::<SearchAnswer>("Events found, page by page")))
         .api_route(
             "/histogram",
@@ -161,7 +166,20 @@ fn interface() -> ApiRouter<Parts> {
                 .delete_with(transforms::remove_tie, described("Remove a tie")),
         )
         .api_route("/fields", get_with(transforms::fields, described("The field list")))
-        .api_route("/users", post_with(admin::add_user, described("Make a user")))
+        .api_route(
+            "/people",
+            get_with(people::people, described("Who may sign in, and may do what"))
+                .post_with(people::add_person, described("Make a person; without a password, answers a one-time code")),
+        )
+        .api_route("/people/{name}", put_with(people::change_person, described("Change, disable or enable a person")))
+        .api_route(
+            "/people/{name}/code",
+            post_with(people::make_code, described("A one-time code by which a person sets a password")),
+        )
+        .api_route(
+            "/people/{name}/sessions",
+            delete_with(people::end_sessions_of, described("Sign a person out everywhere")),
+        )
         .api_route("/nodes", get_with(admin::nodes, described("The nodes of the database, and whether they live")))
         .api_route(
             "/nodes/{name}",

@@ -2,7 +2,7 @@
 
 use super::ask::Ask;
 use crate::auth::peer::Peer;
-use crate::auth::secrets::{hash_secret, new_secret, verify_password};
+use crate::auth::secrets::{NO_PASSWORD, hash_secret, new_secret, verify_password};
 use crate::auth::{Reader, session_secret};
 use crate::error::{Result, ServiceError};
 use crate::intake::ledger::shortened;
@@ -21,10 +21,6 @@ use std::sync::Arc;
 const MAX_NAME: usize = 64;
 /// How long a session lasts.
 const SESSION_S: i64 = 12 * 3600;
-
-/// A well-formed hash that fits no password, so that an unknown name takes as long as a wrong password.
-const NO_PASSWORD: &str =
-    "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
 
 /// `POST /api/login`
 pub async fn login(State(auth): State<Arc<Auth>>, Peer(from): Peer, Ask(ask): Ask<LoginRequest>) -> Result<Response> {
@@ -46,7 +42,8 @@ async fn sign_in(auth: &Arc<Auth>, from: IpAddr, ask: LoginRequest) -> Result<Re
     let good = auth.sign_ins.hash(&auth.behind, move || verify_password(&password, &hash)).await?;
     let now_ns = (auth.base.clock)();
     let act = |name, act| Act { at_ns: now_ns, by: Actor { name, token: None }, act, what: format!("from {from}") };
-    let Some(user) = user.filter(|_| good) else {
+    // Of who is disabled nothing else is said than of who is not known.
+    let Some(user) = user.filter(|user| good && user.disabled_ns.is_none()) else {
         // A password typed as the name must not stand in the trail, so only names that exist do.
         let known = auth.base.store.user(&shown).await?.map_or_else(|| "unknown".to_owned(), |u| u.name);
         auth.base.store.audit(&act(&known, "sign in refused")).await?;
@@ -56,7 +53,12 @@ async fn sign_in(auth: &Arc<Auth>, from: IpAddr, ask: LoginRequest) -> Result<Re
     let (secret, hash, _) = new_secret("session", rand::random());
     auth.base
         .store
-        .add_session(&hash, user.id, now_ns + SESSION_S * 1_000_000_000, &act(&user.name, "sign in"))
+        .add_session(
+            &hash,
+            user.id,
+            (now_ns + SESSION_S * 1_000_000_000, &from.to_string()),
+            &act(&user.name, "sign in"),
+        )
         .await?;
     let cookie = format!("{SESSION_COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={SESSION_S}");
     let lanes = auth.base.store.lanes_of_user(user.id, user.role).await?;

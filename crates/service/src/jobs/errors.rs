@@ -19,6 +19,7 @@ const MAX_GROUPS: usize = 2000;
 
 /// What was looked at, and what is still to be.
 pub struct Looking {
+    reading: Arc<Reading>,
     admitted: Arc<Admitted>,
     /// How far the last turn came; none before the first.
     until_ns: Option<i64>,
@@ -26,15 +27,16 @@ pub struct Looking {
 
 impl Looking {
     /// Nothing was looked at yet.
-    pub fn new(admitted: Arc<Admitted>) -> Self {
-        Looking { admitted, until_ns: None }
+    pub fn new(reading: Arc<Reading>, admitted: Arc<Admitted>) -> Self {
+        Looking { reading, admitted, until_ns: None }
     }
 
     /// Looks at the failures that came since the last turn; at the first, at those since the last one that is recorded.
     ///
     /// # Errors
     /// Where the database fails: then they are looked at in the next turn.
-    pub async fn see_once(&mut self, reading: &Arc<Reading>) -> Result<()> {
+    pub async fn see_once(&mut self) -> Result<()> {
+        let reading = &self.reading;
         let now_ns = (reading.base.clock)();
         let admitted = self.admitted.errors.take();
         let seen = match (self.until_ns, admitted) {

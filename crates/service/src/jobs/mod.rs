@@ -18,12 +18,12 @@ use crate::error::Result;
 use crate::intake::ledger;
 use crate::notify;
 use crate::pipeline::admitted::Admitted;
-use crate::state::{Base, Parts, Upkeep};
+use crate::state::{Base, Health, Parts, Upkeep};
 use calvex_answer::watch::{USUAL_DAY_NS, USUAL_DAYS};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
-use tokio::sync::watch;
+use tokio::sync::{Mutex, watch};
 use tokio::task::JoinSet;
 
 /// A receipt's age is checked this often, and buckets.
@@ -68,120 +68,90 @@ where
     }
 }
 
+/// Jobs as they are started.
+struct Jobs {
+    tasks: JoinSet<()>,
+    stop: watch::Receiver<bool>,
+}
+
+impl Jobs {
+    /// Starts one that is handed what it works on at every turn.
+    fn start<P, F>(&mut self, period: Duration, name: &'static str, works_on: P, job: impl Fn(P) -> F + Send + 'static)
+    where
+        P: Clone + Send + 'static,
+        F: Future<Output = Result<()>> + Send + 'static,
+    {
+        self.tasks.spawn(every(period, self.stop.clone(), name, move || job(works_on.clone())));
+    }
+}
+
 /// Starts every job.
 pub fn start(parts: &Parts, admitted: &Arc<Admitted>, stop: &watch::Receiver<bool>) -> JoinSet<()> {
-    let mut tasks = JoinSet::new();
-    let (base, upkeep) = (&parts.base, &parts.upkeep);
-    let own = upkeep.clone();
-    tasks.spawn(every(MERGE_EVERY, stop.clone(), "merge", move || {
-        let upkeep = own.clone();
-        async move {
-            while merge_once(&upkeep, false).await? > 0 {}
-            while roll_up_once(&upkeep).await? > 0 {}
-            while make_bloom_once(&upkeep).await? {}
-            remove_retired(&upkeep).await
-        }
-    }));
-    let sealer = upkeep.sealer.clone();
-    tasks.spawn(every(SEAL_EVERY, stop.clone(), "seal", move || {
-        let sealer = sealer.clone();
-        async move { sealer.run(false).await.map(|_| ()) }
-    }));
-    let own = base.clone();
-    tasks.spawn(every(ARRIVALS_EVERY, stop.clone(), "arrivals", move || {
-        let base = own.clone();
-        async move { ledger::write(&base).await }
-    }));
-    let own = base.clone();
-    tasks.spawn(every(REREAD_EVERY, stop.clone(), "reread", move || {
-        let base = own.clone();
-        async move {
-            // What the database takes at once may have been changed too.
-            base.store.read_limits().await;
-            base.config.reload(&base.store).await
-        }
-    }));
-    let own = base.clone();
-    let receiving = parts.receiving.clone();
-    tasks.spawn(every(DISK_EVERY, stop.clone(), "disk", move || {
-        let (base, receiving) = (own.clone(), receiving.clone());
-        async move {
-            check_disk(&base, &receiving.intake.disk_full);
-            Ok(())
-        }
-    }));
-    let own = base.clone();
-    let health = parts.health.clone();
-    tasks.spawn(every(BEAT_EVERY, stop.clone(), "beat", move || {
-        let (base, health) = (own.clone(), health.clone());
-        async move {
-            if !base.store.beat(&base.claim).await? && !health.fenced.swap(true, Ordering::SeqCst) {
-                tracing::error!("another process took the place of node `{}`; this one stops", base.claim.name);
-            }
-            Ok(())
-        }
-    }));
-    let judge = rules::Judge::new(parts.reading.clone(), admitted.clone());
-    let judge = Arc::new(tokio::sync::Mutex::new(judge));
-    tasks.spawn(every(
-        Duration::from_millis(base.settings.number("rules.tick_ms").max(50)),
-        stop.clone(),
-        "rules",
-        move || {
-            let judge = judge.clone();
-            async move { judge.lock().await.run().await }
-        },
-    ));
-    let reading = parts.reading.clone();
-    let looking = Arc::new(tokio::sync::Mutex::new(errors::Looking::new(admitted.clone())));
-    tasks.spawn(every(ERRORS_EVERY, stop.clone(), "error groups", move || {
-        let (reading, looking) = (reading.clone(), looking.clone());
-        async move { looking.lock().await.see_once(&reading).await }
-    }));
-    let own = base.clone();
-    let sender = Arc::new(notify::Outbox);
-    tasks.spawn(every(OUTBOX_EVERY, stop.clone(), "outbox", move || {
-        let (base, sender) = (own.clone(), sender.clone());
-        async move { sender.run(&base).await }
-    }));
-    let keeper = Arc::new(tokio::sync::Mutex::new(usual::Keeper::new(parts.reading.clone())));
-    tasks.spawn(every(USUAL_EVERY, stop.clone(), "usual", move || {
-        let keeper = keeper.clone();
-        async move { keeper.lock().await.run().await }
-    }));
-    let reading = parts.reading.clone();
-    tasks.spawn(every(CALLS_EVERY, stop.clone(), "calls", move || {
-        let reading = reading.clone();
-        async move { notify::call_again(&reading).await }
-    }));
+    let mut jobs = Jobs { tasks: JoinSet::new(), stop: stop.clone() };
+    let Parts { base, receiving, reading, upkeep, health, .. } = parts;
+    jobs.start(SEAL_EVERY, "seal", upkeep.sealer.clone(), async |sealer| sealer.run(false).await.map(|_| ()));
+    jobs.start(MERGE_EVERY, "merge", upkeep.clone(), async |upkeep| merge_due(&upkeep).await);
+    jobs.start(EXPIRY_EVERY, "expiry", upkeep.clone(), async |upkeep| expire_due(&upkeep).await);
+    jobs.start(ARRIVALS_EVERY, "arrivals", base.clone(), async |base| ledger::write(&base).await);
+    jobs.start(REREAD_EVERY, "reread", base.clone(), async |base| {
+        // What the database takes at once may have been changed too.
+        base.store.read_limits().await;
+        base.config.reload(&base.store).await
+    });
+    jobs.start(DISK_EVERY, "disk", (base.clone(), receiving.clone()), async |(base, receiving)| {
+        check_disk(&base, &receiving.intake.disk_full);
+        Ok(())
+    });
+    jobs.start(BEAT_EVERY, "beat", health.clone(), async |health| beat(&health).await);
+
+    let judge = Arc::new(Mutex::new(rules::Judge::new(reading.clone(), admitted.clone())));
+    let tick = Duration::from_millis(base.settings.number("rules.tick_ms").max(50));
+    jobs.start(tick, "rules", judge, async |judge| judge.lock().await.run().await);
+    let looking = Arc::new(Mutex::new(errors::Looking::new(reading.clone(), admitted.clone())));
+    jobs.start(ERRORS_EVERY, "error groups", looking, async |looking| looking.lock().await.see_once().await);
+    let keeper = Arc::new(Mutex::new(usual::Keeper::new(reading.clone())));
+    jobs.start(USUAL_EVERY, "usual", keeper, async |keeper| keeper.lock().await.run().await);
+    jobs.start(OUTBOX_EVERY, "outbox", base.clone(), async |base| notify::Outbox.run(&base).await);
+    jobs.start(CALLS_EVERY, "calls", reading.clone(), async |reading| notify::call_again(&reading).await);
     // Apart from the calls: one that hears heartbeats slowly keeps nobody from being called.
-    let health = parts.health.clone();
-    tasks.spawn(every(HEARTBEATS_EVERY, stop.clone(), "heartbeats", move || {
-        let health = health.clone();
-        async move { notify::beat(&health).await }
-    }));
-    let own = upkeep.clone();
-    tasks.spawn(every(EXPIRY_EVERY, stop.clone(), "expiry", move || {
-        let upkeep = own.clone();
-        async move {
-            expire(&upkeep, false).await?;
-            let base = &upkeep.base;
-            let now_ns = (base.clock)();
-            let receipts_ns = base.settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
-            while base.store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
-            base.store.expire_sessions(now_ns).await?;
-            base.store.expire_dials(now_ns - DIALS_KEPT_NS).await?;
-            let today = i32::try_from(now_ns / USUAL_DAY_NS).unwrap_or(0);
-            base.store.expire_usual(today - USUAL_DAYS as i32 - 1).await?;
-            base.store.expire_mutes(now_ns - MESSAGES_KEPT_NS).await?;
-            while base.store.expire_alerts(now_ns - ALERTS_KEPT_NS).await? >= 1_000 {}
-            while base.store.expire_outbox(now_ns - MESSAGES_KEPT_NS).await? >= 1_000 {}
-            let hour = u32::try_from(now_ns / 3_600_000_000_000).unwrap_or(0);
-            base.store.expire_arrivals(hour.saturating_sub(ledger::KEPT_HOURS)).await?;
-            Ok(())
-        }
-    }));
-    tasks
+    jobs.start(HEARTBEATS_EVERY, "heartbeats", health.clone(), async |health| notify::beat(&health).await);
+    jobs.tasks
+}
+
+/// Merges what there is to merge, and removes what was merged.
+async fn merge_due(upkeep: &Arc<Upkeep>) -> Result<()> {
+    while merge_once(upkeep, false).await? > 0 {}
+    while roll_up_once(upkeep).await? > 0 {}
+    while make_bloom_once(upkeep).await? {}
+    remove_retired(upkeep).await
+}
+
+/// Drops what is kept no longer: events, and records about them.
+async fn expire_due(upkeep: &Arc<Upkeep>) -> Result<()> {
+    expire(upkeep, false).await?;
+    let Base { store, clock, settings, .. } = &*upkeep.base;
+    let now_ns = clock();
+    let receipts_ns = settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
+    while store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
+    store.expire_sessions(now_ns).await?;
+    store.expire_dials(now_ns - DIALS_KEPT_NS).await?;
+    let today = i32::try_from(now_ns / USUAL_DAY_NS).unwrap_or(0);
+    store.expire_usual(today - USUAL_DAYS as i32 - 1).await?;
+    store.expire_mutes(now_ns - MESSAGES_KEPT_NS).await?;
+    while store.expire_alerts(now_ns - ALERTS_KEPT_NS).await? >= 1_000 {}
+    while store.expire_outbox(now_ns - MESSAGES_KEPT_NS).await? >= 1_000 {}
+    let hour = u32::try_from(now_ns / 3_600_000_000_000).unwrap_or(0);
+    store.expire_arrivals(hour.saturating_sub(ledger::KEPT_HOURS)).await?;
+    Ok(())
+}
+
+/// Shows other nodes that this one lives; one whose place was taken takes note of it.
+async fn beat(health: &Health) -> Result<()> {
+    let Base { store, claim, .. } = &*health.base;
+    if !store.beat(claim).await? && !health.fenced.swap(true, Ordering::SeqCst) {
+        tracing::error!("another process took the place of node `{}`; this one stops", claim.name);
+    }
+    Ok(())
 }
 
 /// Stops intake while the disk of the private database is nearly full, with a margin both ways: what is under way when

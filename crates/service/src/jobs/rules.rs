@@ -51,6 +51,29 @@ struct Shared {
     quiet: Vec<Judgement>,
 }
 
+impl Shared {
+    /// The lanes that a rule's owner may read; none are named where these are all.
+    async fn lanes_of(&mut self, reading: &Reading, rule: &Rule) -> Result<Option<Vec<u32>>> {
+        if let Some(lanes) = self.lanes.get(&rule.owner_id) {
+            return Ok(lanes.clone());
+        }
+        let lanes = reading.base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?;
+        self.lanes.insert(rule.owner_id, lanes.clone());
+        Ok(lanes)
+    }
+
+    /// Commits a judgement, at the end of the turn where nothing of it is news.
+    async fn commit(&mut self, reading: &Reading, rule: &Rule, judgement: Judgement) -> Result<()> {
+        let is_quiet = judgement.groups.is_empty() && judgement.changes.is_empty() && rule.state == RuleState::Quiet;
+        if is_quiet && judgement.condition == rule.condition && judgement.note == rule.note {
+            self.quiet.push(judgement);
+        } else {
+            reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
+        }
+        Ok(())
+    }
+}
+
 /// Judges rules.
 pub struct Judge {
     reading: Arc<Reading>,
@@ -211,11 +234,7 @@ async fn judge(
     let stood: Vec<Stood> = known.iter().map(stood_of).collect();
     let standings =
         if turn.again { stood_at(&compiled, &stood, turn.from_ns) } else { standings(reading, rule).await? };
-    let lanes = match shared.lanes.get(&rule.owner_id) {
-        Some(lanes) => lanes.clone(),
-        None => reading.base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?,
-    };
-    shared.lanes.insert(rule.owner_id, lanes.clone());
+    let lanes = shared.lanes_of(reading, rule).await?;
     let read = read(reading, rule, (compiled.clone(), lanes.clone()), turn.moments, memory).await?;
     if let Some(why) = read.incomplete {
         fail(reading, rule, &why).await?;
@@ -248,12 +267,7 @@ async fn judge(
         changes,
     };
     memory.without_alerts_ns = (known.is_empty() && judgement.changes.is_empty()).then_some(turn.from_ns);
-    let is_quiet = judgement.groups.is_empty() && judgement.changes.is_empty() && rule.state == RuleState::Quiet;
-    if is_quiet && judgement.condition == rule.condition && judgement.note == rule.note {
-        shared.quiet.push(judgement);
-    } else {
-        reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
-    }
+    shared.commit(reading, rule, judgement).await?;
     if turn.again {
         again.took(began.elapsed());
     }

@@ -2,8 +2,11 @@
 
 use super::{Act, named, record};
 use crate::{Result, Store, StoreError, sql};
-use calvex_language::domain::access::{Principal, Purpose, Role, SecretKind, Token, User};
+use calvex_language::domain::access::{Principal, Purpose, Role, SESSION_IDLE_NS, SecretKind, Token, User};
 use sqlx::Row;
+
+/// That a session is used is written down so often.
+const SEEN_EVERY_NS: i64 = 60 * 1_000_000_000;
 
 impl Store {
     /// How many people there are.
@@ -57,6 +60,7 @@ impl Store {
                 name: r.try_get(1)?,
                 password_hash: r.try_get(2)?,
                 role: named("role", r.try_get(3)?, Role::from_name)?,
+                disabled_ns: r.try_get(4)?,
             })
         })
         .transpose()
@@ -72,13 +76,27 @@ impl Store {
         Ok(weight.unwrap_or_default())
     }
 
-    /// Opens a session.
+    /// Opens a session, from now (when the act is done) until `ends_ns`.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn add_session(&self, hash: &[u8; 32], user_id: u32, expires_ns: i64, act: &Act<'_>) -> Result<()> {
+    pub async fn add_session(
+        &self,
+        hash: &[u8; 32],
+        user_id: u32,
+        (ends_ns, address): (i64, &str),
+        act: &Act<'_>,
+    ) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query(sql::SESSION_ADD).bind(&hash[..]).bind(user_id).bind(expires_ns).execute(&mut *tx).await?;
+        sqlx::query(sql::SESSION_ADD)
+            .bind(&hash[..])
+            .bind(user_id)
+            .bind(act.at_ns)
+            .bind(act.at_ns)
+            .bind(ends_ns)
+            .bind(address)
+            .execute(&mut *tx)
+            .await?;
         record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
@@ -101,17 +119,26 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn expire_sessions(&self, now_ns: i64) -> Result<()> {
-        sqlx::query(sql::SESSION_EXPIRE).bind(now_ns).execute(&self.pool).await?;
+        sqlx::query(sql::SESSION_EXPIRE).bind(now_ns).bind(now_ns - SESSION_IDLE_NS).execute(&self.pool).await?;
         Ok(())
     }
 
-    /// Who a session speaks for.
+    /// Who a session speaks for, which is used by that. One that nobody used for long, or whose person is disabled, speaks
+    /// for nobody.
     ///
     /// # Errors
     /// Where the database fails.
     pub async fn session_principal(&self, hash: &[u8; 32], now_ns: i64) -> Result<Option<Principal>> {
-        let row = sqlx::query(sql::SESSION_USER).bind(&hash[..]).bind(now_ns).fetch_optional(&self.pool).await?;
+        let row = sqlx::query(sql::SESSION_USER)
+            .bind(&hash[..])
+            .bind(now_ns)
+            .bind(now_ns - SESSION_IDLE_NS)
+            .fetch_optional(&self.pool)
+            .await?;
         let Some(row) = row else { return Ok(None) };
+        if now_ns - row.try_get::<i64, _>(3)? > SEEN_EVERY_NS {
+            sqlx::query(sql::SESSION_SEEN).bind(now_ns).bind(&hash[..]).execute(&self.pool).await?;
+        }
         let (user_id, name) = (row.try_get(0)?, row.try_get(1)?);
         let role = named("role", row.try_get(2)?, Role::from_name)?;
         let lanes = self.lanes_of_user(user_id, role).await?;

@@ -7,6 +7,7 @@ pub mod contacts;
 pub mod error_groups;
 pub mod keys;
 pub mod lanes;
+pub mod people;
 pub mod rules;
 pub mod saved;
 pub mod transforms;

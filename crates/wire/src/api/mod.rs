@@ -31,7 +31,10 @@ pub use measure::{
     AggregateColumn, BreakdownAnswer, BreakdownRequest, FieldAnswer, GroupAnswer, MeasureAnswer, ValueCount,
 };
 pub use now::{MarkNow, NowAnswer, ServiceFigures, ServiceNow, SilentService};
-pub use people::{LoginRequest, MadeSecret, Me, NewToken, NewUser, TokenListed};
+pub use people::{
+    ChangePassword, ChangePerson, LoginRequest, MadeSecret, Me, NewPerson, NewToken, PasswordCode, PersonListed,
+    Redeem, SessionListed, TokenListed,
+};
 pub use rehearse::{CheckedRule, RaisedInTruth, RehearsalAnswer, RehearseRequest, RehearsedMark, RuleText};
 pub use search::{
     EmptyAnswer, ExportAccount, ExportEnd, FoundId, HistogramAnswer, PasteRequest, RangeAnswer, RelatedId,

@@ -26,19 +26,102 @@ pub struct Me {
 /// A person to be made.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct NewUser {
+pub struct NewPerson {
     /// To sign in with.
     #[schemars(regex(pattern = r"^[A-Za-z0-9._-]{1,64}$"))]
     pub name: String,
-    /// At least 10 characters.
+    /// At least 10 characters; without one, the person sets it by the code that is answered.
+    #[serde(default)]
     #[schemars(length(min = 10))]
-    pub password: String,
+    pub password: Option<String>,
     /// `admin` or `reader`.
     #[schemars(extend("enum" = ["admin", "reader"]))]
     pub role: String,
     /// The lanes a reader may read.
     #[serde(default)]
     pub lanes: Vec<String>,
+}
+
+/// What is changed of a person; what is left out stays.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct ChangePerson {
+    /// `admin` or `reader`.
+    #[schemars(extend("enum" = ["admin", "reader", null]))]
+    pub role: Option<String>,
+    /// The lanes a reader may read.
+    pub lanes: Option<Vec<String>>,
+    /// Whether the person may not sign in: sessions end and tokens are revoked.
+    pub disabled: Option<bool>,
+}
+
+/// A person as listed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct PersonListed {
+    /// To sign in with.
+    pub name: String,
+    /// `admin` or `reader`.
+    pub role: String,
+    /// The lanes a reader may read.
+    pub lanes: Vec<String>,
+    /// RFC 3339.
+    pub created: String,
+    /// Since when the person may not sign in, RFC 3339; none where the person may.
+    pub disabled: Option<String>,
+    /// Sessions that are open.
+    pub sessions: u64,
+    /// When a session was last used, RFC 3339; none where none is kept.
+    pub seen: Option<String>,
+}
+
+/// A one-time code by which a person sets a password. It is shown this once.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct PasswordCode {
+    /// The person.
+    pub name: String,
+    /// The code; none where the person has a password already.
+    pub code: Option<String>,
+    /// When it ends, RFC 3339.
+    pub until: Option<String>,
+}
+
+/// A code, and the password that is set by it.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Redeem {
+    /// As an administrator gave it.
+    pub code: String,
+    /// At least 10 characters.
+    #[schemars(length(min = 10))]
+    pub password: String,
+}
+
+/// Another password.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangePassword {
+    /// The one there is.
+    pub password: String,
+    /// At least 10 characters.
+    #[schemars(length(min = 10))]
+    pub new_password: String,
+}
+
+/// A session as listed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct SessionListed {
+    /// Its number.
+    pub id: u64,
+    /// RFC 3339.
+    pub begun: String,
+    /// When it was last used, to the minute, RFC 3339.
+    pub seen: String,
+    /// When it ends, RFC 3339; earlier where nobody uses it for two hours.
+    pub until: String,
+    /// From where it was begun.
+    pub address: String,
+    /// Whether it is the one that asks.
+    pub own: bool,
 }
 
 /// To make a reader's token.

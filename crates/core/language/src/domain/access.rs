@@ -18,7 +18,58 @@ pub struct User {
     pub name: String,
     pub password_hash: String,
     pub role: Role,
+    pub disabled_ns: Option<i64>,
 }
+
+/// A person as listed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Person {
+    /// To sign in with.
+    pub name: String,
+    /// What may be done.
+    pub role: Role,
+    /// The lanes that a reader may read.
+    pub lanes: Vec<u32>,
+    /// When the person was added.
+    pub created_ns: i64,
+    /// Since when the person may not sign in.
+    pub disabled_ns: Option<i64>,
+    /// Sessions that are open.
+    pub sessions: u64,
+    /// When a session that is kept was last used.
+    pub seen_ns: Option<i64>,
+}
+
+/// What is changed of a person; what is none stays.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct PersonChange {
+    /// Another role.
+    pub role: Option<Role>,
+    /// Other lanes.
+    pub lanes: Option<Vec<u32>>,
+    /// Whether the person may not sign in.
+    pub disabled: Option<bool>,
+}
+
+/// A session: where it was begun, and from when to when it lasts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Session {
+    /// Its number.
+    pub id: u64,
+    /// When it was begun.
+    pub begun_ns: i64,
+    /// When it was last used, to the minute.
+    pub seen_ns: i64,
+    /// When it ends, whatever is done.
+    pub ends_ns: i64,
+    /// From where it was begun.
+    pub address: String,
+    /// What is kept of its secret.
+    pub hash: [u8; 32],
+}
+
+/// A session that nobody used for so long has ended.
+pub const SESSION_IDLE_NS: i64 = 2 * 3600 * 1_000_000_000;
 
 /// Who asks: a person, by a session or by a token of theirs, and what they may do then. Everything about rights is
 /// decided from this.
