@@ -73,7 +73,7 @@ pub(super) fn place(
     Ok(placement)
 }
 
-/// The cell of all rows of a page, where nothing tells them apart and they are only counted; none elsewhere.
+/// The cell of all rows of a page, where they are all of one step and group, and only counted; none elsewhere.
 pub(super) fn only_cell(partial: &mut Partial, ask: &MeasureAsk, page: &dyn PageRead) -> Option<u32> {
     let counts = |function: &Function| matches!(function, Function::Count(_) | Function::Rate | Function::Share(_));
     let (from, to) = page.time_span();
