@@ -78,6 +78,10 @@ fn failures_are_problems_with_a_state() -> Result<()> {
     assert_eq!(groups(&service, &["--state", "resolved"])?.len(), 1);
     send(&service, &failure(0, 8, "41.2"))?;
     wait_for("the return", || Ok((groups(&service, &["--state", "returned"])?.len() == 1).then_some(())))?;
+    // Of a sender whose clock is ahead the failure is seen as it comes, not only once its time has come.
+    send(&service, &failure(-300, 9, "41.2"))?;
+    let ahead = "SELECT COUNT(*) FROM error_group_seen WHERE last_ns > (UNIX_TIMESTAMP() + 120) * 1000000000";
+    wait_for("the failure that is ahead", || Ok((service.sql(ahead)? == "1").then_some(())))?;
     // The failures may leave the range; that the group returned is kept.
     wait_for("the return to be kept", || {
         let earlier = groups(&service, &["--to", "now-2m", "--state", "returned"])?;

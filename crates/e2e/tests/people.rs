@@ -134,7 +134,15 @@ async fn from_the_first_code_to_the_last_session() -> Result<()> {
     {
         assert!(acts.contains(act), "{act} is not in {acts}");
     }
-    assert!(!acts.is_empty() && !service.sql("SELECT what FROM audit")?.contains(&code), "a code stands in the trail");
+    assert!(acts.contains("change of password refused"), "{acts}");
+    assert!(!service.sql("SELECT what FROM audit")?.contains(&code), "a code stands in the trail");
+    // Nothing to change is no change; and codes are not guessed faster than passwords.
+    assert_eq!(service.calvex(&["person", "change", "olle"])?.status.code(), Some(2));
+    let mut tries = Vec::new();
+    for n in 0..31 {
+        tries.push(web.redeem(&format!("calvex-code-{n}"), SECOND).await?);
+    }
+    assert_eq!(tries.last(), Some(&StatusCode::TOO_MANY_REQUESTS), "{tries:?}");
     Ok(())
 }
 

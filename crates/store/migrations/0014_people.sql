@@ -7,6 +7,8 @@ ALTER TABLE session
     ADD COLUMN begun_ns BIGINT NOT NULL DEFAULT 0,
     ADD COLUMN seen_ns BIGINT NOT NULL DEFAULT 0,
     ADD COLUMN address VARCHAR(45) NOT NULL DEFAULT '' COMMENT 'from which it was begun';
+-- Those that are open go on.
+UPDATE session SET begun_ns = expires_ns - 43200000000000, seen_ns = UNIX_TIMESTAMP() * 1000000000;
 
 CREATE TABLE password_code (
     user_id INT UNSIGNED NOT NULL PRIMARY KEY,

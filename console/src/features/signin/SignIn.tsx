@@ -85,7 +85,7 @@ function ByCode({ onDone }: { onDone: (done: boolean) => void }) {
   const [password, setPassword] = useState("");
   const [again, setAgain] = useState("");
   const { problem, busy, submit } = useAsking(async () => {
-    if (password !== again) throw new Error("Both passwords are not the same.");
+    if (password !== again) throw new Error("The two passwords differ.");
     await api.redeem(code.trim(), password);
     onDone(true);
   });

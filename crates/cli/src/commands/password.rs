@@ -29,7 +29,7 @@ fn new_password() -> Result<String> {
     }
     let password = typed("new password: ")?;
     if typed("once more: ")? != password {
-        bail!("both are not the same; nothing was changed");
+        bail!("the two differ; nothing was changed");
     }
     Ok(password)
 }

@@ -26,7 +26,8 @@ enum PersonAct {
         #[command(flatten)]
         zone: ZoneArgs,
     },
-    /// Add a person, and print the code by which that person sets a password; it is good for a day, and once
+    /// Add a person, and print the code by which that person sets a password; it is good for a day, and once. With
+    /// CALVEX_USER_PASSWORD set, that is the password, and no code is made
     Add {
         name: String,
         /// admin or reader

@@ -11,7 +11,7 @@ use calvex_language::domain::lane::Lane;
 use calvex_language::model::Severity;
 use calvex_language::query::parse_filter;
 use calvex_language::query::{Tie, Ties};
-use calvex_store::Store;
+use calvex_store::{Store, StoreError};
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -122,6 +122,16 @@ impl Config {
     /// A lane by name.
     pub fn by_name(&self, name: &str) -> Option<&Lane> {
         self.lanes.values().map(|(l, _)| l).find(|l| l.name == name)
+    }
+
+    /// The ids of lanes by their names.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] of the first that does not exist.
+    pub fn ids_of<'a>(&self, names: impl IntoIterator<Item = &'a String>) -> Result<Vec<u32>> {
+        let missing = |name: &String| StoreError::Missing(format!("lane `{name}`"));
+        let id = |name: &'a String| Ok(self.by_name(name).ok_or_else(|| missing(name))?.id);
+        names.into_iter().map(id).collect()
     }
 
     /// Every lane, by name.

@@ -14,7 +14,6 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use calvex_language::domain::access::{Actor, PersonChange, Role};
 use calvex_language::model::time::format_utc;
-use calvex_store::StoreError;
 use calvex_store::records::Act;
 use calvex_wire::api::{ChangePassword, ChangePerson, NewPerson, PasswordCode, PersonListed, Redeem, SessionListed};
 use std::net::IpAddr;
@@ -45,13 +44,6 @@ fn role_of(name: &str) -> Result<Role> {
     Role::from_name(name).ok_or_else(reported)
 }
 
-fn lanes_of(auth: &Auth, names: &[String]) -> Result<Vec<u32>> {
-    let config = auth.base.config.get();
-    let lane =
-        |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
-    Ok(names.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?)
-}
-
 /// `POST /api/people`
 pub async fn add_person(
     State(auth): State<Arc<Auth>>,
@@ -59,7 +51,7 @@ pub async fn add_person(
     Ask(ask): Ask<NewPerson>,
 ) -> Result<Json<PasswordCode>> {
     check_name(&ask.name)?;
-    let (role, lanes) = (role_of(&ask.role)?, lanes_of(&auth, &ask.lanes)?);
+    let (role, lanes) = (role_of(&ask.role)?, auth.base.config.get().ids_of(&ask.lanes)?);
     if auth.base.store.user_count().await? >= MAX_PEOPLE {
         return Err(ServiceError::BadRequest(format!("there are {MAX_PEOPLE} people already, and no room for more")));
     }
@@ -95,12 +87,15 @@ pub async fn change_person(
     Ask(ask): Ask<ChangePerson>,
 ) -> Result<StatusCode> {
     let mut what = vec![name.clone()];
+    if ask.role.is_none() && ask.lanes.is_none() && ask.disabled.is_none() {
+        return Err(ServiceError::BadRequest("nothing is changed; give a role, lanes, or `disabled`".into()));
+    }
     what.extend(ask.role.as_ref().map(|role| format!("role {role}")));
     what.extend(ask.lanes.as_ref().map(|lanes| format!("lanes {}", lanes.join(" "))));
     what.extend(ask.disabled.map(|disabled| if disabled { "disabled".to_owned() } else { "enabled".to_owned() }));
     let change = PersonChange {
         role: ask.role.as_deref().map(role_of).transpose()?,
-        lanes: ask.lanes.as_deref().map(|lanes| lanes_of(&auth, lanes)).transpose()?,
+        lanes: ask.lanes.as_ref().map(|lanes| auth.base.config.get().ids_of(lanes)).transpose()?,
         disabled: ask.disabled,
     };
     let act = admin.act(&auth.base, "change person", what.join(", "));
@@ -177,6 +172,8 @@ pub async fn change_password(
     let ChangePassword { password, new_password } = ask;
     passwords::check(&new_password, &reader.who.name)?;
     if !auth.sign_ins.hash(&auth.behind, move || verify_password(&password, &known)).await? {
+        let act = reader.act(&auth.base, "change of password refused", format!("from {from}"));
+        auth.base.store.audit(&act).await?;
         return Err(ServiceError::NotAllowed("this is not your password; the new one was not set".into()));
     }
     auth.sign_ins.succeeded(&weight, from);

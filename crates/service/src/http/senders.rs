@@ -19,7 +19,6 @@ use calvex_language::domain::key as stored;
 use calvex_language::model::Severity;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::query::{Builtin, parse_filter};
-use calvex_store::StoreError;
 use calvex_wire::api::{
     Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, NewToken, Probed, Rotation, SearchRequest,
     TokenListed,
@@ -84,9 +83,6 @@ pub async fn keys(
 
 fn limits_of(auth: &Arc<Auth>, limits: &KeyLimits) -> Result<stored::KeyLimits> {
     let config = auth.base.config.get();
-    let lane = |name: &String| {
-        config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")).into())
-    };
     if let Some(long) = limits.services.iter().find(|s| s.is_empty() || s.len() > 128) {
         return Err(ServiceError::BadRequest(format!("`{long}` is no service; use 1 to 128 bytes")));
     }
@@ -95,7 +91,7 @@ fn limits_of(auth: &Arc<Auth>, limits: &KeyLimits) -> Result<stored::KeyLimits> 
     }
     Ok(stored::KeyLimits {
         services: limits.services.clone(),
-        lanes: limits.lanes.iter().map(lane).collect::<Result<_>>()?,
+        lanes: config.ids_of(&limits.lanes)?,
         rate: limits.per_second,
         day_events: limits.day_events,
         day_bytes: limits.day_bytes,
@@ -190,10 +186,7 @@ pub async fn add_token(
     Ask(ask): Ask<NewToken>,
 ) -> Result<Json<MadeSecret>> {
     check_name(&ask.name)?;
-    let config = auth.base.config.get();
-    let lane =
-        |name: &String| config.by_name(name).map(|l| l.id).ok_or_else(|| StoreError::Missing(format!("lane `{name}`")));
-    let lanes = ask.lanes.iter().map(lane).collect::<std::result::Result<Vec<_>, _>>()?;
+    let lanes = auth.base.config.get().ids_of(&ask.lanes)?;
     let (secret, hash, prefix) = new_secret("token", rand::random());
     let now_ns = (auth.base.clock)();
     let lanes = (!lanes.is_empty()).then_some(lanes.as_slice());

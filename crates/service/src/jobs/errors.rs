@@ -7,6 +7,7 @@ use crate::error::Result;
 use crate::pipeline::admitted::Admitted;
 use crate::state::Reading;
 use calvex_answer::errors::{ErrorsAsk, errors};
+use calvex_intake::normalise::AHEAD_LIMIT_NS;
 use calvex_language::domain::error_group::{GroupState, SeenGroup};
 use calvex_language::model::time::{SECOND_NS, format_utc};
 use calvex_language::query::{Filter, TimeRange, parse_filter};
@@ -43,7 +44,7 @@ impl Looking {
             (Some(_), None) => return Ok(()),
             (Some(until_ns), Some(reach)) => {
                 let earliest_ns = until_ns.min(now_ns).saturating_sub(LATE_NS);
-                // Looking at what stands around them again would change nothing, and costs as much as ever so many come.
+                // What stands beside them was looked at before: again, it would change nothing, and cost the more the more comes.
                 let arrived = format!("arrived>={}", format_utc(reach.arrived_ns, 9));
                 see(reading, parse_filter(&arrived).unwrap_or(Filter::All), reach.time_ns.max(earliest_ns), now_ns)
                     .await
@@ -57,25 +58,31 @@ impl Looking {
                 Err(e) => Err(e.into()),
             },
         };
-        match seen {
-            Ok(()) => self.until_ns = Some(now_ns),
-            Err(_) => drop(admitted.inspect(|reach| self.admitted.errors.note(*reach))),
+        if seen.is_ok() {
+            self.until_ns = Some(now_ns);
         }
-        seen
+        // What was not looked at is looked at again, as long as it is not too late for it.
+        if let (Some(reach), Ok(false) | Err(_)) = (admitted, &seen) {
+            self.admitted.errors.note(reach);
+        }
+        seen.map(drop)
     }
 }
 
-/// Looks at the failures from a time on that pass a filter.
-async fn see(reading: &Arc<Reading>, filter: Filter, from_ns: i64, now_ns: i64) -> Result<()> {
-    let range = TimeRange { from_ns, to_ns: now_ns.saturating_add(1) };
+/// Looks at the failures from a time on that pass a filter; whether at all of them.
+async fn see(reading: &Arc<Reading>, filter: Filter, from_ns: i64, now_ns: i64) -> Result<bool> {
+    // A sender's clock may be ahead by so much.
+    let range = TimeRange { from_ns, to_ns: now_ns.saturating_add(AHEAD_LIMIT_NS + 1) };
     let scope = ReadScope::of_lanes(None::<Vec<u32>>);
     let found = run_for_rules(reading, scope, move |scope| {
         errors(scope, &ErrorsAsk { filter: &filter, range, top: MAX_GROUPS, points: 1 })
     })
     .await?;
-    if let Some(why) = found.explain.stopped {
+    let missing = found.explain.stopped.as_ref().or(found.explain.left_out.first());
+    if let Some(why) = missing {
         tracing::warn!("not all failures were looked at for new error groups: {why}");
     }
+    let is_whole = missing.is_none();
     let config = reading.base.config.get();
     let kept = reading.base.store.kept_groups().await?;
     let (mut seen, mut returned) = (Vec::new(), Vec::new());
@@ -94,5 +101,5 @@ async fn see(reading: &Arc<Reading>, filter: Filter, from_ns: i64, now_ns: i64) 
     if !seen.is_empty() {
         reading.base.store.put_seen_groups(&seen, &returned).await?;
     }
-    Ok(())
+    Ok(is_whole)
 }

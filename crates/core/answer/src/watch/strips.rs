@@ -201,6 +201,7 @@ impl Reader<'_> {
         };
         let ring = self.rings.of(self.questions);
         self.questions += 1;
+        // Before what is held, and behind it: what follows on what is held is kept as far as it was read.
         for (missing, follows) in ring.missing(&kept).into_iter().zip([false, true]) {
             let (mut at, mut all_whole) = (missing.start, true);
             while at < missing.end && !self.scope.budget.is_spent() {
