@@ -129,7 +129,7 @@ async fn saved_searches_and_how_things_stand() -> Result<()> {
     let (service, narrow) = with_events()?;
     let admin = service.token.clone();
     let user = json!({"name": "liv", "password": "locker bank eighteen", "role": "reader", "lanes": ["main"]});
-    let (status, reported) = ask(&service, &admin, Method::POST, "/users", Some(user)).await?;
+    let (status, reported) = ask(&service, &admin, Method::POST, "/people", Some(user)).await?;
     assert!(status.is_success(), "{reported}");
     // Signed in by name: a token would be its owner's.
     let http = reqwest::Client::builder().no_proxy().build()?;
