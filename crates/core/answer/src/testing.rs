@@ -17,7 +17,7 @@ pub(crate) struct Shelf {
 
 fn segment(chunk: Shelved) -> Extent {
     let Shelved { id, time_min, time_max, rows } = chunk;
-    Extent { lane: "main".into(), time_min, time_max, rows, location: Location::Chunk(id), bloom_set: None }
+    Extent { lane: "main".into(), time_min, time_max, rows, location: Location::Chunk(id), bloom_set: None, restriction: None }
 }
 
 impl Shelf {
@@ -105,6 +105,7 @@ pub(crate) fn head(events: &[Event]) -> Vec<Extent> {
         rows: page.rows(),
         location: Location::Head(Arc::new(page)),
         bloom_set: None,
+        restriction: None,
     }]
 }
 

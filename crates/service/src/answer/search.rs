@@ -317,7 +317,9 @@ async fn why_empty(reading: &Arc<Reading>, reader: &Reader, plan: &Plan) -> Resu
     let asked = services.clone();
     let (in_range, unknown, last_seen) = run(reading, reader.scope(), move |scope| {
         let all = histogram(scope, &Filter::All, range, range.from_ns, i64::MAX);
-        let unknown = unknown_fields(filter.sent_fields(), &field_names(scope, &range));
+        let named = filter.sent_fields();
+        let known = field_names(scope, &range, &named);
+        let unknown = unknown_fields(named, &known);
         let last_seen = asked.first().and_then(|service| {
             let query =
                 calvex_language::query::parse_filter(&format!("service={}", serde_json::Value::from(service.as_str())))

@@ -246,6 +246,7 @@ impl View {
                     rows: page.rows(),
                     location: Location::Head(page.clone()),
                     bloom_set: None,
+                    restriction: None,
                 }
             }));
         }
@@ -258,6 +259,7 @@ impl View {
                     rows: chunk.rows as usize,
                     location: Location::Chunk(chunk.id),
                     bloom_set: chunk.bloom_set.map(|r| InBloomSet { id: r.id, member: usize::from(r.place) }),
+                    restriction: None,
                 });
             }
         }

@@ -12,12 +12,12 @@ mod pages;
 pub use budget::Budget;
 pub use cursor::Cursor;
 pub use explain::Explanation;
-pub(crate) use pages::{PageAt, Reach, open, open_all, reach, read_or_leave_out, sift};
+pub(crate) use pages::{PageAt, Reach, all_of, open, open_all, reach, read_or_leave_out, sift};
 
 use calvex_language::model::{Event, SEVERITY_COUNT};
-use calvex_language::query::TimeRange;
+use calvex_language::query::{Filter, TimeRange};
 use calvex_storage::chunk::ChunkSource;
-use calvex_storage::columns::Page;
+use calvex_storage::columns::{Page, Restriction};
 use std::sync::Arc;
 
 /// Where events stand.
@@ -44,6 +44,9 @@ pub struct Extent {
     pub location: Location,
     /// The bloom set that can rule the chunk out, and its number in it.
     pub bloom_set: Option<InBloomSet>,
+    /// What may be read of it, where that is not all. Rows that several restrictions admit stand in several extents of
+    /// one location, and no two of those admit the same row.
+    pub restriction: Option<Arc<Restriction>>,
 }
 
 impl Extent {
@@ -53,6 +56,16 @@ impl Extent {
             Location::Chunk(id) => Some(id),
             Location::Head(_) => None,
         }
+    }
+
+    /// Whether a part of its rows alone may be read: then nothing may be said of it that was worked out over all.
+    pub fn is_filtered(&self) -> bool {
+        self.restriction.as_ref().is_some_and(|restriction| restriction.rows != Filter::All)
+    }
+
+    /// Whether the field at the dotted path is as absent.
+    pub(crate) fn hides(&self, dotted: &str) -> bool {
+        self.restriction.as_ref().is_some_and(|restriction| restriction.hidden.hides(dotted))
     }
 }
 

@@ -6,52 +6,93 @@ use calvex_language::query::{Filter, TimeRange};
 use calvex_storage::chunk::{
     ChunkPage, ChunkSource, Directory, asks_for_keys, chunk_may_match, chunks_that_may_match, pages_that_may_match,
 };
-use calvex_storage::columns::{PageRead, Rows, select_in_range};
+use calvex_storage::columns::{Admitted, Page, PageRead, RestrictedPage, Restriction, Rows, select_in_range};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// A page of a view, not yet read.
 #[derive(Clone)]
-pub(crate) enum PageAt {
-    Head(Arc<calvex_storage::columns::Page>),
+pub(crate) struct PageAt {
+    stored: Stored,
+    /// What may be read of it, where that is not all, and which rows those are once it was looked up.
+    restriction: Option<(Arc<Restriction>, Arc<OnceLock<Admitted>>)>,
+}
+
+#[derive(Clone)]
+enum Stored {
+    Head(Arc<Page>),
     Chunk(Arc<Directory>, usize),
 }
 
 impl PageAt {
-    /// Calls `f` with the page ready to be read.
+    pub fn head(page: &Arc<Page>, of: &Extent) -> Self {
+        PageAt::new(Stored::Head(page.clone()), of)
+    }
+
+    pub fn chunk(directory: &Arc<Directory>, page: usize, of: &Extent) -> Self {
+        PageAt::new(Stored::Chunk(directory.clone(), page), of)
+    }
+
+    fn new(stored: Stored, of: &Extent) -> Self {
+        PageAt { stored, restriction: of.restriction.clone().map(|restriction| (restriction, Arc::default())) }
+    }
+
+    /// Calls `f` with the page ready to be read: that of the rows and fields that may be.
     pub fn with<T>(&self, source: &dyn ChunkSource, f: impl FnOnce(&dyn PageRead) -> Result<T>) -> Result<T> {
-        match self {
-            PageAt::Head(page) => f(page.as_ref()),
-            PageAt::Chunk(directory, page) => f(&ChunkPage::new(directory.clone(), *page, source)),
+        match &self.stored {
+            Stored::Head(page) => self.restricted(page.as_ref(), f),
+            Stored::Chunk(directory, page) => self.restricted(&ChunkPage::new(directory.clone(), *page, source), f),
         }
+    }
+
+    fn restricted<T>(&self, page: &dyn PageRead, f: impl FnOnce(&dyn PageRead) -> Result<T>) -> Result<T> {
+        let Some((restriction, known)) = &self.restriction else { return f(page) };
+        let admitted = match known.get() {
+            Some(admitted) => admitted.clone(),
+            None => {
+                let admitted = restriction.admitted(page)?;
+                known.get_or_init(|| admitted).clone()
+            }
+        };
+        f(&RestrictedPage::new(page, restriction, &admitted)?)
     }
 
     /// Rough bytes of one of its events in memory, in the middle.
     pub fn event_bytes(&self) -> usize {
-        let (weight, rows) = match self {
-            PageAt::Head(page) => (page.weight_bytes(), page.rows()),
-            PageAt::Chunk(d, page) => d.pages.get(*page).map_or((0, 0), |p| (p.weight_bytes, p.rows)),
+        let (weight, rows) = match &self.stored {
+            Stored::Head(page) => (page.weight_bytes(), page.rows()),
+            Stored::Chunk(d, page) => d.pages.get(*page).map_or((0, 0), |p| (p.weight_bytes, p.rows)),
         };
         weight / rows.max(1)
     }
 
-    /// How many rows.
+    /// How many rows are stored; fewer may be admitted.
     pub fn rows(&self) -> usize {
-        match self {
-            PageAt::Head(page) => page.rows(),
-            PageAt::Chunk(d, page) => d.pages.get(*page).map_or(0, |p| p.rows),
+        match &self.stored {
+            Stored::Head(page) => page.rows(),
+            Stored::Chunk(d, page) => d.pages.get(*page).map_or(0, |p| p.rows),
         }
     }
 
     pub fn is_head(&self) -> bool {
-        matches!(self, PageAt::Head(_))
+        matches!(self.stored, Stored::Head(_))
     }
 
+    /// The earliest and the latest time of what is stored.
     pub fn time_span(&self) -> (i64, i64) {
-        match self {
-            PageAt::Head(page) => page.time_span(),
-            PageAt::Chunk(d, page) => d.pages.get(*page).map_or((0, 0), |p| (p.time_min, p.time_max)),
+        match &self.stored {
+            Stored::Head(page) => page.time_span(),
+            Stored::Chunk(d, page) => d.pages.get(*page).map_or((0, 0), |p| (p.time_min, p.time_max)),
         }
+    }
+}
+
+/// `filter`, and what the events of an extent must be to be admitted: for leaving out what can hold no such event.
+fn within<'f>(filter: &'f Filter, extent: &Extent) -> Cow<'f, Filter> {
+    match &extent.restriction {
+        None => Cow::Borrowed(filter),
+        Some(restriction) => Cow::Owned(filter.clone().and(restriction.rows.clone())),
     }
 }
 
@@ -103,15 +144,16 @@ pub(crate) fn open(
 ) -> (Vec<PageAt>, Explanation) {
     let mut explain = Explanation::default();
     let id = match &extent.location {
-        Location::Head(page) => return (vec![PageAt::Head(page.clone())], explain),
+        Location::Head(page) => return (vec![PageAt::head(page, extent)], explain),
         Location::Chunk(id) => *id,
     };
+    let filter = within(filter, extent);
     // Of a chunk in no bloom set, the filter of the whole may be at hand.
-    if source.chunk_bloom(id).is_some_and(|whole| !chunk_may_match(filter, &whole)) {
+    if source.chunk_bloom(id).is_some_and(|whole| !chunk_may_match(&filter, &whole)) {
         explain.skipped_by_bloom = 1;
         return (Vec::new(), explain);
     }
-    let opened = source.directory(id).and_then(|d| Ok((pages_that_may_match(filter, &d, source)?, d)));
+    let opened = source.directory(id).and_then(|d| Ok((pages_that_may_match(&filter, &d, source)?, d)));
     let (may_match, directory) = match opened {
         Ok(opened) => opened,
         Err(e) => {
@@ -122,7 +164,7 @@ pub(crate) fn open(
     let within = |p: usize| directory.pages.get(p).is_some_and(|p| range.touches(p.time_min, p.time_max));
     let in_range = (0..directory.pages.len()).filter(|p| within(*p)).count();
     let pages: Vec<PageAt> =
-        may_match.iter().filter(|p| within(*p)).map(|p| PageAt::Chunk(directory.clone(), p)).collect();
+        may_match.iter().filter(|p| within(*p)).map(|p| PageAt::chunk(&directory, p, extent)).collect();
     explain.pages_skipped = in_range - pages.len();
     if pages.is_empty() {
         explain.skipped_by_bloom = 1;
@@ -130,6 +172,20 @@ pub(crate) fn open(
         explain.chunks_read = 1;
     }
     (pages, explain)
+}
+
+/// Every page of an extent, in the order of time.
+///
+/// # Errors
+/// Where its directory cannot be read.
+pub(crate) fn all_of(extent: &Extent, source: &dyn ChunkSource) -> Result<Vec<PageAt>> {
+    Ok(match &extent.location {
+        Location::Head(page) => vec![PageAt::head(page, extent)],
+        Location::Chunk(id) => {
+            let directory = source.directory(*id)?;
+            (0..directory.pages.len()).map(|page| PageAt::chunk(&directory, page, extent)).collect()
+        }
+    })
 }
 
 /// Every page that may hold a match in `range`, with its lane.
@@ -169,6 +225,9 @@ pub(crate) fn read_or_leave_out<T: Default>(
 ) -> (T, Explanation) {
     let mut explain = Explanation::default();
     let done = at.with(scope.source, |page| {
+        if page.rows() == 0 {
+            return Ok(T::default());
+        }
         let rows = scan(page, filter, range, lane, at.is_head(), &mut explain)?;
         read(page, &rows)
     });

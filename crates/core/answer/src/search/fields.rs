@@ -6,18 +6,19 @@
 //! pages only, up to [`SAMPLED_PAGES`]: a rough number, but never of nothing.
 
 use crate::measure::Distinct;
-use crate::scan::{Location, Scope};
+use crate::scan::{Extent, Location, Scope, all_of};
 use calvex_language::error::Result;
 use calvex_language::model::Path;
 use calvex_language::model::mask::mask;
 use calvex_language::query::TimeRange;
-use calvex_storage::chunk::ChunkPage;
 use calvex_storage::columns::{BuiltinColumn, ColumnKey, FieldType, PageRead, Values, overflow_fields};
 use std::collections::BTreeMap;
 use xxhash_rust::xxh3::xxh3_64;
 
 /// Pages whose values are counted.
 const SAMPLED_PAGES: usize = 32;
+/// Pages of a lane that are looked at for these, where many hold nothing that may be read.
+const LOOKED_AT_PAGES: usize = 512;
 /// Most paths that are listed of one lane.
 const MAX_PATHS: usize = 20_000;
 /// Values shown of a field, and how long each.
@@ -77,76 +78,85 @@ pub type LaneFields = (u64, BTreeMap<String, FieldSeen>);
 /// # Errors
 /// Where a page cannot be read, or `each` fails.
 pub fn newest_pages(scope: &Scope, range: &TimeRange, mut each: impl FnMut(&dyn PageRead) -> Result<()>) -> Result<()> {
-    let mut extents: Vec<_> = scope.touching(range).collect();
-    extents.sort_by_key(|s| std::cmp::Reverse(s.time_max));
-    let mut shown: BTreeMap<&str, usize> = BTreeMap::new();
-    for extent in extents {
-        let shown = shown.entry(&extent.lane).or_default();
-        match &extent.location {
-            Location::Head(page) if *shown < SAMPLED_PAGES => {
-                *shown += 1;
-                each(page.as_ref())?;
-            }
-            Location::Head(_) => {}
-            Location::Chunk(id) => {
-                let Ok(directory) = scope.source.directory(*id) else { continue };
-                for page in (0..directory.pages.len()).rev() {
-                    if *shown >= SAMPLED_PAGES || (scope.stop)().is_some() {
-                        break;
-                    }
-                    *shown += 1;
-                    each(&ChunkPage::new(directory.clone(), page, scope.source))?;
-                }
-            }
-        }
+    let mut shown: BTreeMap<&str, Sampled> = BTreeMap::new();
+    for extent in newest(scope, range) {
+        sample(scope, extent, shown.entry(&extent.lane).or_default(), &mut each)?;
     }
     Ok(())
 }
 
-/// The fields of the scope's lanes within `range`, by lane and dotted path, and the events of the pages sampled.
+fn newest<'a>(scope: &Scope<'a>, range: &TimeRange) -> Vec<&'a Extent> {
+    let mut extents: Vec<_> = scope.touching(range).collect();
+    extents.sort_by_key(|s| std::cmp::Reverse(s.time_max));
+    extents
+}
+
+/// Pages of a lane that were shown, and those looked at for it.
+#[derive(Default)]
+struct Sampled {
+    shown: usize,
+    looked_at: usize,
+}
+
+/// Shows the newest pages of an extent that have rows, while the lane has shown fewer than [`SAMPLED_PAGES`].
+fn sample(
+    scope: &Scope,
+    extent: &Extent,
+    sampled: &mut Sampled,
+    mut each: impl FnMut(&dyn PageRead) -> Result<()>,
+) -> Result<()> {
+    let Ok(pages) = all_of(extent, scope.source) else { return Ok(()) };
+    for page in pages.iter().rev() {
+        let enough = sampled.shown >= SAMPLED_PAGES || sampled.looked_at >= LOOKED_AT_PAGES;
+        if enough || (scope.stop)().is_some() {
+            break;
+        }
+        sampled.looked_at += 1;
+        page.with(scope.source, |page| {
+            if page.rows() > 0 {
+                sampled.shown += 1;
+                each(page)?;
+            }
+            Ok(())
+        })?;
+    }
+    Ok(())
+}
+
+/// The fields of the scope's lanes within `range`, by lane and dotted path, and the events of the pages sampled. Of extents
+/// whose rows are filtered, types and times are those of the sampled pages too.
 ///
 /// # Errors
 /// Where a page cannot be read.
 pub fn fields(scope: &Scope, range: &TimeRange) -> Result<BTreeMap<String, LaneFields>> {
     let mut out: BTreeMap<String, LaneFields> = BTreeMap::new();
-    let mut extents: Vec<_> = scope.touching(range).collect();
-    extents.sort_by_key(|s| std::cmp::Reverse(s.time_max));
-    let mut sampled: BTreeMap<&str, usize> = BTreeMap::new();
-    for extent in extents {
+    let mut sampled: BTreeMap<&str, Sampled> = BTreeMap::new();
+    for extent in newest(scope, range) {
         if (scope.stop)().is_some() {
             break;
         }
         let (events, fields) = out.entry(extent.lane.to_string()).or_default();
-        let sampled = sampled.entry(&extent.lane).or_default();
+        let shown = |dotted: &str| !extent.hides(dotted);
         match &extent.location {
-            Location::Head(page) => {
-                let span = page.time_span();
-                columns(page.keys(), span, fields, |_| true);
-                if *sampled < SAMPLED_PAGES {
-                    *sampled += 1;
-                    *events += page.rows() as u64;
-                    values(page.as_ref(), fields)?;
-                }
-            }
+            _ if extent.is_filtered() => {}
+            Location::Head(page) => columns(page.keys(), page.time_span(), fields, |_| true, shown),
             Location::Chunk(id) => {
                 let Ok(directory) = scope.source.directory(*id) else { continue };
                 for (n, span) in directory.pages.iter().enumerate() {
                     let times = (span.time_min, span.time_max);
                     if range.touches(times.0, times.1) {
-                        columns(&directory.keys, times, fields, |column| directory.block(column, n).is_some());
+                        columns(&directory.keys, times, fields, |column| directory.block(column, n).is_some(), shown);
                     }
-                }
-                for page in (0..directory.pages.len()).rev() {
-                    if *sampled >= SAMPLED_PAGES {
-                        break;
-                    }
-                    let page = ChunkPage::new(directory.clone(), page, scope.source);
-                    *sampled += 1;
-                    *events += page.rows() as u64;
-                    values(&page, fields)?;
                 }
             }
         }
+        sample(scope, extent, sampled.entry(&extent.lane).or_default(), |page| {
+            if extent.is_filtered() {
+                columns(page.keys(), page.time_span(), fields, |n| matches!(page.column(n), Ok(Some(_))), |_| true);
+            }
+            *events += page.rows() as u64;
+            values(page, fields)
+        })?;
     }
     Ok(out)
 }
@@ -156,13 +166,15 @@ fn columns(
     (first_ns, last_ns): (i64, i64),
     fields: &mut BTreeMap<String, FieldSeen>,
     there: impl Fn(usize) -> bool,
+    shown: impl Fn(&str) -> bool,
 ) {
     for (index, key) in keys.iter().enumerate() {
         if let ColumnKey::Field(path, kind) = key
             && there(index)
         {
             let dotted = path.dotted();
-            if let Some(field) = slot(fields, dotted) {
+            if shown(&dotted)
+                && let Some(field) = slot(fields, dotted) {
                 field.seen(*kind, first_ns, last_ns);
             }
         }

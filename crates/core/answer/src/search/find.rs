@@ -3,7 +3,7 @@
 use super::frontier::{Added, Frontier, Work};
 use super::gather::{Candidate, gather};
 use super::rank::{Rank, TopK, rank};
-use crate::scan::{Cursor, Explanation, Progress, Scope};
+use crate::scan::{Cursor, Explanation, Extent, Progress, Scope};
 use crate::scan::{PageAt, read_or_leave_out};
 use calvex_language::error::Result;
 use calvex_language::model::Event;
@@ -94,6 +94,16 @@ pub fn find(scope: &Scope, ask: &Find) -> Found {
     }
     explain.skipped_by_order = if explain.stopped.is_none() { frontier.chunks() } else { 0 };
     best.finish(scope, explain)
+}
+
+/// The time of the earliest event that may be read, or a little before it; far ahead where there is none.
+pub fn earliest_ns(scope: &Scope) -> i64 {
+    const NEVER_NS: i64 = i64::MAX / 2;
+    if !scope.view.iter().any(Extent::is_filtered) {
+        return scope.view.iter().map(|extent| extent.time_min).min().unwrap_or(NEVER_NS);
+    }
+    let ask = Find { filter: &Filter::All, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: 1 };
+    find(scope, &ask).events.first().map_or(NEVER_NS, |(event, _)| event.time_ns)
 }
 
 /// The matching rows of a page that could be among the first.

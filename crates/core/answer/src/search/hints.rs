@@ -1,11 +1,15 @@
 //! Help for an empty answer: fields that no event has, and what may have been meant.
 
-use crate::scan::{Location, Scope};
+use super::sampled::sampled_fields;
+use super::{Find, Order, find};
+use crate::scan::{Extent, Location, Scope, all_of};
 use calvex_language::model::Path;
-use calvex_language::query::{Builtin, TimeRange};
-use calvex_storage::chunk::ChunkPage;
+use calvex_language::query::{Builtin, Field, Filter, TimeRange};
 use calvex_storage::columns::{BuiltinColumn, ColumnKey, PageRead, overflow_fields};
 use std::collections::BTreeSet;
+
+/// Pages of filtered rows whose fields are named.
+const NAMED_PAGES: usize = 32;
 
 /// A field that nothing in range has.
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -17,38 +21,61 @@ pub struct FieldHint {
     pub near: Vec<String>,
 }
 
-/// Every sent field that events of `range` have, dotted.
-pub fn field_names(scope: &Scope, range: &TimeRange) -> BTreeSet<String> {
+/// The sent fields that events of `range` have, dotted: all of them, but of extents whose rows are filtered those of the
+/// newest pages, and those asked for that any row has.
+pub fn field_names(scope: &Scope, range: &TimeRange, asked: &[&str]) -> BTreeSet<String> {
     let mut names = BTreeSet::new();
-    for extent in scope.touching(range) {
-        match &extent.location {
-            Location::Head(page) => {
-                columns(page.keys(), &mut names);
-                beyond(page.as_ref(), &mut names);
-            }
-            Location::Chunk(id) => {
-                let Ok(directory) = scope.source.directory(*id) else { continue };
-                columns(&directory.keys, &mut names);
-                if directory.keys.contains(&ColumnKey::Builtin(BuiltinColumn::Overflow)) {
-                    for page in 0..directory.pages.len() {
-                        beyond(&ChunkPage::new(directory.clone(), page, scope.source), &mut names);
-                    }
-                }
-            }
+    let (filtered, whole): (Vec<&Extent>, Vec<&Extent>) = scope.touching(range).partition(|e| e.is_filtered());
+    for extent in whole {
+        names_of(extent, scope, &mut names);
+    }
+    let filtered: Vec<Extent> = filtered.into_iter().cloned().collect();
+    if filtered.is_empty() {
+        return names;
+    }
+    let scope = &Scope { view: &filtered, progress: None, ..*scope };
+    names.extend(sampled_fields(scope, &Filter::All, *range, NAMED_PAGES).fields.into_keys());
+    for name in asked {
+        let has = Filter::Has(Field::Sent((*name).into()));
+        let ask = Find { filter: &has, range: *range, order: Order::Newest, after: None, limit: 1 };
+        if !names.contains(*name) && !find(scope, &ask).events.is_empty() {
+            names.insert((*name).to_owned());
         }
     }
     names
 }
 
-fn columns(keys: &[ColumnKey], names: &mut BTreeSet<String>) {
-    for key in keys {
-        if let ColumnKey::Field(path, _) = key {
-            names.insert(path.dotted());
+fn names_of(extent: &Extent, scope: &Scope, names: &mut BTreeSet<String>) {
+    let keys = |keys: &[ColumnKey], names: &mut BTreeSet<String>| {
+        for key in keys {
+            if let ColumnKey::Field(path, _) = key
+                && !extent.hides(&path.dotted())
+            {
+                names.insert(path.dotted());
+            }
         }
+    };
+    let overflows = match &extent.location {
+        Location::Head(page) => {
+            keys(page.keys(), names);
+            true
+        }
+        Location::Chunk(id) => {
+            let Ok(directory) = scope.source.directory(*id) else { return };
+            keys(&directory.keys, names);
+            directory.keys.contains(&ColumnKey::Builtin(BuiltinColumn::Overflow))
+        }
+    };
+    // A page that cannot be read adds none.
+    for page in all_of(extent, scope.source).unwrap_or_default().iter().filter(|_| overflows) {
+        let _ = page.with(scope.source, |page| {
+            beyond(page, names);
+            Ok(())
+        });
     }
 }
 
-/// Fields that have no column of their own; a page that cannot be read adds none.
+/// Fields that have no column of their own.
 fn beyond(page: &dyn PageRead, names: &mut BTreeSet<String>) {
     let Ok(Some(column)) = page.builtin(BuiltinColumn::Overflow) else { return };
     for value_index in 0..column.values.len().unwrap_or(0) {

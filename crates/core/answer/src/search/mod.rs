@@ -19,7 +19,7 @@ mod spread;
 pub use breakdown::{Breakdown, FieldCounts, breakdown, newest_values};
 pub use export::{Export, Exported, export};
 pub use fields::{FieldSeen, fields, newest_pages};
-pub use find::{Find, Found, Order, find};
+pub use find::{Find, Found, Order, earliest_ns, find};
 pub use hints::{FieldHint, field_names, unknown_fields};
 pub use histogram::{Histogram, histogram};
 pub use sampled::{Sampled, SampledField, sampled_fields};
@@ -27,5 +27,7 @@ pub use spread::Spread;
 
 #[cfg(test)]
 mod answers;
+#[cfg(test)]
+mod partly;
 #[cfg(test)]
 mod tests;

@@ -11,6 +11,7 @@ use super::usual::Gaps;
 use super::usual_days::Usual;
 use crate::measure::{GroupValue, Sliding, Windows, windows};
 use crate::scan::{Explanation, Scope};
+use crate::search::earliest_ns;
 use calvex_language::query::{Filter, Measure};
 use hashbrown::HashMap;
 
@@ -317,7 +318,7 @@ impl Reader<'_> {
         let (unseen, over) = (unseen_ns / step_ns, over_ns / step_ns);
         let rows = self.read(filter, measure, step_ns, unseen_ns + over_ns);
         // Lanes that are younger than this have had nothing for that long: everything would be new.
-        let begins_ns = self.scope.view.iter().map(|extent| extent.time_min).min().unwrap_or(i64::MAX / 2);
+        let begins_ns = earliest_ns(self.scope);
         let begins = (begins_ns - self.moments.first_ns).div_euclid(step_ns) + 1;
         let known_from = begins.saturating_add(unseen);
         self.out.learning |= known_from >= self.moments.count as i64;

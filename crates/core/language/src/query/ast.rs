@@ -355,10 +355,38 @@ impl Filter {
         }
     }
 
+    /// Joins two filters with `or`.
+    pub fn or(self, other: Filter) -> Filter {
+        match (self, other) {
+            (Filter::All, _) | (_, Filter::All) => Filter::All,
+            (a, b) if a == b => a,
+            (Filter::Or(mut list), Filter::Or(more)) => {
+                list.extend(more);
+                Filter::Or(list)
+            }
+            (Filter::Or(mut list), f) | (f, Filter::Or(mut list)) => {
+                list.push(f);
+                Filter::Or(list)
+            }
+            (a, b) => Filter::Or(vec![a, b]),
+        }
+    }
+
+    /// Passes what this does not.
+    pub fn negated(self) -> Filter {
+        match self {
+            Filter::All => Filter::nothing(),
+            Filter::Or(list) if list.is_empty() => Filter::All,
+            Filter::Not(inner) => *inner,
+            other => Filter::Not(Box::new(other)),
+        }
+    }
+
     /// Joins two filters with `and`.
     pub fn and(self, other: Filter) -> Filter {
         match (self, other) {
             (Filter::All, f) | (f, Filter::All) => f,
+            (Filter::Or(list), _) | (_, Filter::Or(list)) if list.is_empty() => Filter::nothing(),
             (Filter::And(mut a), Filter::And(b)) => {
                 a.extend(b);
                 Filter::And(a)

@@ -6,6 +6,7 @@
 mod ast;
 mod canonical;
 mod complete;
+mod hidden;
 mod literal;
 pub mod matching;
 mod measure;
@@ -22,6 +23,7 @@ mod words;
 pub use ast::{Builtin, Field, Filter, Op, SentName, Test, TextOp, WordsTest};
 pub use canonical::{written_path, written_value};
 pub use complete::{CursorPoint, Wanted, cursor_point};
+pub use hidden::HiddenFields;
 pub use literal::{FieldUnit, Literal, Num, parse_duration_ns, unit_of_field, written_duration_s};
 pub use matching::matches;
 pub use measure::{Aggregate, Every, Function, Having, Measure, Top};

@@ -74,6 +74,11 @@ impl Loaded {
         Self::at(sources, &sources.iter().enumerate().filter_map(place).collect::<Vec<_>>())
     }
 
+    /// Reads column `index` of one page.
+    pub(super) fn of_one(page: &dyn PageRead, index: usize) -> Result<Self> {
+        Self::at(&[page], &[(0, index)])
+    }
+
     fn at(sources: &[&dyn PageRead], places: &[(usize, usize)]) -> Result<Self> {
         let mut columns: Vec<Option<Source>> = sources.iter().map(|_| None).collect();
         for (source, index) in places {
