@@ -9,6 +9,7 @@ use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::io::IsTerminal;
+use std::sync::OnceLock;
 use std::time::Duration;
 
 /// Where the service listens unless set otherwise.
@@ -56,8 +57,28 @@ pub fn typed(what: &str) -> Result<String> {
     Ok(terminal.read_secure_line()?)
 }
 
+/// The certificates of authorities that are trusted, where any are named.
+static TRUSTED: OnceLock<Vec<reqwest::Certificate>> = OnceLock::new();
+
+/// Trusts the certificate authorities of a PEM file, and no others, from now on, for every request of this process.
+pub fn trust(file: &std::path::Path) -> Result<()> {
+    let read =
+        || -> Result<Vec<reqwest::Certificate>> { Ok(reqwest::Certificate::from_pem_bundle(&std::fs::read(file)?)?) };
+    let certificates = read().with_context(|| format!("--ca {}", file.display()))?;
+    if certificates.is_empty() {
+        bail!("--ca {}: it holds no certificate; give a PEM file", file.display());
+    }
+    let _ = TRUSTED.set(certificates);
+    Ok(())
+}
+
 pub fn http_client(timeout: Duration) -> Result<reqwest::Client> {
-    Ok(reqwest::Client::builder().timeout(timeout).no_proxy().build()?)
+    let builder = reqwest::Client::builder().timeout(timeout).no_proxy();
+    let builder = match TRUSTED.get() {
+        Some(certificates) => builder.tls_certs_only(certificates.iter().cloned()),
+        None => builder,
+    };
+    Ok(builder.build()?)
 }
 
 impl Connection {
@@ -123,10 +144,14 @@ impl Connection {
 }
 
 fn away(base: &str, e: &reqwest::Error) -> anyhow::Error {
+    let why = root_cause(e);
+    if e.is_connect() && why.contains("certificate") {
+        return anyhow!("{base} does not prove itself: {why}; name its authority with --ca FILE");
+    }
     if e.is_connect() {
         return anyhow!("no service answers at {base}; start it with `calvex serve`, or set CALVEX_URL");
     }
-    anyhow!("{base}: {}", root_cause(e))
+    anyhow!("{base}: {why}")
 }
 
 /// Whether a request that was answered so may be sent again: nothing of it was taken.

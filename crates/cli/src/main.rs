@@ -22,6 +22,16 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 struct Cli {
     #[command(subcommand)]
     command: Command,
+    /// Trust the certificate authorities in this PEM file, and no others, where the address begins with https
+    #[arg(
+        long,
+        env = "CALVEX_CA",
+        value_name = "FILE",
+        global = true,
+        hide_env_values = true,
+        help_heading = "Service"
+    )]
+    ca: Option<std::path::PathBuf>,
 }
 
 #[derive(Subcommand)]
@@ -64,6 +74,9 @@ enum Command {
     Token(commands::token::Token),
     /// People who sign in: added, changed, disabled
     Person(commands::person::Person),
+    Team(commands::team::Team),
+    Grant(commands::grant::Grant),
+    Audit(commands::audit::Audit),
     /// Change one's own password, or set it by a code
     Password(commands::password::Password),
     /// Who asks, and what that may read
@@ -166,6 +179,10 @@ async fn run() -> ExitCode {
             return ExitCode::from(2);
         }
     };
+    if let Some(Err(e)) = cli.ca.as_deref().map(client::trust) {
+        eprintln!("calvex: {e:#}");
+        return ExitCode::from(2);
+    }
     let ended = match cli.command {
         Command::Serve(c) => c.run().await,
         Command::Send(c) => c.run().await,
@@ -187,6 +204,9 @@ async fn run() -> ExitCode {
         Command::Key(c) => c.run().await,
         Command::Token(c) => c.run().await,
         Command::Person(c) => c.run().await,
+        Command::Team(c) => c.run().await,
+        Command::Grant(c) => c.run().await,
+        Command::Audit(c) => c.run().await,
         Command::Password(c) => c.run().await,
         Command::Whoami(c) => c.run().await,
         Command::Lane(c) => c.run().await,

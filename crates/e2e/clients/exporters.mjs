@@ -1,6 +1,7 @@
-// Sends logs, spans and metrics by the exporters of an SDK: exporters.mjs WAY ADDRESS KEY SERVICE.
+// Sends logs, spans and metrics by the exporters of an SDK: exporters.mjs WAY ADDRESS KEY SERVICE [CA].
 // WAY is json, protobuf or grpc; the rest is as in exporters.py.
 
+import { readFileSync } from "node:fs";
 import { context, trace } from "@opentelemetry/api";
 import { SeverityNumber } from "@opentelemetry/api-logs";
 import { resourceFromAttributes } from "@opentelemetry/resources";
@@ -8,7 +9,7 @@ import { BatchLogRecordProcessor, LoggerProvider } from "@opentelemetry/sdk-logs
 import { MeterProvider, PeriodicExportingMetricReader } from "@opentelemetry/sdk-metrics";
 import { BasicTracerProvider, BatchSpanProcessor } from "@opentelemetry/sdk-trace-base";
 
-const [way, address, key, service] = process.argv.slice(2);
+const [way, address, key, service, authority] = process.argv.slice(2);
 const ending = { json: "http", protobuf: "proto", grpc: "grpc" }[way];
 const made = async (signal, name) => (await import(`@opentelemetry/exporter-${signal}-otlp-${ending}`))[name];
 const headers = { authorization: `Bearer ${key}` };
@@ -19,7 +20,7 @@ const where = async (path) => {
   const { Metadata, credentials } = await import("@grpc/grpc-js");
   const metadata = new Metadata();
   metadata.set("authorization", headers.authorization);
-  return { url: address, credentials: credentials.createInsecure(), metadata };
+  return { url: address, credentials: authority ? credentials.createSsl(readFileSync(authority)) : credentials.createInsecure(), metadata };
 };
 const exporter = async (signal, path, name) => new (await made(signal, name))(await where(path));
 

@@ -1,4 +1,4 @@
-"""Sends logs, spans and metrics by the exporters of an SDK: exporters.py WAY ADDRESS KEY SERVICE.
+"""Sends logs, spans and metrics by the exporters of an SDK: exporters.py WAY ADDRESS KEY SERVICE [CA].
 
 WAY is protobuf or grpc. Of each signal some are ordinary, some have attributes named like parts of the protocol, and one
 log record is larger than an event may be.
@@ -15,7 +15,7 @@ from opentelemetry.sdk.resources import Resource
 from opentelemetry.sdk.trace import TracerProvider
 from opentelemetry.sdk.trace.export import BatchSpanProcessor
 
-way, address, key, service = sys.argv[1:]
+way, address, key, service, *authority = sys.argv[1:]
 headers = {"authorization": f"Bearer {key}"}
 if way == "grpc":
     from opentelemetry.exporter.otlp.proto.grpc._log_exporter import OTLPLogExporter
@@ -23,14 +23,21 @@ if way == "grpc":
     from opentelemetry.exporter.otlp.proto.grpc.trace_exporter import OTLPSpanExporter
 
     def exporter(made, _path):
-        return made(endpoint=address, insecure=True, headers=tuple(headers.items()))
+        if authority:
+            from grpc import ssl_channel_credentials
+
+            with open(authority[0], "rb") as file:
+                proven = {"credentials": ssl_channel_credentials(file.read())}
+        else:
+            proven = {"insecure": True}
+        return made(endpoint=address, headers=tuple(headers.items()), **proven)
 else:
     from opentelemetry.exporter.otlp.proto.http._log_exporter import OTLPLogExporter
     from opentelemetry.exporter.otlp.proto.http.metric_exporter import OTLPMetricExporter
     from opentelemetry.exporter.otlp.proto.http.trace_exporter import OTLPSpanExporter
 
     def exporter(made, path):
-        return made(endpoint=f"{address}/v1/{path}", headers=headers)
+        return made(endpoint=f"{address}/v1/{path}", headers=headers, certificate_file=(authority or [None])[0])
 
 
 OWN = {"resource": "mine", "scope": "mine", "severity_text": "mine", "event_name": "mine", "body": "mine", "door": 17}

@@ -101,6 +101,7 @@ impl Service {
                 .arg("--json")
                 .env("CALVEX_URL", &service.url)
                 .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
+                .envs(service.authority())
                 .output()?;
             let made: Value = serde_json::from_slice(&made.stdout)
                 .with_context(|| String::from_utf8_lossy(&made.stderr).into_owned())?;
@@ -110,6 +111,11 @@ impl Service {
         service.token = token;
         service.key = key;
         Ok(service)
+    }
+
+    /// The authority that its clients trust, where it is encrypted.
+    fn authority(&self) -> impl Iterator<Item = (String, String)> {
+        self.environment.iter().filter(|(name, _)| name == "CALVEX_CA").cloned().collect::<Vec<_>>().into_iter()
     }
 
     /// The address of another way in: `OTLP also`, `OTLP over gRPC`, `JSON lines`, `syslog` with its scheme.
@@ -130,6 +136,7 @@ impl Service {
             .env("CALVEX_URL", &self.url)
             .env("CALVEX_TOKEN", &self.token)
             .env("CALVEX_KEY", &self.key)
+            .envs(self.authority())
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())

@@ -152,6 +152,7 @@ fn syslog_by_logger_and_by_sockets() -> Result<()> {
         ("CALVEX_SYSLOG_UDP_LISTEN", "127.0.0.1:0"),
         ("CALVEX_SYSLOG_TCP_LISTEN", "127.0.0.1:0"),
         ("CALVEX_SYSLOG_TLS_LISTEN", "127.0.0.1:0"),
+        ("CALVEX_TLS_EVERYWHERE", "false"),
         ("CALVEX_TLS_CERT", &cert.to_string_lossy()),
         ("CALVEX_TLS_KEY", &key.to_string_lossy()),
     ])?;

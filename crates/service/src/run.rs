@@ -18,13 +18,14 @@ use crate::error::{Result, ServiceError};
 use crate::intake::ledger::{Ledger, write as write_arrivals};
 use crate::intake::limits::Limits;
 use crate::jobs;
-use crate::listen::{Addresses, Listeners};
+use crate::listen::{Addresses, Certificates, Listeners};
 use crate::metrics::Metrics;
 use crate::pipeline::admitted::{Admitted, Reach};
 use crate::pipeline::{CommitFigures, Committer, Sealer, View};
 use crate::state::{Auth, Base, Clock, Health, Parts, Reading, Receiving, Upkeep, system_clock};
 use calvex_intake::batch::HeadKey;
 use calvex_language::domain::access::{Actor, Role};
+use calvex_language::domain::grant::May;
 use calvex_storage::chunk::journal::decode_batch;
 use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
@@ -91,8 +92,17 @@ pub async fn start(settings: Settings, admin_password: Option<String>) -> Result
     let listeners = Listeners::bind(&settings).await?;
     let (server, store) = open_database(&settings).await?;
     let others = if server.is_some() { Others::Impossible } else { Others::Watched };
-    match start_on(settings, store, others, admin_password, listeners.addresses()?, system_clock()).await {
-        Ok(started) => Ok(serve(started, server, listeners)),
+    match start_on(
+        settings,
+        store,
+        others,
+        admin_password,
+        (listeners.addresses()?, listeners.certificates.clone()),
+        system_clock(),
+    )
+    .await
+    {
+        Ok(started) => serve(started, server, listeners),
         Err(e) => {
             if let Some(server) = server {
                 server.stop().await;
@@ -116,8 +126,11 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
         .map_err(|e| ServiceError::Setting(e.to_string()))?
         .map_err(|e| ServiceError::Setting(format!("CALVEX_ADMIN_PASSWORD: {e}")))?;
     let by = Actor { name: "calvex serve", token: None };
-    let act = Act { at_ns: now_ns, by, act: "add user", what: "admin, admin".into() };
-    store.add_user("admin", &hash, Role::Admin, &[], now_ns, &act).await?;
+    let what = "admin, admin".into();
+    let act = Act { at_ns: now_ns, by, act: "add person", what, before: None, chain: (0, 0) };
+    // Whoever sets it up manages the lanes that are there.
+    let lanes: Vec<u32> = store.lanes().await?.into_iter().map(|lane| lane.id).collect();
+    store.add_user("admin", &hash, Role::Admin, (May::Manage, &lanes), &act).await?;
     if generated {
         // To the terminal, once, and never to the log.
         println!("first administrator: name `admin`, password `{password}` (shown this once)");
@@ -157,7 +170,7 @@ async fn start_on(
     store: Store,
     others: Others,
     admin_password: Option<String>,
-    addresses: Addresses,
+    (addresses, certificates): (Addresses, Option<Arc<Certificates>>),
     clock: Clock,
 ) -> Result<Started> {
     let claim = patiently(|| store.claim(settings.text("node.name"), others)).await?;
@@ -202,6 +215,7 @@ async fn start_on(
         installation,
         metrics,
         addresses,
+        certificates,
     });
     let settings = &base.settings;
     let auth = Arc::new(Auth {
@@ -295,12 +309,12 @@ async fn replay(base: &Base, view: &View, admitted: &Admitted) -> Result<usize> 
     Ok(events)
 }
 
-fn serve(started: Started, server: Option<Server>, listeners: Listeners) -> Running {
+fn serve(started: Started, server: Option<Server>, listeners: Listeners) -> Result<Running> {
     let (stop, stopping) = watch::channel(false);
     let Started { parts, committer, admitted } = started;
-    let listeners = listeners.serve(&parts, &stopping);
+    let listeners = listeners.serve(&parts, &stopping)?;
     let jobs = jobs::start(&parts, &admitted, &stopping);
-    Running { addresses: parts.base.addresses, parts, server, stop, listeners, jobs, committer }
+    Ok(Running { addresses: parts.base.addresses, parts, server, stop, listeners, jobs, committer })
 }
 
 impl Running {

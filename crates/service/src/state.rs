@@ -25,11 +25,12 @@ use crate::error::Result;
 use crate::intake::ledger::Ledger;
 use crate::intake::limits::Limits;
 use crate::intake::sender::Sender;
-use crate::listen::Addresses;
+use crate::listen::{Addresses, Certificates};
 use crate::metrics::Metrics;
 use crate::pipeline::{Intake, Sealer, View};
 use axum::extract::FromRef;
-use calvex_language::domain::access::Principal;
+use calvex_language::domain::access::{Actor, Principal};
+use calvex_store::records::Act;
 use calvex_store::{Claim, ColumnCache, SegmentCache, Store};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
@@ -58,8 +59,19 @@ pub struct Base {
     pub ledger: Ledger,
     /// Where the ways in are.
     pub addresses: Addresses,
+    /// What those are encrypted with that are.
+    pub certificates: Option<Arc<Certificates>>,
     /// Files that may be open, as the system says.
     pub open_files: u64,
+}
+
+impl Base {
+    /// What `by` does now, for the audit trail.
+    pub fn act<'a>(&self, by: &'a str, act: &'static str, what: impl Into<String>) -> Act<'a> {
+        let chain = (self.claim.slot, self.claim.epoch);
+        let by = Actor { name: by, token: None };
+        Act { at_ns: (self.clock)(), by, act, what: what.into(), before: None, chain }
+    }
 }
 
 /// Who asks and who sends, and the limits on trying.

@@ -59,6 +59,8 @@ impl Store {
                     is_default: r.try_get(4)?,
                     day_events: r.try_get(5)?,
                     day_bytes: r.try_get(6)?,
+                    owner: r.try_get(7)?,
+                    audited: r.try_get(8)?,
                 })
             })
             .collect()

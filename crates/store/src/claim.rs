@@ -121,6 +121,7 @@ impl Store {
         sqlx::query(sql::OWNER_ADD).bind(slot).bind(epoch).bind(slot).bind(epoch).execute(&mut *tx).await?;
         sqlx::query(sql::OWNER_ADOPT).bind(slot).bind(epoch).execute(&mut *tx).await?;
         let first_chunk = first_chunk(&mut tx, slot, epoch).await?;
+        crate::records::begin_chain(&mut tx, (slot, epoch)).await?;
         tx.commit().await?;
         Ok(Claim { slot, epoch, name: name.to_owned(), first_chunk })
     }

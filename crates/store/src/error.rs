@@ -23,6 +23,9 @@ pub enum StoreError {
     /// Something named does not exist.
     #[error("there is no {0}")]
     Missing(String),
+    /// There is no room for another.
+    #[error("{0}")]
+    Full(String),
     /// Nobody would be left who administers.
     #[error("`{0}` is the last who administers; make another administrator first")]
     LastAdmin(String),

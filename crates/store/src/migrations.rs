@@ -21,6 +21,8 @@ const STEPS: &[Step] = &[
     (12, "rule documents", include_str!("../migrations/0012_rule_documents.sql")),
     (13, "contacts", include_str!("../migrations/0013_contacts.sql")),
     (14, "people", include_str!("../migrations/0014_people.sql")),
+    (15, "sharing", include_str!("../migrations/0015_sharing.sql")),
+    (16, "trail", include_str!("../migrations/0016_trail.sql")),
 ];
 
 /// All steps, ready to be run. Listed here rather than by a macro, which would build the database client a second time.

@@ -73,6 +73,13 @@ enum Act {
     },
     /// Forget every chunk part kept in memory and on the node's disk
     Forget,
+    #[command(name = "certificate")]
+    Certificate(super::certificate::Certificate),
+    /// Look after the audit trail
+    Audit {
+        #[command(subcommand)]
+        act: AuditAct,
+    },
     /// Show a chunk's parts, columns, sizes and encodings; without an id, list the chunks
     Chunk {
         /// The chunk's id
@@ -81,6 +88,15 @@ enum Act {
         form: Form,
         #[command(flatten)]
         zone: ZoneArgs,
+    },
+}
+
+#[derive(Subcommand)]
+enum AuditAct {
+    /// Check every link of the trail; ends with the first that does not hold
+    Verify {
+        #[command(flatten)]
+        form: Form,
     },
 }
 
@@ -105,6 +121,10 @@ impl Admin {
             }
             Act::Seal { form } => return upkeep(&self.connection, "/api/seal", form).await,
             Act::Merge { form } => return upkeep(&self.connection, "/api/merge", form).await,
+            Act::Audit { act: AuditAct::Verify { form } } => {
+                return super::audit::verify(&self.connection, form).await;
+            }
+            Act::Certificate(c) => return c.run(),
             Act::Forget => self.connection.open().await?.delete("/api/cache").await?,
             Act::Chunk { id: None, form, zone } => {
                 let chunks: Vec<ChunkSummary> = self.connection.open().await?.get("/api/chunks").await?;

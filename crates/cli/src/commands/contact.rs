@@ -72,6 +72,9 @@ struct SetContact {
     /// Messages an hour at most; one message then says how many were held back
     #[arg(long, value_name = "N")]
     hourly: Option<u32>,
+    /// The team whose it is, of those that you are in: rules of this team alone notify it
+    #[arg(long, value_name = "TEAM")]
+    team: Option<String>,
     /// How often it hears that Calvex works: 5m; empty for never
     #[arg(long, value_name = "DURATION")]
     heartbeat: Option<String>,
@@ -110,6 +113,7 @@ impl Contacts {
                     repeat,
                     hourly,
                     heartbeat,
+                    team,
                     rotate,
                     form,
                 } = *set;
@@ -129,6 +133,7 @@ impl Contacts {
                     hourly: hourly.or(known.hourly),
                     heartbeat: heartbeat.unwrap_or(known.heartbeat),
                     rotate,
+                    team: team.or(known.team),
                     ..ContactListed::default()
                 };
                 let made: MadeContact = client.post("/api/contacts", &ask).await?;

@@ -32,6 +32,9 @@ enum KeyAct {
         fixed: Vec<String>,
         #[command(flatten)]
         limits: Limits,
+        /// The team that it belongs to: its people may limit, rotate and revoke it
+        #[arg(long, value_name = "TEAM")]
+        team: Option<String>,
         #[command(flatten)]
         how: How,
     },
@@ -105,7 +108,7 @@ impl Limits {
 impl Key {
     pub async fn run(self) -> Result<Ended> {
         match self.act {
-            KeyAct::New { name, fixed, limits, how } => {
+            KeyAct::New { name, fixed, limits, team, how } => {
                 let name = name.unwrap_or_else(|| format!("key-{:08x}", rand::random::<u32>()));
                 let mut fields = BTreeMap::new();
                 for pair in fixed {
@@ -123,10 +126,10 @@ impl Key {
                     let (secret, hash, prefix) = new_secret("key", rand::random());
                     let fixed = serde_json::to_string(&fields)?;
                     let act = by_data_dir("add key", &name);
-                    store.add_key(&name, &hash, &prefix, &fixed, &StoredLimits::default(), act.at_ns, &act).await?;
+                    store.add_key(&name, &hash, &prefix, &fixed, &StoredLimits::default(), None, &act).await?;
                     return print(&MadeSecret { name, secret }, how.form);
                 }
-                let ask = NewKey { name, fixed: fields, limits };
+                let ask = NewKey { name, fixed: fields, limits, team };
                 print(&self.connection.open().await?.post("/api/keys", &ask).await?, how.form)
             }
             KeyAct::List { form, zone } => {

@@ -39,6 +39,12 @@ enum LaneAct {
         /// Bytes it takes a day, as arrivals count them
         #[arg(long, value_name = "BYTES")]
         day_bytes: Option<u64>,
+        /// The team that owns it; empty for none. What is not given stays
+        #[arg(long, value_name = "TEAM")]
+        owner: Option<String>,
+        /// Whether each time that somebody reads it is recorded
+        #[arg(long, value_name = "yes|no", value_parser = super::team::yes_or_no)]
+        audited: Option<bool>,
     },
 }
 
@@ -55,17 +61,21 @@ impl Lane {
                         l.sealed_events.to_string(),
                         l.sealed_bytes.to_string(),
                         daily(l),
+                        l.owner.clone().unwrap_or_default(),
+                        if l.audited == Some(true) { "reads recorded".to_owned() } else { String::new() },
                     ]
                 };
-                form.list(&lanes, &["lane", "days", "sealed events", "sealed bytes", "takes a day"], row)
+                form.list(&lanes, &["lane", "days", "sealed events", "sealed bytes", "takes a day", "owner", ""], row)
             }
-            LaneAct::Set { name, days, unlisted, day_events, day_bytes } => {
+            LaneAct::Set { name, days, unlisted, day_events, day_bytes, owner, audited } => {
                 let lane = api::Lane {
                     name: name.clone(),
                     retention_days: days,
                     listed: !unlisted,
                     day_events,
                     day_bytes,
+                    owner,
+                    audited,
                     sealed_events: 0,
                     sealed_bytes: 0,
                 };

@@ -19,7 +19,7 @@ pub struct Person {
 
 #[derive(Subcommand)]
 enum PersonAct {
-    /// List everybody: role, lanes, open sessions, when last seen
+    /// List everybody: role, teams, lanes, open sessions, when last seen
     List {
         #[command(flatten)]
         form: Form,
@@ -30,10 +30,10 @@ enum PersonAct {
     /// CALVEX_USER_PASSWORD set, that is the password, and no code is made
     Add {
         name: String,
-        /// admin or reader
+        /// admin, auditor or reader
         #[arg(long, default_value = "reader")]
         role: String,
-        /// A lane that a reader may read
+        /// A lane that the person may read, of those that you manage
         #[arg(long = "lane", value_name = "LANE")]
         lanes: Vec<String>,
         #[command(flatten)]
@@ -42,12 +42,9 @@ enum PersonAct {
     /// Change what a person may do; what is not given stays
     Change {
         name: String,
-        /// admin or reader
+        /// admin, auditor or reader
         #[arg(long)]
         role: Option<String>,
-        /// The lanes that a reader may read, in place of those before
-        #[arg(long = "lane", value_name = "LANE")]
-        lanes: Vec<String>,
     },
     /// Let a person sign in no more: signed out everywhere, tokens revoked
     Disable { name: String },
@@ -76,13 +73,13 @@ impl Person {
             PersonAct::List { form, zone } => {
                 let (people, zone) = (client.get::<Vec<PersonListed>>("/api/people").await?, zone.zone());
                 let row = |p: &PersonListed| {
-                    let lanes = if p.role == "admin" { "all".to_owned() } else { p.lanes.join(", ") };
                     let seen = p.seen.as_deref().map(|at| zone.short(at)).unwrap_or_default();
                     let state = p.disabled.as_deref().map(|at| format!("disabled since {}", zone.short(at)));
                     let state = state.unwrap_or_else(|| format!("{} sessions", p.sessions));
-                    vec![p.name.clone(), p.role.clone(), lanes, state, output::faint(&seen)]
+                    let lanes = p.lanes.join(", ");
+                    vec![p.name.clone(), p.role.clone(), p.teams.join(", "), lanes, state, output::faint(&seen)]
                 };
-                return form.list(&people, &["name", "role", "reads", "state", "last seen"], row);
+                return form.list(&people, &["name", "role", "teams", "reads", "state", "last seen"], row);
             }
             PersonAct::Add { name, role, lanes, form } => {
                 let password = std::env::var("CALVEX_USER_PASSWORD").ok();
@@ -90,9 +87,8 @@ impl Person {
                 let made = client.post("/api/people", &NewPerson { name, password, role, lanes }).await?;
                 return if has_password { Ok(Ended::Well) } else { print(&made, form) };
             }
-            PersonAct::Change { name, role, lanes } => {
-                let lanes = (!lanes.is_empty()).then_some(lanes);
-                client.put(&of(&name), &ChangePerson { role, lanes, disabled: None }).await?;
+            PersonAct::Change { name, role } => {
+                client.put(&of(&name), &ChangePerson { role, disabled: None }).await?;
             }
             PersonAct::Disable { name } => client.put(&of(&name), &disabled(true)).await?,
             PersonAct::Enable { name } => client.put(&of(&name), &disabled(false)).await?,

@@ -38,6 +38,9 @@ enum RuleAct {
         /// Only say what would change
         #[arg(long)]
         dry_run: bool,
+        /// The team that a rule which is made runs as
+        #[arg(long, value_name = "TEAM")]
+        team: Option<String>,
         #[command(flatten)]
         form: Form,
     },
@@ -157,10 +160,10 @@ impl Rule {
                 }
                 form.one(&checked, |checked| checked.sentence.clone().unwrap_or_default())
             }
-            RuleAct::Apply { files, dry_run, form } => {
+            RuleAct::Apply { files, dry_run, team, form } => {
                 let mut done: Vec<AppliedRule> = Vec::new();
                 for file in files {
-                    let ask = ApplyRule { document: text(&file)?, dry_run };
+                    let ask = ApplyRule { document: text(&file)?, dry_run, team: team.clone() };
                     let applied = client.post("/api/rules/apply", &ask).await;
                     done.push(applied.with_context(|| file.display().to_string())?);
                 }

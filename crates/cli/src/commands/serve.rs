@@ -92,19 +92,20 @@ impl Serve {
         start_log(&settings);
         let running = calvex_service::start(settings, std::env::var("CALVEX_ADMIN_PASSWORD").ok()).await?;
         let at = running.addresses;
-        for (what, address) in [
-            ("OTLP also at http://", at.otlp),
-            ("OTLP over gRPC at http://", at.grpc),
-            ("JSON lines at tcp://", at.lines),
-            ("syslog at udp://", at.syslog_udp),
-            ("syslog at tcp://", at.syslog_tcp),
-            ("syslog at tls://", at.syslog_tls),
+        let (http, stream) = if at.encrypted { ("https", "tls") } else { ("http", "tcp") };
+        for (what, scheme, address) in [
+            ("OTLP also", http, at.otlp),
+            ("OTLP over gRPC", http, at.grpc),
+            ("JSON lines", stream, at.lines),
+            ("syslog", "udp", at.syslog_udp),
+            ("syslog", "tcp", at.syslog_tcp),
+            ("syslog", "tls", at.syslog_tls),
         ] {
             if let Some(address) = address {
-                output::line(&format!("{what}{address}"))?;
+                output::line(&format!("{what} at {scheme}://{address}"))?;
             }
         }
-        output::line(&format!("ready at http://{}", at.http))?;
+        output::line(&format!("ready at {http}://{}", at.http))?;
         let replaced = tokio::select! {
             asked = asked_to_stop() => { asked?; false }
             () = running.replaced() => true,

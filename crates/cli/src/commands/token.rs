@@ -3,10 +3,10 @@
 use super::serve::Sources;
 use crate::Ended;
 use crate::client::{Connection, segment};
-use crate::options::Form;
+use crate::options::{Form, duration_s};
 use crate::shown::ZoneArgs;
 use anyhow::{Result, bail};
-use calvex_language::domain::access::{Actor, Purpose};
+use calvex_language::domain::access::{Actor, NewToken as StoredToken, Purpose};
 use calvex_service::new_secret;
 use calvex_store::records::Act;
 use calvex_store::{Server, Store, StoreOptions};
@@ -31,9 +31,15 @@ enum TokenAct {
         /// The only lanes it may read; it can only read then
         #[arg(long = "lane", value_name = "LANE")]
         lanes: Vec<String>,
-        /// What it may do: `read`, or `administer` all that its owner may
+        /// What it may do: `read`, `configure` what may be configured in lanes, or `administer` all that its owner may
         #[arg(long = "for", value_name = "PURPOSE", default_value = "read", value_parser = purpose)]
         purpose: Purpose,
+        /// The team whose token it is, of those that you are in; yours if not given
+        #[arg(long, value_name = "TEAM")]
+        team: Option<String>,
+        /// How long it is good: 8h, 30d; until it is revoked if not given
+        #[arg(long = "lasts", value_name = "DURATION", value_parser = duration_s)]
+        length: Option<u64>,
         #[command(flatten)]
         how: How,
     },
@@ -78,11 +84,11 @@ pub async fn running_store(dir: &std::path::Path) -> Result<Store> {
 /// An act done through the data directory, by whoever may read it; the trail says so.
 pub fn by_data_dir(act: &'static str, what: &str) -> Act<'static> {
     let by = Actor { name: "--data-dir", token: None };
-    Act { at_ns: now_ns(), by, act, what: what.to_owned() }
+    Act { at_ns: now_ns(), by, act, what: what.to_owned(), before: None, chain: (0, 0) }
 }
 
 fn purpose(name: &str) -> std::result::Result<Purpose, String> {
-    Purpose::from_name(name).ok_or_else(|| "use read or administer".to_owned())
+    Purpose::from_name(name).ok_or_else(|| "use read, configure or administer".to_owned())
 }
 
 /// Now, nanoseconds from 1970.
@@ -93,7 +99,7 @@ pub fn now_ns() -> i64 {
 impl Token {
     pub async fn run(self) -> Result<Ended> {
         match self.act {
-            TokenAct::New { name, lanes, purpose, how } => {
+            TokenAct::New { name, lanes, purpose, team, length, how } => {
                 let name = name.unwrap_or_else(|| format!("token-{:08x}", rand::random::<u32>()));
                 if let Some(dir) = &how.data_dir {
                     let store = running_store(dir).await?;
@@ -111,20 +117,40 @@ impl Token {
                     let (secret, hash, prefix) = new_secret("token", rand::random());
                     let only = (!ids.is_empty()).then_some(ids.as_slice());
                     let act = by_data_dir("add token", &name);
-                    store.add_token(&name, &hash, &prefix, user.id, only, purpose, act.at_ns, &act).await?;
+                    let ends_ns = length.map(|s| act.at_ns + i64::try_from(s).unwrap_or(0) * 1_000_000_000);
+                    let team = match &team {
+                        Some(team) => Some(store.team_id(team).await?),
+                        None => None,
+                    };
+                    let token = StoredToken {
+                        name: &name,
+                        hash,
+                        prefix: &prefix,
+                        user_id: user.id,
+                        team,
+                        lanes: only,
+                        purpose,
+                        ends_ns,
+                    };
+                    store.add_token(&token, &act).await?;
                     return print(&MadeSecret { name, secret }, how.form);
                 }
-                let ask = NewToken { name, lanes, purpose: Some(purpose.name().to_owned()) };
+                let ends = |s| jiff::Timestamp::now() + jiff::SignedDuration::from_secs(i64::try_from(s).unwrap_or(0));
+                let until = length.map(|s| format!("{:.0}", ends(s)));
+                let ask = NewToken { name, lanes, purpose: Some(purpose.name().to_owned()), team, until };
                 print(&self.connection.open().await?.post("/api/tokens", &ask).await?, how.form)
             }
             TokenAct::List { form, zone } => {
                 let all: Vec<TokenListed> = self.connection.open().await?.get("/api/tokens").await?;
                 let zone = zone.zone();
                 let row = |t: &TokenListed| {
-                    let state = t.revoked.as_deref().map_or_else(|| "in use".into(), |t| zone.short(t));
-                    vec![t.name.clone(), format!("{}…", t.prefix), t.purpose.clone(), zone.short(&t.created), state]
+                    let until =
+                        t.until.as_deref().map_or_else(|| "in use".into(), |t| format!("until {}", zone.short(t)));
+                    let state = t.revoked.as_deref().map_or(until, |t| format!("revoked {}", zone.short(t)));
+                    let begins = format!("{}…", t.prefix);
+                    vec![t.name.clone(), t.owner.clone(), begins, t.purpose.clone(), zone.short(&t.created), state]
                 };
-                form.list(&all, &["name", "begins", "for", "made", "revoked"], row)
+                form.list(&all, &["name", "of", "begins", "for", "made", "state"], row)
             }
             TokenAct::Revoke { name } => {
                 self.connection.open().await?.delete(&format!("/api/tokens/{}", segment(&name))).await?;

@@ -19,6 +19,20 @@ pub struct WhoAmI {
 impl WhoAmI {
     pub async fn run(self) -> Result<Ended> {
         let me: Me = self.connection.open().await?.get("/api/me").await?;
-        self.form.one(&me, |me| format!("{}, {}, reads {}", me.name, me.role, me.lanes.join(", ")))
+        let part = |lane: &String| {
+            let Some(part) = me.parts.iter().find(|part| part.lane == *lane) else { return lane.clone() };
+            let rows = part.rows.iter().map(|rows| format!("`{rows}`")).collect::<Vec<_>>().join(" or ");
+            let rows = if rows.is_empty() { String::new() } else { format!(" where {rows}") };
+            let without =
+                if part.hidden.is_empty() { String::new() } else { format!(" without {}", part.hidden.join(", ")) };
+            format!("{lane}{rows}{without}")
+        };
+        let reads: Vec<String> = me.lanes.iter().map(part).collect();
+        self.form.one(&me, |me| {
+            let teams = if me.teams.is_empty() { String::new() } else { format!(", in {}", me.teams.join(", ")) };
+            let reads =
+                if reads.is_empty() { "reads nothing".to_owned() } else { format!("reads {}", reads.join(", ")) };
+            format!("{}, {}{teams}, {reads}", me.name, me.role)
+        })
     }
 }

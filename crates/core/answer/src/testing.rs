@@ -17,7 +17,15 @@ pub(crate) struct Shelf {
 
 fn segment(chunk: Shelved) -> Extent {
     let Shelved { id, time_min, time_max, rows } = chunk;
-    Extent { lane: "main".into(), time_min, time_max, rows, location: Location::Chunk(id), bloom_set: None, restriction: None }
+    Extent {
+        lane: "main".into(),
+        time_min,
+        time_max,
+        rows,
+        location: Location::Chunk(id),
+        bloom_set: None,
+        restriction: None,
+    }
 }
 
 impl Shelf {
@@ -139,5 +147,5 @@ impl Workers for Threads {
 static ROOM: std::sync::LazyLock<Budget> = std::sync::LazyLock::new(|| Budget::new(usize::MAX / 2));
 
 pub(crate) fn scope<'a>(view: &'a [Extent], shelf: &'a Shelf) -> Scope<'a> {
-    Scope { view, source: shelf, workers: &OneByOne, stop: &|| None, budget: &ROOM, progress: None }
+    Scope { view, source: shelf, workers: &OneByOne, stop: &|| None, budget: &ROOM, progress: None, passing: None }
 }

@@ -57,19 +57,20 @@ pub async fn compare(
     let (filters, ranges) =
         ([baseline.query.filter.clone(), current.query.filter.clone()], [baseline.range, current.range]);
     let whole = ask.whole_traces;
-    let (comparison, reads) = run_following(reading, reader.scope(), listener, move |scope| {
-        let sides = [0, 1].map(|n| Side { filter: &filters[n], range: ranges[n], whole: false });
-        if !whole {
-            return work_out(scope, &sides[0], &sides[1]);
-        }
-        let mut explain = Explanation::default();
-        let traces = [0, 1].map(|n| whole_traces(scope, &sides[n], &mut explain));
-        let [baseline, current] = [0, 1].map(|n| Side { filter: &traces[n].0, range: traces[n].1, whole: true });
-        let mut comparison = work_out(scope, &baseline, &current);
-        comparison.explain.add(explain);
-        comparison
-    })
-    .await?;
+    let (comparison, reads) =
+        run_following(reading, reader.scope().asking("compare", &ask.query, &current.range), listener, move |scope| {
+            let sides = [0, 1].map(|n| Side { filter: &filters[n], range: ranges[n], whole: false });
+            if !whole {
+                return work_out(scope, &sides[0], &sides[1]);
+            }
+            let mut explain = Explanation::default();
+            let traces = [0, 1].map(|n| whole_traces(scope, &sides[n], &mut explain));
+            let [baseline, current] = [0, 1].map(|n| Side { filter: &traces[n].0, range: traces[n].1, whole: true });
+            let mut comparison = work_out(scope, &baseline, &current);
+            comparison.explain.add(explain);
+            comparison
+        })
+        .await?;
     let Comparison { headline, findings, baseline: b, current: c, sampled, too_many_values, explain } = comparison;
     Ok(CompareAnswer {
         headline,

@@ -41,7 +41,7 @@ pub struct Proposals {
     known: Cache<Wish, Arc<Vec<Proposal>>>,
 }
 
-type Wish = (Option<Vec<u32>>, Option<String>, i64, i64);
+type Wish = (String, Option<String>, i64, i64);
 
 impl Default for Proposals {
     fn default() -> Self {
@@ -152,7 +152,7 @@ async fn known<F>(
 where
     F: Future<Output = Result<Vec<Proposal>>>,
 {
-    let key = (reader.who.lanes.clone(), what, settled(range).0, settled(range).1);
+    let key = (reader.scope().key(), what, settled(range).0, settled(range).1);
     if let Some(found) = reading.proposals.known.get(&key) {
         return Ok(found);
     }

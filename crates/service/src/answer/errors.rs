@@ -48,7 +48,8 @@ pub async fn errors(
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let top = ask.top.unwrap_or(TOP).clamp(1, MAX_TOP);
     let points = ask.points.unwrap_or(POINTS);
-    let (found, reads) = run_following(reading, reader.scope(), listener, move |scope| {
+    let asking = reader.scope().asking("error groups", &request.query, &range);
+    let (found, reads) = run_following(reading, asking, listener, move |scope| {
         work_out(scope, &ErrorsAsk { filter: &filter, range, top, points })
     })
     .await?;
@@ -59,7 +60,7 @@ pub async fn errors(
     // What a lane that may not be read knows of a group is not shown.
     let scope = reader.scope();
     let mut seen: HashMap<String, Vec<SeenGroup>> = HashMap::new();
-    for one in reading.base.store.seen_groups(&ids).await?.into_iter().filter(|one| scope.may_read(one.lane)) {
+    for one in reading.base.store.seen_groups(&ids).await?.into_iter().filter(|one| scope.reads_all_rows(one.lane)) {
         seen.entry(one.id.clone()).or_default().push(one);
     }
     let reported = |group: FoundGroup| {
@@ -142,7 +143,8 @@ pub async fn say(reading: &Arc<Reading>, reader: &Reader, id: &str, ask: SayOfGr
     let now_ns = (reading.base.clock)();
     let found = lately(reading, reader.scope(), id, now_ns).await?;
     let seen = reading.base.store.seen_groups(&[id]).await?;
-    let seen_ns = seen.iter().filter(|one| reader.may_read(one.lane)).map(|one| one.last_ns).max();
+    let scope = reader.scope();
+    let seen_ns = seen.iter().filter(|one| scope.reads_all_rows(one.lane)).map(|one| one.last_ns).max();
     let Some(last_ns) = found.as_ref().map(|group| group.last_ns).max(seen_ns) else {
         return Err(missing().into());
     };

@@ -54,11 +54,12 @@ pub async fn explanation(
     compiled: &Compiled,
     (raised_ns, groups): (i64, &[AlertGroup]),
 ) -> Option<String> {
-    let lanes = reading.base.store.lanes_of_user(rule.owner_id, rule.owner_role).await.ok()?;
+    let now_ns = (reading.base.clock)();
+    let scope = ReadScope::of_held(reading.base.store.held_by_rule(rule.owner_id, rule.team_id, now_ns).await.ok()?);
     // A strip that looks back for weeks must not cost the message all the rest.
     let (found, strip) = tokio::join!(
-        tokio::time::timeout(WAIT, found(reading, lanes.clone(), compiled, raised_ns)),
-        tokio::time::timeout(WAIT, strip_before(reading, lanes, compiled, (raised_ns, first_of(groups)))),
+        tokio::time::timeout(WAIT, found(reading, scope.clone(), compiled, raised_ns)),
+        tokio::time::timeout(WAIT, strip_before(reading, scope, compiled, (raised_ns, first_of(groups)))),
     );
     let (found, since_ns) = found.ok()??;
     let compared = found.compared;
@@ -102,19 +103,14 @@ fn first_of(groups: &[AlertGroup]) -> u64 {
     groups.iter().find(|group| !group.withdrawn && !group.muted).or(groups.first()).map_or(0, |group| group.hash)
 }
 
-async fn found(
-    reading: &Arc<Reading>,
-    lanes: Option<Vec<u32>>,
-    compiled: &Compiled,
-    raised_ns: i64,
-) -> Option<(Found, i64)> {
+async fn found(reading: &Arc<Reading>, scope: ReadScope, compiled: &Compiled, raised_ns: i64) -> Option<(Found, i64)> {
     // Since it was so: the rest of the window was as it always is.
     let since_ns = raised_ns - (compiled.hold_ns + 2 * compiled.step_ns).max(LEAST_NS);
     let current = TimeRange { from_ns: since_ns, to_ns: raised_ns };
     let before_ns = since_ns - BASELINE_TIMES * (raised_ns - since_ns);
     let baseline = TimeRange { from_ns: before_ns, to_ns: since_ns };
     let filter = compiled.filter().clone();
-    let found = search::run_for_rules(reading, ReadScope::of_lanes(lanes), move |scope| {
+    let found = search::run_for_rules(reading, scope, move |scope| {
         let all = Filter::All;
         let side = |range: TimeRange| Side { filter: &all, range, whole: false };
         let compared = compare(scope, &side(baseline), &side(current));
@@ -139,12 +135,12 @@ async fn found(
 /// The values of a group in the hours before it was raised.
 async fn strip_before(
     reading: &Arc<Reading>,
-    lanes: Option<Vec<u32>>,
+    scope: ReadScope,
     compiled: &Compiled,
     (raised_ns, group): (i64, u64),
 ) -> Option<ExplainedStrip> {
     let (known, asked) = (known(reading).await.ok()?, compiled.clone());
-    let strip = search::run_for_rules(reading, ReadScope::of_lanes(lanes), move |scope| {
+    let strip = search::run_for_rules(reading, scope, move |scope| {
         let moments = Moments::between(raised_ns - STRIP_NS, raised_ns, asked.step_ns);
         let read = strips(scope, &asked, moments, &known, &mut Rings::default());
         let strip = read.strips.iter().find(|strip| group_hash(&strip.name()) == group).or(read.strips.first());

@@ -38,11 +38,13 @@ pub async fn begin(
     let slot = slot.map_err(|_| ServiceError::Busy(format!("{AT_ONCE} exports run already; try again later"), 10))?;
     let (reading, reader) = (reading.clone(), reader.clone());
     let (filter, range, limit, sent) = (plan.query.filter, plan.range, ask.limit.unwrap_or(MOST), ask.sent);
+    let query = ask.query;
     tokio::spawn(async move {
         let _slot = slot;
         let runtime = tokio::runtime::Handle::current();
         let give = lines.clone();
-        let done = run_export(&reading, reader.scope(), move |scope| {
+        let asking = reader.scope().asking("export", &query, &range);
+        let done = run_export(&reading, asking, move |scope| {
             write_out(scope, &Export { filter: &filter, range, limit, sent }, |bytes| {
                 runtime.block_on(give.send_timeout(bytes.into(), PATIENCE)).is_ok()
             })

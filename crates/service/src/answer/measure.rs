@@ -49,7 +49,8 @@ pub async fn measure(
     };
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let asked = measure.clone();
-    let (table, reads) = run_following(reading, reader.scope(), listener, move |scope| {
+    let scope = reader.scope().asking("measure", &ask.query, &range);
+    let (table, reads) = run_following(reading, scope, listener, move |scope| {
         work_out(scope, &MeasureAsk { filter: &filter, range, measure: &asked, steps })
     })
     .await?;
@@ -146,9 +147,9 @@ pub async fn breakdown(reading: &Arc<Reading>, reader: &Reader, ask: BreakdownRe
     };
     let fields = ask.fields.iter().map(tied).collect::<Result<Vec<Field>>>()?;
     let (filter, range, top) = (plan.query.filter.clone(), plan.range, ask.top.unwrap_or(10).clamp(1, MAX_TOP));
+    let asking = reader.scope().asking("values", &search.query, &range);
     let (counted, reads) =
-        run_following(reading, reader.scope(), None, move |scope| count_values(scope, &filter, range, &fields, top))
-            .await?;
+        run_following(reading, asking, None, move |scope| count_values(scope, &filter, range, &fields, top)).await?;
     let count = |(value, count): (GroupValue, u64)| ValueCount {
         template: if let GroupValue::Shape(template) = &value { Some(shown(template)) } else { None },
         value: value.to_json(),

@@ -3,7 +3,7 @@
 
 use super::search::{range_answer, run_following, timed};
 use super::usual;
-use crate::auth::Reader;
+use crate::auth::{ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
 use calvex_answer::compare::latest_marks;
@@ -162,8 +162,8 @@ pub async fn rehearse(reading: &Arc<Reading>, reader: &Reader, ask: RehearseRequ
 
 /// When the rule of the document's name was raised, where the reader may see that rule.
 async fn raised_in_truth(reading: &Reading, reader: &Reader, rule: &Rule, from_ns: i64) -> Result<Vec<RaisedInTruth>> {
-    let rules = reading.base.store.rules().await?;
-    let known = rules.iter().find(|known| known.name == rule.document.name && reader.may_see_rule(known));
+    let (rules, config) = (reading.base.store.rules().await?, reading.base.config.get());
+    let known = rules.iter().find(|known| known.name == rule.document.name && reader.may_see_rule(known, &config));
     let Some(known) = known else { return Ok(Vec::new()) };
     let raised = reading.base.store.raisings_since(known.id, from_ns).await?;
     Ok(raised.iter().map(in_truth).collect())
@@ -176,15 +176,16 @@ pub fn in_truth(r: &Raised) -> RaisedInTruth {
 
 /// What the rule of the document's name measured on days of which the events are gone, where the reader may see that rule.
 async fn usual_of(reading: &Reading, reader: &Reader, rule: &Rule) -> Result<Arc<Usual>> {
-    if rule.usual_key(None).is_none() {
+    if rule.usual_key("").is_none() {
         return Ok(Arc::default());
     }
-    let rules = reading.base.store.rules().await?;
-    let known = rules.iter().find(|known| known.name == rule.document.name && reader.may_see_rule(known));
+    let (rules, config) = (reading.base.store.rules().await?, reading.base.config.get());
+    let known = rules.iter().find(|known| known.name == rule.document.name && reader.may_see_rule(known, &config));
     match known {
         Some(known) => {
-            let lanes = reading.base.store.lanes_of_user(known.owner_id, known.owner_role).await?;
-            usual::kept(&reading.base, known.id, rule, lanes.as_deref()).await
+            let now_ns = (reading.base.clock)();
+            let held = reading.base.store.held_by_rule(known.owner_id, known.team_id, now_ns).await?;
+            usual::kept(&reading.base, known.id, rule, &ReadScope::of_held(held).key()).await
         }
         None => Ok(Arc::default()),
     }
@@ -203,5 +204,5 @@ pub async fn known(reading: &Reading) -> Result<Known> {
 
 /// What decides the values: the form, which holds no bound, the stretch, and what the reader may read.
 fn key_of(rule: &Rule, range: &TimeRange, reader: &Reader) -> String {
-    format!("{:?} {} {range:?} {:?} {}", rule.form, rule.step_ns, reader.who.lanes, reader.who.user_id)
+    format!("{:?} {} {range:?} {} {}", rule.form, rule.step_ns, reader.scope().key(), reader.who.user_id)
 }

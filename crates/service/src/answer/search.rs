@@ -1,6 +1,6 @@
 //! Step 11, answers: what a reader asks, planned over the lanes it may read, run off the async threads within limits.
 
-use crate::auth::{ReadScope, Reader};
+use crate::auth::{CHANGED, ReadScope, Reader, Watch};
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
 use calvex_answer::scan::{Budget, Cursor, Explanation, Progress, Scope};
@@ -12,6 +12,7 @@ use calvex_language::query::{
     Builtin, Context, Field, Filter, Mistake, Op, Query, Test, TimeRange, parse, read_moment,
 };
 use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest};
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -134,7 +135,7 @@ pub async fn run_following<T: Send + 'static>(
     scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<(T, (u64, u64))> {
+) -> Result<(T, Reads)> {
     run_in(reading, Asker::Reader, scope, listener, work).await
 }
 
@@ -143,7 +144,7 @@ pub async fn run_export<T: Send + 'static>(
     reading: &Arc<Reading>,
     scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<(T, (u64, u64))> {
+) -> Result<(T, Reads)> {
     run_until(reading, Asker::Reader, (None, None), scope, None, work).await
 }
 
@@ -161,7 +162,7 @@ async fn run_in<T: Send + 'static>(
     scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<(T, (u64, u64))> {
+) -> Result<(T, Reads)> {
     let slots = if asker == Asker::Rules { &reading.rule_slots } else { &reading.search_slots };
     let slot = tokio::time::timeout(SLOT_WAIT, slots.clone().acquire_owned()).await;
     let slot = slot.map_err(|_| ServiceError::Busy("other searches take all slots; try again".into(), 2))?;
@@ -176,8 +177,14 @@ async fn run_until<T: Send + 'static>(
     scope: ReadScope,
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<(T, (u64, u64))> {
-    let view = reading.view.extents(&reading.base.config.get(), (reading.base.clock)(), &scope);
+) -> Result<(T, Reads)> {
+    let config = reading.base.config.get();
+    let view = reading.view.extents(&config, (reading.base.clock)(), &scope);
+    let restricted = scope.is_restricted();
+    let counting = scope.watched.is_some() && config.lanes().iter().any(|l| l.audited && scope.may_read(l.id));
+    let passed = parking_lot::Mutex::new(HashMap::<String, u64>::new());
+    let watch = Watch::begin(&reading.auth, &scope);
+    let ended = watch.ended.clone();
     let gone = Arc::new(AtomicBool::new(false));
     let _limit = Limit { gone: gone.clone() };
     let runtime = tokio::runtime::Handle::current();
@@ -192,26 +199,75 @@ async fn run_until<T: Send + 'static>(
             if gone.load(Ordering::Relaxed) {
                 return Some("the one who asked has gone".to_owned());
             }
+            if ended.load(Ordering::Relaxed) {
+                return Some(CHANGED.to_owned());
+            }
             let late = until.is_some_and(|until| Instant::now() > until);
             late.then(|| "the time limit was reached; narrow the range or the query".to_owned())
         };
-        let reported = listener.as_deref().map(|l| l as &(dyn Fn(Progress) + Sync));
+        // How many pages there are is of events too that may not be read.
+        let shown = |progress: Progress| match (&listener, &progress) {
+            (Some(_), Progress::Pages { .. }) if restricted => {}
+            (Some(listener), _) => listener(progress),
+            (None, _) => {}
+        };
+        let reported = listener.is_some().then_some(&shown as &(dyn Fn(Progress) + Sync));
+        let passing = |lane: &str, rows: u64| *passed.lock().entry(lane.to_owned()).or_default() += rows;
         let budget = Budget::new(own.base.settings.mib("search.memory_mib"));
         let workers = own.search_pool.for_question();
-        let scope =
-            Scope { view: &view, source: &source, workers: &workers, stop: &stop, budget: &budget, progress: reported };
+        let scope = Scope {
+            view: &view,
+            source: &source,
+            workers: &workers,
+            stop: &stop,
+            budget: &budget,
+            progress: reported,
+            passing: counting.then_some(&passing),
+        };
         let done = work(&scope);
-        (done, source.reads())
+        let (segments, bytes) = source.reads();
+        (done, Reads { segments, bytes, restricted }, passed.into_inner())
     });
     let done = done.await.map_err(|e| ServiceError::Busy(format!("the search failed: {e}"), 1));
     reading.base.metrics.searches.inc();
     reading.base.metrics.search_seconds.observe(began.elapsed().as_secs_f64());
-    done
+    let (done, reads, passed) = done?;
+    if watch.has_ended() {
+        return Err(ServiceError::NotAllowed(CHANGED.into()));
+    }
+    record_read(reading, &scope, &passed).await?;
+    Ok((done, reads))
 }
 
-/// Fills the timing and I/O counters.
-pub fn timed(mut explain: Explanation, began: Instant, reads: (u64, u64)) -> Explanation {
-    (explain.segments_read, explain.fetched_bytes) = reads;
+/// Records that somebody read, in each lane that asks for it: nothing is answered that could not be recorded.
+async fn record_read(reading: &Reading, scope: &ReadScope, passed: &HashMap<String, u64>) -> Result<()> {
+    let Some(reader) = &scope.watched else { return Ok(()) };
+    let config = reading.base.config.get();
+    for lane in config.lanes().into_iter().filter(|lane| lane.audited && scope.may_read(lane.id)) {
+        let events = passed.get(&lane.name).copied().unwrap_or(0);
+        let what = format!("{}: {}; {events} events passed", lane.name, scope.asking);
+        reading.base.store.audit(&reader.act(&reading.base, "read lane", what)).await?;
+    }
+    Ok(())
+}
+
+/// What was read for an answer, and whether that is shown.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Reads {
+    segments: u64,
+    bytes: u64,
+    restricted: bool,
+}
+
+/// Fills the timing and I/O counters. Whoever reads a part gets neither: they are of other events too.
+pub fn timed(explain: Explanation, began: Instant, reads: Reads) -> Explanation {
+    let mut explain = match reads.restricted {
+        true => Explanation { left_out: explain.left_out, stopped: explain.stopped, ..Explanation::default() },
+        false => explain,
+    };
+    if !reads.restricted {
+        (explain.segments_read, explain.fetched_bytes) = (reads.segments, reads.bytes);
+    }
     explain.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
     explain
 }
@@ -254,7 +310,8 @@ pub async fn search(
         .transpose()
         .map_err(ServiceError::BadRequest)?;
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let (found, reads) = run_following(reading, reader.scope(), listener, move |scope| {
+    let scope = reader.scope().asking("search", &ask.query, &range);
+    let (found, reads) = run_following(reading, scope, listener, move |scope| {
         find(scope, &Find { filter: &filter, range, order, after, limit })
     })
     .await?;
@@ -411,7 +468,8 @@ pub async fn counts(
     let plan = plan(reading, &ask)?;
     let step = step_ns(&plan.range, ask.buckets.unwrap_or(100));
     let (filter, range) = (plan.query.filter.clone(), plan.range);
-    let counted = run_following(reading, reader.scope(), listener, move |scope| {
+    let scope = reader.scope().asking("counts", &ask.query, &range);
+    let counted = run_following(reading, scope, listener, move |scope| {
         histogram(scope, &filter, range, range.from_ns.div_euclid(step).saturating_mul(step), step)
     });
     let (Histogram { from_ns, step_ns, buckets, explain }, reads) = counted.await?;

@@ -50,22 +50,23 @@ pub async fn story(reading: &Arc<Reading>, reader: &Reader, id: &str, ask: &Stor
     let (tie, filter) = filter_of(id)
         .ok_or_else(|| ServiceError::BadRequest(format!("`{id}` holds no letter or digit; paste an id")))?;
     let query = filter.to_string();
-    let ((found, more, explain), reads) = run_following(reading, reader.scope(), None, move |scope| {
-        let found = look_up(scope, &filter, MAX_DRAWN);
-        if tie == Tie::Trace {
-            return (found.events, found.more, found.explain);
-        }
-        // All of the traces that the id touches: what happened to it is more than the events that name it.
-        let traces = traces_of(found.events.iter().map(|(event, _)| event), MAX_CHAPTERS);
-        if traces.is_empty() {
-            return (found.events, found.more, found.explain);
-        }
-        let whole = look_up(scope, &Filter::Or(vec![filter, any_trace(&traces)]), MAX_DRAWN);
-        let (more, mut explain) = (whole.more || found.more, found.explain);
-        explain.add(whole.explain);
-        (whole.events, more, explain)
-    })
-    .await?;
+    let ((found, more, explain), reads) =
+        run_following(reading, reader.scope().asking("story", id, &TimeRange::ALL), None, move |scope| {
+            let found = look_up(scope, &filter, MAX_DRAWN);
+            if tie == Tie::Trace {
+                return (found.events, found.more, found.explain);
+            }
+            // All of the traces that the id touches: what happened to it is more than the events that name it.
+            let traces = traces_of(found.events.iter().map(|(event, _)| event), MAX_CHAPTERS);
+            if traces.is_empty() {
+                return (found.events, found.more, found.explain);
+            }
+            let whole = look_up(scope, &Filter::Or(vec![filter, any_trace(&traces)]), MAX_DRAWN);
+            let (more, mut explain) = (whole.more || found.more, found.explain);
+            explain.add(whole.explain);
+            (whole.events, more, explain)
+        })
+        .await?;
     let events: Vec<&Event> = found.iter().map(|(event, _)| event).collect();
     let options = ScoreOptions {
         open: ask.open.split(',').filter(|key| !key.is_empty()).map(str::to_owned).collect(),
@@ -148,7 +149,7 @@ fn related(events: &[&Event], ties: &Ties, id: &str) -> Vec<RelatedId> {
 /// Where no search slot is free.
 pub async fn pasted(reading: &Arc<Reading>, scope: ReadScope, text: &str) -> Result<Vec<FoundId>> {
     let ids: Vec<(PastedId, String)> = ids_in(text);
-    let looked = run_following(reading, scope, None, move |scope| {
+    let looked = run_following(reading, scope.asking("paste", text, &TimeRange::ALL), None, move |scope| {
         let look = |(kind, id): (PastedId, String)| {
             let found = filter_of(&id).map_or_else(Found::default, |(_, filter)| look_up(scope, &filter, PASTED));
             let Found { events, more, explain } = found;

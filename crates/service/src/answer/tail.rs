@@ -2,7 +2,7 @@
 //! head; one who cannot keep up, or asks for more than [`MAX_PER_SECOND`], misses some and learns how many.
 
 use crate::answer::search::plan;
-use crate::auth::Reader;
+use crate::auth::{LaneAccess, Reader};
 use crate::error::{Result, ServiceError};
 use crate::pipeline::Fresh;
 use crate::state::Reading;
@@ -10,7 +10,7 @@ use axum::body::Bytes;
 use calvex_language::model::time::format_utc;
 use calvex_language::model::{Value, answer_json};
 use calvex_language::query::Filter;
-use calvex_storage::columns::{Page, materialise, select};
+use calvex_storage::columns::{Page, PageRead, RestrictedPage, materialise, select};
 use calvex_wire::api::{SearchRequest, TailLine};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -132,12 +132,23 @@ impl Tail {
 
     /// The events of a page that pass, as they are answered.
     async fn passing(&self, lane: u32, page: Arc<Page>) -> Vec<Value> {
-        let (filter, name) = (self.filter.clone(), self.reading.base.config.get().name(lane));
-        let found = tokio::task::spawn_blocking(move || {
-            let rows: Vec<usize> = select(&filter, page.as_ref(), &name)?.iter().take(MAX_PER_SECOND).collect();
-            Ok::<_, calvex_language::CoreError>(
-                materialise(page.as_ref(), &rows)?.iter().map(|e| answer_json(e, &name)).collect(),
-            )
+        let config = self.reading.base.config.get();
+        let (filter, name) = (self.filter.clone(), config.name(lane));
+        let access = self.reader.scope().access(lane, &config);
+        let found = tokio::task::spawn_blocking(move || match access {
+            LaneAccess::None => Ok(Vec::new()),
+            LaneAccess::Whole => passing_of(page.as_ref(), &filter, &name),
+            LaneAccess::Part(parts) => {
+                let mut events = Vec::new();
+                for part in parts {
+                    let admitted = part.admitted(page.as_ref())?;
+                    let seen = RestrictedPage::new(page.as_ref(), &part, &admitted)?;
+                    if seen.rows() > 0 {
+                        events.extend(passing_of(&seen, &filter, &name)?);
+                    }
+                }
+                Ok(events)
+            }
         });
         match found.await {
             Ok(Ok(events)) => events,
@@ -148,6 +159,12 @@ impl Tail {
             Err(_) => Vec::new(),
         }
     }
+}
+
+/// The events of a page that pass, as they are answered.
+fn passing_of(page: &dyn PageRead, filter: &Filter, lane: &str) -> calvex_language::error::Result<Vec<Value>> {
+    let rows: Vec<usize> = select(filter, page, lane)?.iter().take(MAX_PER_SECOND).collect();
+    Ok(materialise(page, &rows)?.iter().map(|e| answer_json(e, lane)).collect())
 }
 
 fn line(reported: &TailLine) -> Bytes {

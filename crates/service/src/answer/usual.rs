@@ -9,12 +9,12 @@ use std::sync::Arc;
 /// Bytes of a day when it is unpacked, at most.
 const MAX_BYTES: u64 = 8 << 20;
 
-/// What is kept of a deviation over lanes; nothing for a rule of another form. A day that is damaged is left out.
+/// What is kept of a deviation over what is read of that text ([`crate::auth::ReadScope::key`]); nothing for a rule of another form. A day that is damaged is left out.
 ///
 /// # Errors
 /// Where the database fails.
-pub async fn kept(base: &Base, rule_id: u32, compiled: &Compiled, lanes: Option<&[u32]>) -> Result<Arc<Usual>> {
-    let Some(key) = compiled.usual_key(lanes) else { return Ok(Arc::default()) };
+pub async fn kept(base: &Base, rule_id: u32, compiled: &Compiled, scope: &str) -> Result<Arc<Usual>> {
+    let Some(key) = compiled.usual_key(scope) else { return Ok(Arc::default()) };
     let mut usual = Usual::default();
     for kept in base.store.usual(rule_id, key).await? {
         match unpacked(&kept.figures).as_deref().and_then(decode_usual_day) {

@@ -7,16 +7,20 @@ mod read_scope;
 pub mod secrets;
 pub mod sign_in;
 pub mod strangers;
+mod watch;
 
-pub use read_scope::ReadScope;
+pub use read_scope::{LaneAccess, ReadScope};
+pub use watch::{CHANGED, Watch};
 
 use crate::auth::secrets::hash_secret;
+use crate::config::Config;
 use crate::error::{Result, ServiceError};
 use crate::state::{Auth, Base};
 use axum::extract::{FromRef, FromRequestParts};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
 use calvex_language::domain::access::Principal;
+use calvex_language::domain::grant::May;
 use calvex_language::domain::rule::Rule;
 use calvex_store::records::Act;
 use calvex_wire::api::{CONSOLE_HEADER, SESSION_COOKIE};
@@ -54,7 +58,7 @@ pub struct Reader {
 impl Reader {
     /// What may be read.
     pub fn scope(&self) -> ReadScope {
-        ReadScope::of(&self.who)
+        ReadScope::of(self)
     }
 
     /// Whether the lane may be read.
@@ -70,19 +74,30 @@ impl Reader {
         }
     }
 
-    /// Whether a rule and its alerts may be seen: by those who may read every lane the rule may, so far its owner and
-    /// administrators.
-    pub fn may_see_rule(&self, rule: &Rule) -> bool {
-        self.who.lanes.is_none() || (self.who.user_id == rule.owner_id && !self.who.narrowed)
+    /// Whether a rule and its alerts may be seen: by its owner, the people of its team, and those who may read everything,
+    /// so that no rule reads more than they.
+    pub fn may_see_rule(&self, rule: &Rule, config: &Config) -> bool {
+        self.owns_rule(rule) || self.reads_everything(config)
+    }
+
+    /// Whether a rule is this one's own, or of a team of theirs.
+    pub fn owns_rule(&self, rule: &Rule) -> bool {
+        self.who.owns(rule.owner_id, rule.team_id)
+    }
+
+    /// Whether all of every lane may be read.
+    pub fn reads_everything(&self, config: &Config) -> bool {
+        let scope = self.scope();
+        config.lanes().iter().all(|lane| scope.reads_whole(lane.id))
     }
 
     async fn of(auth: &Arc<Auth>, proof: Proof) -> Result<Option<Self>> {
+        let now_ns = (auth.base.clock)();
         let found = match proof {
             Proof::Token(hash) => {
-                auth.readers.get(hash, async { Ok(auth.base.store.token_principal(&hash).await?) }).await?
+                auth.readers.get(hash, async { Ok(auth.base.store.token_principal(&hash, now_ns).await?) }).await?
             }
             Proof::Session(hash) => {
-                let now_ns = (auth.base.clock)();
                 auth.readers.get(hash, async { Ok(auth.base.store.session_principal(&hash, now_ns).await?) }).await?
             }
         };
@@ -169,7 +184,7 @@ where
         let reader = Reader::from_request_parts(parts, state).await?;
         if !reader.who.changes {
             return Err(ServiceError::NotAllowed(
-                "this token reads and changes nothing; `calvex token new --for administer` makes one that may".into(),
+                "this token reads and changes nothing; `calvex token new --for configure` makes one that may".into(),
             ));
         }
         Ok(Editor(reader))
@@ -177,9 +192,35 @@ where
 }
 
 impl Reader {
+    /// Whether this may be done in the lane.
+    pub fn may(&self, lane: u32, what: May) -> bool {
+        self.who.changes && self.who.may(lane, what)
+    }
+
     /// What this person does now, for the audit trail.
     pub fn act<'a>(&'a self, base: &Base, act: &'static str, what: impl Into<String>) -> Act<'a> {
-        Act { at_ns: (base.clock)(), by: self.who.actor(), act, what: what.into() }
+        Act { by: self.who.actor(), ..base.act(self.who.name.as_str(), act, what) }
+    }
+}
+
+/// Somebody who reads the audit trail.
+pub struct Auditor(pub Reader);
+
+impl<S: Send + Sync> FromRequestParts<S> for Auditor
+where
+    Arc<Auth>: FromRef<S>,
+{
+    type Rejection = ServiceError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self> {
+        let reader = Reader::from_request_parts(parts, state).await?;
+        if !reader.who.audits {
+            return Err(ServiceError::NotAllowed(format!(
+                "`{}` does not read the audit trail; an auditor does, or an administrator",
+                reader.who.name
+            )));
+        }
+        Ok(Auditor(reader))
     }
 }
 

@@ -28,8 +28,14 @@ pub const TABLE: &[Row] = &[
     row("syslog.tcp_listen", "off", "syslog in streams; `off` for none"),
     row("syslog.tls_listen", "off", "syslog in encrypted streams; needs tls.cert and tls.key"),
     row("syslog.sender", "syslog", "whom syslog counts as; the fixed fields of a key of this name are stamped"),
-    row("tls.cert", "", "certificate chain, a PEM file"),
+    row("tls.cert", "", "certificate chain, a PEM file; read again when it changes"),
     row("tls.key", "", "its private key, a PEM file"),
+    row(
+        "tls.everywhere",
+        "true",
+        "with a certificate, HTTP, gRPC and JSON lines are encrypted too; `false` for syslog alone",
+    ),
+    row("tls.allow_plain", "false", "serve without TLS on addresses that other machines reach"),
     row(
         "database.url",
         "",

@@ -1,17 +1,19 @@
 //! Lanes, routes, chunks: what an administrator sets up and looks after.
 
 use super::ask::Ask;
-use crate::auth::{Admin, ReadScope, Reader};
+use crate::auth::{Admin, Editor, ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
-use crate::state::{Base, Reading, Upkeep};
+use crate::state::{Auth, Base, Reading, Upkeep};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use calvex_language::domain::grant::May;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::parse_filter;
 use calvex_storage::chunk::{ChunkDescription, describe};
 use calvex_store::StoreError;
+use calvex_store::records::lanes::LaneTerms;
 use calvex_wire::api::{ChunkSummary, Lane, NodeListed, Route};
 use serde_json::{Value, json};
 use std::sync::Arc;
@@ -32,16 +34,19 @@ pub(super) fn check_name(name: &str) -> Result<()> {
 
 /// `GET /api/lanes`: those that may be read.
 pub async fn lanes(State(reading): State<Arc<Reading>>, reader: Reader) -> Json<Vec<Lane>> {
-    let config = reading.base.config.get();
+    let (config, scope) = (reading.base.config.get(), reader.scope());
     let readable = config.lanes().into_iter().filter(|l| reader.may_read(l.id));
     let reported = readable.map(|l| {
-        let (sealed_events, sealed_bytes) = reading.view.sealed_size(l.id);
+        let counted = if scope.reads_all_rows(l.id) { reading.view.sealed_size(l.id) } else { (0, 0) };
+        let (sealed_events, sealed_bytes) = counted;
         Lane {
             name: l.name.clone(),
             retention_days: l.retention_days,
             listed: l.listed,
             day_events: l.day_events,
             day_bytes: l.day_bytes,
+            owner: l.owner.clone(),
+            audited: Some(l.audited),
             sealed_events,
             sealed_bytes,
         }
@@ -49,10 +54,12 @@ pub async fn lanes(State(reading): State<Arc<Reading>>, reader: Reader) -> Json<
     Json(reported.collect())
 }
 
-/// `PUT /api/lanes/{name}`: makes a lane, or changes its term.
+/// `PUT /api/lanes/{name}`: makes a lane, or changes its terms. An administrator makes one; whoever manages it changes it
+/// too, but for its owner.
 pub async fn put_lane(
     State(upkeep): State<Arc<Upkeep>>,
-    Admin(admin): Admin,
+    State(auth): State<Arc<Auth>>,
+    Editor(reader): Editor,
     Path(name): Path<String>,
     Ask(lane): Ask<Lane>,
 ) -> Result<StatusCode> {
@@ -67,10 +74,39 @@ pub async fn put_lane(
         return Err(ServiceError::BadRequest(format!("retention_days must be 1 to {MAX_RETENTION}")));
     }
     let base = &upkeep.base;
-    let quota = (lane.day_events, lane.day_bytes);
-    let act = admin.act(base, "put lane", format!("{name}, {} days", lane.retention_days));
-    base.store.put_lane(&name, lane.retention_days, lane.listed, quota, &act).await?;
+    let config = base.config.get();
+    let known = config.by_name(&name);
+    let manages = known.is_some_and(|known| reader.may(known.id, May::Manage));
+    // Who is given a lane has it: an administrator gives away what is nobody's, and whoever manages it what is theirs.
+    let owner = match lane.owner.as_deref() {
+        None => known.and_then(|known| known.owner.as_deref()),
+        Some(owner) => Some(owner).filter(|owner| !owner.is_empty()),
+    };
+    let gives = owner != known.and_then(|known| known.owner.as_deref());
+    let nobodys = match known {
+        Some(known) if gives => !base.store.is_managed(known.id, (base.clock)()).await?,
+        _ => true,
+    };
+    if !(manages || reader.who.administers && nobodys) {
+        return Err(ServiceError::NotAllowed(format!(
+            "`{name}` is not yours to change; ask whoever manages it, or an administrator for a lane that is new"
+        )));
+    }
+    let mut act = reader.act(base, "put lane", serde_json::to_string(&lane).unwrap_or_default());
+    act.before = known.map(|known| format!("{known:?}"));
+    let terms = LaneTerms {
+        name: &name,
+        retention_days: lane.retention_days,
+        listed: lane.listed,
+        day_events: lane.day_events,
+        day_bytes: lane.day_bytes,
+        owner,
+        audited: lane.audited.unwrap_or(known.is_some_and(|known| known.audited)),
+    };
+    let maker = reader.who.team.is_none().then_some(reader.who.name.as_str());
+    base.store.put_lane(&terms, maker, &act).await?;
     base.config.reload(&base.store).await?;
+    auth.readers.clear();
     jobs::reread_chunks(&upkeep).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -95,7 +131,8 @@ pub async fn put_routes(
         let lane = config.by_name(&route.lane).ok_or_else(|| StoreError::Missing(format!("lane `{}`", route.lane)))?;
         rows.push((route.filter.clone(), lane.id));
     }
-    let act = admin.act(&base, "put routes", format!("{} routes", rows.len()));
+    let mut act = admin.act(&base, "put routes", format!("{rows:?}"));
+    act.before = Some(format!("{:?}", base.store.routes().await?));
     base.store.put_routes(&rows, &act).await?;
     base.config.reload(&base.store).await?;
     Ok(StatusCode::NO_CONTENT)

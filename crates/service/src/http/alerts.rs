@@ -29,10 +29,11 @@ const MAX_MESSAGES: usize = 100;
 /// `GET /api/alerts`: those that are raised, then the latest first; 200.
 pub async fn alerts(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<Alert>>> {
     let base = &reading.base;
-    let rules = base.store.rules().await?;
+    let (rules, config) = (base.store.rules().await?, base.config.get());
     let mut reported = Vec::new();
     for alert in base.store.latest_alerts(200).await? {
-        let Some(rule) = rules.iter().find(|r| r.id == alert.rule_id).filter(|r| reader.may_see_rule(r)) else {
+        let Some(rule) = rules.iter().find(|r| r.id == alert.rule_id).filter(|r| reader.may_see_rule(r, &config))
+        else {
             continue;
         };
         reported.push(reported_of(base, &reader, rule, alert).await?);
@@ -99,7 +100,9 @@ fn target_of(reader: &Reader, message: &Notification) -> String {
 async fn seen(base: &Base, reader: &Reader, id: u32) -> Result<(domain::rule::Rule, domain::rule::Alert)> {
     let missing = || StoreError::Missing(format!("alert {id}"));
     let alert = base.store.alert(id).await?.ok_or_else(missing)?;
-    let rule = base.store.rules().await?.into_iter().find(|rule| rule.id == alert.rule_id && reader.may_see_rule(rule));
+    let config = base.config.get();
+    let sees = |rule: &domain::rule::Rule| rule.id == alert.rule_id && reader.may_see_rule(rule, &config);
+    let rule = base.store.rules().await?.into_iter().find(sees);
     Ok((rule.ok_or_else(missing)?, alert))
 }
 

@@ -1,7 +1,8 @@
 //! Contacts: whom rules notify, how and when; and the messages that went out.
 
 use super::ask::Ask;
-use crate::auth::Admin;
+use super::sharing::{may_change, team_for};
+use crate::auth::{Admin, Editor};
 use crate::error::{Result, ServiceError};
 use crate::state::Base;
 use axum::Json;
@@ -26,11 +27,14 @@ const OVERLAP_NS: i64 = 86_400_000_000_000;
 /// Messages that are listed.
 const MAX_LISTED: u32 = 100;
 
-/// `GET /api/contacts`: whom rules may notify. The path of a webhook's address may be a secret: administrators see it.
-pub async fn contacts(State(base): State<Arc<Base>>, Admin(_): Admin) -> Result<Json<Vec<ContactListed>>> {
+/// `GET /api/contacts`: whom rules may notify. The path of a webhook's address may be a secret: administrators see it, and
+/// the people of its team.
+pub async fn contacts(State(base): State<Arc<Base>>, Editor(reader): Editor) -> Result<Json<Vec<ContactListed>>> {
+    let teams = base.store.teams().await?;
     let seconds = |s: u32| if s == 0 { String::new() } else { written_duration_s(s) };
     let listed = |c: Contact| ContactListed {
         name: c.name,
+        team: teams.iter().find(|team| Some(team.id) == c.team).map(|team| team.name.clone()),
         webhook: c.webhook,
         mail: c.mail,
         hours: c.plan.hours,
@@ -45,13 +49,14 @@ pub async fn contacts(State(base): State<Arc<Base>>, Admin(_): Admin) -> Result<
         last_heartbeat: (c.beat.0 > 0).then(|| format_utc(c.beat.0, 0)),
         heartbeat_error: c.beat.1,
     };
-    Ok(Json(base.store.contacts().await?.into_iter().map(listed).collect()))
+    let seen = |c: &Contact| may_change(&reader, c.team, "this").is_ok();
+    Ok(Json(base.store.contacts().await?.into_iter().filter(seen).map(listed).collect()))
 }
 
 /// `POST /api/contacts`: makes a contact or changes it; a new address of a webhook has a new secret.
 pub async fn put_contact(
     State(base): State<Arc<Base>>,
-    Admin(admin): Admin,
+    Editor(admin): Editor,
     Ask(ask): Ask<ContactListed>,
 ) -> Result<Json<MadeContact>> {
     let name = ask.name.trim().to_owned();
@@ -74,6 +79,14 @@ pub async fn put_contact(
     let plan = plan_of(&ask, &contacts)?;
     let heartbeat_s = seconds("heartbeat", &ask.heartbeat, 0, (10, 86_400))?;
     let known = contacts.iter().find(|c| c.name == name);
+    let team = match (&ask.team, known) {
+        (None, Some(known)) => known.team,
+        (team, _) => team_for(&base, &admin, team.as_deref()).await?,
+    };
+    may_change(&admin, team, "a contact of no team")?;
+    if let Some(known) = known {
+        may_change(&admin, known.team, "this contact")?;
+    }
     if known.is_none() && contacts.len() >= MAX_CONTACTS {
         return Err(ServiceError::BadRequest(format!("there are {MAX_CONTACTS} contacts already; remove one")));
     }
@@ -94,6 +107,7 @@ pub async fn put_contact(
         mail: ask.mail,
         plan,
         heartbeat_s,
+        team,
         ..Contact::default()
     };
     base.store.put_contact(&contact, &admin.act(&base, "change contact", name.clone())).await?;
@@ -160,9 +174,11 @@ pub(super) fn check_mail(base: &Base, mail: &str) -> Result<()> {
 /// `DELETE /api/contacts/{name}`
 pub async fn remove_contact(
     State(base): State<Arc<Base>>,
-    Admin(admin): Admin,
+    Editor(admin): Editor,
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
+    let known = base.store.contacts().await?.into_iter().find(|contact| contact.name == name);
+    may_change(&admin, known.and_then(|contact| contact.team), "this contact")?;
     base.store.remove_contact(&name, &admin.act(&base, "remove contact", name.clone())).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -170,11 +186,12 @@ pub async fn remove_contact(
 /// `POST /api/contacts/{name}/test`: sends a message by each way of a contact, now, and answers what became of each.
 pub async fn test_contact(
     State(base): State<Arc<Base>>,
-    Admin(admin): Admin,
+    Editor(admin): Editor,
     Path(name): Path<String>,
 ) -> Result<Json<Vec<Notified>>> {
     let contact = base.store.contacts().await?.into_iter().find(|contact| contact.name == name);
     let contact = contact.ok_or_else(|| StoreError::Missing(format!("contact {name}")))?;
+    may_change(&admin, contact.team, "this contact")?;
     base.store.audit(&admin.act(&base, "test contact", name.clone())).await?;
     let serial = u64::try_from((base.clock)()).unwrap_or(0);
     let mut sent = Vec::new();

@@ -2,7 +2,7 @@
 //! are answered, so that neither can be forgotten. `GET /api/openapi.json` serves it.
 
 use crate::auth::peer::Peer;
-use crate::auth::{Admin, Editor, Reader};
+use crate::auth::{Admin, Auditor, Editor, Reader};
 use crate::error::ServiceError;
 use aide::OperationInput;
 use aide::OperationOutput;
@@ -170,6 +170,7 @@ fn problem(json_schema: schemars::Schema) -> Described {
 impl OperationInput for Reader {}
 impl OperationInput for Admin {}
 impl OperationInput for Editor {}
+impl OperationInput for Auditor {}
 impl OperationInput for Peer {}
 
 impl OperationOutput for ServiceError {

@@ -1,6 +1,7 @@
 //! What helps to ask, saved searches, and how things stand.
 
 use super::ask::Ask;
+use super::sharing::team_for;
 use super::{alerts, rules as rule_pages};
 use crate::answer::{complete, overview};
 use crate::auth::{Editor, Reader};
@@ -76,10 +77,11 @@ pub async fn now(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<
     Ok(Json(overview::now(&reading, &reader, raised, &rules).await?))
 }
 
-/// `GET /api/saved`: every saved search, by name.
+/// `GET /api/saved`: the saved searches of no team, and those of one's own teams, by name.
 pub async fn saved(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<SavedSearch>>> {
     let reported = |row: domain::kept::SavedSearch| SavedSearch {
-        mine: reader.who.changes && (row.owner_id == reader.who.user_id || reader.who.administers),
+        mine: reader.who.changes && (reader.who.owns(row.owner_id, row.team_id) || reader.who.administers),
+        team: row.team,
         name: row.name,
         query: row.query,
         from: row.from,
@@ -89,7 +91,10 @@ pub async fn saved(State(reading): State<Arc<Reading>>, reader: Reader) -> Resul
         owner: row.owner,
         changed: format_utc(row.changed_ns, 0),
     };
-    Ok(Json(reading.base.store.saved().await?.into_iter().map(reported).collect()))
+    let seen = |row: &domain::kept::SavedSearch| {
+        row.team_id.is_none_or(|team| reader.who.teams.contains(&team)) || reader.who.owns(row.owner_id, None)
+    };
+    Ok(Json(reading.base.store.saved().await?.into_iter().filter(seen).map(reported).collect()))
 }
 
 /// `PUT /api/saved/{name}`: saves a search. It must be one that can be run.
@@ -126,6 +131,8 @@ pub async fn put_saved(
         name,
         owner_id: reader.who.user_id,
         owner: String::new(),
+        team_id: team_for(&reading.base, &reader, ask.team.as_deref()).await?,
+        team: None,
         query: ask.query,
         from: ask.from.filter(|t| !t.is_empty()),
         to: ask.to.filter(|t| !t.is_empty()),
@@ -134,7 +141,8 @@ pub async fn put_saved(
         changed_ns: now_ns,
     };
     let act = reader.act(&reading.base, "save search", row.name.clone());
-    reading.base.store.put_saved(&row, reader.who.administers, &act).await?;
+    let may = |owner, team| reader.who.administers || reader.who.owns(owner, team);
+    reading.base.store.put_saved(&row, &may, &act).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -144,11 +152,11 @@ pub async fn remove_saved(
     Editor(reader): Editor,
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
-    let owner = (!reader.who.administers).then_some(reader.who.user_id);
+    let may = |owner, team| reader.who.administers || reader.who.owns(owner, team);
     reading
         .base
         .store
-        .remove_saved(&name, owner, &reader.act(&reading.base, "remove saved search", name.clone()))
+        .remove_saved(&name, &may, &reader.act(&reading.base, "remove saved search", name.clone()))
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }

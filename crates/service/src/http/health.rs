@@ -30,10 +30,12 @@ pub async fn metrics(State(health): State<Arc<Health>>, reader: Reader) -> impl 
     health.base.metrics.chunks.set(health.receiving.view.chunk_count() as i64);
     health.base.metrics.request_bytes.set(health.receiving.intake_budget.used() as i64);
     let config = health.base.config.get();
+    let scope = reader.scope();
+    // A part of a lane has no counters of its own.
     let hidden: Vec<String> = config
         .lanes()
         .into_iter()
-        .filter(|l| !reader.may_read(l.id))
+        .filter(|l| !scope.reads_all_rows(l.id))
         // Names of lanes have no signs that a label would escape.
         .map(|l| format!("lane=\"{}\"", l.name))
         .collect();

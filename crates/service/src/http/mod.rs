@@ -17,6 +17,9 @@ mod request_id;
 mod rules;
 mod senders;
 mod session;
+mod sharing;
+mod tokens;
+mod trail;
 mod transforms;
 
 use crate::error::ServiceError;
@@ -135,10 +138,10 @@ fn interface() -> ApiRouter<Parts> {
         .api_route("/keys/{name}/rotate", post_with(senders::rotate_key, described("Another secret for a key")))
         .api_route(
             "/tokens",
-            get_with(senders::tokens, described("Tokens with which clients read"))
-                .post_with(senders::add_token, described("Make a token; its secret is reported once")),
+            get_with(tokens::tokens, described("Tokens with which clients read"))
+                .post_with(tokens::add_token, described("Make a token; its secret is reported once")),
         )
-        .api_route("/tokens/{name}", delete_with(senders::revoke_token, described("Revoke a token")))
+        .api_route("/tokens/{name}", delete_with(tokens::revoke_token, described("Revoke a token")))
         .api_route(
             "/dials",
             get_with(senders::dials, described("Dials")).post_with(senders::add_dial, described("Set a dial")),
@@ -180,6 +183,22 @@ fn interface() -> ApiRouter<Parts> {
             "/people/{name}/sessions",
             delete_with(people::end_sessions_of, described("Sign a person out everywhere")),
         )
+        .api_route("/teams", get_with(sharing::teams, described("One's own teams; every team for an administrator")))
+        .api_route(
+            "/teams/{name}",
+            put_with(sharing::put_team, described("Make or change a team"))
+                .delete_with(sharing::remove_team, described("Remove a team; its grants and tokens end")),
+        )
+        .api_route(
+            "/grants",
+            get_with(sharing::grants, described("Grants to oneself and on the lanes that one manages"))
+                .post_with(sharing::give, described("Let a team or a person read, configure or manage a lane")),
+        )
+        .api_route("/grants/{id}", delete_with(sharing::end, described("End a grant, by either side")))
+        .api_route("/break-glass", post_with(sharing::break_glass, described("Read a lane for an hour, on call")))
+        .api_route("/lanes/{name}/readers", get_with(sharing::readers, described("Who can read a lane, and by what")))
+        .api_route("/trail", get_with(trail::trail, described("The audit trail, the latest first")))
+        .api_route("/trail/verify", post_with(trail::verify, described("Check every link of the audit trail")))
         .api_route("/nodes", get_with(admin::nodes, described("The nodes of the database, and whether they live")))
         .api_route(
             "/nodes/{name}",
@@ -261,9 +280,13 @@ pub fn router(parts: Parts) -> Router {
         .layer(set(header::CONTENT_SECURITY_POLICY, console::CONTENT_POLICY))
         .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(set(header::REFERRER_POLICY, "no-referrer"))
-        .layer(CatchPanicLayer::new())
-        .with_state(parts);
-    identified(all)
+        .layer(CatchPanicLayer::new());
+    // A browser that once came by TLS comes by nothing else for a year (RFC 6797).
+    let all = match parts.base.addresses.encrypted {
+        true => all.layer(set(header::STRICT_TRANSPORT_SECURITY, "max-age=31536000")),
+        false => all,
+    };
+    identified(all.with_state(parts))
 }
 
 /// What the framework answered to a request that is none, in plain text or without a word, as a problem.

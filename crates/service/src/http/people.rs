@@ -12,9 +12,9 @@ use crate::state::Auth;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use calvex_language::domain::access::{Actor, PersonChange, Role};
+use calvex_language::domain::access::{PersonChange, Role};
+use calvex_language::domain::grant::May;
 use calvex_language::model::time::format_utc;
-use calvex_store::records::Act;
 use calvex_wire::api::{ChangePassword, ChangePerson, NewPerson, PasswordCode, PersonListed, Redeem, SessionListed};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -31,6 +31,8 @@ pub async fn people(State(auth): State<Arc<Auth>>, _admin: Admin) -> Result<Json
         lanes: person.lanes.iter().filter_map(|lane| Some(config.lane(*lane)?.name.clone())).collect(),
         name: person.name,
         role: person.role.name().to_owned(),
+        teams: person.teams,
+        by_provider: person.by_provider,
         created: format_utc(person.created_ns, 3),
         disabled: person.disabled_ns.map(|ns| format_utc(ns, 3)),
         sessions: person.sessions,
@@ -40,7 +42,7 @@ pub async fn people(State(auth): State<Arc<Auth>>, _admin: Admin) -> Result<Json
 }
 
 fn role_of(name: &str) -> Result<Role> {
-    let reported = || ServiceError::BadRequest(format!("role `{name}` is not known; use admin or reader"));
+    let reported = || ServiceError::BadRequest(format!("role `{name}` is not known; use admin, auditor or reader"));
     Role::from_name(name).ok_or_else(reported)
 }
 
@@ -52,6 +54,11 @@ pub async fn add_person(
 ) -> Result<Json<PasswordCode>> {
     check_name(&ask.name)?;
     let (role, lanes) = (role_of(&ask.role)?, auth.base.config.get().ids_of(&ask.lanes)?);
+    if let Some((_, name)) = lanes.iter().zip(&ask.lanes).find(|(lane, _)| !admin.may(**lane, May::Manage)) {
+        return Err(ServiceError::NotAllowed(format!(
+            "`{name}` is not yours to share; whoever manages it gives the grant"
+        )));
+    }
     if auth.base.store.user_count().await? >= MAX_PEOPLE {
         return Err(ServiceError::BadRequest(format!("there are {MAX_PEOPLE} people already, and no room for more")));
     }
@@ -64,7 +71,7 @@ pub async fn add_person(
         None => NO_PASSWORD.to_owned(),
     };
     let act = admin.act(&auth.base, "add person", format!("{}, {}", ask.name, ask.role));
-    auth.base.store.add_user(&ask.name, &hash, role, &lanes, act.at_ns, &act).await?;
+    auth.base.store.add_user(&ask.name, &hash, role, (May::Read, &lanes), &act).await?;
     match is_set {
         true => Ok(Json(PasswordCode { name: ask.name, code: None, until: None })),
         false => Ok(Json(new_code(&auth, &admin, ask.name).await?)),
@@ -87,18 +94,15 @@ pub async fn change_person(
     Ask(ask): Ask<ChangePerson>,
 ) -> Result<StatusCode> {
     let mut what = vec![name.clone()];
-    if ask.role.is_none() && ask.lanes.is_none() && ask.disabled.is_none() {
-        return Err(ServiceError::BadRequest("nothing is changed; give a role, lanes, or `disabled`".into()));
+    if ask.role.is_none() && ask.disabled.is_none() {
+        return Err(ServiceError::BadRequest("nothing is changed; give a role or `disabled`".into()));
     }
     what.extend(ask.role.as_ref().map(|role| format!("role {role}")));
-    what.extend(ask.lanes.as_ref().map(|lanes| format!("lanes {}", lanes.join(" "))));
     what.extend(ask.disabled.map(|disabled| if disabled { "disabled".to_owned() } else { "enabled".to_owned() }));
-    let change = PersonChange {
-        role: ask.role.as_deref().map(role_of).transpose()?,
-        lanes: ask.lanes.as_ref().map(|lanes| auth.base.config.get().ids_of(lanes)).transpose()?,
-        disabled: ask.disabled,
-    };
-    let act = admin.act(&auth.base, "change person", what.join(", "));
+    let change = PersonChange { role: ask.role.as_deref().map(role_of).transpose()?, disabled: ask.disabled };
+    let mut act = admin.act(&auth.base, "change person", what.join(", "));
+    let known = auth.base.store.user(&name).await?;
+    act.before = known.map(|known| format!("role {}, disabled {}", known.role.name(), known.disabled_ns.is_some()));
     auth.base.store.change_person(&name, &change, &act).await?;
     auth.readers.clear();
     Ok(StatusCode::NO_CONTENT)
@@ -146,8 +150,7 @@ async fn set_by_code(auth: &Arc<Auth>, from: IpAddr, ask: Redeem) -> Result<Stat
     let name = auth.base.store.person_of_code(&code, now_ns).await?.ok_or_else(unknown)?;
     passwords::check(&ask.password, &name)?;
     let hash = auth.sign_ins.hash(&auth.behind, move || hash_password(&ask.password)).await??;
-    let by = Actor { name: &name, token: None };
-    let act = Act { at_ns: now_ns, by, act: "set password by code", what: format!("from {from}") };
+    let act = auth.base.act(&name, "set password by code", format!("from {from}"));
     if !auth.base.store.use_password_code(&code, &hash, &act).await? {
         return Err(unknown());
     }

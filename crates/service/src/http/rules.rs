@@ -2,8 +2,9 @@
 
 use super::ask::Ask;
 use super::contacts::{check_mail, new_secret};
+use super::sharing::team_for;
 use crate::answer::rehearse::{self, in_truth};
-use crate::auth::{Admin, Reader};
+use crate::auth::{Editor, Reader};
 use crate::error::{Result, ServiceError};
 use crate::notify::endings;
 use crate::state::{Base, Reading};
@@ -12,11 +13,12 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use calvex_answer::watch::{MAX_DOCUMENT_BYTES, Rule as Compiled, RuleDocument, Threshold, mute_filter};
 use calvex_language::domain;
-use calvex_language::domain::access::Role;
+use calvex_language::domain::grant::May;
 use calvex_language::domain::rule::{Closed, Mute, RuleGroup, RuleState};
 use calvex_language::model::time::format_utc;
 use calvex_language::query::{parse_duration_ns, parse_filter};
 use calvex_store::StoreError;
+use calvex_store::records::Act;
 use calvex_store::records::rules::Changed;
 use calvex_wire::api::{
     AppliedRule, ApplyRule, CheckedRule, GroupOfRule, MadeRule, MuteRule, MutedRule, NewRule, RehearsalAnswer,
@@ -58,9 +60,10 @@ fn muted_of(mutes: Vec<Mute>, now_ns: i64) -> Vec<MutedRule> {
 /// `GET /api/rules`
 pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<Rule>>> {
     let base = &reading.base;
+    let config = base.config.get();
     let mut listed = Vec::new();
     let raisings = base.store.all_raisings_since((base.clock)() - LATELY_NS).await?;
-    for r in base.store.rules().await?.into_iter().filter(|r| reader.may_see_rule(r)) {
+    for r in base.store.rules().await?.into_iter().filter(|r| reader.may_see_rule(r, &config)) {
         let rule = compiled(base, &r.document);
         let groups = if r.state == RuleState::Quiet { Vec::new() } else { base.store.rule_groups(r.id).await? };
         let group = |g: RuleGroup| GroupOfRule {
@@ -82,6 +85,7 @@ pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Resul
             webhook: r.webhook,
             mail: r.mail,
             owner: r.owner,
+            team: r.team,
             state: r.state.name().to_owned(),
             condition: r.condition.map(|condition| condition.name().to_owned()),
             since: format_utc(r.since_ns, 3),
@@ -101,10 +105,11 @@ pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Resul
 /// at once.
 pub async fn add_rule(
     State(reading): State<Arc<Reading>>,
-    Admin(admin): Admin,
+    Editor(admin): Editor,
     Ask(ask): Ask<NewRule>,
 ) -> Result<Json<MadeRule>> {
     let base = &reading.base;
+    let team = may_make_rules(base, &admin, None).await?;
     let bad = |reported: &str| Err(ServiceError::BadRequest(reported.to_owned()));
     parse_filter(&ask.query).map_err(ServiceError::Query)?;
     if !(5..=MAX_WINDOW_S).contains(&ask.window_s) {
@@ -135,7 +140,7 @@ pub async fn add_rule(
     };
     let secret = ask.webhook.as_ref().map(|_| new_secret());
     let rule = rule_of(&reading, &document)?;
-    let id = put_rule(base, &admin, &rule, (ask.webhook, secret.clone(), ask.mail)).await?;
+    let id = put_rule(base, &admin, &rule, team, (ask.webhook, secret.clone(), ask.mail)).await?;
     Ok(Json(MadeRule { id: u64::from(id), webhook_secret: secret }))
 }
 
@@ -155,11 +160,36 @@ fn stored(rule: &Compiled) -> Result<String> {
     Ok(document)
 }
 
+/// The team that a rule which this one makes is for.
+///
+/// # Errors
+/// Where nothing of any lane may be configured, so that rules over them are not this one's to make.
+async fn may_make_rules(base: &Base, reader: &Reader, team: Option<&str>) -> Result<Option<u32>> {
+    if !reader.who.administers && !reader.who.held.iter().any(|held| held.may >= May::Configure) {
+        return Err(ServiceError::NotAllowed(
+            "rules are made by those who may configure a lane; ask whoever manages it (`calvex grant give`)".into(),
+        ));
+    }
+    team_for(base, reader, team).await
+}
+
+/// Whether this one may change a rule: its owner, the people of its team, administrators.
+fn may_change_rule(reader: &Reader, rule: &domain::rule::Rule) -> Result<()> {
+    if reader.who.administers || reader.owns_rule(rule) {
+        return Ok(());
+    }
+    Err(ServiceError::NotAllowed(format!(
+        "the rule `{}` is {}'s; ask there",
+        rule.name,
+        rule.team.as_ref().unwrap_or(&rule.owner)
+    )))
+}
+
 /// A webhook, its secret, and a mail address.
 type OwnWays = (Option<String>, Option<String>, Option<String>);
 
 /// Keeps a new rule; its id.
-async fn put_rule(base: &Base, admin: &Reader, rule: &Compiled, ways: OwnWays) -> Result<u32> {
+async fn put_rule(base: &Base, admin: &Reader, rule: &Compiled, team: Option<u32>, ways: OwnWays) -> Result<u32> {
     if base.store.rules().await?.len() >= MAX_RULES {
         return Err(ServiceError::BadRequest(format!("there are {MAX_RULES} rules already; remove one")));
     }
@@ -175,7 +205,8 @@ async fn put_rule(base: &Base, admin: &Reader, rule: &Compiled, ways: OwnWays) -
         mail,
         owner_id: admin.who.user_id,
         owner: String::new(),
-        owner_role: Role::Reader,
+        team_id: team,
+        team: None,
         state: RuleState::Quiet,
         since_ns: rule.judged_until((base.clock)()),
         judged_ns: None,
@@ -205,10 +236,11 @@ pub async fn rehearse(
 /// and what it had raised ends; whoever was notified of that is notified that it ended.
 pub async fn apply(
     State(reading): State<Arc<Reading>>,
-    Admin(admin): Admin,
+    Editor(editor): Editor,
     Ask(ask): Ask<ApplyRule>,
 ) -> Result<Json<AppliedRule>> {
     let base = &reading.base;
+    let team = may_make_rules(base, &editor, ask.team.as_deref()).await?;
     let rule = rehearse::rule_of(&reading, &ask.document)?;
     let name = rule.document.name.clone();
     let document = stored(&rule)?;
@@ -222,9 +254,9 @@ pub async fn apply(
         None => "made",
     };
     match what {
-        "changed" if !ask.dry_run => change(base, &admin, &rule, &document).await?,
+        "changed" if !ask.dry_run => change(base, &editor, &rule, &document).await?,
         "made" if !ask.dry_run => {
-            put_rule(base, &admin, &rule, (None, None, None)).await?;
+            put_rule(base, &editor, &rule, team, (None, None, None)).await?;
         }
         _ => {}
     }
@@ -239,7 +271,9 @@ async fn change(base: &Arc<Base>, admin: &Reader, rule: &Compiled, document: &st
         let known = known.ok_or_else(|| StoreError::Missing(format!("rule {name}")))?;
         let ends = endings(base, &known, &compiled(base, &known.document), Closed::Changed).await?;
         let since_ns = rule.judged_until((base.clock)());
+        may_change_rule(admin, &known)?;
         let act = admin.act(base, "change rule", name.clone());
+        let act = Act { before: Some(known.document.clone()), what: format!("{name}: {document}"), ..act };
         let done = base.store.change_rule((name, known.revision), document, since_ns, &ends, &act).await?;
         match done {
             Changed::Done => return Ok(()),
@@ -256,8 +290,8 @@ pub async fn versions(
     reader: Reader,
     Path(id): Path<u32>,
 ) -> Result<Json<Vec<RuleVersion>>> {
-    let rules = base.store.rules().await?;
-    let seen = rules.iter().any(|rule| rule.id == id && reader.may_see_rule(rule));
+    let (rules, config) = (base.store.rules().await?, base.config.get());
+    let seen = rules.iter().any(|rule| rule.id == id && reader.may_see_rule(rule, &config));
     if !seen {
         return Err(StoreError::Missing(format!("rule {id}")).into());
     }
@@ -273,12 +307,13 @@ pub async fn versions(
 /// `DELETE /api/rules/{id}`: with its history. Whoever was notified of what it has raised is notified that it ended.
 pub async fn remove_rule(
     State(base): State<Arc<Base>>,
-    Admin(admin): Admin,
+    Editor(admin): Editor,
     Path(id): Path<u32>,
 ) -> Result<StatusCode> {
     for _ in 0..MAX_MOVED {
         let known = base.store.rules().await?.into_iter().find(|known| known.id == id);
         let known = known.ok_or_else(|| StoreError::Missing(format!("rule {id}")))?;
+        may_change_rule(&admin, &known)?;
         let ends = endings(&base, &known, &compiled(&base, &known.document), Closed::Removed).await?;
         let act = admin.act(&base, "remove rule", known.name.clone());
         match base.store.remove_rule((&known.name, known.revision), &ends, &act).await? {
@@ -294,13 +329,14 @@ pub async fn remove_rule(
 /// what is raised meanwhile and lasts is notified when that ends.
 pub async fn mute(
     State(base): State<Arc<Base>>,
-    Admin(admin): Admin,
+    Editor(admin): Editor,
     Path(id): Path<u32>,
     Ask(ask): Ask<MuteRule>,
 ) -> Result<StatusCode> {
     let why = ask.why.trim().to_owned();
     let known = base.store.rules().await?.into_iter().find(|known| known.id == id);
     let known = known.ok_or_else(|| StoreError::Missing(format!("rule {id}")))?;
+    may_change_rule(&admin, &known)?;
     let filter = ask.filter.unwrap_or_default().trim().to_owned();
     let Some(length) = &ask.length else {
         let act = admin.act(&base, "unmute rule", format!("{}: {filter}", known.name));

@@ -1,9 +1,10 @@
-//! Keys, tokens and dials: who sends and reads, and how much of what is sent is kept.
+//! Keys and dials: who sends, and how much of what is sent is kept.
 
 use super::admin::check_name;
 use super::ask::Ask;
+use super::sharing::team_for;
 use crate::auth::secrets::new_secret;
-use crate::auth::{Admin, Reader};
+use crate::auth::{Admin, Editor, Reader};
 use crate::error::{Result, ServiceError};
 use crate::intake::probe::{PROBE_SERVICE, probe};
 use crate::intake::sender::sender;
@@ -13,16 +14,13 @@ use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use calvex_intake::dial::{Asker, published};
-use calvex_language::domain::access::{Purpose, SecretKind};
+use calvex_language::domain::access::SecretKind;
 use calvex_language::domain::kept::StoredDial;
 use calvex_language::domain::key as stored;
 use calvex_language::model::Severity;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::query::{Builtin, parse_filter};
-use calvex_wire::api::{
-    Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, NewToken, Probed, Rotation, SearchRequest,
-    TokenListed,
-};
+use calvex_wire::api::{Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, Probed, Rotation, SearchRequest};
 use sha2::{Digest, Sha256};
 use std::sync::Arc;
 
@@ -32,7 +30,7 @@ const MAX_SPAN_S: u64 = 400 * 86_400;
 /// How often senders are asked to look after dials, seconds.
 const POLL_S: u32 = 15;
 
-fn seconds(ns: i64) -> String {
+pub(super) fn seconds(ns: i64) -> String {
     format_utc(ns, 0)
 }
 
@@ -40,7 +38,7 @@ fn seconds(ns: i64) -> String {
 pub async fn keys(
     State(auth): State<Arc<Auth>>,
     State(receiving): State<Arc<Receiving>>,
-    _admin: Admin,
+    Editor(reader): Editor,
 ) -> Result<Json<Vec<Key>>> {
     // What was counted this moment belongs to the answer.
     crate::intake::ledger::write(&auth.base).await?;
@@ -75,10 +73,32 @@ pub async fn keys(
                 .map(|s| KeySecret { prefix: s.prefix, created: seconds(s.created_ns), until: s.ends_ns.map(seconds) })
                 .collect(),
             used_today: receiving.limits.used_by(&k.key.name, now_ns),
+            team: k.team,
             name: k.key.name,
         }
     };
-    Ok(Json(auth.base.store.keys().await?.into_iter().map(reported).collect()))
+    let own = teams_of(&auth, &reader).await?;
+    let seen = |k: &stored::KeyListed| reader.who.administers || k.team.as_ref().is_some_and(|t| own.contains(t));
+    Ok(Json(auth.base.store.keys().await?.into_iter().filter(seen).map(reported).collect()))
+}
+
+/// The names of one's own teams.
+async fn teams_of(auth: &Auth, reader: &Reader) -> Result<Vec<String>> {
+    let teams = auth.base.store.teams().await?.into_iter();
+    Ok(teams.filter(|team| reader.who.teams.contains(&team.id)).map(|team| team.name).collect())
+}
+
+/// Whether this one may change a key: the people of its team, and administrators.
+async fn may_change_key(auth: &Auth, reader: &Reader, name: &str) -> Result<()> {
+    if reader.who.administers {
+        return Ok(());
+    }
+    let (keys, own) = (auth.base.store.keys().await?, teams_of(auth, reader).await?);
+    let team = keys.iter().find(|k| k.key.name == name).and_then(|k| k.team.as_ref());
+    if team.is_some_and(|team| own.contains(team)) && !reader.who.narrowed {
+        return Ok(());
+    }
+    Err(ServiceError::NotAllowed(format!("the key `{name}` is not yours; ask its team, or an administrator")))
 }
 
 fn limits_of(auth: &Arc<Auth>, limits: &KeyLimits) -> Result<stored::KeyLimits> {
@@ -99,7 +119,7 @@ fn limits_of(auth: &Arc<Auth>, limits: &KeyLimits) -> Result<stored::KeyLimits> 
     })
 }
 
-fn moment(text: &str) -> Result<i64> {
+pub(super) fn moment(text: &str) -> Result<i64> {
     parse_time(text)
         .ok_or_else(|| ServiceError::BadRequest(format!("`{text}` is no time; write one such as 2026-10-04T02:10:00Z")))
 }
@@ -114,9 +134,9 @@ pub async fn add_key(
     let limits = limits_of(&auth, &ask.limits)?;
     let (secret, hash, prefix) = new_secret("key", rand::random());
     let fixed = serde_json::to_string(&ask.fixed).unwrap_or_else(|_| "{}".into());
-    let now_ns = (auth.base.clock)();
-    let act = admin.act(&auth.base, "add key", ask.name.clone());
-    auth.base.store.add_key(&ask.name, &hash, &prefix, &fixed, &limits, now_ns, &act).await?;
+    let team = team_for(&auth.base, &admin, ask.team.as_deref()).await?;
+    let act = admin.act(&auth.base, "add key", serde_json::to_string(&ask).unwrap_or_default());
+    auth.base.store.add_key(&ask.name, &hash, &prefix, &fixed, &limits, team, &act).await?;
     auth.keys.clear();
     Ok(Json(MadeSecret { name: ask.name, secret }))
 }
@@ -124,10 +144,11 @@ pub async fn add_key(
 /// `PUT /api/keys/{name}/limits`
 pub async fn limit_key(
     State(auth): State<Arc<Auth>>,
-    Admin(admin): Admin,
+    Editor(admin): Editor,
     Path(name): Path<String>,
     Ask(ask): Ask<KeyLimits>,
 ) -> Result<StatusCode> {
+    may_change_key(&auth, &admin, &name).await?;
     let reported = serde_json::to_string(&ask).unwrap_or_default();
     let act = admin.act(&auth.base, "limit key", format!("{name}: {reported}"));
     auth.base.store.limit_key(&name, &limits_of(&auth, &ask)?, &act).await?;
@@ -138,10 +159,11 @@ pub async fn limit_key(
 /// `POST /api/keys/{name}/rotate`: another secret; the earlier ones work for the overlap.
 pub async fn rotate_key(
     State(auth): State<Arc<Auth>>,
-    Admin(admin): Admin,
+    Editor(admin): Editor,
     Path(name): Path<String>,
     Ask(ask): Ask<Rotation>,
 ) -> Result<Json<MadeSecret>> {
+    may_change_key(&auth, &admin, &name).await?;
     if u64::from(ask.overlap_s) > MAX_SPAN_S {
         return Err(ServiceError::BadRequest(format!("overlap_s is at most {MAX_SPAN_S}")));
     }
@@ -158,67 +180,13 @@ pub async fn rotate_key(
 /// `DELETE /api/keys/{name}`
 pub async fn revoke_key(
     State(auth): State<Arc<Auth>>,
-    Admin(admin): Admin,
+    Editor(admin): Editor,
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
+    may_change_key(&auth, &admin, &name).await?;
     let now_ns = (auth.base.clock)();
     auth.base.store.revoke(SecretKind::Key, &name, now_ns, &admin.act(&auth.base, "revoke key", name.clone())).await?;
     auth.keys.clear();
-    Ok(StatusCode::NO_CONTENT)
-}
-
-/// `GET /api/tokens`
-pub async fn tokens(State(auth): State<Arc<Auth>>, _admin: Admin) -> Result<Json<Vec<TokenListed>>> {
-    let reported = |t: calvex_language::domain::access::Token| TokenListed {
-        name: t.name,
-        prefix: t.prefix,
-        purpose: t.purpose.name().to_owned(),
-        created: seconds(t.created_ns),
-        revoked: t.revoked_ns.map(seconds),
-    };
-    Ok(Json(auth.base.store.tokens().await?.into_iter().map(reported).collect()))
-}
-
-/// `POST /api/tokens`: a token of the one who asks.
-pub async fn add_token(
-    State(auth): State<Arc<Auth>>,
-    Admin(admin): Admin,
-    Ask(ask): Ask<NewToken>,
-) -> Result<Json<MadeSecret>> {
-    check_name(&ask.name)?;
-    let lanes = auth.base.config.get().ids_of(&ask.lanes)?;
-    let (secret, hash, prefix) = new_secret("token", rand::random());
-    let now_ns = (auth.base.clock)();
-    let lanes = (!lanes.is_empty()).then_some(lanes.as_slice());
-    let purpose = match ask.purpose.as_deref() {
-        None => Purpose::Read,
-        Some(name) => Purpose::from_name(name).ok_or_else(|| {
-            ServiceError::BadRequest(format!("`{name}` is no purpose of a token; use read or administer"))
-        })?,
-    };
-    if lanes.is_some() && purpose != Purpose::Read {
-        return Err(ServiceError::BadRequest(
-            "a token for some lanes only reads; leave out the lanes, or the purpose".into(),
-        ));
-    }
-    let act = admin.act(&auth.base, "add token", format!("{}, to {}", ask.name, purpose.name()));
-    auth.base.store.add_token(&ask.name, &hash, &prefix, admin.who.user_id, lanes, purpose, now_ns, &act).await?;
-    auth.readers.clear();
-    Ok(Json(MadeSecret { name: ask.name, secret }))
-}
-
-/// `DELETE /api/tokens/{name}`
-pub async fn revoke_token(
-    State(auth): State<Arc<Auth>>,
-    Admin(admin): Admin,
-    Path(name): Path<String>,
-) -> Result<StatusCode> {
-    let now_ns = (auth.base.clock)();
-    auth.base
-        .store
-        .revoke(SecretKind::Token, &name, now_ns, &admin.act(&auth.base, "revoke token", name.clone()))
-        .await?;
-    auth.readers.clear();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -329,7 +297,7 @@ pub async fn probe_ways(
     };
     auth.base
         .store
-        .add_key(&name, &hash, &prefix, "{}", &limits, now_ns, &admin.act(&auth.base, "probe", name.clone()))
+        .add_key(&name, &hash, &prefix, "{}", &limits, None, &admin.act(&auth.base, "probe", name.clone()))
         .await?;
     let find = |mark: String| {
         let (reading, reader) = (reading.clone(), admin.clone());

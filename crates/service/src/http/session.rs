@@ -3,7 +3,7 @@
 use super::ask::Ask;
 use crate::auth::peer::Peer;
 use crate::auth::secrets::{NO_PASSWORD, hash_secret, new_secret, verify_password};
-use crate::auth::{Reader, session_secret};
+use crate::auth::{ReadScope, Reader, session_secret};
 use crate::error::{Result, ServiceError};
 use crate::intake::ledger::shortened;
 use crate::state::Auth;
@@ -11,9 +11,10 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use calvex_language::domain::access::{Actor, Role};
-use calvex_store::records::Act;
-use calvex_wire::api::{LoginRequest, Me, SESSION_COOKIE};
+use calvex_language::domain::access::Principal;
+use calvex_language::domain::grant::May;
+use calvex_wire::api::{LanePart, LoginRequest, Me, SESSION_COOKIE};
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::sync::Arc;
 
@@ -41,7 +42,7 @@ async fn sign_in(auth: &Arc<Auth>, from: IpAddr, ask: LoginRequest) -> Result<Re
     let hash = user.as_ref().map_or(NO_PASSWORD.to_owned(), |u| u.password_hash.clone());
     let good = auth.sign_ins.hash(&auth.behind, move || verify_password(&password, &hash)).await?;
     let now_ns = (auth.base.clock)();
-    let act = |name, act| Act { at_ns: now_ns, by: Actor { name, token: None }, act, what: format!("from {from}") };
+    let act = |name, act| auth.base.act(name, act, format!("from {from}"));
     // Of who is disabled nothing else is said than of who is not known.
     let Some(user) = user.filter(|user| good && user.disabled_ns.is_none()) else {
         // A password typed as the name must not stand in the trail, so only names that exist do.
@@ -60,30 +61,62 @@ async fn sign_in(auth: &Arc<Auth>, from: IpAddr, ask: LoginRequest) -> Result<Re
             &act(&user.name, "sign in"),
         )
         .await?;
-    let cookie = format!("{SESSION_COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={SESSION_S}");
-    let lanes = auth.base.store.lanes_of_user(user.id, user.role).await?;
-    let me = me_of(auth, &user.name, user.role, &|lane| lanes.as_ref().is_none_or(|l| l.contains(&lane)));
+    let cookie = cookie(auth, &secret, SESSION_S);
+    let who = auth.base.store.person(user.id, user.name, user.role, now_ns).await?;
+    let me = me_of(auth, &who).await?;
     Ok(([(header::SET_COOKIE, cookie)], Json(me)).into_response())
+}
+
+/// The cookie of a session; over TLS it is never sent without.
+fn cookie(auth: &Auth, secret: &str, age_s: i64) -> String {
+    let secure = if auth.base.addresses.encrypted { "; Secure" } else { "" };
+    format!("{SESSION_COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={age_s}{secure}")
 }
 
 /// `POST /api/logout`
 pub async fn logout(State(auth): State<Arc<Auth>>, headers: HeaderMap, reader: Reader) -> Result<Response> {
     if let Some(secret) = session_secret(&headers) {
-        let act = Act { at_ns: (auth.base.clock)(), by: reader.who.actor(), act: "sign out", what: String::new() };
+        let act = reader.act(&auth.base, "sign out", "");
         auth.base.store.end_session(&hash_secret(secret), &act).await?;
         auth.readers.clear();
     }
-    let cookie = format!("{SESSION_COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
+    let cookie = cookie(&auth, "", 0);
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]).into_response())
 }
 
 /// `GET /api/me`
-pub async fn me(State(auth): State<Arc<Auth>>, reader: Reader) -> Json<Me> {
-    Json(me_of(&auth, &reader.who.name, reader.who.role(), &|lane| reader.may_read(lane)))
+pub async fn me(State(auth): State<Arc<Auth>>, reader: Reader) -> Result<Json<Me>> {
+    Ok(Json(me_of(&auth, &reader.who).await?))
 }
 
-fn me_of(auth: &Arc<Auth>, name: &str, role: Role, may_read: &dyn Fn(u32) -> bool) -> Me {
-    let config = auth.base.config.get();
-    let lanes = config.lanes().into_iter().filter(|l| may_read(l.id)).map(|l| l.name.clone()).collect();
-    Me { name: name.to_owned(), role: role.name().to_owned(), lanes }
+async fn me_of(auth: &Arc<Auth>, who: &Principal) -> Result<Me> {
+    let (config, scope) = (auth.base.config.get(), ReadScope::of_held(who.held.clone()));
+    let named = |may: &dyn Fn(u32) -> bool| {
+        config.lanes().into_iter().filter(|l| may(l.id)).map(|l| l.name.clone()).collect::<Vec<_>>()
+    };
+    let part = |lane: u32| {
+        let held = || who.held.iter().filter(|held| held.lane == lane);
+        let all_rows = held().any(|held| held.rows.is_empty());
+        LanePart {
+            lane: config.name(lane).to_string(),
+            rows: held().filter(|_| !all_rows).map(|held| held.rows.clone()).collect(),
+            hidden: held().flat_map(|held| held.hidden.clone()).collect::<BTreeSet<_>>().into_iter().collect(),
+        }
+    };
+    let parts = config.lanes().into_iter().filter(|l| scope.may_read(l.id) && !scope.reads_whole(l.id));
+    Ok(Me {
+        name: who.name.clone(),
+        role: who.role().name().to_owned(),
+        lanes: named(&|lane| who.may_read(lane)),
+        parts: parts.map(|l| part(l.id)).collect(),
+        teams: if who.teams.is_empty() {
+            Vec::new()
+        } else {
+            let teams = auth.base.store.teams().await?.into_iter();
+            teams.filter(|team| who.teams.contains(&team.id)).map(|team| team.name).collect()
+        },
+        changes: who.changes,
+        on_call: who.on_call,
+        manages: named(&|lane| who.changes && who.may(lane, May::Manage)),
+    })
 }

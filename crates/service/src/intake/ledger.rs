@@ -301,8 +301,10 @@ pub async fn arrivals(base: &Base, reader: &Reader, asked: Asked<'_>) -> Result<
     let from_hour = hour_of(now_ns).saturating_sub(hours - 1);
     let config = base.config.get();
     let limit = asked.limit.unwrap_or(ROWS).clamp(1, MAX_ROWS);
-    let lanes = reader.who.lanes.as_deref();
-    let mut groups = base.store.arrival_groups(from_hour, service, lanes, (asked.from, limit + 1)).await?;
+    // What was counted over all events of a lane is shown to those who may read all of them.
+    let scope = reader.scope();
+    let lanes: Vec<u32> = config.lanes().iter().map(|l| l.id).filter(|lane| scope.reads_all_rows(*lane)).collect();
+    let mut groups = base.store.arrival_groups(from_hour, service, Some(&lanes), (asked.from, limit + 1)).await?;
     let more = groups.len() > limit as usize;
     groups.truncate(limit as usize);
     let reported = |g: ArrivalGroup| {
@@ -330,7 +332,7 @@ pub async fn arrivals(base: &Base, reader: &Reader, asked: Asked<'_>) -> Result<
     };
     let arrivals: Vec<Arrival> = groups.into_iter().map(reported).collect();
     let senders: std::collections::BTreeSet<&str> = arrivals.iter().map(|a| a.sender.as_str()).collect();
-    let may_see = |sender: &str| lanes.is_none() || senders.contains(sender);
+    let may_see = |sender: &str| reader.who.administers || senders.contains(sender);
     let mut refused: BTreeMap<(String, String), Refused> = BTreeMap::new();
     for row in base.store.refusals(from_hour).await?.into_iter().rev().filter(|r| may_see(&r.sender)) {
         let reported = refused.entry((row.sender.clone(), row.reason.clone())).or_insert_with(|| Refused {
@@ -346,7 +348,7 @@ pub async fn arrivals(base: &Base, reader: &Reader, asked: Asked<'_>) -> Result<
         reported.sample = Some(row.sample).filter(|s| !s.is_empty() && reader.who.administers);
     }
     let mut set_aside: BTreeMap<(String, String, String, String, u32), SetAside> = BTreeMap::new();
-    for row in base.store.asides(from_hour, service).await?.into_iter().rev().filter(|r| reader.may_read(r.lane)) {
+    for row in base.store.asides(from_hour, service).await?.into_iter().rev().filter(|r| lanes.contains(&r.lane)) {
         let key = (row.service.clone(), row.host.clone(), row.sender.clone(), row.cause.clone(), row.lane);
         let reported = set_aside.entry(key).or_insert_with(|| SetAside {
             service: row.service,

@@ -11,6 +11,7 @@
 //! A wrong key is answered with a problem (RFC 9457) on one line, and the connection ends. What is not a line of events
 //! is refused like any other bad line, with its number since the connection began.
 
+use super::refuse;
 use super::streams::take_patiently;
 use crate::admission::accept::accept;
 use crate::admission::budget::Owner;
@@ -25,9 +26,10 @@ use serde_json::{Value, json};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
+use tokio_rustls::TlsAcceptor;
 
 /// How long the first line may take.
 const GREETING: Duration = Duration::from_secs(10);
@@ -41,11 +43,27 @@ const UNCHARGED: usize = 64 << 10;
 const BATCH_BYTES: usize = 1 << 20;
 
 /// Serves until stopped.
-pub async fn serve(receiving: Arc<Receiving>, listener: TcpListener, stopping: watch::Receiver<bool>) {
+pub async fn serve(
+    receiving: Arc<Receiving>,
+    listener: TcpListener,
+    tls: Option<TlsAcceptor>,
+    stopping: watch::Receiver<bool>,
+) {
     let connections = Connections::new(receiving.base.connections_of("JSON lines"));
     let each = |stream: Tracked, from: SocketAddr| {
-        let (receiving, stopping) = (receiving.clone(), stopping.clone());
+        let (receiving, stopping, tls) = (receiving.clone(), stopping.clone(), tls.clone());
         async move {
+            let stream: Box<dyn Stream> = match tls {
+                None => Box::new(stream),
+                Some(tls) => match tokio::time::timeout(GREETING, tls.accept(stream)).await {
+                    Ok(Ok(stream)) => Box::new(stream),
+                    _ => {
+                        let reported = format!("no TLS from {}", from.ip());
+                        refuse(&receiving.base, "JSON lines", "wrong-protocol", 1, &reported);
+                        return;
+                    }
+                },
+            };
             let mut connection =
                 Connection { stream, held: Vec::new(), limit: receiving.base.settings.event_limits().event_bytes };
             if let Err(e) = talk(&receiving, &mut connection, stopping).await {
@@ -59,8 +77,12 @@ pub async fn serve(receiving: Arc<Receiving>, listener: TcpListener, stopping: w
     running.join_all().await;
 }
 
+/// Plain or encrypted.
+trait Stream: AsyncRead + AsyncWrite + Unpin + Send {}
+impl<T: AsyncRead + AsyncWrite + Unpin + Send> Stream for T {}
+
 struct Connection {
-    stream: Tracked,
+    stream: Box<dyn Stream>,
     held: Vec<u8>,
     limit: usize,
 }

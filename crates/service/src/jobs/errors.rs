@@ -73,7 +73,7 @@ impl Looking {
 async fn see(reading: &Arc<Reading>, filter: Filter, from_ns: i64, now_ns: i64) -> Result<bool> {
     // A sender's clock may be ahead by so much.
     let range = TimeRange { from_ns, to_ns: now_ns.saturating_add(AHEAD_LIMIT_NS + 1) };
-    let scope = ReadScope::of_lanes(None::<Vec<u32>>);
+    let scope = ReadScope::everything();
     let found = run_for_rules(reading, scope, move |scope| {
         errors(scope, &ErrorsAsk { filter: &filter, range, top: MAX_GROUPS, points: 1 })
     })

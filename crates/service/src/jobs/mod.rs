@@ -20,6 +20,7 @@ use crate::notify;
 use crate::pipeline::admitted::Admitted;
 use crate::state::{Base, Health, Parts, Upkeep};
 use calvex_answer::watch::{USUAL_DAY_NS, USUAL_DAYS};
+use calvex_language::model::to_hex;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -46,6 +47,10 @@ const HEARTBEATS_EVERY: Duration = Duration::from_secs(1);
 /// Alerts are kept for so long after their end; messages of no alert, and mutes that ended.
 const ALERTS_KEPT_NS: i64 = 400 * 86_400_000_000_000;
 const MESSAGES_KEPT_NS: i64 = 30 * 86_400_000_000_000;
+/// The certificate's files are looked at this often.
+const CERTIFICATE_EVERY: Duration = Duration::from_secs(2);
+/// The end of the audit trail is written into the service's own log this often, so that one that was cut off is found.
+const TRAIL_EVERY: Duration = Duration::from_secs(3600);
 const ERRORS_EVERY: Duration = Duration::from_secs(15);
 /// A disk fills at hundreds of MiB a second at most, so its reserve lasts for longer than this.
 const DISK_EVERY: Duration = Duration::from_secs(1);
@@ -85,6 +90,27 @@ impl Jobs {
     }
 }
 
+/// Reads the certificate again where its files changed.
+async fn reload_certificate(base: &Arc<Base>) -> Result<()> {
+    let Some(certificates) = base.certificates.clone() else { return Ok(()) };
+    let read = tokio::task::spawn_blocking(move || certificates.reload()).await;
+    if read.is_ok_and(|read| {
+        read.inspect_err(|e| tracing::warn!("the certificate was not read again: {e}")).is_ok_and(|new| new)
+    }) {
+        tracing::info!("the certificate was read again");
+    }
+    Ok(())
+}
+
+/// Notes the last entry of this node's chain of the audit trail.
+async fn note_trail(base: &Arc<Base>) -> Result<()> {
+    let (node, epoch) = (base.claim.slot, base.claim.epoch);
+    if let Some((n, hash)) = base.store.trail_head((node, epoch)).await?.filter(|(n, _)| *n > 0) {
+        tracing::info!("the audit trail ends with entry {node}/{epoch}/{n} {}", to_hex(&hash));
+    }
+    Ok(())
+}
+
 /// Starts every job.
 pub fn start(parts: &Parts, admitted: &Arc<Admitted>, stop: &watch::Receiver<bool>) -> JoinSet<()> {
     let mut jobs = Jobs { tasks: JoinSet::new(), stop: stop.clone() };
@@ -102,6 +128,8 @@ pub fn start(parts: &Parts, admitted: &Arc<Admitted>, stop: &watch::Receiver<boo
         check_disk(&base, &receiving.intake.disk_full);
         Ok(())
     });
+    jobs.start(CERTIFICATE_EVERY, "certificate", base.clone(), async |base| reload_certificate(&base).await);
+    jobs.start(TRAIL_EVERY, "audit trail", base.clone(), async |base| note_trail(&base).await);
     jobs.start(BEAT_EVERY, "beat", health.clone(), async |health| beat(&health).await);
 
     let judge = Arc::new(Mutex::new(rules::Judge::new(reading.clone(), admitted.clone())));

@@ -12,11 +12,10 @@ use calvex_answer::watch::{
     Form, Known, Moments, Mutes, Rings, Rule as Compiled, RuleDocument, Standing, Standings, Stood, Strips, Usual,
     settle, stood_at, strips, walk_all,
 };
-use calvex_language::domain::access::Actor;
 use calvex_language::domain::contact::{AlertMove, Contact};
+use calvex_language::domain::grant::Holdings;
 use calvex_language::domain::rule::{Alert, AlertChange, Closed, Judgement, Rule, RuleCondition, RuleGroup, RuleState};
 use calvex_language::model::time::{SECOND_NS, format_utc};
-use calvex_store::records::Act;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -35,6 +34,8 @@ struct Memory {
     touched_ns: Option<i64>,
     /// The revision that is compiled, and the figures read for it.
     compiled: Option<(u32, Compiled)>,
+    /// What may be read, as a text: the rings are of this.
+    scope: String,
     rings: Rings,
     /// What a deviation measured on days of which the events may be gone, and when that was read.
     usual: (i64, Arc<Usual>),
@@ -45,21 +46,23 @@ struct Memory {
 /// What a turn looks up once for all rules.
 #[derive(Default)]
 struct Shared {
-    /// The lanes of owners.
-    lanes: HashMap<u32, Option<Vec<u32>>>,
+    /// What teams, and owners of rules of none, may read.
+    held: HashMap<(u32, Option<u32>), Holdings>,
     /// Judgements of rules that are quiet and stay so: they are one commit.
     quiet: Vec<Judgement>,
 }
 
 impl Shared {
-    /// The lanes that a rule's owner may read; none are named where these are all.
-    async fn lanes_of(&mut self, reading: &Reading, rule: &Rule) -> Result<Option<Vec<u32>>> {
-        if let Some(lanes) = self.lanes.get(&rule.owner_id) {
-            return Ok(lanes.clone());
+    /// What a rule may read.
+    async fn scope_of(&mut self, reading: &Reading, rule: &Rule) -> Result<ReadScope> {
+        let whose = rule.team_id.map_or((rule.owner_id, None), |team| (0, Some(team)));
+        if let Some(held) = self.held.get(&whose) {
+            return Ok(ReadScope::of_held(held.clone()));
         }
-        let lanes = reading.base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?;
-        self.lanes.insert(rule.owner_id, lanes.clone());
-        Ok(lanes)
+        let now_ns = (reading.base.clock)();
+        let held: Holdings = reading.base.store.held_by_rule(rule.owner_id, rule.team_id, now_ns).await?.into();
+        self.held.insert(whose, held.clone());
+        Ok(ReadScope::of_held(held))
     }
 
     /// Commits a judgement, at the end of the turn where nothing of it is news.
@@ -234,18 +237,30 @@ async fn judge(
     let stood: Vec<Stood> = known.iter().map(stood_of).collect();
     let standings =
         if turn.again { stood_at(&compiled, &stood, turn.from_ns) } else { standings(reading, rule).await? };
-    let lanes = shared.lanes_of(reading, rule).await?;
-    let read = read(reading, rule, (compiled.clone(), lanes.clone()), turn.moments, memory).await?;
+    let scope = shared.scope_of(reading, rule).await?;
+    if memory.scope != scope.key() {
+        // What was counted for other rights is not what may be read now.
+        (memory.scope, memory.rings, memory.usual) = (scope.key(), Rings::default(), <_>::default());
+    }
+    let read = read(reading, rule, (compiled.clone(), scope.clone()), turn.moments, memory).await?;
     if let Some(why) = read.incomplete {
         fail(reading, rule, &why).await?;
         return Ok(false);
     }
-    let blind_ns = sources.silent_since(reading, lanes, &compiled).await;
+    let blind_ns = sources.silent_since(reading, scope, &compiled).await;
     let mutes = rule.mutes.iter().filter(|mute| mute.until_ns > now_ns).map(|mute| mute.filter.as_str());
     let mutes = Mutes::new(&compiled, mutes, &stood);
     let walked = walk_all(&compiled, &turn, &read, standings, blind_ns, &mutes);
     let settled = settle(&stood, &walked.found, (turn.from_ns, turn.until_ns), &compiled.bound);
     let until_ns = turn.until_ns;
+    // A contact of a team hears of the rules of that team alone.
+    let own: Vec<Contact>;
+    let contacts = if contacts.iter().all(|contact| contact.team.is_none()) {
+        contacts
+    } else {
+        own = contacts.iter().filter(|c| c.team.is_none() || c.team == rule.team_id).cloned().collect();
+        &own
+    };
     let changing = Changing { reading, rule, compiled: &compiled, contacts, judged_before_ns: judged_ns };
     let changes = changing.changes(&known, &settled).await?;
     let state = walked.groups.iter().map(|group| group.state).max_by_key(|state| *state == RuleState::Raised);
@@ -291,7 +306,7 @@ fn condition_of(read: &Strips, blind_ns: Option<i64>) -> (Option<RuleCondition>,
 async fn read(
     reading: &Arc<Reading>,
     rule: &Rule,
-    (compiled, lanes): (Compiled, Option<Vec<u32>>),
+    (compiled, scope): (Compiled, ReadScope),
     moments: Moments,
     memory: &mut Memory,
 ) -> Result<Strips> {
@@ -300,12 +315,12 @@ async fn read(
         known = rehearse::known(reading).await?;
     }
     let now_ns = (reading.base.clock)();
-    if compiled.usual_key(lanes.as_deref()).is_some() && now_ns - memory.usual.0 >= USUAL_AGAIN_NS {
-        memory.usual = (now_ns, usual::kept(&reading.base, rule.id, &compiled, lanes.as_deref()).await?);
+    if compiled.usual_key(&memory.scope).is_some() && now_ns - memory.usual.0 >= USUAL_AGAIN_NS {
+        memory.usual = (now_ns, usual::kept(&reading.base, rule.id, &compiled, &memory.scope).await?);
     }
     known.usual = memory.usual.1.clone();
     let mut rings = std::mem::take(&mut memory.rings);
-    let (read, rings) = search::run_for_rules(reading, ReadScope::of_lanes(lanes), move |scope| {
+    let (read, rings) = search::run_for_rules(reading, scope, move |scope| {
         let read = strips(scope, &compiled, moments, &known, &mut rings);
         (read, rings)
     })
@@ -366,12 +381,8 @@ async fn take_back(reading: &Arc<Reading>, rule: &Rule, compiled: &Compiled, now
         changes,
     };
     reading.base.store.commit_judgement(&reading.base.claim, &judgement).await?;
-    let by = Actor { name: "calvex serve", token: None };
-    reading
-        .base
-        .store
-        .audit(&Act { at_ns: now_ns, by, act: "take back judgement", what: format!("{}: {note}", rule.name) })
-        .await?;
+    let act = reading.base.act("calvex serve", "take back judgement", format!("{}: {note}", rule.name));
+    reading.base.store.audit(&act).await?;
     Ok(true)
 }
 

@@ -16,7 +16,7 @@ const EVERY_NS: i64 = 30 * 1_000_000_000;
 /// What comes later than this makes no source be read again: senders decide how late, and a gap of days is not filled.
 const LATE_NS: i64 = 600 * 1_000_000_000;
 
-/// One source: a filter, of the lanes that some owner may read.
+/// One source: a filter, of what some owner may read.
 struct Source {
     rule: Compiled,
     rings: Rings,
@@ -49,17 +49,12 @@ impl Sources {
         self.known.values().map(|source| source.rings.bytes()).sum()
     }
 
-    /// Since when nothing has come of what a rule judges, though it usually does; `lanes` are those that its owner may read.
+    /// Since when nothing has come of what a rule judges, though it usually does; `scope` is what its owner may read.
     /// None where that cannot be read: the rule is judged all the same.
-    pub async fn silent_since(
-        &mut self,
-        reading: &Arc<Reading>,
-        lanes: Option<Vec<u32>>,
-        compiled: &Compiled,
-    ) -> Option<i64> {
+    pub async fn silent_since(&mut self, reading: &Arc<Reading>, scope: ReadScope, compiled: &Compiled) -> Option<i64> {
         let filter = compiled.sources()?;
         let now_ns = (reading.base.clock)();
-        let key = format!("{lanes:?} {filter}");
+        let key = format!("{} {filter}", scope.key());
         if !self.known.contains_key(&key) {
             if self.began {
                 return None;
@@ -81,7 +76,7 @@ impl Sources {
         let until_ns = asked.judged_until(now_ns);
         let moments = Moments::between(until_ns - 20 * step_ns, until_ns, step_ns);
         let mut rings = std::mem::take(&mut source.rings);
-        let looked = search::run_for_rules(reading, ReadScope::of_lanes(lanes), move |scope| {
+        let looked = search::run_for_rules(reading, scope, move |scope| {
             let read = strips(scope, &asked, moments, &Known::default(), &mut rings);
             (read, rings)
         });

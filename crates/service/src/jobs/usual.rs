@@ -39,8 +39,8 @@ impl Keeper {
         let mut left = MAX_TURN;
         for rule in base.store.rules().await? {
             let Ok(compiled) = RuleDocument::read(&rule.document, base.config.get().ties()) else { continue };
-            let lanes = base.store.lanes_of_user(rule.owner_id, rule.owner_role).await?;
-            let Some(key) = compiled.usual_key(lanes.as_deref()) else { continue };
+            let scope = ReadScope::of_held(base.store.held_by_rule(rule.owner_id, rule.team_id, now_ns).await?);
+            let Some(key) = compiled.usual_key(&scope.key()) else { continue };
             // A day is kept once no event of it is judged again.
             let today = (now_ns - compiled.delay_ns - compiled.late_ns).div_euclid(USUAL_DAY_NS);
             let kept = base.store.usual_days(rule.id, key).await?;
@@ -53,7 +53,7 @@ impl Keeper {
                     return Ok(());
                 }
                 left -= 1;
-                match day_of(&reading, lanes.clone(), &compiled, day).await? {
+                match day_of(&reading, scope.clone(), &compiled, day).await? {
                     Some(figures) => {
                         let kept = KeptDay { day: number, step_ns: compiled.step_ns, figures };
                         base.store.keep_usual(rule.id, key, &kept).await?;
@@ -69,15 +69,9 @@ impl Keeper {
 }
 
 /// A day's figures as its rule's owner sees them, packed; none where they cannot be read whole.
-async fn day_of(
-    reading: &Arc<Reading>,
-    lanes: Option<Vec<u32>>,
-    compiled: &Compiled,
-    day: i64,
-) -> Result<Option<Vec<u8>>> {
+async fn day_of(reading: &Arc<Reading>, scope: ReadScope, compiled: &Compiled, day: i64) -> Result<Option<Vec<u8>>> {
     let asked = compiled.clone();
-    let figures =
-        run_for_rules(reading, ReadScope::of_lanes(lanes), move |scope| usual_day(scope, &asked, day)).await?;
+    let figures = run_for_rules(reading, scope, move |scope| usual_day(scope, &asked, day)).await?;
     let bytes = figures.and_then(|figures| encode_usual_day(&figures));
     Ok(bytes.and_then(|bytes| zstd::encode_all(bytes.as_slice(), 3).ok()))
 }

@@ -16,8 +16,10 @@ use hyper_util::service::TowerToHyperService;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
+use tokio_rustls::TlsAcceptor;
 use tower::util::MapRequest;
 
 /// The first byte of a TLS record that begins a handshake (RFC 8446, 5.1).
@@ -27,14 +29,19 @@ const STREAMS: u32 = 64;
 /// Bytes of a request's head.
 const MAX_HEAD: usize = 32 << 10;
 
+/// A way in over HTTP.
+pub(crate) struct Door {
+    /// As it is reported.
+    pub name: &'static str,
+    pub listener: TcpListener,
+    /// Where it is encrypted.
+    pub tls: Option<TlsAcceptor>,
+    pub router: Router,
+}
+
 /// Serves until `stopping`, then lets requests under way end.
-pub(crate) async fn serve(
-    base: Arc<Base>,
-    name: &'static str,
-    listener: TcpListener,
-    router: Router,
-    stopping: watch::Receiver<bool>,
-) {
+pub(crate) async fn serve(base: Arc<Base>, door: Door, stopping: watch::Receiver<bool>) {
+    let Door { name, listener, tls, router } = door;
     let patience = base.settings.seconds("limits.request_s");
     let mut builder = Builder::new(TokioExecutor::new());
     builder.http1().timer(TokioTimer::new()).header_read_timeout(patience).max_buf_size(MAX_HEAD);
@@ -49,7 +56,8 @@ pub(crate) async fn serve(
     let connections = Connections::new(base.connections_of(name));
     let each = |stream: Tracked, from| {
         let (base, builder, router, watcher) = (base.clone(), builder.clone(), router.clone(), graceful.watcher());
-        async move { connection(&base, name, stream, from, &builder, router, watcher, patience).await }
+        let tls = tls.clone();
+        async move { connection(&base, (name, tls), (stream, from), &builder, router, watcher, patience).await }
     };
     // Those that ask for nothing yet end when this goes.
     let _running = accept(listener, connections, stopping, each).await;
@@ -58,9 +66,8 @@ pub(crate) async fn serve(
 
 async fn connection(
     base: &Base,
-    name: &'static str,
-    stream: Tracked,
-    from: SocketAddr,
+    (name, tls): (&'static str, Option<TlsAcceptor>),
+    (mut stream, from): (Tracked, SocketAddr),
     builder: &Builder<TokioExecutor>,
     router: Router,
     watcher: Watcher,
@@ -71,12 +78,37 @@ async fn connection(
     if !matches!(tokio::time::timeout(patience, stream.peek(&mut first)).await, Ok(Ok(1..))) {
         return;
     }
-    if first[0] == TLS_HANDSHAKE {
-        refuse(base, name, "wrong-protocol", 1, &format!("TLS from {}", from.ip()));
-        tracing::warn!("{from} speaks TLS on the plain {name}");
-        return;
-    }
     stream.set_nodelay();
+    match (tls, first[0] == TLS_HANDSHAKE) {
+        (None, false) => requests(stream, from, builder, router, watcher).await,
+        (Some(tls), true) => match tokio::time::timeout(patience, tls.accept(stream)).await {
+            Ok(Ok(stream)) => requests(stream, from, builder, router, watcher).await,
+            Ok(Err(e)) => tracing::debug!("{from} did not begin TLS on the {name}: {e}"),
+            Err(_) => tracing::debug!("{from} took too long to begin TLS on the {name}"),
+        },
+        (None, true) => {
+            refuse(base, name, "wrong-protocol", 1, &format!("TLS from {}", from.ip()));
+            tracing::warn!("{from} speaks TLS on the plain {name}");
+        }
+        (Some(_), false) => {
+            refuse(base, name, "wrong-protocol", 1, &format!("no TLS from {}", from.ip()));
+            tracing::warn!("{from} speaks without TLS on the {name}, which is encrypted");
+            // Whoever sees it learns what to do; a client that speaks another protocol is none the worse.
+            let _ = tokio::time::timeout(patience, stream.write_all(PLAIN)).await;
+        }
+    }
+}
+
+/// What a request without TLS gets where it is needed.
+const PLAIN: &[u8] = b"HTTP/1.1 400 Bad Request\r\ncontent-type: text/plain\r\ncontent-length: 53\r\nconnection: close\r\n\r\nthis port speaks TLS; begin the address with https://";
+
+async fn requests(
+    stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    from: SocketAddr,
+    builder: &Builder<TokioExecutor>,
+    router: Router,
+    watcher: Watcher,
+) {
     // Who asks is bounded by its address where nothing else is known of it.
     let peer = Peer(from.ip().to_canonical());
     let router = MapRequest::new(router, move |mut request: Request<Incoming>| {

@@ -2,20 +2,21 @@
 //! cost a database start to find out.
 
 mod http;
+mod tls;
+
+pub use tls::Certificates;
 
 use crate::config::settings::Settings;
 use crate::error::{Result, ServiceError};
 use crate::intake::{grpc_router, serve_lines, serve_syslog_tcp, serve_syslog_tls, serve_syslog_udp};
 use crate::state::Parts;
 use calvex_wire::api::WayIn;
-use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use std::net::SocketAddr;
 use std::sync::Arc;
+use tls::Speaks;
 use tokio::net::{TcpListener, UdpSocket};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
-use tokio_rustls::TlsAcceptor;
 
 /// Sockets, bound and not yet served.
 pub(crate) struct Listeners {
@@ -25,7 +26,11 @@ pub(crate) struct Listeners {
     lines: Option<TcpListener>,
     syslog_udp: Option<UdpSocket>,
     syslog_tcp: Option<TcpListener>,
-    syslog_tls: Option<(TcpListener, TlsAcceptor)>,
+    syslog_tls: Option<TcpListener>,
+    /// Of the ways in that are encrypted always.
+    pub(crate) certificates: Option<Arc<Certificates>>,
+    /// Of those that are plain without it.
+    encrypted: Option<Arc<Certificates>>,
 }
 
 /// Where the ways in are.
@@ -45,6 +50,8 @@ pub struct Addresses {
     pub syslog_tcp: Option<SocketAddr>,
     /// Syslog in encrypted streams.
     pub syslog_tls: Option<SocketAddr>,
+    /// Whether HTTP, gRPC and JSON lines speak TLS.
+    pub encrypted: bool,
 }
 
 impl Addresses {
@@ -118,20 +125,19 @@ fn clash(settings: &Settings) -> Option<(&'static str, &'static str, String)> {
     None
 }
 
-/// The certificate and key that the settings name.
-fn tls(settings: &Settings) -> Result<TlsAcceptor> {
-    let (cert, key) = (settings.text("tls.cert"), settings.text("tls.key"));
-    let bad = |name: &str, path: &str, why: String| {
-        ServiceError::Setting(format!("{name} = `{path}`: {why}; give a PEM file, or set syslog.tls_listen to off"))
+/// The settings of ways in that speak TLS wherever there is a certificate, and are plain without one.
+const EITHER: [&str; 4] = ["http.listen", "http.otlp_listen", "grpc.listen", "lines.listen"];
+
+/// A plain way in on an address that others reach, where no setting says that this is meant.
+fn exposed(settings: &Settings, encrypted: bool) -> Option<(&'static str, String)> {
+    if encrypted || settings.flag("tls.allow_plain") {
+        return None;
+    }
+    let reaches = |name: &&str| match settings.text(name).parse::<SocketAddr>() {
+        Ok(address) => !address.ip().to_canonical().is_loopback(),
+        Err(_) => !is_off(settings.text(name)) && !settings.text(name).starts_with("localhost:"),
     };
-    let chain = CertificateDer::pem_file_iter(cert).and_then(|list| list.collect::<Result<Vec<_>, _>>());
-    let chain = chain.map_err(|e| bad("tls.cert", cert, e.to_string()))?;
-    let secret = PrivateKeyDer::from_pem_file(key).map_err(|e| bad("tls.key", key, e.to_string()))?;
-    let config = rustls::ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
-        .with_safe_default_protocol_versions()
-        .and_then(|builder| builder.with_no_client_auth().with_single_cert(chain, secret))
-        .map_err(|e| bad("tls.cert", cert, e.to_string()))?;
-    Ok(TlsAcceptor::from(Arc::new(config)))
+    EITHER.into_iter().find(reaches).map(|name| (name, settings.text(name).to_owned()))
 }
 
 impl Listeners {
@@ -140,6 +146,13 @@ impl Listeners {
         if let Some((one, other, address)) = clash(settings) {
             let reported = format!("{one} and {other} both name {address}; give each a port of its own");
             return Err(ServiceError::Setting(reported));
+        }
+        let certificates = Certificates::of(settings)?;
+        let encrypted = certificates.is_some() && settings.flag("tls.everywhere");
+        if let Some((name, address)) = exposed(settings, encrypted) {
+            return Err(ServiceError::Setting(format!(
+                "{name} = `{address}` would send keys and passwords unencrypted; set tls.cert and tls.key, or tls.allow_plain where something in front encrypts"
+            )));
         }
         let http = settings.text("http.listen");
         let udp = settings.text("syslog.udp_listen");
@@ -154,9 +167,14 @@ impl Listeners {
             },
             syslog_tcp: bind(settings, "syslog.tcp_listen").await?,
             syslog_tls: match bind(settings, "syslog.tls_listen").await? {
-                Some(listener) => Some((listener, tls(settings)?)),
-                None => None,
+                Some(_) if certificates.is_none() => {
+                    let reported = "syslog.tls_listen needs tls.cert and tls.key; `calvex admin certificate` makes them for a trial";
+                    return Err(ServiceError::Setting(reported.into()));
+                }
+                listener => listener,
             },
+            encrypted: certificates.clone().filter(|_| encrypted),
+            certificates,
         })
     }
 
@@ -173,42 +191,66 @@ impl Listeners {
             lines: of(&self.lines),
             syslog_udp: self.syslog_udp.as_ref().and_then(|s| s.local_addr().ok()),
             syslog_tcp: of(&self.syslog_tcp),
-            syslog_tls: self.syslog_tls.as_ref().and_then(|(l, _)| l.local_addr().ok()),
+            syslog_tls: of(&self.syslog_tls),
+            encrypted: self.encrypted.is_some(),
         })
     }
 
     /// Serves all of them until `stopping`.
-    pub(crate) fn serve(self, parts: &Parts, stopping: &watch::Receiver<bool>) -> JoinSet<()> {
+    ///
+    /// # Errors
+    /// Where the library has no safe protocol.
+    pub(crate) fn serve(self, parts: &Parts, stopping: &watch::Receiver<bool>) -> Result<JoinSet<()>> {
         let mut tasks = JoinSet::new();
-        let router = crate::http::router(parts.clone());
-        tasks.spawn(http::serve(parts.base.clone(), "HTTP port", self.http, router, stopping.clone()));
+        let tls = |speaks| self.encrypted.as_ref().map(|c| c.acceptor(speaks)).transpose();
+        let (base, receiving) = (&parts.base, &parts.receiving);
+        let mut http = |name, listener, speaks, router| {
+            let door = http::Door { name, listener, tls: tls(speaks)?, router };
+            tasks.spawn(http::serve(base.clone(), door, stopping.clone()));
+            Ok::<_, ServiceError>(())
+        };
+        http("HTTP port", self.http, Speaks::Http, crate::http::router(parts.clone()))?;
         if let Some(listener) = self.otlp {
-            let router = crate::http::otlp_router(parts.clone());
-            tasks.spawn(http::serve(parts.base.clone(), "OTLP port", listener, router, stopping.clone()));
+            http("OTLP port", listener, Speaks::Http, crate::http::otlp_router(parts.clone()))?;
         }
         if let Some(listener) = self.grpc {
-            let router = grpc_router(parts.receiving.clone());
-            tasks.spawn(http::serve(parts.base.clone(), "gRPC port", listener, router, stopping.clone()));
+            http("gRPC port", listener, Speaks::Grpc, grpc_router(receiving.clone()))?;
         }
         if let Some(listener) = self.lines {
-            tasks.spawn(serve_lines(parts.receiving.clone(), listener, stopping.clone()));
+            tasks.spawn(serve_lines(receiving.clone(), listener, tls(Speaks::Other)?, stopping.clone()));
         }
         if let Some(socket) = self.syslog_udp {
-            tasks.spawn(serve_syslog_udp(parts.receiving.clone(), socket, stopping.clone()));
+            tasks.spawn(serve_syslog_udp(receiving.clone(), socket, stopping.clone()));
         }
         if let Some(listener) = self.syslog_tcp {
-            tasks.spawn(serve_syslog_tcp(parts.receiving.clone(), listener, stopping.clone()));
+            tasks.spawn(serve_syslog_tcp(receiving.clone(), listener, stopping.clone()));
         }
-        if let Some((listener, tls)) = self.syslog_tls {
-            tasks.spawn(serve_syslog_tls(parts.receiving.clone(), listener, tls, stopping.clone()));
+        if let (Some(listener), Some(certificates)) = (self.syslog_tls, &self.certificates) {
+            let tls = certificates.acceptor(Speaks::Other)?;
+            tasks.spawn(serve_syslog_tls(receiving.clone(), listener, tls, stopping.clone()));
         }
-        tasks
+        Ok(tasks)
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_plain_port_is_for_this_machine_alone() {
+        let exposed_of = |settings: &[(&'static str, &str)], encrypted| {
+            let options: Vec<_> = settings.iter().map(|(name, value)| (*name, (*value).to_owned(), "--x")).collect();
+            exposed(&Settings::read(None, &|_| None, &options).unwrap(), encrypted).map(|(name, _)| name)
+        };
+        assert_eq!(exposed_of(&[], false), None);
+        for outside in ["0.0.0.0:1", "10.4.0.1:1", "[::]:1", "calvex.fennmark.example:1"] {
+            assert_eq!(exposed_of(&[("lines.listen", outside)], false), Some("lines.listen"), "{outside}");
+            assert_eq!(exposed_of(&[("lines.listen", outside)], true), None);
+            assert_eq!(exposed_of(&[("lines.listen", outside), ("tls.allow_plain", "true")], false), None);
+        }
+        assert_eq!(exposed_of(&[("http.listen", "[::1]:1"), ("grpc.listen", "off")], false), None);
+    }
 
     #[test]
     fn two_settings_of_one_port_are_named() {

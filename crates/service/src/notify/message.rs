@@ -287,6 +287,19 @@ pub fn unreachable(base: &Base, contacts: &[Contact], failing: &Contact, why: &s
     calls.take(MAX_OTHERS).flat_map(row).collect()
 }
 
+/// What the contact of a lane's owner hears of somebody on call who reads the lane for an hour.
+pub fn glass_broken(base: &Base, contact: &Contact, (lane, who, why): (&str, &str, &str)) -> Vec<Notification> {
+    let now_ns = (base.clock)();
+    let said =
+        format!("{who} broke the glass and reads the lane {lane} for an hour: {why}. It can be ended on People.");
+    let payload = content(base, ("lane.glass-broken", format!("glass.{lane}.{now_ns}"), lane), said);
+    let row = |by: NotifyBy, target: &str| Notification {
+        due_ns: now_ns,
+        ..plain(base, contact, (by, target), AlertMove::GlassBroken, &payload)
+    };
+    ways(contact, row)
+}
+
 /// What each contact was to hear of an alert. What was held back counts too: whoever could not be notified took nothing, and
 /// the next one is called.
 pub fn heard(sent: &[(String, AlertMove, u32, i64)]) -> Vec<Heard> {

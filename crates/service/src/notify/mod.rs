@@ -90,6 +90,15 @@ async fn try_once(
     Ok(())
 }
 
+/// Notifies the contact of a lane's owner that somebody on call reads it.
+///
+/// # Errors
+/// Where the database fails.
+pub async fn glass_broken(base: &Base, contact: &Contact, about: (&str, &str, &str)) -> Result<()> {
+    let messages = message::glass_broken(base, contact, about);
+    Ok(base.store.add_to_outbox(&base.claim, &messages).await?)
+}
+
 /// Delivers one message now, to the address that its contact has now.
 ///
 /// # Errors

@@ -1,6 +1,6 @@
 //! What can be found now: heads, heads being sealed, and chunks, each event in exactly one of them at any moment.
 
-use crate::auth::ReadScope;
+use crate::auth::{LaneAccess, ReadScope};
 use crate::config::Config;
 use calvex_answer::retention::visible_until_ns;
 use calvex_answer::scan::{Extent, InBloomSet, Location};
@@ -231,15 +231,14 @@ impl View {
     pub fn extents(&self, config: &Config, now_ns: i64, scope: &ReadScope) -> Vec<Extent> {
         let inner = self.inner.read();
         let mut extents = Vec::new();
+        let mut access: HashMap<u32, LaneAccess> = HashMap::new();
         let sealing = inner.sealing.iter().flat_map(|(k, list)| list.iter().map(move |h| (k, h)));
         for (key, head) in inner.heads.iter().chain(sealing) {
             let kept = config.lane(key.lane).is_some_and(|l| visible_until_ns(key.day, l.retention_days) > now_ns);
-            if !kept || !scope.may_read(key.lane) {
-                continue;
-            }
-            extents.extend(head.pages.iter().map(|page| {
+            let access = access.entry(key.lane).or_insert_with(|| scope.access(key.lane, config));
+            for page in head.pages.iter().filter(|_| kept) {
                 let (time_min, time_max) = page.time_span();
-                Extent {
+                let extent = Extent {
                     lane: config.name(key.lane),
                     time_min,
                     time_max,
@@ -247,12 +246,14 @@ impl View {
                     location: Location::Head(page.clone()),
                     bloom_set: None,
                     restriction: None,
-                }
-            }));
+                };
+                push(&mut extents, extent, access);
+            }
         }
         for chunk in inner.chunks.values() {
-            if chunk.visible_until_ns > now_ns && scope.may_read(chunk.lane) {
-                extents.push(Extent {
+            if chunk.visible_until_ns > now_ns {
+                let access = access.entry(chunk.lane).or_insert_with(|| scope.access(chunk.lane, config));
+                let extent = Extent {
                     lane: config.name(chunk.lane),
                     time_min: chunk.time_min,
                     time_max: chunk.time_max,
@@ -260,10 +261,22 @@ impl View {
                     location: Location::Chunk(chunk.id),
                     bloom_set: chunk.bloom_set.map(|r| InBloomSet { id: r.id, member: usize::from(r.place) }),
                     restriction: None,
-                });
+                };
+                push(&mut extents, extent, access);
             }
         }
         extents
+    }
+}
+
+/// Adds what may be read of an extent.
+fn push(extents: &mut Vec<Extent>, extent: Extent, access: &LaneAccess) {
+    match access {
+        LaneAccess::None => {}
+        LaneAccess::Whole => extents.push(extent),
+        LaneAccess::Part(parts) => {
+            extents.extend(parts.iter().map(|part| Extent { restriction: Some(part.clone()), ..extent.clone() }));
+        }
     }
 }
 
@@ -337,10 +350,12 @@ mod tests {
             retention_days: 10_000,
             listed: true,
             is_default: true,
+            owner: None,
+            audited: false,
             day_events: None,
             day_bytes: None,
         };
-        let extents = view.extents(&Config::of_lanes(vec![lane]), 0, &ReadScope::of_lanes(None::<Vec<u32>>));
+        let extents = view.extents(&Config::of_lanes(vec![lane]), 0, &ReadScope::everything());
         let budget = Budget::new(1 << 20);
         let scope = Scope {
             view: &extents,
@@ -349,6 +364,7 @@ mod tests {
             stop: &|| None,
             budget: &budget,
             progress: None,
+            passing: None,
         };
         let ask = Find { filter: &Filter::All, range: TimeRange::ALL, order: Order::Oldest, after: None, limit: 1000 };
         let found = find(&scope, &ask);

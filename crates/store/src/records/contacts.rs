@@ -31,6 +31,7 @@ impl Store {
                 heartbeat_s: r.try_get(12)?,
                 beat: (r.try_get(13)?, r.try_get(14)?),
                 failing_since_ns: r.try_get(15)?,
+                team: r.try_get(16)?,
             })
         };
         rows.iter().map(contact).collect()
@@ -58,6 +59,7 @@ impl Store {
             .bind(plan.hourly)
             .bind(contact.heartbeat_s)
             .bind(act.at_ns)
+            .bind(contact.team)
             .execute(&mut *tx)
             .await?;
         record(&mut tx, act).await?;

@@ -30,14 +30,16 @@ impl Store {
         prefix: &str,
         fixed: &str,
         limits: &KeyLimits,
-        now_ns: i64,
+        team: Option<u32>,
         act: &Act<'_>,
     ) -> Result<()> {
+        let now_ns = act.at_ns;
         let mut tx = self.pool.begin().await?;
         let added = sqlx::query(sql::KEY_ADD)
             .bind(name)
             .bind(fixed)
             .bind(now_ns)
+            .bind(team)
             .execute(&mut *tx)
             .await
             .map_err(StoreError::taken("the key's name"))?;
@@ -152,6 +154,7 @@ impl Store {
                 created_ns: row.try_get(7)?,
                 revoked_ns: row.try_get(8)?,
                 last_ns: row.try_get(9)?,
+                team: row.try_get(10)?,
                 secrets: secrets.iter().map(secret).collect::<Result<_>>()?,
             });
         }

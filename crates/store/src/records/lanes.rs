@@ -1,34 +1,64 @@
 //! Lanes and routes as records.
 
+use super::grants::{NewGrant, give};
+use super::teams::team_id;
 use super::{Act, record};
 use crate::{Result, Store, StoreError, sql};
+use calvex_language::domain::grant::{Grantee, Held, May};
 use sqlx::Row;
 
+/// What is set of a lane.
+#[derive(Debug, Clone)]
+#[allow(missing_docs)]
+pub struct LaneTerms<'a> {
+    pub name: &'a str,
+    pub retention_days: u32,
+    /// Whether its existence may be reported to those who may not read it.
+    pub listed: bool,
+    /// Events and bytes it takes a day; any number if none.
+    pub day_events: Option<u64>,
+    pub day_bytes: Option<u64>,
+    /// The team that owns it.
+    pub owner: Option<&'a str>,
+    /// Whether its reads are recorded.
+    pub audited: bool,
+}
+
 impl Store {
-    /// Makes a lane, or changes an existing one, and the term of its chunks with it; its id. `day` is its daily quota of
-    /// events and bytes.
+    /// Makes a lane, or changes an existing one, and the term of its chunks with it; its id. Of a lane that is new and that
+    /// no team owns, `maker` is given all.
     ///
     /// # Errors
-    /// Where the database fails; nothing is changed then.
-    pub async fn put_lane(
-        &self,
-        name: &str,
-        retention_days: u32,
-        reported: bool,
-        (day_events, day_bytes): (Option<u64>, Option<u64>),
-        act: &Act<'_>,
-    ) -> Result<u32> {
+    /// [`StoreError::Missing`] where the team is not known; nothing is changed then, or where the database fails.
+    pub async fn put_lane(&self, lane: &LaneTerms<'_>, maker: Option<&str>, act: &Act<'_>) -> Result<u32> {
         let mut tx = self.pool.begin().await?;
+        let known: Option<u32> = sqlx::query_scalar(sql::LANE_ID).bind(lane.name).fetch_optional(&mut *tx).await?;
+        let owner = match lane.owner {
+            Some(team) => Some(team_id(&mut tx, team).await?),
+            None => None,
+        };
         sqlx::query(sql::LANE_PUT)
-            .bind(name)
-            .bind(retention_days)
-            .bind(reported)
-            .bind(day_events)
-            .bind(day_bytes)
+            .bind(lane.name)
+            .bind(lane.retention_days)
+            .bind(lane.listed)
+            .bind(lane.day_events)
+            .bind(lane.day_bytes)
+            .bind(owner)
+            .bind(lane.audited)
             .execute(&mut *tx)
             .await?;
-        let id: u32 = sqlx::query_scalar(sql::LANE_ID).bind(name).fetch_one(&mut *tx).await?;
-        sqlx::query(sql::CHUNK_RETERM).bind(i64::from(retention_days)).bind(id).execute(&mut *tx).await?;
+        let id: u32 = sqlx::query_scalar(sql::LANE_ID).bind(lane.name).fetch_one(&mut *tx).await?;
+        sqlx::query(sql::CHUNK_RETERM).bind(i64::from(lane.retention_days)).bind(id).execute(&mut *tx).await?;
+        if let (None, None, Some(maker)) = (known, owner, maker) {
+            let grant = NewGrant {
+                to: Grantee::Person(maker.to_owned()),
+                held: Held::whole(id, May::Manage),
+                ends_ns: None,
+                why: "made the lane".to_owned(),
+                break_glass: false,
+            };
+            give(&mut tx, &grant, act).await?;
+        }
         record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(id)

@@ -17,8 +17,12 @@ impl Store {
     /// Where the database fails.
     pub async fn people(&self, now_ns: i64) -> Result<Vec<Person>> {
         let mut lanes: HashMap<u32, Vec<u32>> = HashMap::new();
-        for row in sqlx::query(sql::PERSON_LANES).fetch_all(&self.pool).await? {
+        for row in sqlx::query(sql::PERSON_LANES).bind(now_ns).bind(now_ns).fetch_all(&self.pool).await? {
             lanes.entry(row.try_get(0)?).or_default().push(row.try_get(1)?);
+        }
+        let mut teams: HashMap<u32, Vec<String>> = HashMap::new();
+        for row in sqlx::query(sql::PERSON_TEAMS).fetch_all(&self.pool).await? {
+            teams.entry(row.try_get(0)?).or_default().push(row.try_get(1)?);
         }
         let idle_ns = now_ns - SESSION_IDLE_NS;
         let rows = sqlx::query(sql::PERSON_ALL).bind(now_ns).bind(idle_ns).fetch_all(&self.pool).await?;
@@ -27,6 +31,8 @@ impl Store {
                 name: r.try_get(1)?,
                 role: named("role", r.try_get(2)?, Role::from_name)?,
                 lanes: lanes.remove(&r.try_get::<u32, _>(0)?).unwrap_or_default(),
+                teams: teams.remove(&r.try_get::<u32, _>(0)?).unwrap_or_default(),
+                by_provider: r.try_get(7)?,
                 created_ns: r.try_get(3)?,
                 disabled_ns: r.try_get(4)?,
                 sessions: u64::try_from(r.try_get::<i64, _>(5)?).unwrap_or(0),
@@ -45,12 +51,6 @@ impl Store {
         let id = locked(&mut tx, name).await?;
         if let Some(role) = change.role {
             sqlx::query(sql::PERSON_ROLE).bind(role.name()).bind(id).execute(&mut *tx).await?;
-        }
-        if let Some(lanes) = &change.lanes {
-            sqlx::query(sql::USER_LANES_CLEAR).bind(id).execute(&mut *tx).await?;
-            for lane in lanes {
-                sqlx::query(sql::USER_LANE_ADD).bind(id).bind(lane).execute(&mut *tx).await?;
-            }
         }
         if let Some(disabled) = change.disabled {
             let since_ns = disabled.then_some(act.at_ns);
@@ -171,7 +171,7 @@ impl Store {
 }
 
 /// The id of a person, whose row stays as it is until the transaction ends.
-async fn locked(tx: &mut MySqlConnection, name: &str) -> Result<u32> {
+pub(super) async fn locked(tx: &mut MySqlConnection, name: &str) -> Result<u32> {
     let id = sqlx::query_scalar(sql::PERSON_LOCKED).bind(name).fetch_optional(tx).await?;
     id.ok_or_else(|| StoreError::Missing(format!("person `{name}`")))
 }

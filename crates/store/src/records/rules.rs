@@ -4,7 +4,6 @@ use super::alerts::put_groups;
 use super::contacts::add_messages;
 use super::{Act, named, record};
 use crate::{Claim, Result, Store, StoreError, sql};
-use calvex_language::domain::access::Role;
 use calvex_language::domain::contact::Notification;
 use calvex_language::domain::rule::{
     AlertChange, Closed, Judgement, Mute, Rule, RuleCondition, RuleGroup, RuleState, RuleVersion,
@@ -39,6 +38,7 @@ impl Store {
             .bind(&rule.webhook_secret)
             .bind(&rule.mail)
             .bind(rule.owner_id)
+            .bind(rule.team_id)
             .bind(rule.since_ns)
             .execute(&mut *tx)
             .await
@@ -57,7 +57,7 @@ impl Store {
     pub async fn rules(&self) -> Result<Vec<Rule>> {
         let rows = sqlx::query(sql::RULE_ALL).fetch_all(&self.pool).await?;
         let rule = |r: &sqlx::mysql::MySqlRow| {
-            let condition: String = r.try_get(15)?;
+            let condition: String = r.try_get(16)?;
             Ok(Rule {
                 id: r.try_get(0)?,
                 name: r.try_get(1)?,
@@ -68,14 +68,15 @@ impl Store {
                 mail: r.try_get(6)?,
                 owner_id: r.try_get(7)?,
                 owner: r.try_get(8)?,
-                owner_role: named("role", r.try_get(9)?, Role::from_name)?,
-                state: named("state of a rule", r.try_get(10)?, RuleState::from_name)?,
-                since_ns: r.try_get(11)?,
-                judged_ns: r.try_get(12)?,
-                value: r.try_get(13)?,
-                note: r.try_get(14)?,
+                team_id: r.try_get(9)?,
+                team: r.try_get(10)?,
+                state: named("state of a rule", r.try_get(11)?, RuleState::from_name)?,
+                since_ns: r.try_get(12)?,
+                judged_ns: r.try_get(13)?,
+                value: r.try_get(14)?,
+                note: r.try_get(15)?,
                 condition: RuleCondition::from_name(&condition),
-                changed_ns: r.try_get(16)?,
+                changed_ns: r.try_get(17)?,
                 mutes: Vec::new(),
             })
         };

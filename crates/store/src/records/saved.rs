@@ -3,7 +3,7 @@
 use super::{Act, record};
 use crate::{Result, Store, StoreError, sql};
 use calvex_language::domain::kept::SavedSearch;
-use sqlx::Row;
+use sqlx::{MySqlConnection, Row};
 
 impl Store {
     /// Every saved search, by name.
@@ -23,31 +23,34 @@ impl Store {
                 columns: r.try_get(6)?,
                 note: r.try_get(7)?,
                 changed_ns: r.try_get(8)?,
+                team_id: r.try_get(9)?,
+                team: r.try_get(10)?,
             })
         };
         rows.iter().map(row).collect()
     }
 
-    /// Saves a search, or puts another in the place of the one of that name. Its owner stays; only the owner, or anyone
-    /// where `any`, may put another.
+    /// Saves a search, or puts another in the place of the one of that name, where `may` says so of its owner and team. Its
+    /// owner stays.
     ///
     /// # Errors
     /// Where the name is somebody else's, or the database fails.
-    pub async fn put_saved(&self, row: &SavedSearch, any: bool, act: &Act<'_>) -> Result<()> {
+    pub async fn put_saved(&self, row: &SavedSearch, may: May<'_>, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let owner: Option<u32> = sqlx::query_scalar(sql::SAVED_OWNER).bind(&row.name).fetch_optional(&mut *tx).await?;
-        if owner.is_some_and(|owner| owner != row.owner_id && !any) {
+        let owner = owner_of(&mut tx, &row.name).await?;
+        if owner.is_some_and(|(owner, team)| !may(owner, team)) {
             return Err(StoreError::Taken(format!("`{}`, a saved search of somebody else,", row.name)));
         }
         sqlx::query(sql::SAVED_PUT)
             .bind(&row.name)
-            .bind(owner.unwrap_or(row.owner_id))
+            .bind(owner.map_or(row.owner_id, |(owner, _)| owner))
             .bind(&row.query)
             .bind(&row.from)
             .bind(&row.to)
             .bind(&row.columns)
             .bind(&row.note)
             .bind(row.changed_ns)
+            .bind(row.team_id)
             .execute(&mut *tx)
             .await?;
         record(&mut tx, act).await?;
@@ -55,18 +58,27 @@ impl Store {
         Ok(())
     }
 
-    /// Removes a saved search of this owner, or of anyone where `owner` is none.
+    /// Removes a saved search, where `may` says so of its owner and team.
     ///
     /// # Errors
     /// Where there is none, or the database fails.
-    pub async fn remove_saved(&self, name: &str, owner: Option<u32>, act: &Act<'_>) -> Result<()> {
+    pub async fn remove_saved(&self, name: &str, may: May<'_>, act: &Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let gone = sqlx::query(sql::SAVED_REMOVE).bind(name).bind(owner).bind(owner).execute(&mut *tx).await?;
-        if gone.rows_affected() == 0 {
+        let owner = owner_of(&mut tx, name).await?;
+        if !owner.is_some_and(|(owner, team)| may(owner, team)) {
             return Err(StoreError::Missing(format!("saved search `{name}` of yours")));
         }
+        sqlx::query(sql::SAVED_REMOVE).bind(name).execute(&mut *tx).await?;
         record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())
     }
+}
+
+/// Whether what this person owns, for a team where it is of one, may be changed.
+pub type May<'a> = &'a (dyn Fn(u32, Option<u32>) -> bool + Sync);
+
+async fn owner_of(tx: &mut MySqlConnection, name: &str) -> Result<Option<(u32, Option<u32>)>> {
+    let row = sqlx::query(sql::SAVED_OWNER).bind(name).fetch_optional(tx).await?;
+    row.map(|r| Ok((r.try_get(0)?, r.try_get(1)?))).transpose()
 }

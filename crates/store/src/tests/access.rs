@@ -1,32 +1,52 @@
 //! Who may do what: tokens, sessions, people who are disabled, and the trail of what was done.
 
-use super::{act, run, store};
+use super::{act, lane, run, store};
 use crate::records::Act;
 use crate::*;
-use calvex_language::domain::access::{Actor, PersonChange, Principal, Purpose, Role, SecretKind};
+use calvex_language::domain::access::{Actor, NewToken, PersonChange, Principal, Purpose, Role, SecretKind};
+use calvex_language::domain::grant::May;
 use calvex_language::domain::kept::SavedSearch;
+
+/// A token of `user_id`; `n` fills its hash.
+fn token<'a>(name: &'a str, n: u8, user_id: u32, lanes: Option<&'a [u32]>, purpose: Purpose) -> NewToken<'a> {
+    NewToken { name, hash: [n; 32], prefix: "p", user_id, team: None, lanes, purpose, ends_ns: None }
+}
 
 #[test]
 fn rights_of_tokens_and_sessions() {
     run(async {
         let store = store().await;
-        let audit = store.put_lane("audit", 400, true, (None, None), &act()).await.unwrap();
-        let admin = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
-        let reader = store.add_user("olle", "x", Role::Reader, &[1], 0, &act()).await.unwrap();
-        assert!(matches!(store.add_user("olle", "x", Role::Reader, &[], 0, &act()).await, Err(StoreError::Taken(_))));
-        store.add_token("all", &[1; 32], "p", admin, None, Purpose::Administer, 0, &act()).await.unwrap();
-        store.add_token("narrow", &[2; 32], "p", admin, Some(&[audit]), Purpose::Administer, 0, &act()).await.unwrap();
-        store.add_token("beyond", &[3; 32], "p", reader, Some(&[1, audit]), Purpose::Read, 0, &act()).await.unwrap();
-        store.add_token("reads", &[4; 32], "p", admin, None, Purpose::Read, 0, &act()).await.unwrap();
+        let audit = store.put_lane(&lane("audit"), Some("mira"), &act()).await;
+        assert!(audit.is_err(), "whoever makes a lane is somebody");
+        let admin = store.add_user("mira", "x", Role::Admin, (May::Manage, &[1]), &act()).await.unwrap();
+        let audit = store.put_lane(&lane("audit"), Some("mira"), &act()).await.unwrap();
+        let reader = store.add_user("olle", "x", Role::Reader, (May::Read, &[1]), &act()).await.unwrap();
+        let again = store.add_user("olle", "x", Role::Reader, (May::Read, &[]), &act()).await;
+        assert!(matches!(again, Err(StoreError::Taken(_))));
+        let purpose = Purpose::Administer;
+        store.add_token(&token("all", 1, admin, None, purpose), &act()).await.unwrap();
+        store.add_token(&token("narrow", 2, admin, Some(&[audit]), purpose), &act()).await.unwrap();
+        store.add_token(&token("beyond", 3, reader, Some(&[1, audit]), Purpose::Read), &act()).await.unwrap();
+        store.add_token(&token("reads", 4, admin, None, Purpose::Read), &act()).await.unwrap();
+        store.add_token(&token("configures", 5, admin, None, Purpose::Configure), &act()).await.unwrap();
+        let ended = NewToken { ends_ns: Some(9), ..token("ended", 6, admin, None, purpose) };
+        store.add_token(&ended, &act()).await.unwrap();
         let rights = |hash: [u8; 32]| {
             let store = store.clone();
-            let reported = |p: Principal| (p.administers, p.changes, p.narrowed, p.lanes);
-            async move { store.token_principal(&hash).await.unwrap().map(reported) }
+            let reported = |p: Principal| {
+                let mut lanes: Vec<(u32, May)> = p.held.iter().map(|held| (held.lane, held.may)).collect();
+                lanes.sort();
+                (p.administers, p.changes, p.narrowed, lanes)
+            };
+            async move { store.token_principal(&hash, 9).await.unwrap().map(reported) }
         };
-        assert_eq!(rights([1; 32]).await, Some((true, true, false, None)));
-        assert_eq!(rights([2; 32]).await, Some((false, false, true, Some(vec![audit]))), "a narrowed token reads");
-        assert_eq!(rights([3; 32]).await, Some((false, false, true, Some(vec![1]))), "never more than its owner");
-        assert_eq!(rights([4; 32]).await, Some((false, false, false, None)));
+        let (read, configure, manage) = (May::Read, May::Configure, May::Manage);
+        assert_eq!(rights([1; 32]).await, Some((true, true, false, vec![(1, manage), (audit, manage)])));
+        assert_eq!(rights([2; 32]).await, Some((false, false, true, vec![(audit, read)])), "a narrowed token reads");
+        assert_eq!(rights([3; 32]).await, Some((false, false, true, vec![(1, read)])), "never more than its owner");
+        assert_eq!(rights([4; 32]).await, Some((false, false, false, vec![(1, read), (audit, read)])));
+        assert_eq!(rights([5; 32]).await, Some((false, true, false, vec![(1, configure), (audit, configure)])));
+        assert_eq!(rights([6; 32]).await, None, "it has ended");
         store.revoke(SecretKind::Token, "all", 1, &act()).await.unwrap();
         assert_eq!(rights([1; 32]).await, None);
         // Names are weighed as the database compares them.
@@ -49,14 +69,14 @@ fn rights_of_tokens_and_sessions() {
 fn who_is_disabled_is_out_at_once() {
     run(async {
         let store = store().await;
-        let admin = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
-        let olle = store.add_user("olle", "x", Role::Reader, &[1], 0, &act()).await.unwrap();
+        let admin = store.add_user("mira", "x", Role::Admin, (May::Read, &[]), &act()).await.unwrap();
+        let olle = store.add_user("olle", "x", Role::Reader, (May::Read, &[1]), &act()).await.unwrap();
         let hour = 3600 * 1_000_000_000i64;
         let at = |at_ns: i64| Act { at_ns, ..act() };
         for (session, user) in [(1, olle), (2, olle), (3, admin)] {
             store.add_session(&[session; 32], user, (12 * hour, "10.4.0.1"), &at(0)).await.unwrap();
         }
-        store.add_token("night", &[7; 32], "p", olle, None, Purpose::Read, 0, &act()).await.unwrap();
+        store.add_token(&token("night", 7, olle, None, Purpose::Read), &act()).await.unwrap();
         let is_in = |session: u8, now_ns| {
             let store = store.clone();
             async move { store.session_principal(&[session; 32], now_ns).await.unwrap().is_some() }
@@ -85,7 +105,7 @@ fn who_is_disabled_is_out_at_once() {
         store.put_password_code("olle", &[6; 32], 10, &act()).await.unwrap();
         let change = |disabled| PersonChange { disabled: Some(disabled), ..PersonChange::default() };
         store.change_person("olle", &change(true), &at(5)).await.unwrap();
-        assert!(!is_in(2, 1).await && store.token_principal(&[7; 32]).await.unwrap().is_none());
+        assert!(!is_in(2, 1).await && store.token_principal(&[7; 32], 1).await.unwrap().is_none());
         assert!(store.person_of_code(&[6; 32], 9).await.unwrap().is_none());
         let listed = store.people(1).await.unwrap();
         assert_eq!(
@@ -93,13 +113,13 @@ fn who_is_disabled_is_out_at_once() {
             [("mira", None), ("olle", Some(5))]
         );
         store.change_person("olle", &change(false), &at(6)).await.unwrap();
-        assert!(store.token_principal(&[7; 32]).await.unwrap().is_none(), "a token that was revoked stays so");
+        assert!(store.token_principal(&[7; 32], 1).await.unwrap().is_none(), "a token that was revoked stays so");
         // Somebody must be left who administers.
         for last in [change(true), PersonChange { role: Some(Role::Reader), ..PersonChange::default() }] {
             assert!(matches!(store.change_person("mira", &last, &act()).await, Err(StoreError::LastAdmin(_))));
         }
-        let lanes = PersonChange { role: Some(Role::Admin), lanes: Some(vec![]), disabled: None };
-        store.change_person("olle", &lanes, &act()).await.unwrap();
+        let admin = PersonChange { role: Some(Role::Admin), disabled: None };
+        store.change_person("olle", &admin, &act()).await.unwrap();
         store.change_person("mira", &change(true), &act()).await.unwrap();
         assert!(matches!(store.change_person("nobody", &change(true), &act()).await, Err(StoreError::Missing(_))));
     });
@@ -109,13 +129,16 @@ fn who_is_disabled_is_out_at_once() {
 fn an_act_stands_in_the_trail_if_and_only_if_it_was_done() {
     run(async {
         let store = store().await;
-        let admin = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
+        let admin = store.add_user("mira", "x", Role::Admin, (May::Read, &[]), &act()).await.unwrap();
         let by = Actor { name: "mira", token: Some("night") };
-        let act = |what: &str| Act { at_ns: 5, by, act: "save search", what: what.to_owned() };
+        let act =
+            |what: &str| Act { at_ns: 5, by, act: "save search", what: what.to_owned(), before: None, chain: (1, 1) };
         let saved = |name: &str, owner_id| SavedSearch {
             name: name.into(),
             owner_id,
             owner: String::new(),
+            team_id: None,
+            team: None,
             query: "x".into(),
             from: None,
             to: None,
@@ -123,9 +146,10 @@ fn an_act_stands_in_the_trail_if_and_only_if_it_was_done() {
             note: String::new(),
             changed_ns: 0,
         };
-        store.put_saved(&saved("one", admin), false, &act("one")).await.unwrap();
-        assert!(store.put_saved(&saved("one", admin + 1), false, &act("stolen")).await.is_err());
-        assert!(store.remove_saved("none", None, &act("none")).await.is_err());
+        let own = |owner: u32, team: Option<u32>| owner == admin && team.is_none();
+        store.put_saved(&saved("one", admin), &own, &act("one")).await.unwrap();
+        assert!(store.put_saved(&saved("one", admin + 1), &|_, _| false, &act("stolen")).await.is_err());
+        assert!(store.remove_saved("none", &own, &act("none")).await.is_err());
         assert!(store.remove_dial(7, &act("dial")).await.is_err());
         let trail: Vec<(String, Option<String>, String)> =
             sqlx::query_as("SELECT who, token, what FROM audit WHERE at_ns = 5").fetch_all(&store.pool).await.unwrap();

@@ -4,6 +4,7 @@ mod access;
 mod faults;
 mod nodes;
 mod ruled;
+mod sharing;
 mod statements;
 mod striker;
 
@@ -67,8 +68,28 @@ fn at_exit(f: extern "C" fn()) {
     }
 }
 
+/// A lane that keeps its events for a week.
+fn lane(name: &str) -> crate::records::lanes::LaneTerms<'_> {
+    crate::records::lanes::LaneTerms {
+        name,
+        retention_days: 7,
+        listed: true,
+        day_events: None,
+        day_bytes: None,
+        owner: None,
+        audited: false,
+    }
+}
+
 fn act() -> Act<'static> {
-    Act { at_ns: 0, by: Actor { name: "mira", token: None }, act: "test", what: String::new() }
+    Act {
+        at_ns: 0,
+        by: Actor { name: "mira", token: None },
+        act: "test",
+        what: String::new(),
+        before: None,
+        chain: (0, 0),
+    }
 }
 
 fn row(seq: u64) -> JournalEntry {
@@ -334,7 +355,7 @@ fn a_private_server_comes_back_after_kill_and_takes_an_orphan_over() {
         let dir = tempfile::tempdir().unwrap();
         let server = Server::start(settings(dir.path())).await.unwrap();
         let store = Store::open(StoreOptions::socket(server.socket(), "calvex")).await.unwrap();
-        store.put_lane("devices", 7, true, (None, None), &act()).await.unwrap();
+        store.put_lane(&lane("devices"), None, &act()).await.unwrap();
         let pid = || {
             std::fs::read_to_string(dir.path().join("mariadb/pid"))
                 .unwrap_or_default()

@@ -1,6 +1,5 @@
 //! A rule and its first judgement, as the tests of statements commit them.
 
-use calvex_language::domain::access::Role;
 use calvex_language::domain::contact::{AlertMove, Notification, NotifyBy};
 use calvex_language::domain::rule::{Alert, AlertChange, AlertGroup, Judgement, Rule, RuleGroup, RuleState};
 
@@ -17,7 +16,8 @@ pub(super) fn lease_errors(owner_id: u32) -> Rule {
         mail: None,
         owner_id,
         owner: String::new(),
-        owner_role: Role::Admin,
+        team_id: None,
+        team: None,
         state: RuleState::Quiet,
         since_ns: 0,
         judged_ns: None,

@@ -8,6 +8,7 @@ use super::{act, claimed, commit, replayed, run, store};
 use crate::*;
 use calvex_language::domain::access::Role;
 use calvex_language::domain::error_group::{GroupState, KeptGroup, SeenGroup};
+use calvex_language::domain::grant::May;
 use calvex_language::domain::rule::{AlertChange, Judgement, RuleState};
 use calvex_storage::chunk::{BloomSetMeta, ChunkMeta};
 use std::collections::BTreeMap;
@@ -282,7 +283,7 @@ fn a_judgement_and_its_notifications_stand_together() {
     run(async {
         let act_on = |plain: Store, through: Store| async move {
             let claim = claimed(&plain, "n").await;
-            let owner = plain.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
+            let owner = plain.add_user("mira", "x", Role::Admin, (May::Read, &[]), &act()).await.unwrap();
             let rule_id = plain.add_rule(&lease_errors(owner), &act()).await.unwrap();
             let judgement = raised(rule_id);
             let done = through.commit_judgement(&claim, &judgement).await.map(|_| ());
@@ -310,7 +311,7 @@ fn a_judgement_that_another_overtook_writes_nothing() {
     run(async {
         let store = store().await;
         let claim = claimed(&store, "n").await;
-        let owner = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
+        let owner = store.add_user("mira", "x", Role::Admin, (May::Read, &[]), &act()).await.unwrap();
         let rule_id = store.add_rule(&lease_errors(owner), &act()).await.unwrap();
         assert!(store.commit_judgement(&claim, &raised(rule_id)).await.unwrap());
         // Two nodes looked at the rule as it stood; the second must not raise the same alert again.
@@ -333,7 +334,7 @@ fn a_judgement_with_long_messages_is_committed() {
     run(async {
         let store = store().await;
         let claim = claimed(&store, "n").await;
-        let owner = store.add_user("mira", "x", Role::Admin, &[], 0, &act()).await.unwrap();
+        let owner = store.add_user("mira", "x", Role::Admin, (May::Read, &[]), &act()).await.unwrap();
         let rule_id = store.add_rule(&lease_errors(owner), &act()).await.unwrap();
         let mut judgement = raised(rule_id);
         let long = "→".repeat(100_000);

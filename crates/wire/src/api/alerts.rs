@@ -53,6 +53,8 @@ pub struct Rule {
     pub webhook: Option<String>,
     pub mail: Option<String>,
     pub owner: String,
+    /// The team that it runs as; its owner, if none.
+    pub team: Option<String>,
     /// `quiet`, `building` or `raised`.
     pub state: String,
     /// What it suffers from beside: `blind` (what it judges does not come), `failing` (it cannot run) or `learning`.
@@ -121,6 +123,8 @@ pub struct ApplyRule {
     pub document: String,
     /// Only say what would change.
     pub dry_run: bool,
+    /// The team that a rule which is made runs as; one's own if none.
+    pub team: Option<String>,
 }
 
 /// What applying a document did, or would do.
@@ -143,6 +147,8 @@ pub struct AppliedRule {
 pub struct ContactListed {
     /// What rules call it.
     pub name: String,
+    /// The team whose it is: rules of this team alone notify it. Any rule may, if none.
+    pub team: Option<String>,
     /// Where a signed webhook goes.
     pub webhook: Option<String>,
     /// Whom mail goes to.

@@ -130,6 +130,9 @@ pub struct SavedSearch {
     /// What it is good for.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub note: String,
+    /// The team whose it is: its people see it and may change it. Everybody sees what is of none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
     /// Who saved it; set by the service.
     #[serde(default)]
     pub owner: String,

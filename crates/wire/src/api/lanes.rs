@@ -22,6 +22,12 @@ pub struct Lane {
     /// Bytes it takes a day, as arrivals count them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub day_bytes: Option<u64>,
+    /// The team that owns it: its people manage it. Left out, it stays; empty for none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub owner: Option<String>,
+    /// Whether each time that somebody reads it is recorded. Left out, it stays.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub audited: Option<bool>,
     /// Events in sealed chunks; set by the service.
     #[serde(default)]
     pub sealed_events: u64,

@@ -12,6 +12,7 @@ mod people;
 mod rehearse;
 mod search;
 mod senders;
+mod sharing;
 mod transforms;
 
 pub use alerts::{
@@ -32,8 +33,8 @@ pub use measure::{
 };
 pub use now::{MarkNow, NowAnswer, ServiceFigures, ServiceNow, SilentService};
 pub use people::{
-    ChangePassword, ChangePerson, LoginRequest, MadeSecret, Me, NewPerson, NewToken, PasswordCode, PersonListed,
-    Redeem, SessionListed, TokenListed,
+    ChangePassword, ChangePerson, LanePart, LoginRequest, MadeSecret, Me, NewPerson, NewToken, PasswordCode,
+    PersonListed, Redeem, SessionListed, TokenListed,
 };
 pub use rehearse::{CheckedRule, RaisedInTruth, RehearsalAnswer, RehearseRequest, RehearsedMark, RuleText};
 pub use search::{
@@ -41,6 +42,9 @@ pub use search::{
     SearchAnswer, SearchRequest, StoryAnswer, StreamLine, TailLine,
 };
 pub use senders::{Dial, Key, KeyLimits, KeySecret, NewDial, NewKey, Rotation};
+pub use sharing::{
+    BreakGlass, GrantListed, LaneReaderListed, NewGrant, PutTeam, TeamListed, TrailEntry, TrailVerified,
+};
 pub use transforms::{
     CutShown, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, TieListed, TransformRule, TriedEvent,
     TriedLine, TryPatterns, TryTransforms,

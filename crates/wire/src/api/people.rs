@@ -17,10 +17,31 @@ pub struct LoginRequest {
 pub struct Me {
     /// The person.
     pub name: String,
-    /// `admin` or `reader`.
+    /// `admin`, `auditor` or `reader`.
     pub role: String,
-    /// The lanes that may be read.
+    /// The lanes that may be read, or a part of them.
     pub lanes: Vec<String>,
+    /// The lanes of which a part only may be read, with the fields that are hidden.
+    pub parts: Vec<LanePart>,
+    /// The teams one is in.
+    pub teams: Vec<String>,
+    /// Whether anything may be changed.
+    pub changes: bool,
+    /// Whether one may break the glass.
+    pub on_call: bool,
+    /// The lanes whose terms and grants one may change.
+    pub manages: Vec<String>,
+}
+
+/// What may be read of a lane, where that is not all.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct LanePart {
+    /// The lane.
+    pub lane: String,
+    /// The filters of which one must pass; all rows where there is none.
+    pub rows: Vec<String>,
+    /// Fields that are hidden in some rows at least.
+    pub hidden: Vec<String>,
 }
 
 /// A person to be made.
@@ -34,10 +55,10 @@ pub struct NewPerson {
     #[serde(default)]
     #[schemars(length(min = 10))]
     pub password: Option<String>,
-    /// `admin` or `reader`.
-    #[schemars(extend("enum" = ["admin", "reader"]))]
+    /// `admin`, `auditor` or `reader`.
+    #[schemars(extend("enum" = ["admin", "auditor", "reader"]))]
     pub role: String,
-    /// The lanes a reader may read.
+    /// Lanes that the person may read all of; each is a grant, which whoever asks must be able to give.
     #[serde(default)]
     pub lanes: Vec<String>,
 }
@@ -46,11 +67,9 @@ pub struct NewPerson {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct ChangePerson {
-    /// `admin` or `reader`.
-    #[schemars(extend("enum" = ["admin", "reader", null]))]
+    /// `admin`, `auditor` or `reader`.
+    #[schemars(extend("enum" = ["admin", "auditor", "reader", null]))]
     pub role: Option<String>,
-    /// The lanes a reader may read.
-    pub lanes: Option<Vec<String>>,
     /// Whether the person may not sign in: sessions end and tokens are revoked.
     pub disabled: Option<bool>,
 }
@@ -60,10 +79,14 @@ pub struct ChangePerson {
 pub struct PersonListed {
     /// To sign in with.
     pub name: String,
-    /// `admin` or `reader`.
+    /// `admin`, `auditor` or `reader`.
     pub role: String,
-    /// The lanes a reader may read.
+    /// The lanes that the person may read, or a part of them.
     pub lanes: Vec<String>,
+    /// The teams the person is in.
+    pub teams: Vec<String>,
+    /// Whether the person signs in by the provider.
+    pub by_provider: bool,
     /// RFC 3339.
     pub created: String,
     /// Since when the person may not sign in, RFC 3339; none where the person may.
@@ -132,9 +155,14 @@ pub struct NewToken {
     pub name: String,
     /// The only lanes it may read; all of its owner's if empty.
     pub lanes: Vec<String>,
-    /// `read`, which changes nothing, or `administer`; read if not given.
-    #[schemars(extend("enum" = ["read", "administer", null]))]
+    /// `read`, which changes nothing, `configure`, which changes what may be changed in lanes, or `administer`; read if not
+    /// given.
+    #[schemars(extend("enum" = ["read", "configure", "administer", null]))]
     pub purpose: Option<String>,
+    /// The team whose token it is; one's own if none.
+    pub team: Option<String>,
+    /// When it ends by itself, RFC 3339.
+    pub until: Option<String>,
 }
 
 /// A key or token just made. The secret is shown this once.
@@ -152,8 +180,12 @@ pub struct TokenListed {
     pub name: String,
     /// How its secret begins.
     pub prefix: String,
-    /// `read` or `administer`.
+    /// `read`, `configure` or `administer`.
     pub purpose: String,
+    /// The person or team whose it is.
+    pub owner: String,
+    /// When it ends by itself, RFC 3339.
+    pub until: Option<String>,
     /// RFC 3339.
     pub created: String,
     /// RFC 3339; none if still good.

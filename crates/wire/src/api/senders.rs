@@ -43,6 +43,8 @@ pub struct NewKey {
     pub fixed: BTreeMap<String, String>,
     /// What it may send.
     pub limits: KeyLimits,
+    /// The team that it belongs to.
+    pub team: Option<String>,
 }
 
 /// To give a key another secret.
@@ -66,6 +68,8 @@ pub struct Key {
     pub limits: KeyLimits,
     /// RFC 3339.
     pub created: String,
+    /// The team that it belongs to.
+    pub team: Option<String>,
     /// RFC 3339; none if still good.
     pub revoked: Option<String>,
     /// When it last sent, RFC 3339; none if never.

@@ -208,6 +208,8 @@ async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Resul
         listed: true,
         day_events: None,
         day_bytes: None,
+        owner: None,
+        audited: None,
         sealed_events: 0,
         sealed_bytes: 0,
     };
@@ -266,7 +268,8 @@ async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Resul
 /// Makes rules of documents.
 async fn apply(client: &Client, documents: impl Iterator<Item = (String, bool)>) -> Result<()> {
     for (document, _) in documents {
-        let _: AppliedRule = client.post("/api/rules/apply", &ApplyRule { document, dry_run: false }).await?;
+        let _: AppliedRule =
+            client.post("/api/rules/apply", &ApplyRule { document, dry_run: false, team: None }).await?;
     }
     Ok(())
 }

@@ -118,6 +118,8 @@ pub struct Scope<'a> {
     pub budget: &'a Budget,
     /// Who follows how far it is; nobody, mostly.
     pub progress: Option<&'a (dyn Fn(Progress) + Sync)>,
+    /// Who counts the rows that pass the question, by lane: where reads are recorded.
+    pub passing: Option<&'a (dyn Fn(&str, u64) + Sync)>,
 }
 
 /// What is reported while an answer is worked out.

@@ -229,6 +229,9 @@ pub(crate) fn read_or_leave_out<T: Default>(
             return Ok(T::default());
         }
         let rows = scan(page, filter, range, lane, at.is_head(), &mut explain)?;
+        if let Some(passing) = scope.passing {
+            passing(lane, rows.count() as u64);
+        }
         read(page, &rows)
     });
     let done = done.unwrap_or_else(|e| {

@@ -174,7 +174,8 @@ fn columns(
         {
             let dotted = path.dotted();
             if shown(&dotted)
-                && let Some(field) = slot(fields, dotted) {
+                && let Some(field) = slot(fields, dotted)
+            {
                 field.seen(*kind, first_ns, last_ns);
             }
         }

@@ -56,11 +56,11 @@ impl Usual {
 }
 
 impl Rule {
-    /// What decides the figures of a deviation over the lanes that its owner may read (every lane where none are named): kept
-    /// days are of this and of no other; none for other forms.
-    pub fn usual_key(&self, lanes: Option<&[u32]>) -> Option<u64> {
+    /// What decides the figures of a deviation over what its owner may read, of which `scope` is a text: kept days are of this
+    /// and of no other; none for other forms.
+    pub fn usual_key(&self, scope: &str) -> Option<u64> {
         let Form::Deviation { filter, measure, over_ns, .. } = &self.form else { return None };
-        let text = format!("{filter} {measure:?} {over_ns} {} {lanes:?}", self.step_ns);
+        let text = format!("{filter} {measure:?} {over_ns} {} {scope}", self.step_ns);
         Some(xxhash_rust::xxh3::xxh3_64(text.as_bytes()))
     }
 }

@@ -25,6 +25,8 @@ named! {
         HeldBack = "held-back",
         /// Messages to another contact do not arrive.
         Unreachable = "unreachable",
+        /// Somebody on call reads a lane of the contact's team without having been asked.
+        GlassBroken = "glass-broken",
         /// Calvex works.
         Heartbeat = "heartbeat",
         /// None: an administrator tries whether messages arrive.
@@ -69,6 +71,8 @@ pub struct Contact {
     pub beat: (i64, String),
     /// Since when messages to it do not arrive.
     pub failing_since_ns: Option<i64>,
+    /// The team whose it is: rules of this team alone notify it. Any rule may, if none.
+    pub team: Option<u32>,
 }
 
 /// When a contact is notified, and how often.

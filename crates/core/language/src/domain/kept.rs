@@ -35,6 +35,9 @@ pub struct SavedSearch {
     pub name: String,
     pub owner_id: u32,
     pub owner: String,
+    /// The team whose it is, so that each of its people may change it.
+    pub team_id: Option<u32>,
+    pub team: Option<String>,
     pub query: String,
     pub from: Option<String>,
     pub to: Option<String>,

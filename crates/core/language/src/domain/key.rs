@@ -47,6 +47,8 @@ pub struct KeyListed {
     pub created_ns: i64,
     pub revoked_ns: Option<i64>,
     pub last_ns: Option<i64>,
+    /// The team that it belongs to.
+    pub team: Option<String>,
     /// The newest first.
     pub secrets: Vec<KeySecret>,
 }

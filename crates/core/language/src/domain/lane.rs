@@ -10,6 +10,10 @@ pub struct Lane {
     /// Whether its existence may be reported to those who may not read it.
     pub listed: bool,
     pub is_default: bool,
+    /// The team that owns it.
+    pub owner: Option<String>,
+    /// Whether its reads are recorded.
+    pub audited: bool,
     /// Events and bytes it takes a day; any number if none.
     pub day_events: Option<u64>,
     /// See `day_events`.

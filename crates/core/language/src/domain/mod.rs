@@ -29,21 +29,25 @@ pub mod access;
 pub mod arrivals;
 pub mod contact;
 pub mod error_group;
+pub mod grant;
 pub mod kept;
 pub mod key;
 pub mod lane;
 pub mod rule;
+pub mod trail;
 
 #[cfg(test)]
 mod tests {
     use super::access::{Purpose, Role};
     use super::contact::{AlertMove, Dropped, NotifyBy};
+    use super::grant::May;
     use super::rule::{Closed, RuleCondition, RuleState};
 
     #[test]
     fn names_lead_back_to_their_values() {
         assert!(Role::ALL.iter().all(|v| Role::from_name(v.name()) == Some(*v)));
         assert!(Purpose::ALL.iter().all(|v| Purpose::from_name(v.name()) == Some(*v)));
+        assert!(May::ALL.iter().all(|v| May::from_name(v.name()) == Some(*v)) && May::Read < May::Manage);
         assert!(RuleState::ALL.iter().all(|v| RuleState::from_name(v.name()) == Some(*v)));
         assert!(NotifyBy::ALL.iter().all(|v| NotifyBy::from_name(v.name()) == Some(*v)));
         assert!(AlertMove::ALL.iter().all(|v| AlertMove::from_name(v.name()) == Some(*v)));

@@ -1,6 +1,5 @@
 //! Alert rules with their standing, and alerts.
 
-use super::access::Role;
 use super::contact::Notification;
 
 named! {
@@ -58,7 +57,9 @@ pub struct Rule {
     pub mail: Option<String>,
     pub owner_id: u32,
     pub owner: String,
-    pub owner_role: Role,
+    /// The team it runs as; its owner, if none.
+    pub team_id: Option<u32>,
+    pub team: Option<String>,
     /// The worst of its groups' states.
     pub state: RuleState,
     pub since_ns: i64,

@@ -39,7 +39,8 @@ pub fn together(lane: &Arc<str>, grants: Vec<(Filter, HiddenFields)>) -> Vec<Res
         }
     }
     // A grant of all rows that hides no more than another leaves nothing for the other to add.
-    let whole: Vec<HiddenFields> = sets.iter().filter(|(_, rows)| *rows == Filter::All).map(|(of, _)| of.clone()).collect();
+    let whole: Vec<HiddenFields> =
+        sets.iter().filter(|(_, rows)| *rows == Filter::All).map(|(of, _)| of.clone()).collect();
     sets.retain(|(of, rows)| !whole.iter().any(|w| (w != of || *rows != Filter::All) && w.both(of) == *w));
     while sets.len() > MAX_LAYERS
         && let (Some((a, of_a)), Some((b, of_b))) = (sets.pop(), sets.pop())

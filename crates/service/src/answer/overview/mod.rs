@@ -1,6 +1,6 @@
 //! How things stand: each service against its own usual, what is raised or building, who fell silent or is refused, and
 //! the marks of the last hours. Where a shift begins. What follows from events is worked out once for all who may read
-//! the same lanes, and kept for some seconds; so fifty viewers cost what one costs.
+//! the same, and kept for some seconds; so fifty viewers cost what one costs.
 
 mod standing;
 mod usual;
@@ -19,22 +19,22 @@ use std::sync::Arc;
 
 /// How long a standing is given to others who ask for the same.
 const FRESH_NS: i64 = 10 * SECOND_NS;
-/// Sets of lanes whose standing is kept at most; beyond, those kept longest go.
+/// Standings that are kept at most; beyond, those kept longest go.
 const MAX_KEPT: usize = 64;
 
-/// One set of lanes' standing, and when it was worked out. The lock is held while it is, so that others who ask for the
+/// A standing, and when it was worked out. The lock is held while it is, so that others who ask for the
 /// same wait for it.
 type Slot = Arc<tokio::sync::Mutex<Option<(i64, Arc<Standing>)>>>;
 
-/// Standings that were worked out lately, by the lanes they are of.
+/// Standings that were worked out lately, by what may be read.
 #[derive(Default)]
 pub struct Standings {
-    slots: Mutex<HashMap<Vec<u32>, (i64, Slot)>>,
+    slots: Mutex<HashMap<String, (i64, Slot)>>,
 }
 
 impl Standings {
-    /// The slot of a set of lanes.
-    fn slot(&self, lanes: Vec<u32>, now_ns: i64) -> Slot {
+    /// The slot of what may be read ([`ReadScope::key`]).
+    fn slot(&self, lanes: String, now_ns: i64) -> Slot {
         let mut slots = self.slots.lock();
         if slots.len() >= MAX_KEPT && !slots.contains_key(&lanes) {
             let oldest = slots.iter().min_by_key(|(_, (used_ns, _))| *used_ns).map(|(lanes, _)| lanes.clone());
@@ -51,9 +51,7 @@ impl Standings {
 /// # Errors
 /// Where no search slot is free.
 async fn standing(reading: &Arc<Reading>, scope: ReadScope) -> Result<Arc<Standing>> {
-    let config = reading.base.config.get();
-    let lanes: Vec<u32> = config.lanes().into_iter().map(|l| l.id).filter(|lane| scope.may_read(*lane)).collect();
-    let slot = reading.standings.slot(lanes, (reading.base.clock)());
+    let slot = reading.standings.slot(scope.key(), (reading.base.clock)());
     let mut kept = slot.lock().await;
     let now_ns = (reading.base.clock)();
     // A clock that was set back makes what is kept as old as what lies ahead: it is worked out anew.
@@ -96,13 +94,13 @@ mod tests {
     #[test]
     fn what_is_kept_is_bounded() {
         let standings = Standings::default();
-        let first = standings.slot(vec![0], 0);
+        let first = standings.slot("0".into(), 0);
         for lane in 1..200 {
-            standings.slot(vec![lane], i64::from(lane));
+            standings.slot(lane.to_string(), lane);
         }
         assert_eq!(standings.slots.lock().len(), MAX_KEPT);
-        assert!(!Arc::ptr_eq(&first, &standings.slot(vec![0], 200)), "the one unused longest went");
-        assert!(Arc::ptr_eq(&standings.slot(vec![199], 201), &standings.slot(vec![199], 202)));
-        assert!(!Arc::ptr_eq(&standings.slot(vec![199], 203), &standings.slot(vec![198, 199], 204)));
+        assert!(!Arc::ptr_eq(&first, &standings.slot("0".into(), 200)), "the one unused longest went");
+        assert!(Arc::ptr_eq(&standings.slot("199".into(), 201), &standings.slot("199".into(), 202)));
+        assert!(!Arc::ptr_eq(&standings.slot("199".into(), 203), &standings.slot("198, 199".into(), 204)));
     }
 }
