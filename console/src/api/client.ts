@@ -10,6 +10,17 @@ import type {
   FoundFieldsAnswer,
   NowAnswer,
   SayOfGroup,
+  Grant,
+  LaneReader,
+  NewGrant,
+  PasswordCode,
+  Person,
+  PutTeam,
+  Session,
+  Team,
+  Token,
+  TrailEntry,
+  TrailVerified,
   Proposal,
   RangeMeant,
   SavedSearch,
@@ -218,6 +229,35 @@ export const api = {
   ruleVersions: (id: number, signal?: AbortSignal) =>
     call<RuleVersion[]>("GET", `/rules/${id}/versions`, undefined, signal),
   contacts: (signal?: AbortSignal) => call<Contact[]>("GET", "/contacts", undefined, signal),
+  people: (signal?: AbortSignal) => call<Person[]>("GET", "/people", undefined, signal),
+  addPerson: (name: string, role: string) => call<PasswordCode>("POST", "/people", { name, role }),
+  changePerson: (name: string, to: { role?: string; disabled?: boolean }) =>
+    call<void>("PUT", `/people/${encodeURIComponent(name)}`, to),
+  passwordCode: (name: string) => call<PasswordCode>("POST", `/people/${encodeURIComponent(name)}/code`, {}),
+  signOut: (name: string) => call<void>("DELETE", `/people/${encodeURIComponent(name)}/sessions`),
+  changePassword: (password: string, new_password: string) =>
+    call<void>("POST", "/me/password", { password, new_password }),
+  sessions: (signal?: AbortSignal) => call<Session[]>("GET", "/me/sessions", undefined, signal),
+  endSession: (id: number) => call<void>("DELETE", `/me/sessions/${id}`),
+  tokens: (signal?: AbortSignal) => call<Token[]>("GET", "/tokens", undefined, signal),
+  addToken: (ask: { name: string; purpose: string; team: string }) =>
+    call<{ name: string; secret: string }>("POST", "/tokens", ask),
+  revokeToken: (name: string) => call<void>("DELETE", `/tokens/${encodeURIComponent(name)}`),
+  teams: (signal?: AbortSignal) => call<Team[]>("GET", "/teams", undefined, signal),
+  putTeam: (name: string, to: PutTeam) => call<void>("PUT", `/teams/${encodeURIComponent(name)}`, to),
+  removeTeam: (name: string) => call<void>("DELETE", `/teams/${encodeURIComponent(name)}`),
+  grants: (signal?: AbortSignal) => call<Grant[]>("GET", "/grants", undefined, signal),
+  giveGrant: (grant: NewGrant) => call<Grant>("POST", "/grants", grant),
+  endGrant: (id: number) => call<void>("DELETE", `/grants/${id}`),
+  breakGlass: (lane: string, why: string) => call<Grant>("POST", "/break-glass", { lane, why }),
+  readers: (lane: string, signal?: AbortSignal) =>
+    call<LaneReader[]>("GET", `/lanes/${encodeURIComponent(lane)}/readers`, undefined, signal),
+  trail: (ask: { word: string; who: string; limit: number; before?: number }, signal?: AbortSignal) => {
+    const given = Object.entries(ask).filter(([, value]) => value !== undefined && value !== "");
+    const asked = new URLSearchParams(given.map(([name, value]) => [name, String(value)]));
+    return call<TrailEntry[]>("GET", `/trail?${asked}`, undefined, signal);
+  },
+  verifyTrail: () => call<TrailVerified>("POST", "/trail/verify", {}),
   testContact: (name: string) =>
     call<{ kind: string; state: string }[]>("POST", `/contacts/${encodeURIComponent(name)}/test`, {}),
   messages: (signal?: AbortSignal) => call<AlertMessage[]>("GET", "/messages", undefined, signal),

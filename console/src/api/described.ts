@@ -2740,6 +2740,453 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own teams; every team for an administrator */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TeamListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/teams/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make or change a team */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            /** @description What is set of a team; what is left out stays. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PutTeam"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a team; its grants and tokens end */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Grants to oneself and on the lanes that one manages */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description On this lane alone. */
+                    lane?: string | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["GrantListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Let a team or a person read, configure or manage a lane */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A grant to be given: to a team or to a person. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewGrant"];
+                };
+            };
+            responses: {
+                /** @description A grant as listed. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["GrantListed"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/grants/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a grant, by either side */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/break-glass": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a lane for an hour, on call */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description To read a lane for an hour without being asked. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BreakGlass"];
+                };
+            };
+            responses: {
+                /** @description A grant as listed. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["GrantListed"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lanes/{name}/readers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who can read a lane, and by what */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LaneReaderListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The audit trail, the latest first */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description From this time on, RFC 3339. */
+                    from?: string | null;
+                    /** @description Before this time, RFC 3339. */
+                    to?: string | null;
+                    /** @description Of this person, team or program alone. */
+                    who?: string | null;
+                    /** @description With this in their words. */
+                    word?: string | null;
+                    /** @description Before the entry of this id. */
+                    before?: number | null;
+                    /** @description At most so many; 100 if not given. */
+                    limit?: number | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TrailEntry"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check every link of the audit trail */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description What checking the audit trail found. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TrailVerified"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/nodes": {
         parameters: {
             query?: never;
@@ -4313,10 +4760,29 @@ export interface components {
         Me: {
             /** @description The person. */
             name: string;
-            /** @description `admin` or `reader`. */
+            /** @description `admin`, `auditor` or `reader`. */
             role: string;
-            /** @description The lanes that may be read. */
+            /** @description The lanes that may be read, or a part of them. */
             lanes: string[];
+            /** @description The lanes of which a part only may be read, with the fields that are hidden. */
+            parts: components["schemas"]["LanePart"][];
+            /** @description The teams one is in. */
+            teams: string[];
+            /** @description Whether anything may be changed. */
+            changes: boolean;
+            /** @description Whether one may break the glass. */
+            on_call: boolean;
+            /** @description The lanes whose terms and grants one may change. */
+            manages: string[];
+        };
+        /** @description What may be read of a lane, where that is not all. */
+        LanePart: {
+            /** @description The lane. */
+            lane: string;
+            /** @description The filters of which one must pass; all rows where there is none. */
+            rows: string[];
+            /** @description Fields that are hidden in some rows at least. */
+            hidden: string[];
         };
         /** @description A code, and the password that is set by it. */
         Redeem: {
@@ -5227,6 +5693,8 @@ export interface components {
             columns?: string | null;
             /** @description What it is good for. */
             note?: string;
+            /** @description The team whose it is: its people see it and may change it. Everybody sees what is of none. */
+            team?: string | null;
             /**
              * @description Who saved it; set by the service.
              * @default
@@ -6040,6 +6508,10 @@ export interface components {
              * @description Bytes it takes a day, as arrivals count them.
              */
             day_bytes?: number | null;
+            /** @description The team that owns it: its people manage it. Left out, it stays; empty for none. */
+            owner?: string | null;
+            /** @description Whether each time that somebody reads it is recorded. Left out, it stays. */
+            audited?: boolean | null;
             /**
              * Format: uint64
              * @description Events in sealed chunks; set by the service.
@@ -6082,6 +6554,11 @@ export interface components {
              * @default
              */
             created?: string;
+            /**
+             * @description The team that it belongs to.
+             * @default null
+             */
+            team?: string | null;
             /**
              * @description RFC 3339; none if still good.
              * @default null
@@ -6163,6 +6640,11 @@ export interface components {
              * @default {}
              */
             limits?: components["schemas"]["KeyLimits"];
+            /**
+             * @description The team that it belongs to.
+             * @default null
+             */
+            team?: string | null;
         };
         /** @description A key or token just made. The secret is shown this once. */
         MadeSecret: {
@@ -6183,8 +6665,12 @@ export interface components {
             name: string;
             /** @description How its secret begins. */
             prefix: string;
-            /** @description `read` or `administer`. */
+            /** @description `read`, `configure` or `administer`. */
             purpose: string;
+            /** @description The person or team whose it is. */
+            owner: string;
+            /** @description When it ends by itself, RFC 3339. */
+            until?: string | null;
             /** @description RFC 3339. */
             created: string;
             /** @description RFC 3339; none if still good. */
@@ -6203,10 +6689,21 @@ export interface components {
              */
             lanes?: string[];
             /**
-             * @description `read`, which changes nothing, or `administer`; read if not given.
+             * @description `read`, which changes nothing, `configure`, which changes what may be changed in lanes, or `administer`; read if not
+             *      given.
              * @enum {string|null}
              */
-            purpose?: "read" | "administer" | null;
+            purpose?: "read" | "configure" | "administer" | null;
+            /**
+             * @description The team whose token it is; one's own if none.
+             * @default null
+             */
+            team?: string | null;
+            /**
+             * @description When it ends by itself, RFC 3339.
+             * @default null
+             */
+            until?: string | null;
         };
         /** @description A dial. */
         Dial: {
@@ -6547,10 +7044,14 @@ export interface components {
         PersonListed: {
             /** @description To sign in with. */
             name: string;
-            /** @description `admin` or `reader`. */
+            /** @description `admin`, `auditor` or `reader`. */
             role: string;
-            /** @description The lanes a reader may read. */
+            /** @description The lanes that the person may read, or a part of them. */
             lanes: string[];
+            /** @description The teams the person is in. */
+            teams: string[];
+            /** @description Whether the person signs in by the provider. */
+            by_provider: boolean;
             /** @description RFC 3339. */
             created: string;
             /** @description Since when the person may not sign in, RFC 3339; none where the person may. */
@@ -6570,12 +7071,12 @@ export interface components {
             /** @description At least 10 characters; without one, the person sets it by the code that is answered. */
             password?: string | null;
             /**
-             * @description `admin` or `reader`.
+             * @description `admin`, `auditor` or `reader`.
              * @enum {string}
              */
-            role: "admin" | "reader";
+            role: "admin" | "auditor" | "reader";
             /**
-             * @description The lanes a reader may read.
+             * @description Lanes that the person may read all of; each is a grant, which whoever asks must be able to give.
              * @default []
              */
             lanes?: string[];
@@ -6592,20 +7093,229 @@ export interface components {
         /** @description What is changed of a person; what is left out stays. */
         ChangePerson: {
             /**
-             * @description `admin` or `reader`.
+             * @description `admin`, `auditor` or `reader`.
              * @enum {string|null}
              */
-            role?: "admin" | "reader" | null;
-            /**
-             * @description The lanes a reader may read.
-             * @default null
-             */
-            lanes?: string[] | null;
+            role?: "admin" | "auditor" | "reader" | null;
             /**
              * @description Whether the person may not sign in: sessions end and tokens are revoked.
              * @default null
              */
             disabled?: boolean | null;
+        };
+        /** @description A team as listed. */
+        TeamListed: {
+            /** @description What it is called. */
+            name: string;
+            /** @description Its people. */
+            members: string[];
+            /** @description The group of the sign-on provider whose people are in it. */
+            claim?: string | null;
+            /** @description Whether its people may break the glass. */
+            on_call: boolean;
+            /** @description The contact that is notified of what is done to its lanes. */
+            contact?: string | null;
+            /** @description The lanes it owns. */
+            lanes: string[];
+        };
+        /** @description What is set of a team; what is left out stays. */
+        PutTeam: {
+            /**
+             * @description Its people, in place of those before. Who came by the provider's group stays.
+             * @default null
+             */
+            members?: string[] | null;
+            /**
+             * @description The group of the sign-on provider whose people are in it; empty for none.
+             * @default null
+             */
+            claim?: string | null;
+            /**
+             * @description Whether its people may break the glass.
+             * @default null
+             */
+            on_call?: boolean | null;
+            /**
+             * @description The contact that is notified of what is done to its lanes; empty for none.
+             * @default null
+             */
+            contact?: string | null;
+        };
+        /** @description Which grants are asked for. */
+        OfLane: {
+            /**
+             * @description On this lane alone.
+             * @default null
+             */
+            lane?: string | null;
+        };
+        /** @description A grant as listed. */
+        GrantListed: {
+            /**
+             * Format: uint64
+             * @description Its number.
+             */
+            id: number;
+            /** @description The lane. */
+            lane: string;
+            /** @description The team it is to, where it is to one. */
+            team?: string | null;
+            /** @description The person it is to, where it is to one. */
+            person?: string | null;
+            /** @description `read`, `configure` or `manage`. */
+            may: string;
+            /** @description The events that are meant; all where it is empty. */
+            rows: string;
+            /** @description Fields that are as absent. */
+            hidden: string[];
+            /** @description Who gave it. */
+            by: string;
+            /** @description RFC 3339. */
+            given: string;
+            /** @description When it ends by itself, RFC 3339. */
+            until?: string | null;
+            /** @description Why it was given. */
+            why: string;
+            /** @description Whether somebody on call gave it to themselves. */
+            break_glass: boolean;
+            /** @description Why it gives nothing: its filter does not parse any more. */
+            broken?: string | null;
+            /** @description Whether the one who asks may end it. */
+            may_end: boolean;
+        };
+        /** @description A grant to be given: to a team or to a person. */
+        NewGrant: {
+            /**
+             * @description The lane.
+             * @default
+             */
+            lane?: string;
+            /**
+             * @description To everybody in this team.
+             * @default null
+             */
+            team?: string | null;
+            /**
+             * @description To this person.
+             * @default null
+             */
+            person?: string | null;
+            /**
+             * @description `read`, `configure` or `manage`.
+             * @enum {string}
+             */
+            may?: "read" | "configure" | "manage";
+            /**
+             * @description The events that are meant, as a filter in the query language; all where it is empty. Only reading can be filtered.
+             * @default
+             */
+            rows?: string;
+            /**
+             * @description Dotted names of fields that are as absent. Only reading can be without fields.
+             * @default []
+             */
+            hidden?: string[];
+            /**
+             * @description When it ends by itself, RFC 3339.
+             * @default null
+             */
+            until?: string | null;
+            /**
+             * @description Why it is given.
+             * @default
+             */
+            why?: string;
+        };
+        /** @description To read a lane for an hour without being asked. */
+        BreakGlass: {
+            /**
+             * @description The lane.
+             * @default
+             */
+            lane?: string;
+            /** @description Why; its owner is notified of it. */
+            why?: string;
+        };
+        /** @description Somebody who can read a lane, and by what. One person stands there once for each reason. */
+        LaneReaderListed: {
+            /** @description The person. */
+            person: string;
+            /** @description Because the person is in this team. */
+            team?: string | null;
+            /** @description By this grant; none where the team owns the lane. */
+            grant?: components["schemas"]["GrantListed"] | null;
+        };
+        /** @description Which entries are asked for. */
+        TrailQuery: {
+            /**
+             * @description From this time on, RFC 3339.
+             * @default null
+             */
+            from?: string | null;
+            /**
+             * @description Before this time, RFC 3339.
+             * @default null
+             */
+            to?: string | null;
+            /**
+             * @description Of this person, team or program alone.
+             * @default null
+             */
+            who?: string | null;
+            /**
+             * @description With this in their words.
+             * @default null
+             */
+            word?: string | null;
+            /**
+             * Format: uint64
+             * @description Before the entry of this id.
+             */
+            before?: number | null;
+            /**
+             * Format: uint32
+             * @description At most so many; 100 if not given.
+             */
+            limit?: number | null;
+        };
+        /** @description An entry of the audit trail. */
+        TrailEntry: {
+            /**
+             * Format: uint64
+             * @description Where the next page begins behind it.
+             */
+            id: number;
+            /** @description RFC 3339. */
+            at: string;
+            /** @description The person, team or program. */
+            who: string;
+            /** @description By which token. */
+            token?: string | null;
+            /** @description What was done. */
+            act: string;
+            /** @description To what, and what it is now. */
+            what: string;
+            /** @description What it was before. */
+            before?: string | null;
+            /** @description Its place in its chain: node, epoch, number; none for what is older than the chains. */
+            link?: string | null;
+        };
+        /** @description What checking the audit trail found. */
+        TrailVerified: {
+            /**
+             * Format: uint64
+             * @description Entries that were checked.
+             */
+            entries: number;
+            /**
+             * Format: uint64
+             * @description Entries that are older than the chains.
+             */
+            unchained: number;
+            /** @description The first link that does not hold; none where all do. */
+            broken?: string | null;
+            /** @description The last link of each chain: compare them with what the service's log says every hour. */
+            heads: string[];
         };
         /** @description A node of the database. */
         NodeListed: {
@@ -6792,6 +7502,8 @@ export interface components {
             webhook?: string | null;
             mail?: string | null;
             owner: string;
+            /** @description The team that it runs as; its owner, if none. */
+            team?: string | null;
             /** @description `quiet`, `building` or `raised`. */
             state: string;
             /** @description What it suffers from beside: `blind` (what it judges does not come), `failing` (it cannot run) or `learning`. */
@@ -7107,6 +7819,11 @@ export interface components {
              * @default false
              */
             dry_run?: boolean;
+            /**
+             * @description The team that a rule which is made runs as; one's own if none.
+             * @default null
+             */
+            team?: string | null;
         };
         /** @description What applying a document did, or would do. */
         AppliedRule: {
@@ -7126,6 +7843,11 @@ export interface components {
              * @default
              */
             name?: string;
+            /**
+             * @description The team whose it is: rules of this team alone notify it. Any rule may, if none.
+             * @default null
+             */
+            team?: string | null;
             /**
              * @description Where a signed webhook goes.
              * @default null

@@ -20,6 +20,11 @@ const FieldsPage = lazy(() => import("../features/intake/FieldsPage"));
 const AlertsPage = lazy(() => import("../features/alerts/AlertsPage"));
 const AlertPage = lazy(() => import("../features/alerts/AlertPage"));
 const ContactsPage = lazy(() => import("../features/alerts/ContactsPage"));
+const YouPage = lazy(() => import("../features/people/YouPage"));
+const GrantsPage = lazy(() => import("../features/people/GrantsPage"));
+const EverybodyPage = lazy(() => import("../features/people/EverybodyPage"));
+const TeamsPage = lazy(() => import("../features/people/TeamsPage"));
+const TrailPage = lazy(() => import("../features/people/TrailPage"));
 const RulesPage = lazy(() => import("../features/rules/RulesPage"));
 const RulePage = lazy(() => import("../features/rules/RulePage"));
 
@@ -52,6 +57,11 @@ export function App() {
                   <Route path="/alerts" element={<AlertsPage />} />
                   <Route path="/alerts/:id" element={<AlertPage />} />
                   <Route path="/contacts" element={<ContactsPage />} />
+                  <Route path="/people" element={<YouPage />} />
+                  <Route path="/people/grants" element={<GrantsPage />} />
+                  <Route path="/people/all" element={<EverybodyPage />} />
+                  <Route path="/people/teams" element={<TeamsPage />} />
+                  <Route path="/people/trail" element={<TrailPage />} />
                   <Route path="/rules" element={<RulesPage />} />
                   <Route path="/rules/new" element={<RulePage />} />
                   <Route path="/rules/:name" element={<RulePage />} />

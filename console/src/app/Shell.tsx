@@ -114,6 +114,7 @@ export function Shell({ children }: { children: ReactNode }) {
           <NavLink to="/compare">Compare</NavLink>
           <NavLink to="/alerts">Alerts</NavLink>
           <NavLink to="/intake">Intake</NavLink>
+          <NavLink to="/people">People</NavLink>
         </nav>
         {raised > 0 && <Raised to="/alerts">{raised} raised</Raised>}
         <Quiet onPress={toggleZone} aria-label={`Times in ${zone === "utc" ? "UTC" : "local time"}; change`}>

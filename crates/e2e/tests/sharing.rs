@@ -263,6 +263,10 @@ fn as_person(service: &Service, name: &str, args: &[&str]) -> Result<String> {
     let mut command = Command::new(binary());
     command.args(args).args(["--user", name]).env_remove("CALVEX_TOKEN").env("CALVEX_URL", &service.url);
     let done = command.env("CALVEX_ADMIN_PASSWORD", PASSWORD).output()?;
+    // Nothing found is no failure.
+    if done.status.code() == Some(1) {
+        return Ok(String::new());
+    }
     ensure!(done.status.success(), "{args:?}: {}", String::from_utf8_lossy(&done.stderr));
     Ok(String::from_utf8(done.stdout)?)
 }
@@ -320,7 +324,8 @@ async fn a_part_is_answered_as_if_there_were_nothing_else() -> Result<()> {
                 for (service, token) in [&whole, &alone].into_iter().zip(&tokens) {
                     let (status, text) = asked(service, token, method.clone(), &path, body.as_ref()).await?;
                     ensure!(status == 200, "{path} {body:?}: {status} {text}");
-                    ensure!(!text.contains("+46 70 0") || path.contains("46"), "{path} shows a phone: {text}");
+                    let asked = format!("{path} {}", body.as_ref().map_or_else(String::new, Value::to_string));
+                    ensure!(!text.contains("+46 70 0") || asked.contains("46"), "{asked} shows a phone: {text}");
                     answers.push(told(&text));
                 }
                 // What was counted over rows that may not be read is not shown at all.
@@ -421,7 +426,7 @@ async fn grants_end_glass_is_broken_and_all_is_on_record() -> Result<()> {
     // On call, somebody reads a lane for an hour; others do not.
     let alone = as_person(&service, "ada", &["grant", "break-glass", "audit", "--why", "curious"]);
     assert!(alone.is_err_and(|e| e.to_string().contains("on call")));
-    let broken = as_person(&service, "ines", &["grant", "break-glass", "audit", "--why", "doors stay shut"])?;
+    let broken = as_person(&service, "ines", &["grant", "break-glass", "audit", "--why", "doors stay shut", "--text"])?;
     assert!(broken.contains("you read audit until"), "{broken}");
     assert_eq!(as_person(&service, "ines", &["search", "door", "--json"])?.lines().count(), 100);
     let readers = service.ok(&["grant", "readers", "audit", "--text"])?;

@@ -5,7 +5,8 @@
 
 use anyhow::{Context, Result, ensure};
 use calvex_e2e::service::{Service, binary, wait_for};
-use std::io::Write;
+use std::io::{Read, Write};
+use std::net::TcpListener;
 use std::path::Path;
 use std::process::{Command, Output, Stdio};
 use std::sync::Arc;
@@ -135,11 +136,17 @@ fn every_way_in_by_tls() -> Result<()> {
 
     // Lines and syslog through openssl, messages as `logger` makes them.
     let input = format!("{{\"key\":\"{}\"}}\n{{\"service\":\"lined\",\"msg\":\"door 2\"}}\n", service.key);
-    openssl(&lines, &["-quiet", "-CAfile", &ca, "-verify_return_error"], input.as_bytes())?;
-    let made = Command::new("logger")
-        .args(["--stderr", "--no-act", "--rfc5424", "--octet-count", "--tag", "locker-agent", "door 3 by logger"])
-        .output()?;
-    openssl(&syslog, &["-quiet", "-CAfile", &ca, "-verify_return_error"], made.stderr.trim_ascii())?;
+    openssl(&lines, &["-quiet", "-no_ign_eof", "-CAfile", &ca, "-verify_return_error"], input.as_bytes())?;
+    let relay = TcpListener::bind("127.0.0.1:0")?;
+    let port = relay.local_addr()?.port().to_string();
+    let mut logger = Command::new("logger")
+        .args(["--server", "127.0.0.1", "--tcp", "--port", &port, "--rfc5424", "--octet-count"])
+        .args(["--tag", "locker-agent", "door 3 by logger"])
+        .spawn()?;
+    let mut message = Vec::new();
+    relay.accept()?.0.read_to_end(&mut message)?;
+    ensure!(logger.wait()?.success());
+    openssl(&syslog, &["-quiet", "-no_ign_eof", "-CAfile", &ca, "-verify_return_error"], &message)?;
     for query in ["service=lined", "service=locker-agent"] {
         wait_for(query, || Ok((service.search(query, &[])?.len() == 1).then_some(())))?;
     }

@@ -9,8 +9,8 @@ import { Page } from "../../ui/page";
 import { Glyph } from "../../ui/severity";
 import type { Severity } from "../../api/types";
 import { Table } from "../../ui/table";
-import { Form } from "./form";
-import { useChange } from "./change";
+import { Form } from "../../ui/form";
+import { useChange } from "../../ui/change";
 import { Places } from "./Places";
 
 const LEAST = ["trace", "debug", "info", "warn", "error", "fatal"].map((s) => [s, s] as const);

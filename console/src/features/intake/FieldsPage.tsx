@@ -7,8 +7,8 @@ import type { TieProposal } from "../../api/types";
 import { Button, Choice, Mono, Muted, Problem } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
-import { Form } from "./form";
-import { useChange } from "./change";
+import { Form } from "../../ui/form";
+import { useChange } from "../../ui/change";
 import { Places } from "./Places";
 import { number } from "../../ui/number";
 

@@ -9,8 +9,8 @@ import { Button, Choice, Field, LinesField, Mono, Muted, Problem, Quiet } from "
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
 import { changes } from "./changes";
-import { Form } from "./form";
-import { useChange } from "./change";
+import { Form } from "../../ui/form";
+import { useChange } from "../../ui/change";
 import { Places } from "./Places";
 import { ACTS, HINTS, actOf } from "./transforms.model";
 import { number } from "../../ui/number";

@@ -127,11 +127,16 @@ pub async fn put_saved(
     if ask.note.chars().count() > 512 {
         return too_long("a note", 512);
     }
+    let known = reading.base.store.saved().await?.into_iter().find(|known| known.name == name);
+    let team = match (&ask.team, known) {
+        (None, Some(known)) => known.team_id,
+        (team, _) => team_for(&reading.base, &reader, team.as_deref()).await?,
+    };
     let row = domain::kept::SavedSearch {
         name,
         owner_id: reader.who.user_id,
         owner: String::new(),
-        team_id: team_for(&reading.base, &reader, ask.team.as_deref()).await?,
+        team_id: team,
         team: None,
         query: ask.query,
         from: ask.from.filter(|t| !t.is_empty()),

@@ -1,7 +1,9 @@
 //! Fields that are as absent: a name hides the field, everything below it, and the same in the objects of lists.
 
 use super::{SentName, Ties};
+use crate::model::layout::{ENTRY_END, PATH_START};
 use crate::model::{Event, Path, Value};
+use std::borrow::Cow;
 
 /// Hidden fields.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
@@ -99,12 +101,27 @@ impl HiddenFields {
         (!left.is_empty()).then_some(Value::Object(left))
     }
 
+    /// What is left of a layout ([`crate::model::layout`]): where builtins were sent under hidden names, they are not given
+    /// back as they were sent.
+    pub fn without_laid<'l>(&self, layout: &'l str) -> Cow<'l, str> {
+        let shown = |entry: &&str| {
+            let path = entry.split_once(PATH_START).map_or("", |(_, path)| path);
+            !self.hides(&Path::from_stored(path).dotted())
+        };
+        if layout.split(ENTRY_END).all(|entry| shown(&entry)) {
+            return Cow::Borrowed(layout);
+        }
+        Cow::Owned(layout.split(ENTRY_END).filter(shown).collect::<Vec<_>>().join("\u{1e}"))
+    }
+
     /// Takes them out of an event.
     pub fn strip(&self, event: &mut Event) {
         if self.is_empty() {
             return;
         }
-        event.layout.clear();
+        if let Cow::Owned(layout) = self.without_laid(&event.layout) {
+            event.layout = layout;
+        }
         let fields = std::mem::take(&mut event.fields);
         let left = |(path, value): (Path, Value)| {
             let value = self.without(&path.dotted(), value)?;
@@ -136,11 +153,12 @@ mod tests {
         let list = Value::List(vec![parcel(Some(("weight".into(), Value::Int(3)))), parcel(None)]);
         let left = Value::List(vec![parcel(None), parcel(None)]);
         assert_eq!(fields.without("parcels", list), Some(left));
-        let mut event = Event { layout: "x".into(), ..Event::default() };
+        let layout = "h=\u{1d}host\u{1e}m=\u{1d}recipient.phone".to_owned();
+        let mut event = Event { layout, ..Event::default() };
         event.fields.push((Path::new(["recipient", "phone"]), Value::Int(1)));
         event.fields.push((Path::new(["recipient", "name"]), Value::Int(2)));
         fields.strip(&mut event);
-        assert_eq!((event.fields.len(), event.layout.as_str()), (1, ""));
+        assert_eq!((event.fields.len(), event.layout.as_str()), (1, "h=\u{1d}host"));
     }
 
     #[test]

@@ -4,11 +4,13 @@
 //! whatever is worked out of it is what would be worked out if nothing else had ever been stored.
 
 use super::build::Coded;
+use super::dictionary::Interner;
 use super::permute::{Loaded, SourceRow};
 use super::{BuiltinColumn, Column, ColumnKey, PageRead, Values, select};
 use calvex_language::error::Result;
 use calvex_language::model::{Event, Value, decode_value, encode_value};
 use calvex_language::query::{Filter, HiddenFields, matches};
+use std::borrow::Cow;
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -132,8 +134,6 @@ impl<'a> RestrictedPage<'a> {
         let hidden = &restriction.hidden;
         let shown = |key: &ColumnKey| match key {
             ColumnKey::Field(path, _) => !hidden.hides(&path.dotted()),
-            // The sent form of an event names every field that it had.
-            ColumnKey::Builtin(BuiltinColumn::Layout) => hidden.is_empty(),
             ColumnKey::Builtin(_) => true,
         };
         let places: Vec<usize> = (0..).zip(page.keys()).filter(|(_, key)| shown(key)).map(|(place, _)| place).collect();
@@ -178,11 +178,26 @@ impl<'a> RestrictedPage<'a> {
             ColumnKey::Builtin(BuiltinColumn::Overflow) if !self.hidden.is_empty() => {
                 self.rewritten(&column, |fields| self.hidden.without_overflowing(fields))
             }
+            ColumnKey::Builtin(BuiltinColumn::Layout) if !self.hidden.is_empty() => Ok(Some(self.relaid(column))),
             ColumnKey::Field(path, super::FieldType::Nested) if self.hidden.reaches_below(&path.dotted()) => {
                 self.rewritten(&column, |list| self.hidden.without(&path.dotted(), list))
             }
             _ => Ok(Some(column)),
         }
+    }
+
+    /// A column of layouts without the names of hidden fields.
+    fn relaid(&self, column: Arc<Column>) -> Arc<Column> {
+        let Values::Texts { dictionary, codes } = &column.values else { return column };
+        let layouts: Vec<Cow<'_, str>> = dictionary.iter().map(|layout| self.hidden.without_laid(layout)).collect();
+        if layouts.iter().all(|layout| matches!(layout, Cow::Borrowed(_))) {
+            return column;
+        }
+        let mut interner = Interner::<String>::default();
+        let anew: Vec<u32> = layouts.iter().map(|layout| interner.code(layout)).collect();
+        let codes = codes.iter().map(|code| anew.get(*code as usize).copied().unwrap_or(0)).collect();
+        let values = Values::Texts { dictionary: interner.dictionary, codes };
+        Arc::new(Column { present: column.present.clone(), values })
     }
 
     /// A column of encoded values, each put through `rewrite`; a row whose value is nothing then has none.

@@ -1,5 +1,5 @@
 import styled from "styled-components";
-import { radius, space } from "../../app/tokens";
+import { radius, space } from "../app/tokens";
 
 /** Fields in a row, which wrap, with what sends them at the end. */
 export const Form = styled.form`
