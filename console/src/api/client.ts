@@ -159,6 +159,7 @@ async function reported<T>(path: string, body: unknown, way: OnTheWay, signal: A
 export const api = {
   me: () => call<Me>("GET", "/me"),
   login: (name: string, password: string) => call<Me>("POST", "/login", { name, password }),
+  signOnOffer: () => call<{ label: string | null }>("GET", "/sign-on/offer"),
   redeem: (code: string, password: string) => call<void>("POST", "/redeem", { code, password }),
   logout: () => call<void>("POST", "/logout"),
   search: (ask: SearchRequest, signal?: AbortSignal) => call<SearchAnswer>("POST", "/search", ask, signal),

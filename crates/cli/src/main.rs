@@ -114,6 +114,7 @@ enum Command {
     /// Manual pages
     Manual(commands::completions::Manual),
     /// A stand-in receiver of webhooks and mail that shows what arrives
+    Provider(commands::provider::Provider),
     Receiver(commands::receiver::Receiver),
 }
 
@@ -222,6 +223,7 @@ async fn run() -> ExitCode {
         Command::Settings(c) => c.run(),
         Command::Admin(c) => c.run().await,
         Command::Demo(c) => c.run().await,
+        Command::Provider(c) => c.run().await,
         Command::Receiver(c) => c.run().await,
         Command::Completions(c) => c.run(),
         Command::Manual(c) => c.run(Cli::command()),

@@ -32,6 +32,7 @@ mod rights;
 mod rules;
 mod sharing;
 mod ship;
+mod sign_on;
 mod story;
 mod stuck;
 mod tail;

@@ -72,6 +72,7 @@ impl ServiceError {
             }
             ServiceError::Store(StoreError::Taken(_)) => reported(409, "taken", "Name taken"),
             ServiceError::Store(StoreError::Missing(_)) => reported(404, "missing", "Not found"),
+            ServiceError::Store(StoreError::Full(_)) => reported(409, "full", "No room"),
             ServiceError::Store(StoreError::LastAdmin(_)) => reported(409, "last-administrator", "Last administrator"),
             ServiceError::Store(e) => {
                 tracing::error!("{e}");

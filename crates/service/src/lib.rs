@@ -21,6 +21,7 @@ mod run;
 mod state;
 
 pub use auth::secrets::{hash_password, new_secret};
+pub use auth::stand_in_provider;
 pub use config::settings::Settings;
 pub use error::ServiceError;
 pub use http::description;

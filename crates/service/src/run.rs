@@ -9,6 +9,7 @@ use crate::answer::overview::Standings;
 use crate::answer::rehearse::Rehearsals;
 use crate::answer::search_pool::SearchPool;
 use crate::auth::cache::AuthCache;
+use crate::auth::provider::Provider;
 use crate::auth::secrets::hash_password;
 use crate::auth::sign_in::SignIns;
 use crate::auth::strangers::Strangers;
@@ -30,7 +31,7 @@ use calvex_storage::chunk::journal::decode_batch;
 use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
 use calvex_store::{
-    ColumnCache, JournalRowRef, JournalTable, Others, SegmentCache, Server, ServerSettings, Store, StoreError,
+    ColumnCache, JournalRowRef, JournalTable, Keys, Others, SegmentCache, Server, ServerSettings, Store, StoreError,
     StoreOptions,
 };
 use std::collections::BTreeSet;
@@ -91,6 +92,20 @@ pub async fn open_database(settings: &Settings) -> Result<(Option<Server>, Store
 pub async fn start(settings: Settings, admin_password: Option<String>) -> Result<Running> {
     let listeners = Listeners::bind(&settings).await?;
     let (server, store) = open_database(&settings).await?;
+    let file = match settings.text("secrets.key_file") {
+        "" => settings.data_dir().join("secrets.key"),
+        named => named.into(),
+    };
+    let keys = Keys::open(&file, rand::random());
+    let keys = match (keys, server) {
+        (Ok(keys), server) => (keys, server),
+        (Err(e), Some(server)) => {
+            server.stop().await;
+            return Err(e.into());
+        }
+        (Err(e), None) => return Err(e.into()),
+    };
+    let (store, server) = (store.sealing_by(keys.0), keys.1);
     let others = if server.is_some() { Others::Impossible } else { Others::Watched };
     match start_on(
         settings,
@@ -176,6 +191,10 @@ async fn start_on(
     let claim = patiently(|| store.claim(settings.text("node.name"), others)).await?;
     let installation = patiently(|| store.installation(rand::random())).await?;
     first_admin(&store, admin_password, clock()).await?;
+    let sealed = patiently(|| store.reseal()).await?;
+    if sealed > 0 {
+        tracing::info!(sealed, "secrets were sealed by the key of now");
+    }
     let swept = patiently(|| store.sweep_orphans(&claim)).await?;
     let config = Config::load(&store).await?;
     let view = Arc::new(View::new(store.chunks().await?));
@@ -218,7 +237,12 @@ async fn start_on(
         certificates,
     });
     let settings = &base.settings;
+    let console_url = match settings.text("notify.console_url") {
+        "" => format!("{}://{}", if addresses.encrypted { "https" } else { "http" }, addresses.http),
+        named => named.to_owned(),
+    };
     let auth = Arc::new(Auth {
+        provider: Provider::of(settings, &console_url)?,
         keys: AuthCache::new(Duration::from_secs(5)),
         readers: AuthCache::new(Duration::from_secs(2)),
         strangers: Strangers::default(),

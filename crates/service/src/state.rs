@@ -17,6 +17,7 @@ use crate::answer::overview::Standings;
 use crate::answer::rehearse::Rehearsals;
 use crate::answer::search_pool::SearchPool;
 use crate::auth::cache::AuthCache;
+use crate::auth::provider::Provider;
 use crate::auth::sign_in::SignIns;
 use crate::auth::strangers::Strangers;
 use crate::config::LiveConfig;
@@ -81,6 +82,8 @@ pub struct Auth {
     pub keys: AuthCache<Sender>,
     /// People by session or token.
     pub readers: AuthCache<Principal>,
+    /// Who else says who somebody is.
+    pub provider: Option<Provider>,
     /// Slows those who are refused again and again.
     pub strangers: Strangers,
     /// Limits on signing in.

@@ -15,6 +15,7 @@ mod migrations;
 mod pool;
 pub mod records;
 mod relay;
+mod sealed;
 mod segments;
 mod server;
 mod sql;
@@ -28,6 +29,7 @@ pub use journal::{
     Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, StoredBatch, StoredReceipt,
 };
 pub use pool::{Store, StoreOptions};
+pub use sealed::Keys;
 pub use segments::{BucketRef, ColumnCache, SegmentCache, SegmentReader};
 pub use server::{Server, ServerSettings};
 

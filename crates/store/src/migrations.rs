@@ -23,6 +23,7 @@ const STEPS: &[Step] = &[
     (14, "people", include_str!("../migrations/0014_people.sql")),
     (15, "sharing", include_str!("../migrations/0015_sharing.sql")),
     (16, "trail", include_str!("../migrations/0016_trail.sql")),
+    (17, "sealed", include_str!("../migrations/0017_sealed.sql")),
 ];
 
 /// All steps, ready to be run. Listed here rather than by a macro, which would build the database client a second time.

@@ -62,6 +62,8 @@ pub struct Store {
     pub(crate) commits: Arc<Mutex<Option<PoolConnection<MySql>>>>,
     /// Bytes that the database takes at once.
     pub(crate) max_packet: Arc<AtomicUsize>,
+    /// What seals secrets that are given back.
+    pub(crate) keys: crate::sealed::Keys,
     /// Faults on purpose; none but in tests.
     pub faults: crate::fault::Faults,
 }
@@ -109,10 +111,16 @@ impl Store {
             _relay: relay,
             commits: Arc::default(),
             max_packet: Arc::new(AtomicUsize::new(MIN_PACKET)),
+            keys: crate::sealed::Keys::default(),
             faults: crate::fault::Faults::default(),
         };
         store.read_limits().await;
         Ok(store)
+    }
+
+    /// The same, with secrets that are given back sealed by these keys.
+    pub fn sealing_by(self, keys: crate::sealed::Keys) -> Self {
+        Store { keys, ..self }
     }
 
     /// The id of this installation, as hex; made at the first start, and anew by each restore. `fresh` becomes the id

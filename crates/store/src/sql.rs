@@ -138,6 +138,14 @@ statements! {
     ALERT_NOTE_COUNT = "SELECT COUNT(*) FROM alert_note WHERE alert_id = ?";
     ALERT_NOTE_ADD = "INSERT INTO alert_note (alert_id, noted_by, noted_ns, text) VALUES (?, ?, ?, ?)";
     ALERT_NOTES = "SELECT noted_by, noted_ns, text FROM alert_note WHERE alert_id = ? ORDER BY id";
+    SECRETS_OF_CONTACTS = "SELECT name, webhook_secret FROM contact WHERE webhook_secret IS NOT NULL FOR UPDATE";
+    SECRET_OF_CONTACT = "UPDATE contact SET webhook_secret = ? WHERE name = ? AND webhook_secret = ?";
+    OLD_SECRETS_OF_CONTACTS = "SELECT name, old_secret FROM contact WHERE old_secret IS NOT NULL FOR UPDATE";
+    OLD_SECRET_OF_CONTACT = "UPDATE contact SET old_secret = ? WHERE name = ? AND old_secret = ?";
+    SECRETS_OF_RULES = "SELECT CAST(id AS CHAR), webhook_secret FROM rule WHERE webhook_secret IS NOT NULL FOR UPDATE";
+    SECRET_OF_RULE = "UPDATE rule SET webhook_secret = ? WHERE id = ? AND webhook_secret = ?";
+    SECRETS_OF_MESSAGES = "SELECT CAST(id AS CHAR), secret FROM outbox WHERE secret IS NOT NULL FOR UPDATE";
+    SECRET_OF_MESSAGE = "UPDATE outbox SET secret = ? WHERE id = ? AND secret = ?";
     CONTACT_ALL = "SELECT name, webhook, webhook_secret, old_secret, old_secret_until_ns, mail, hours, zone, next_contact, next_after_s, repeat_s, hourly, heartbeat_s, beat_ns, beat_error, failing_since_ns, team_id FROM contact ORDER BY name";
     CONTACT_PUT = "INSERT INTO contact (name, webhook, webhook_secret, old_secret, old_secret_until_ns, mail, hours, zone, next_contact, next_after_s, repeat_s, hourly, heartbeat_s, changed_ns, team_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE webhook = VALUES(webhook), webhook_secret = VALUES(webhook_secret), old_secret = VALUES(old_secret), old_secret_until_ns = VALUES(old_secret_until_ns), mail = VALUES(mail), hours = VALUES(hours), zone = VALUES(zone), next_contact = VALUES(next_contact), next_after_s = VALUES(next_after_s), repeat_s = VALUES(repeat_s), hourly = VALUES(hourly), heartbeat_s = VALUES(heartbeat_s), changed_ns = VALUES(changed_ns), team_id = VALUES(team_id)";
     CONTACT_REMOVE = "DELETE FROM contact WHERE name = ?";
@@ -199,6 +207,8 @@ statements! {
     LANE_MANAGERS = "SELECT CAST((SELECT COUNT(*) FROM lane_grant g LEFT JOIN team_member m ON m.team_id = g.team_id JOIN user u ON u.id = COALESCE(g.user_id, m.user_id) WHERE g.ended_ns IS NULL AND (g.ends_ns IS NULL OR g.ends_ns > ?) AND g.lane_id = ? AND g.may = 'manage' AND u.disabled_ns IS NULL) + (SELECT COUNT(*) FROM lane l JOIN team_member m ON m.team_id = l.owner_team_id JOIN user u ON u.id = m.user_id WHERE l.id = ? AND u.disabled_ns IS NULL) AS SIGNED)";
     USER_COUNT = "SELECT COUNT(*) FROM user";
     USER_ADD = "INSERT INTO user (name, password_hash, role, created_ns) VALUES (?, ?, ?, ?)";
+    USER_BY_SUBJECT = "SELECT id, name, password_hash, role, disabled_ns FROM user WHERE subject = ?";
+    USER_SUBJECT = "UPDATE user SET subject = ? WHERE name = ?";
     USER_BY_NAME = "SELECT id, name, password_hash, role, disabled_ns FROM user WHERE name = ?";
     PERSON_ALL = "SELECT u.id, u.name, u.role, u.created_ns, u.disabled_ns, (SELECT COUNT(*) FROM session s WHERE s.user_id = u.id AND s.expires_ns > ? AND s.seen_ns > ?), (SELECT MAX(s.seen_ns) FROM session s WHERE s.user_id = u.id), u.subject IS NOT NULL FROM user u ORDER BY u.name LIMIT 10000";
     PERSON_LANES = "SELECT g.user_id, g.lane_id FROM lane_grant g WHERE g.user_id IS NOT NULL AND g.ended_ns IS NULL AND (g.ends_ns IS NULL OR g.ends_ns > ?) UNION SELECT m.user_id, g.lane_id FROM lane_grant g JOIN team_member m ON m.team_id = g.team_id WHERE g.ended_ns IS NULL AND (g.ends_ns IS NULL OR g.ends_ns > ?) UNION SELECT m.user_id, l.id FROM lane l JOIN team_member m ON m.team_id = l.owner_team_id ORDER BY 1, 2";

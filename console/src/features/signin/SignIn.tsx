@@ -1,3 +1,4 @@
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import styled from "styled-components";
 import { api } from "../../api/client";
@@ -60,13 +61,24 @@ export function SignIn({ onSignedIn }: { onSignedIn: (me: Me) => void }) {
   );
 }
 
+/** What the service says by a word of a sign-on that came to nothing. */
+const WORDS: Record<string, string> = {
+  away: "The sign-on provider does not answer. Try again, or sign in by name and password.",
+  unknown: "You may not sign in so. A person of your name may sign in by password already; ask an administrator.",
+  later: "There were too many tries. Wait a minute.",
+  refused: "The sign-on was not completed. Begin again.",
+};
+
 function ByPassword(props: { isSet: boolean; onSignedIn: (me: Me) => void; onCode: () => void }) {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const { problem, busy, submit } = useAsking(async () => props.onSignedIn(await api.login(name, password)));
+  const offer = useQuery({ queryKey: ["sign-on"], queryFn: api.signOnOffer, retry: false, staleTime: Infinity });
+  const [word] = useState(() => new URLSearchParams(window.location.search).get("sign-on") ?? "");
   return (
     <Form onSubmit={submit}>
       <h1>Calvex</h1>
+      {WORDS[word] && <Problem>{WORDS[word]}</Problem>}
       {props.isSet && <Muted role="status">The password is set. Sign in with it.</Muted>}
       <Field label="Name" name="name" value={name} onChange={setName} autoFocus />
       <Field label="Password" name="password" kind="password" value={password} onChange={setPassword} />
@@ -74,6 +86,7 @@ function ByPassword(props: { isSet: boolean; onSignedIn: (me: Me) => void; onCod
       <Button type="submit" $chief isDisabled={busy}>
         Sign in
       </Button>
+      {offer.data?.label && <Button onPress={() => window.location.assign("/api/sign-on")}>{offer.data.label}</Button>}
       <Button onPress={props.onCode}>Set a password by a code</Button>
       <Muted>The first administrator is called admin; the password was set or printed at the first start.</Muted>
     </Form>

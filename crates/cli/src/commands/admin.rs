@@ -61,6 +61,11 @@ enum Act {
         #[command(subcommand)]
         act: NodeAct,
     },
+    /// Seal the secrets that are given back, as those of webhooks, by a new key, and forget the old one
+    RotateSecrets {
+        #[command(flatten)]
+        form: Form,
+    },
     /// Seal every head now
     Seal {
         #[command(flatten)]
@@ -119,6 +124,7 @@ impl Admin {
             Act::Node { act: NodeAct::Retire { name } } => {
                 self.connection.open().await?.delete(&format!("/api/nodes/{}", segment(&name))).await?;
             }
+            Act::RotateSecrets { form } => return upkeep(&self.connection, "/api/secrets/rotate", form).await,
             Act::Seal { form } => return upkeep(&self.connection, "/api/seal", form).await,
             Act::Merge { form } => return upkeep(&self.connection, "/api/merge", form).await,
             Act::Audit { act: AuditAct::Verify { form } } => {

@@ -24,6 +24,7 @@ pub mod pattern;
 pub mod person;
 pub mod probe;
 pub mod profile;
+pub mod provider;
 pub mod receiver;
 pub mod rule;
 pub mod saved;

@@ -3,9 +3,11 @@
 pub mod cache;
 pub mod passwords;
 pub mod peer;
+pub mod provider;
 mod read_scope;
 pub mod secrets;
 pub mod sign_in;
+pub mod stand_in_provider;
 pub mod strangers;
 mod watch;
 

@@ -163,6 +163,12 @@ pub async fn expire(State(upkeep): State<Arc<Upkeep>>, Admin(admin): Admin) -> R
     Ok(Json(json!({ "buckets_dropped": jobs::expire(&upkeep, true).await? })))
 }
 
+/// `POST /api/secrets/rotate`: a new key for the secrets that are given back; all are sealed by it.
+pub async fn rotate_secrets(State(base): State<Arc<Base>>, Admin(admin): Admin) -> Result<Json<Value>> {
+    let act = admin.act(&base, "rotate secrets' key", "");
+    Ok(Json(json!({ "secrets_sealed": base.store.rotate_secrets(rand::random(), &act).await? })))
+}
+
 /// `POST /api/seal`: seals every head now.
 pub async fn seal(State(upkeep): State<Arc<Upkeep>>, Admin(admin): Admin) -> Result<Json<Value>> {
     upkeep.base.store.audit(&admin.act(&upkeep.base, "seal", "every head")).await?;

@@ -18,6 +18,7 @@ mod rules;
 mod senders;
 mod session;
 mod sharing;
+mod sign_on;
 mod tokens;
 mod trail;
 mod transforms;
@@ -205,6 +206,10 @@ fn interface() -> ApiRouter<Parts> {
             delete_with(admin::retire_node, described("Free the name of a node that does not live")),
         )
         .api_route("/expire", post_with(admin::expire, described("Drop what is due, now")))
+        .api_route(
+            "/secrets/rotate",
+            post_with(admin::rotate_secrets, described("Seal the secrets that are given back by a new key")),
+        )
         .api_route("/seal", post_with(admin::seal, described("Seal every head, now")))
         .api_route("/merge", post_with(admin::merge, described("Merge what can be merged, now")))
         .api_route("/cache", delete_with(admin::clear_cache, described("Forget chunk parts kept near at hand")))
@@ -262,6 +267,9 @@ pub fn router(parts: Parts) -> Router {
     let (api, document) = with_description();
     let document = Arc::new(document);
     let api = api
+        .route("/sign-on", get(sign_on::begin))
+        .route("/sign-on/done", get(sign_on::done))
+        .route("/sign-on/offer", get(sign_on::offer))
         .route("/openapi.json", get(move || async move { axum::Json(document.as_ref().clone()) }))
         .fallback(no_such_path)
         .layer(from_fn_with_state(parts.auth.clone(), gate::pass));

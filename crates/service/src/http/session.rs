@@ -11,7 +11,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use calvex_language::domain::access::Principal;
+use calvex_language::domain::access::{Principal, User};
 use calvex_language::domain::grant::May;
 use calvex_wire::api::{LanePart, LoginRequest, Me, SESSION_COOKIE};
 use std::collections::BTreeSet;
@@ -51,20 +51,28 @@ async fn sign_in(auth: &Arc<Auth>, from: IpAddr, ask: LoginRequest) -> Result<Re
         return Err(ServiceError::NotSignedIn("name and password do not fit; check both".into()));
     };
     auth.sign_ins.succeeded(&weight, from);
-    let (secret, hash, _) = new_secret("session", rand::random());
-    auth.base
-        .store
-        .add_session(
-            &hash,
-            user.id,
-            (now_ns + SESSION_S * 1_000_000_000, &from.to_string()),
-            &act(&user.name, "sign in"),
-        )
-        .await?;
-    let cookie = cookie(auth, &secret, SESSION_S);
+    let secret = begin_session(auth, &user, from, "by password").await?;
+    let cookie = cookie_header(auth, &secret);
     let who = auth.base.store.person(user.id, user.name, user.role, now_ns).await?;
     let me = me_of(auth, &who).await?;
     Ok(([(header::SET_COOKIE, cookie)], Json(me)).into_response())
+}
+
+/// Begins a session; its secret.
+///
+/// # Errors
+/// Where the database fails.
+pub(super) async fn begin_session(auth: &Arc<Auth>, user: &User, from: IpAddr, how: &str) -> Result<String> {
+    let (secret, hash, _) = new_secret("session", rand::random());
+    let act = auth.base.act(&user.name, "sign in", format!("{how}, from {from}"));
+    let ends_ns = act.at_ns + SESSION_S * 1_000_000_000;
+    auth.base.store.add_session(&hash, user.id, (ends_ns, &from.to_string()), &act).await?;
+    Ok(secret)
+}
+
+/// The cookie of a session that begins.
+pub(super) fn cookie_header(auth: &Auth, secret: &str) -> String {
+    cookie(auth, secret, SESSION_S)
 }
 
 /// The cookie of a session; over TLS it is never sent without.

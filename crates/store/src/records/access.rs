@@ -59,16 +59,25 @@ impl Store {
     /// Where the database fails.
     pub async fn user(&self, name: &str) -> Result<Option<User>> {
         let row = sqlx::query(sql::USER_BY_NAME).bind(name).fetch_optional(&self.pool).await?;
-        row.map(|r| {
-            Ok(User {
-                id: r.try_get(0)?,
-                name: r.try_get(1)?,
-                password_hash: r.try_get(2)?,
-                role: named("role", r.try_get(3)?, Role::from_name)?,
-                disabled_ns: r.try_get(4)?,
-            })
-        })
-        .transpose()
+        row.map(|r| user_of(&r)).transpose()
+    }
+
+    /// The person whom the sign-on provider knows by this.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn person_of_subject(&self, subject: &str) -> Result<Option<User>> {
+        let row = sqlx::query(sql::USER_BY_SUBJECT).bind(subject).fetch_optional(&self.pool).await?;
+        row.map(|r| user_of(&r)).transpose()
+    }
+
+    /// Notes by what the sign-on provider knows a person who came by it.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn put_subject(&self, name: &str, subject: &str) -> Result<()> {
+        sqlx::query(sql::USER_SUBJECT).bind(subject).bind(name).execute(&self.pool).await?;
+        Ok(())
     }
 
     /// A name as the database compares it: two names of one weight are one name to it, whatever their case, accents and
@@ -127,4 +136,15 @@ impl Store {
         sqlx::query(sql::SESSION_EXPIRE).bind(now_ns).bind(now_ns - SESSION_IDLE_NS).execute(&self.pool).await?;
         Ok(())
     }
+}
+
+/// The columns of [`sql::USER_BY_NAME`] and [`sql::USER_BY_SUBJECT`].
+fn user_of(r: &sqlx::mysql::MySqlRow) -> Result<User> {
+    Ok(User {
+        id: r.try_get(0)?,
+        name: r.try_get(1)?,
+        password_hash: r.try_get(2)?,
+        role: named("role", r.try_get(3)?, Role::from_name)?,
+        disabled_ns: r.try_get(4)?,
+    })
 }

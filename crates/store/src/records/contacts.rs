@@ -1,11 +1,17 @@
 //! Contacts, and the outbox of messages to them with each try.
 
 use super::{Act, named, record};
-use crate::{Claim, Result, Store, StoreError, sql};
+use crate::sealed::{CONTACT, RULE};
+use crate::{Claim, Keys, Result, Store, StoreError, sql};
 use calvex_language::domain::contact::{AlertMove, Contact, ContactPlan, DeliveryTry, Dropped, Notification, NotifyBy};
 use sqlx::{MySqlConnection, Row};
 
 impl Store {
+    /// A secret as it is used.
+    pub(super) fn opened(&self, place: &str, kept: Option<String>) -> Option<String> {
+        kept.and_then(|kept| self.keys.unseal(place, &kept))
+    }
+
     /// Whom rules may notify.
     ///
     /// # Errors
@@ -17,8 +23,8 @@ impl Store {
             Ok(Contact {
                 name: r.try_get(0)?,
                 webhook: r.try_get(1)?,
-                webhook_secret: r.try_get(2)?,
-                old_secret: r.try_get::<Option<String>, _>(3)?.map(|secret| (secret, old_until_ns)),
+                webhook_secret: self.opened(CONTACT, r.try_get(2)?),
+                old_secret: self.opened(CONTACT, r.try_get(3)?).map(|secret| (secret, old_until_ns)),
                 mail: r.try_get(5)?,
                 plan: ContactPlan {
                     hours: r.try_get(6)?,
@@ -47,8 +53,8 @@ impl Store {
         sqlx::query(sql::CONTACT_PUT)
             .bind(&contact.name)
             .bind(&contact.webhook)
-            .bind(&contact.webhook_secret)
-            .bind(contact.old_secret.as_ref().map(|(secret, _)| secret))
+            .bind(contact.webhook_secret.as_ref().map(|secret| self.keys.seal(CONTACT, secret)))
+            .bind(contact.old_secret.as_ref().map(|(secret, _)| self.keys.seal(CONTACT, secret)))
             .bind(contact.old_secret.as_ref().map_or(0, |(_, until_ns)| *until_ns))
             .bind(&contact.mail)
             .bind(&plan.hours)
@@ -102,7 +108,7 @@ impl Store {
         if done.rows_affected() == 0 {
             return Ok(false);
         }
-        add_messages(&mut tx, None, messages).await?;
+        add_messages(&mut tx, &self.keys, None, messages).await?;
         tx.commit().await?;
         Ok(true)
     }
@@ -115,7 +121,7 @@ impl Store {
         let mut tx = self.pool.begin().await?;
         self.fence_work(&mut tx, claim).await?;
         for message in messages {
-            add_messages(&mut tx, message.alert_id, std::slice::from_ref(message)).await?;
+            add_messages(&mut tx, &self.keys, message.alert_id, std::slice::from_ref(message)).await?;
         }
         tx.commit().await?;
         Ok(())
@@ -127,7 +133,7 @@ impl Store {
     /// Where the database fails.
     pub async fn outbox_due(&self, now_ns: i64) -> Result<Vec<Notification>> {
         let rows = sqlx::query(sql::OUTBOX_DUE).bind(now_ns).fetch_all(&self.pool).await?;
-        rows.iter().map(message).collect()
+        rows.iter().map(|r| message(&self.keys, r)).collect()
     }
 
     /// Every message of an alert.
@@ -136,7 +142,7 @@ impl Store {
     /// Where the database fails.
     pub async fn outbox_of(&self, alert_id: u32) -> Result<Vec<Notification>> {
         let rows = sqlx::query(sql::OUTBOX_OF_ALERT).bind(alert_id).fetch_all(&self.pool).await?;
-        rows.iter().map(message).collect()
+        rows.iter().map(|r| message(&self.keys, r)).collect()
     }
 
     /// Which contacts were to hear that an alert is raised, and when: contact, move, round and time, in order.
@@ -158,7 +164,7 @@ impl Store {
     /// Where the database fails.
     pub async fn latest_messages(&self, limit: u32) -> Result<Vec<Notification>> {
         let rows = sqlx::query(sql::OUTBOX_LATEST).bind(limit).fetch_all(&self.pool).await?;
-        rows.iter().map(message).collect()
+        rows.iter().map(|r| message(&self.keys, r)).collect()
     }
 
     /// Each try to deliver a message, the latest first.
@@ -241,7 +247,7 @@ impl Store {
     pub async fn outbox_drop(&self, id: u64, why: Dropped, now_ns: i64, instead: &[Notification]) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         sqlx::query(sql::OUTBOX_DROP).bind(now_ns).bind(why.name()).bind(id).execute(&mut *tx).await?;
-        add_messages(&mut tx, None, instead).await?;
+        add_messages(&mut tx, &self.keys, None, instead).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -267,6 +273,7 @@ impl Store {
 /// Adds messages; one that stands already is left as it is.
 pub(super) async fn add_messages(
     tx: &mut MySqlConnection,
+    keys: &Keys,
     alert_id: Option<u32>,
     messages: &[Notification],
 ) -> Result<()> {
@@ -278,7 +285,7 @@ pub(super) async fn add_messages(
             .bind(message.what.name())
             .bind(message.round)
             .bind(&message.target)
-            .bind(&message.secret)
+            .bind(message.secret.as_ref().map(|secret| keys.seal(RULE, secret)))
             .bind(&message.payload)
             .bind(message.made_ns)
             .bind(message.due_ns)
@@ -289,7 +296,7 @@ pub(super) async fn add_messages(
     Ok(())
 }
 
-fn message(r: &sqlx::mysql::MySqlRow) -> Result<Notification> {
+fn message(keys: &Keys, r: &sqlx::mysql::MySqlRow) -> Result<Notification> {
     let dropped: String = r.try_get(12)?;
     Ok(Notification {
         id: r.try_get(0)?,
@@ -299,7 +306,7 @@ fn message(r: &sqlx::mysql::MySqlRow) -> Result<Notification> {
         what: named("move of an alert", r.try_get(4)?, AlertMove::from_name)?,
         round: r.try_get(5)?,
         target: r.try_get(6)?,
-        secret: r.try_get(7)?,
+        secret: r.try_get::<Option<String>, _>(7)?.and_then(|kept| keys.unseal(RULE, &kept)),
         payload: r.try_get(8)?,
         due_ns: r.try_get(9)?,
         tries: r.try_get(10)?,

@@ -11,6 +11,7 @@ pub mod lanes;
 pub mod people;
 pub mod rules;
 pub mod saved;
+mod secrets;
 pub mod teams;
 pub mod tokens;
 mod trail;

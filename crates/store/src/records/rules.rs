@@ -3,7 +3,8 @@
 use super::alerts::put_groups;
 use super::contacts::add_messages;
 use super::{Act, named, record};
-use crate::{Claim, Result, Store, StoreError, sql};
+use crate::sealed::RULE;
+use crate::{Claim, Keys, Result, Store, StoreError, sql};
 use calvex_language::domain::contact::Notification;
 use calvex_language::domain::rule::{
     AlertChange, Closed, Judgement, Mute, Rule, RuleCondition, RuleGroup, RuleState, RuleVersion,
@@ -35,7 +36,7 @@ impl Store {
             .bind(&rule.name)
             .bind(&rule.document)
             .bind(&rule.webhook)
-            .bind(&rule.webhook_secret)
+            .bind(rule.webhook_secret.as_ref().map(|secret| self.keys.seal(RULE, secret)))
             .bind(&rule.mail)
             .bind(rule.owner_id)
             .bind(rule.team_id)
@@ -64,7 +65,7 @@ impl Store {
                 document: r.try_get(2)?,
                 revision: r.try_get(3)?,
                 webhook: r.try_get(4)?,
-                webhook_secret: r.try_get(5)?,
+                webhook_secret: self.opened(RULE, r.try_get(5)?),
                 mail: r.try_get(6)?,
                 owner_id: r.try_get(7)?,
                 owner: r.try_get(8)?,
@@ -118,7 +119,7 @@ impl Store {
         act: &Act<'_>,
     ) -> Result<Changed> {
         let mut tx = self.pool.begin().await?;
-        let id = match end_alerts(&mut tx, (name, revision), act.at_ns, ends, Closed::Changed).await? {
+        let id = match end_alerts(&mut tx, &self.keys, (name, revision), act.at_ns, ends, Closed::Changed).await? {
             Ok(id) => id,
             Err(why) => return Ok(why),
         };
@@ -137,7 +138,7 @@ impl Store {
     /// Where the database fails.
     pub async fn remove_rule(&self, (name, revision): (&str, u32), ends: &[Ending], act: &Act<'_>) -> Result<Changed> {
         let mut tx = self.pool.begin().await?;
-        let id = match end_alerts(&mut tx, (name, revision), act.at_ns, ends, Closed::Removed).await? {
+        let id = match end_alerts(&mut tx, &self.keys, (name, revision), act.at_ns, ends, Closed::Removed).await? {
             Ok(id) => id,
             Err(why) => return Ok(why),
         };
@@ -283,7 +284,7 @@ impl Store {
                 }
             };
             put_groups(&mut tx, id, groups).await?;
-            add_messages(&mut tx, Some(id), notify).await?;
+            add_messages(&mut tx, &self.keys, Some(id), notify).await?;
         }
         tx.commit().await?;
         Ok(true)
@@ -305,6 +306,7 @@ async fn rule_stands(tx: &mut MySqlConnection, id: u32) -> Result<()> {
 /// Ends every open alert of a rule, which must be of this revision and have no others open; its id.
 async fn end_alerts(
     tx: &mut MySqlConnection,
+    keys: &Keys,
     (name, revision): (&str, u32),
     at_ns: i64,
     ends: &[Ending],
@@ -323,7 +325,7 @@ async fn end_alerts(
         sqlx::query(sql::ALERT_CLOSE).bind(at_ns).bind(why.name()).bind(alert).execute(&mut *tx).await?;
         // Whoever waits for its hours was not notified that it began.
         sqlx::query(sql::OUTBOX_DROP_WAITING).bind(at_ns).bind(alert).bind(at_ns).execute(&mut *tx).await?;
-        add_messages(tx, Some(*alert), messages).await?;
+        add_messages(tx, keys, Some(*alert), messages).await?;
     }
     Ok(Ok(id))
 }

@@ -2,6 +2,7 @@
 
 mod incident;
 mod live;
+mod people;
 mod rules;
 
 use crate::client::{Client, Connection, http_client};
@@ -43,6 +44,12 @@ pub struct Demo {
     /// Address of the stand-in receiver of webhooks
     #[arg(long, default_value = "127.0.0.1:8438")]
     receiver_http: String,
+    /// Address of the stand-in for a sign-on provider
+    #[arg(long, default_value = "127.0.0.1:8439")]
+    provider: String,
+    /// Encrypt every way in, with a certificate made for the demo
+    #[arg(long)]
+    tls: bool,
     /// Address of the stand-in receiver of mail
     #[arg(long, default_value = "127.0.0.1:8425")]
     receiver_smtp: String,
@@ -114,19 +121,33 @@ impl Demo {
         let (hook, smtp) = (listen(&self.receiver_http).await?, listen(&self.receiver_smtp).await?);
         let hook_url = format!("http://{}/hook", hook.local_addr()?);
         let smtp_address = smtp.local_addr()?.to_string();
+        let provider = listen(&self.provider).await?;
+        let issuer = format!("http://{}", provider.local_addr()?);
         let mut sources = self.sources.clone();
         sources.data_dir.get_or_insert_with(|| PathBuf::from(".demo"));
         let dir = sources.data_dir.clone().unwrap_or_default();
         std::fs::create_dir_all(&dir).with_context(|| format!("cannot make {}", dir.display()))?;
         let file = dir.join("demo.json");
         let kept: Option<Kept> = std::fs::read(&file).ok().and_then(|b| serde_json::from_slice(&b).ok());
+        let tls = dir.join("tls");
+        if self.tls {
+            super::certificate::make(&tls, &[])?;
+            crate::client::trust(&tls.join("ca.pem"))?;
+        }
+        let scheme = if self.tls { "https" } else { "http" };
         let settings = {
+            let pem = |name: &str| self.tls.then(|| tls.join(name).display().to_string());
             let listen = sources.listen.clone().unwrap_or_else(|| "127.0.0.1:8437".into());
             let given = |name: &str| match name {
                 "CALVEX_NOTIFY_MAIL_SERVER" => Some(smtp_address.clone()),
                 "CALVEX_NOTIFY_WEBHOOK_LOCAL" => Some("true".into()),
                 "CALVEX_NOTIFY_MAIL_FROM" => Some("calvex@fennmark.test".into()),
-                "CALVEX_NOTIFY_CONSOLE_URL" => Some(format!("http://{listen}")),
+                "CALVEX_NOTIFY_CONSOLE_URL" => Some(format!("{scheme}://{listen}")),
+                "CALVEX_TLS_CERT" => pem("cert.pem").or_else(|| std::env::var(name).ok()),
+                "CALVEX_TLS_KEY" => pem("key.pem").or_else(|| std::env::var(name).ok()),
+                "CALVEX_OIDC_ISSUER" => Some(issuer.clone()),
+                "CALVEX_OIDC_CLIENT_SECRET" => Some("stand-in".into()),
+                "CALVEX_OIDC_LABEL" => Some("Sign in at Fennmark".into()),
                 "CALVEX_LOG_LEVEL" => Some(std::env::var(name).unwrap_or_else(|_| "warn".into())),
                 name => std::env::var(name).ok(),
             };
@@ -135,8 +156,9 @@ impl Demo {
         start_log(&settings);
         let password = kept.as_ref().map_or_else(|| "fennmark-night".to_owned(), |k| k.password.clone());
         let receiver = tokio::spawn(calvex_service::notify::fake_receiver::serve(hook, smtp, show));
+        let provider = tokio::spawn(calvex_service::stand_in_provider::serve(provider, people::at_the_provider()));
         let running = calvex_service::start(settings, Some(password.clone())).await?;
-        let url = format!("http://{}", running.addresses.http);
+        let url = format!("{scheme}://{}", running.addresses.http);
         let reported = tokio::select! {
             reported = self.play(&url, &file, kept, &password, &hook_url) => reported,
             asked = asked_to_stop() => asked,
@@ -144,6 +166,7 @@ impl Demo {
         eprintln!("stopping");
         stop(running).await?;
         receiver.abort();
+        provider.abort();
         reported.map(|()| Ended::Well)
     }
 
@@ -179,10 +202,19 @@ impl Demo {
         }
         let at = calvex_language::model::time::format_utc(kept.change_ns, 0);
         output::line(&format!("console    {url}"))?;
-        output::line(&format!("sign in    admin / {}", kept.password))?;
+        output::line(&format!(
+            "sign in    admin / {}; olle, ines, tore, noor and vera have the same password",
+            kept.password
+        ))?;
+        output::line("           or at Fennmark, a stand-in for a company's sign-on")?;
         output::line(&format!("messages   http://{} shows what arrived by mail and webhook", self.receiver_http))?;
         output::line(&format!("the night  the slot lease was changed at {at}"))?;
-        output::line(&format!("in a shell export CALVEX_URL={url} CALVEX_TOKEN={}", kept.token))?;
+        let ca = if self.tls {
+            format!(" CALVEX_CA={}", file.with_file_name("tls").join("ca.pem").display())
+        } else {
+            String::new()
+        };
+        output::line(&format!("in a shell export CALVEX_URL={url} CALVEX_TOKEN={}{ca}", kept.token))?;
         output::line("stop       Ctrl-C")?;
         let dir = file.parent().unwrap_or(Path::new("."));
         live::live(url, dir, &kept, (self.seed, self.events), from_ns).await
@@ -213,9 +245,11 @@ async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Resul
         sealed_events: 0,
         sealed_bytes: 0,
     };
-    for lane in [lane("devices", 14), lane("audit", 400)] {
-        client.put(&format!("/api/lanes/{}", lane.name), &lane).await?;
+    let lanes = [lane("devices", 14), lane("audit", 400)];
+    for lane in &lanes {
+        client.put(&format!("/api/lanes/{}", lane.name), lane).await?;
     }
+    people::set_up(&client, password, &lanes).await?;
     let route = |filter: &str, lane: &str| Route { filter: filter.into(), lane: lane.into() };
     client
         .put("/api/routes", &vec![route("service=access", "audit"), route("service=locker-agent", "devices")])
