@@ -114,13 +114,13 @@ export function Choice(props: {
   return (
     <Chosen>
       {props.label}
-      <select value={props.value} onChange={(e) => props.onChange(e.target.value)}>
+      <Select value={props.value} onChange={(e) => props.onChange(e.target.value)}>
         {props.options.map(([value, name]) => (
           <option key={value} value={value}>
             {name}
           </option>
         ))}
-      </select>
+      </Select>
     </Chosen>
   );
 }
@@ -128,15 +128,17 @@ export function Choice(props: {
 const Chosen = styled.label`
   display: grid;
   gap: ${space.xs};
-  select {
-    background: ${(p) => p.theme.raised};
-    color: inherit;
-    font: inherit;
-    border: 1px solid ${(p) => p.theme.line};
-    border-radius: ${radius};
-    padding: 6px ${space.m};
-    min-height: 34px;
-  }
+`;
+
+/** A choice among a few words without a label that is seen: it needs an `aria-label`. */
+export const Select = styled.select`
+  background: ${(p) => p.theme.raised};
+  color: inherit;
+  font: inherit;
+  border: 1px solid ${(p) => p.theme.line};
+  border-radius: ${radius};
+  padding: 6px ${space.m};
+  min-height: 34px;
 `;
 
 export const Muted = styled.span`

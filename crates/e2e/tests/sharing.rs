@@ -167,6 +167,7 @@ const OTHERS: &[&str] = &[
     "/trail/verify",
     "/nodes",
     "/nodes/{name}",
+    "/secrets/rotate",
     "/expire",
     "/seal",
     "/merge",

@@ -59,7 +59,7 @@ fn openssl(address: &str, args: &[&str], input: &[u8]) -> Result<Output> {
     Ok(child.wait_with_output()?)
 }
 
-fn exporter(language: &str, way: &str, address: &str, key: &str, name: &str, ca: &str) -> Result<()> {
+fn exporter(language: &str, way: &str, address: &str, key: &str, name: &str, ca: &str) -> Result<String> {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let mut command = match language {
         "python" => Command::new(root.join("target/clients/python/bin/python")),
@@ -67,10 +67,13 @@ fn exporter(language: &str, way: &str, address: &str, key: &str, name: &str, ca:
     };
     let script = if language == "python" { "exporters.py" } else { "exporters.mjs" };
     command.arg(script).args([way, address, key, name, ca]).current_dir(root.join("crates/e2e/clients"));
-    let done =
-        command.env("NODE_EXTRA_CA_CERTS", ca).output().with_context(|| format!("{command:?}; run ./run test"))?;
-    ensure!(done.status.success(), "{name}: {}", String::from_utf8_lossy(&done.stderr));
-    Ok(())
+    let done = command
+        .envs([("NODE_EXTRA_CA_CERTS", ca), ("REQUESTS_CA_BUNDLE", ca)])
+        .output()
+        .with_context(|| format!("{command:?}; run ./run test"))?;
+    let reported = String::from_utf8_lossy(&done.stderr).into_owned();
+    ensure!(done.status.success(), "{name}: {reported}");
+    Ok(reported)
 }
 
 #[test]
@@ -156,9 +159,11 @@ fn every_way_in_by_tls() -> Result<()> {
     for (language, way) in [("python", "protobuf"), ("python", "grpc"), ("node", "protobuf"), ("node", "grpc")] {
         let (name, address) =
             (format!("{language}-{way}-tls"), if way == "grpc" { format!("https://{grpc}") } else { otlp.clone() });
-        exporter(language, way, &address, &service.key, &name, &ca)?;
+        let reported = exporter(language, way, &address, &service.key, &name, &ca)?;
         let query = format!("service={name}");
-        wait_for(&query, || Ok((service.search(&query, &["--from", "now-1h"])?.len() == 4).then_some(())))?;
+        wait_for(&format!("four events of {name} ({reported})"), || {
+            Ok((service.search(&query, &["--from", "now-1h"])?.len() == 4).then_some(()))
+        })?;
     }
     Ok(())
 }

@@ -3,7 +3,7 @@ import { useState, type FormEvent } from "react";
 import { api } from "../../api/client";
 import { ago, clock, date, parseNs } from "../../api/time";
 import { useZone } from "../../app/zone";
-import { Button, Choice, Field, Mono, Muted, Problem, Quiet } from "../../ui/controls";
+import { Button, Choice, Field, Mono, Muted, Problem, Quiet, Select } from "../../ui/controls";
 import { Form, Shown } from "../../ui/form";
 import { Page } from "../../ui/page";
 import { Table } from "../../ui/table";
@@ -60,7 +60,7 @@ export default function EverybodyPage() {
           {clock(parseNs(code.until), zone, 0)}: <Mono>{code.code}</Mono> <Muted>It is shown this once.</Muted>
         </Shown>
       )}
-      <div className="wide">
+      <div className="wide" tabIndex={0}>
         <Table aria-label="People">
           <thead>
             <tr>
@@ -80,19 +80,17 @@ export default function EverybodyPage() {
                   {p.name} {p.by_provider && <Muted>signs in by the provider</Muted>}
                 </td>
                 <td>
-                  <label>
-                    <select
-                      aria-label={`Role of ${p.name}`}
-                      value={p.role}
-                      onChange={(e) => void change(() => api.changePerson(p.name, { role: e.target.value }))}
-                    >
-                      {ROLES.map(([value, shown]) => (
-                        <option key={value} value={value}>
-                          {shown}
-                        </option>
-                      ))}
-                    </select>
-                  </label>
+                  <Select
+                    aria-label={`Role of ${p.name}`}
+                    value={p.role}
+                    onChange={(e) => void change(() => api.changePerson(p.name, { role: e.target.value }))}
+                  >
+                    {ROLES.map(([value, shown]) => (
+                      <option key={value} value={value}>
+                        {shown}
+                      </option>
+                    ))}
+                  </Select>
                 </td>
                 <td>{p.teams.join(", ")}</td>
                 <td>{p.lanes.join(", ") || <Muted>nothing</Muted>}</td>

@@ -60,7 +60,7 @@ export default function GrantsPage() {
       {lanes.length > 0 && <Give lanes={lanes} lane={lane} change={change} />}
       {grants.data?.length === 0 && <Muted>No grant stands that concerns you.</Muted>}
       {grants.data && grants.data.length > 0 && (
-        <div className="wide">
+        <div className="wide" tabIndex={0}>
           <Table aria-label="Grants">
             <thead>
               <tr>
@@ -200,7 +200,7 @@ function Readers({ lane }: { lane: string }) {
   });
   if (readers.error) return <Problem>{readers.error.message}</Problem>;
   return (
-    <div className="wide">
+    <div className="wide" tabIndex={0}>
       <Table aria-label={`Who can read ${lane}`}>
         <thead>
           <tr>

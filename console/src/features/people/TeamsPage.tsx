@@ -66,7 +66,7 @@ export default function TeamsPage() {
       </Form>
       {teams.data?.length === 0 && <Muted>There is no team yet.</Muted>}
       {teams.data && teams.data.length > 0 && (
-        <div className="wide">
+        <div className="wide" tabIndex={0}>
           <Table aria-label="Teams">
             <thead>
               <tr>

@@ -73,7 +73,7 @@ export default function TrailPage() {
       </Form>
       {trail.isSuccess && entries.length === 0 && <Muted>Nothing stands in the trail that fits.</Muted>}
       {entries.length > 0 && (
-        <div className="wide">
+        <div className="wide" tabIndex={0}>
           <Table aria-label="Audit trail">
             <thead>
               <tr>

@@ -28,7 +28,7 @@ export default function YouPage() {
         {me.lanes.length === 0 && "No grant lets you read a lane; ask whoever manages it."}
       </p>
       {me.lanes.length > 0 && (
-        <div className="wide">
+        <div className="wide" tabIndex={0}>
           <Table aria-label="What you may read">
             <thead>
               <tr>
@@ -102,7 +102,7 @@ function Sessions() {
     <>
       <h1>Your sessions</h1>
       {error && <Problem>{error}</Problem>}
-      <div className="wide">
+      <div className="wide" tabIndex={0}>
         <Table aria-label="Your sessions">
           <thead>
             <tr>
@@ -180,7 +180,7 @@ function Tokens({ teams }: { teams: string[] }) {
         </Shown>
       )}
       {used.length > 0 && (
-        <div className="wide">
+        <div className="wide" tabIndex={0}>
           <Table aria-label="Tokens">
             <thead>
               <tr>

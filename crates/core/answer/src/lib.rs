@@ -23,3 +23,6 @@ pub mod watch;
 
 #[cfg(test)]
 mod testing;
+
+#[cfg(test)]
+mod tests;

@@ -235,8 +235,9 @@ pub async fn give(
     let now_ns = (base.clock)();
     let lane = lane_of(&config, &reader, &ask.lane)?;
     let (to, may, ends_ns) = checked(&ask, now_ns)?;
-    if !reader.may(lane.id, May::Manage) && !(reader.who.administers && !base.store.is_managed(lane.id, now_ns).await?)
-    {
+    let gives =
+        reader.may(lane.id, May::Manage) || reader.who.administers && !base.store.is_managed(lane.id, now_ns).await?;
+    if !gives {
         return Err(ServiceError::NotAllowed(format!(
             "`{}` is not yours to share; ask whoever manages it (`calvex grant list --lane {0}`)",
             lane.name

@@ -9,8 +9,10 @@ use calvex_wire::api::{GrantListed, NewGrant, NewPerson, PasswordCode, PutTeam};
 /// People with a password: name and role.
 const PEOPLE: [(&str, &str); 5] =
     [("olle", "reader"), ("ines", "reader"), ("tore", "reader"), ("noor", "reader"), ("vera", "auditor")];
-/// Teams: name, its people, the provider's group, whether it is on call, the lane it owns.
-const TEAMS: [(&str, &[&str], &str, bool, Option<&str>); 3] = [
+/// A team: name, its people, the provider's group, whether it is on call, the lane it owns.
+type Planned = (&'static str, &'static [&'static str], &'static str, bool, Option<&'static str>);
+
+const TEAMS: [Planned; 3] = [
     ("lockers", &["olle", "ines"], "locker-people", true, Some("devices")),
     ("security", &["vera"], "security-people", false, Some("audit")),
     ("couriers", &["tore"], "courier-people", false, None),

@@ -103,6 +103,9 @@ impl Workers for OneByOne {
     }
 }
 
+/// Hears how many rows of a page of a lane passed.
+pub type Passing<'a> = &'a (dyn Fn(&str, u64) + Sync);
+
 /// What a question is asked of, and how it may be worked out.
 #[derive(Clone, Copy)]
 pub struct Scope<'a> {
@@ -119,7 +122,7 @@ pub struct Scope<'a> {
     /// Who follows how far it is; nobody, mostly.
     pub progress: Option<&'a (dyn Fn(Progress) + Sync)>,
     /// Who counts the rows that pass the question, by lane: where reads are recorded.
-    pub passing: Option<&'a (dyn Fn(&str, u64) + Sync)>,
+    pub passing: Option<Passing<'a>>,
 }
 
 /// What is reported while an answer is worked out.

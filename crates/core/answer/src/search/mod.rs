@@ -28,6 +28,4 @@ pub use spread::Spread;
 #[cfg(test)]
 mod answers;
 #[cfg(test)]
-mod partly;
-#[cfg(test)]
 mod tests;

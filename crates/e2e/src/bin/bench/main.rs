@@ -1,7 +1,8 @@
 //! `./run bench [EVENTS]`: the figures of this service, each beside plain alternatives measured in the same run, written
 //! to `docs/benchmarks.md`. From 100 thousand to 100 million events; 1 million if not given. With `growth`, only the same
 //! questions at each tenfold size, printed; with `ways` each way in; with `steps` what each step of the engine takes; with
-//! `console` the console in a browser; with `causes` comparison and story; with `rules` alert rules.
+//! `console` the console in a browser; with `causes` comparison and story; with `rules` alert rules; with `parts` what
+//! reading a part of a lane costs.
 
 mod causes;
 mod console;
@@ -9,6 +10,7 @@ mod export;
 mod growth;
 mod hostile;
 mod intake;
+mod parts;
 mod plain;
 mod questions;
 mod report;
@@ -82,8 +84,7 @@ fn start_with(more: &[(&str, &str)]) -> Result<Service> {
 async fn main() -> Result<()> {
     // reqwest wants a TLS provider chosen, also for plain HTTP.
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let usage =
-        "usage: ./run bench [100000 to 100000000] [growth, ways, steps, console, causes, rules, export or hostile]";
+    let usage = "usage: ./run bench [100000 to 100000000] [growth, ways, steps, console, causes, rules, parts, export or hostile]";
     let events: usize = match std::env::args().nth(1) {
         Some(n) => n.parse().ok().filter(|n| (100_000..=100_000_000).contains(n)).context(usage)?,
         None => 1_000_000,
@@ -91,6 +92,7 @@ async fn main() -> Result<()> {
     match std::env::args().nth(2).as_deref() {
         None => {}
         Some("growth") => return growth::grow(events).await,
+        Some("parts") => return parts::parts(events).await,
         Some("rules") => return rules::rules(events).await,
         Some("causes") => return causes::causes(events).await,
         Some("console") => return console::console(events).await,

@@ -1,11 +1,14 @@
 //! What somebody gets who may read a part: whatever is asked, it is the answer over the events that the slow evaluator
 //! leaves, from everywhere an event can stand.
 
-use super::*;
 use crate::compare::{Side, compare};
 use crate::errors::{ErrorsAsk, errors};
 use crate::measure::{MeasureAsk, Steps, measure};
 use crate::scan::{Extent, Scope};
+use crate::search::{
+    Export, Find, Order, breakdown, earliest_ns, export, field_names, fields as listed_fields, find, histogram,
+    sampled_fields,
+};
 use crate::testing::{Shelf, any_event, any_query, head, numbered, scope};
 use calvex_language::model::{Event, Path, Value};
 use calvex_language::query::{Builtin, Context, Field, Filter, HiddenFields, Ties, TimeRange, parse};
@@ -46,7 +49,7 @@ fn all_answers(scope: &Scope, filter: &Filter, range: TimeRange) -> BTreeMap<&'s
     out.insert("fields found", format!("{} {:?}", sampled.events, sampled.fields));
     out.insert("names", format!("{:?}", field_names(scope, &TimeRange::ALL, &[])));
     // Both are of whole pages. Which of the pages' ends are the first and last is left out.
-    let listed = super::fields(scope, &TimeRange::ALL).unwrap();
+    let listed = listed_fields(scope, &TimeRange::ALL).unwrap();
     let listed = listed.into_iter().filter(|(_, (events, _))| *events > 0).map(|(lane, (events, fields))| {
         let seen = fields.into_iter().map(|(name, f)| (name, f.types.into_keys().collect::<Vec<_>>(), f.events));
         (lane, events, seen.collect::<Vec<_>>())

@@ -1,0 +1,3 @@
+//! Tests that ask every kind of question of one set of events.
+
+mod partly;
