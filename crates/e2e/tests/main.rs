@@ -36,6 +36,7 @@ mod sign_on;
 mod story;
 mod stuck;
 mod tail;
+mod teams;
 mod terminal;
 mod tls;
 mod transcript;

@@ -8,6 +8,7 @@ pub mod explain;
 pub mod export;
 pub mod measure;
 pub mod overview;
+pub mod reads;
 pub mod rehearse;
 pub mod search;
 pub mod search_pool;

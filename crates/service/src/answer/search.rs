@@ -1,9 +1,12 @@
 //! Step 11, answers: what a reader asks, planned over the lanes it may read, run off the async threads within limits.
 
+pub use crate::answer::reads::{Reads, timed};
+
+use crate::answer::reads::record_read;
 use crate::auth::{CHANGED, ReadScope, Reader, Watch};
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
-use calvex_answer::scan::{Budget, Cursor, Explanation, Progress, Scope};
+use calvex_answer::scan::{Budget, Cursor, Progress, Scope};
 use calvex_answer::search::{Find, Histogram, Order, field_names, find, histogram, unknown_fields};
 use calvex_intake::dial::Dial;
 use calvex_language::model::time::{SECOND_NS, format_utc};
@@ -237,39 +240,6 @@ async fn run_until<T: Send + 'static>(
     }
     record_read(reading, &scope, &passed).await?;
     Ok((done, reads))
-}
-
-/// Records that somebody read, in each lane that asks for it: nothing is answered that could not be recorded.
-async fn record_read(reading: &Reading, scope: &ReadScope, passed: &HashMap<String, u64>) -> Result<()> {
-    let Some(reader) = &scope.watched else { return Ok(()) };
-    let config = reading.base.config.get();
-    for lane in config.lanes().into_iter().filter(|lane| lane.audited && scope.may_read(lane.id)) {
-        let events = passed.get(&lane.name).copied().unwrap_or(0);
-        let what = format!("{}: {}; {events} events passed", lane.name, scope.asking);
-        reading.base.store.audit(&reader.act(&reading.base, "read lane", what)).await?;
-    }
-    Ok(())
-}
-
-/// What was read for an answer, and whether that is shown.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct Reads {
-    segments: u64,
-    bytes: u64,
-    restricted: bool,
-}
-
-/// Fills the timing and I/O counters. Whoever reads a part gets neither: they are of other events too.
-pub fn timed(explain: Explanation, began: Instant, reads: Reads) -> Explanation {
-    let mut explain = match reads.restricted {
-        true => Explanation { left_out: explain.left_out, stopped: explain.stopped, ..Explanation::default() },
-        false => explain,
-    };
-    if !reads.restricted {
-        (explain.segments_read, explain.fetched_bytes) = (reads.segments, reads.bytes);
-    }
-    explain.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
-    explain
 }
 
 /// A range as answered.
