@@ -21,6 +21,11 @@ const PLACES: [string, string][] = [
   ["Intake: transforms", "/intake/transforms"],
   ["Intake: dials", "/intake/dials"],
   ["Intake: fields and ties", "/intake/fields"],
+  ["People: you", "/people"],
+  ["People: grants", "/people/grants"],
+  ["People: everybody", "/people/all"],
+  ["People: teams", "/people/teams"],
+  ["People: audit trail", "/people/trail"],
 ];
 
 const Line = styled(Input)`

@@ -23,7 +23,7 @@ impl Demo {
         let log = std::fs::File::options().create(true).append(true).open(dir.join("demo.log"))?;
         let mut child = Command::new(binary())
             .args(["demo", "--events", "10000", "--otlp-listen", "127.0.0.1:0", "--listen", &free()?])
-            .args(["--receiver-http", &free()?, "--receiver-smtp", &free()?, "--data-dir"])
+            .args(["--receiver-http", &free()?, "--receiver-smtp", &free()?, "--provider", &free()?, "--data-dir"])
             .arg(dir.join("data"))
             .env("CALVEX_GRPC_LISTEN", "127.0.0.1:0")
             .env("CALVEX_DATABASE_BUFFER_POOL_MIB", "128")

@@ -87,14 +87,13 @@ async fn main() -> Result<()> {
     browser.saying("[aria-label=Keys] td", "sorter-prod").await?;
     browser.saying("button", "limits").await?.click().await?;
     shoot("intake-keys.png").await?;
-    browser.page.goto(format!("{url}/intake/transforms")).await?;
-    browser.saying("[aria-label='Transform rules'] td", "belts").await?;
-    browser.saying("button", "try the rules").await?.click().await?;
-    browser.saying("section", "stored in lane").await?;
-    shoot("intake-transforms.png").await?;
-    browser.page.goto(format!("{url}/intake/fields")).await?;
-    browser.saying("[aria-label=Fields] td", "parcel").await?;
-    shoot("intake-fields.png").await?;
+    browser.page.goto(format!("{url}/people/grants")).await?;
+    browser.saying("table[aria-label='Who can read main'] td", "noor").await?;
+    shoot("people-grants.png").await?;
+    // One who looks only for what changed.
+    browser.page.goto(format!("{url}/people/trail?word=grant")).await?;
+    browser.saying("td", "give grant").await?;
+    shoot("people-trail.png").await?;
     browser.resize(390, 844).await?;
     browser.page.goto(format!("{url}/search?q=severity%3E%3Dwarn&{range}")).await?;
     browser.css("[data-index]").await?;

@@ -1,5 +1,5 @@
 //! Sign-on by a provider: OpenID Connect, by authorization code with PKCE (OpenID Connect Core 1.0, RFC 7636). The
-//! library checks signature, issuer, audience, times and nonce of the id token; what is told here is what is asked of the
+//! library checks signature, issuer, audience, times and nonce of the id token; here stands what is asked of the
 //! provider, how long anything is waited for, and how much of an answer is read.
 
 use crate::config::settings::Settings;

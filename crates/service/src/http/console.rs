@@ -15,7 +15,8 @@ pub const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-s
 struct Dist;
 
 /// The console's own addresses, and what they begin with (`console/src/app/App.tsx`).
-const PAGES: [&str; 9] = ["now", "search", "tail", "story", "compare", "intake", "alerts", "rules", "contacts"];
+const PAGES: [&str; 10] =
+    ["now", "search", "tail", "story", "compare", "intake", "alerts", "rules", "contacts", "people"];
 
 /// A built file, or the page itself for the console's own addresses. Anything else is not there: a sender that has the
 /// wrong address must not take a page for an answer. A browser, which asks for HTML, gets the page that says so.

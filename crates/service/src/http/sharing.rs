@@ -324,7 +324,7 @@ pub async fn break_glass(
 
 /// Sends the contact of the team that owns a lane a message. One that fails is tried again as any other.
 async fn notify_owner(base: &Arc<Base>, lane: &Lane, who: &str, why: &str) {
-    let told = async {
+    let notified = async {
         let Some(owner) = &lane.owner else { return Ok(()) };
         let teams = base.store.teams().await?;
         let contact = teams.iter().find(|team| team.name == *owner).and_then(|team| team.contact.as_ref());
@@ -335,7 +335,7 @@ async fn notify_owner(base: &Arc<Base>, lane: &Lane, who: &str, why: &str) {
             None => Ok(()),
         }
     };
-    if let Err(e) = told.await {
+    if let Err(e) = notified.await {
         tracing::warn!(lane = lane.name, "the owner could not be notified that the glass was broken: {e}");
     }
 }

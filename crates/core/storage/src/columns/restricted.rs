@@ -26,7 +26,7 @@ pub struct Restriction {
     pub lane: Arc<str>,
 }
 
-/// Sets of hidden fields that are told apart; the rows of further grants show what all of these show.
+/// Sets of hidden fields that are kept apart; the rows of further grants show what all of these show.
 const MAX_LAYERS: usize = 4;
 
 /// What grants on one lane give together, each the rows that it admits and the fields that it hides. Rows are the union of
