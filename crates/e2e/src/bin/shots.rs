@@ -87,7 +87,7 @@ async fn main() -> Result<()> {
     browser.saying("[aria-label=Keys] td", "sorter-prod").await?;
     browser.saying("button", "limits").await?.click().await?;
     shoot("intake-keys.png").await?;
-    browser.page.goto(format!("{url}/people/grants")).await?;
+    browser.page.goto(format!("{url}/people/grants?lane=main")).await?;
     browser.saying("table[aria-label='Who can read main'] td", "noor").await?;
     shoot("people-grants.png").await?;
     // One who looks only for what changed.

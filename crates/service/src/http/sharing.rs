@@ -224,6 +224,19 @@ fn checked(ask: &NewGrant, now_ns: i64) -> Result<(Grantee, May, Option<i64>)> {
     Ok((to, may, ends_ns.transpose()?))
 }
 
+/// A grant, as the audit trail has it.
+fn in_words(grant: &NewGrant) -> String {
+    let to = match (&grant.team, &grant.person) {
+        (Some(team), _) => format!("team {team}"),
+        (None, person) => person.clone().unwrap_or_default(),
+    };
+    let part = |before: &str, text: &str| if text.is_empty() { String::new() } else { format!("{before}{text}") };
+    let rows = if grant.rows.is_empty() { String::new() } else { format!(" of `{}`", grant.rows) };
+    let hidden = part(" without ", &grant.hidden.join(", "));
+    let until = part(" until ", grant.until.as_deref().unwrap_or(""));
+    format!("{} {}{rows}{hidden} to {to}{until}{}", grant.may, grant.lane, part(": ", &grant.why))
+}
+
 /// `POST /api/grants`: by whoever manages the lane. Where nobody does, an administrator gives the first.
 pub async fn give(
     State(auth): State<Arc<Auth>>,
@@ -245,7 +258,7 @@ pub async fn give(
     }
     let held = Held { lane: lane.id, may, rows: ask.rows.trim().to_owned(), hidden: ask.hidden.clone() };
     let grant = StoredGrant { to, held, ends_ns, why: ask.why.trim().to_owned(), break_glass: false };
-    let act = reader.act(base, "give grant", serde_json::to_string(&ask).unwrap_or_default());
+    let act = reader.act(base, "give grant", in_words(&ask));
     let id = base.store.give(&grant, &act).await?;
     auth.readers.clear();
     let given = base.store.grants(now_ns).await?.into_iter().find(|grant| grant.id == id);
@@ -261,7 +274,8 @@ pub async fn end(State(auth): State<Arc<Auth>>, Editor(reader): Editor, Path(id)
     let seen = known.filter(|g| reader.may(g.held.lane, May::Manage) || is_to(g, &reader, &teams));
     let known = seen.ok_or_else(|| StoreError::Missing(format!("grant {id} of yours or on a lane that you manage")))?;
     let mut act = reader.act(base, "end grant", id.to_string());
-    act.before = Some(serde_json::to_string(&listed(known, &config, true)).unwrap_or_default());
+    let GrantListed { lane, team, person, may, rows, hidden, until, why, .. } = listed(known, &config, true);
+    act.before = Some(in_words(&NewGrant { lane, team, person, may, rows, hidden, until, why }));
     base.store.end_grant(id, &act).await?;
     auth.readers.clear();
     Ok(StatusCode::NO_CONTENT)
