@@ -414,3 +414,35 @@ async fn grants_end_glass_is_broken_and_all_is_on_record() -> Result<()> {
     assert!(broken.is_err_and(|e| e.to_string().contains("is not as it was written")));
     Ok(())
 }
+
+/// An export that is under way when its grant ends: it ends too, and says so instead of passing for whole.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_export_ends_with_its_grant() -> Result<()> {
+    let service = Service::start(&[])?;
+    person(&service, "olle", "reader").await?;
+    let id = service.ok(&["grant", "give", "main", "--person", "olle", "--text"])?;
+    let token = as_person(&service, "olle", &["token", "new", "--text"])?.trim().to_owned();
+    // More than waits in buffers on the way.
+    let event =
+        |n: u32| json!({ "service": "slots", "msg": format!("door {n}"), "note": format!("{n:x}").repeat(200) });
+    for batch in 0..10 {
+        let many: Vec<Value> = (0..3000).map(|n| event(batch * 3000 + n)).collect();
+        send(&service, &service.key, &many).await?;
+    }
+    let ask = json!({ "query": "", "from": "now-1h" });
+    let mut export =
+        client()?.post(format!("{}/api/export", service.url)).bearer_auth(&token).json(&ask).send().await?;
+    ensure!(export.status().is_success());
+    export.chunk().await?.context("nothing comes")?;
+    service.ok(&["grant", "end", id.trim()])?;
+    // Read as slowly as somebody who does other things between: it is over long before all could be read so.
+    let (began, mut last) = (Instant::now(), Vec::new());
+    while let Some(piece) = export.chunk().await? {
+        last = [last.split_off(last.len().saturating_sub(4096)), piece.to_vec()].concat();
+        service.ok(&["lane", "list"])?;
+        ensure!(began.elapsed() < PATIENCE, "it goes on");
+    }
+    let last = String::from_utf8_lossy(&last).lines().last().unwrap_or("").to_owned();
+    assert!(last.contains("has changed meanwhile") && !last.contains("\"account\""), "{last}");
+    Ok(())
+}
