@@ -67,6 +67,9 @@ export class ProblemError extends Error {
   }
 }
 
+/** The address of settings of a team; of the service where none is given. */
+const ofTeam = (path: string, team?: string) => (team ? `${path}?team=${encodeURIComponent(team)}` : path);
+
 async function call<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
   let response: Response;
   try {
@@ -193,7 +196,8 @@ export const api = {
     call<CheckedRule>("POST", "/rules/check", { document }, signal),
   rehearse: (ask: { document: string; days?: number; until?: string }, signal?: AbortSignal) =>
     call<Rehearsal>("POST", "/rules/rehearse", ask, signal),
-  applyRule: (ask: { document: string; dry_run: boolean }) => call<AppliedRule>("POST", "/rules/apply", ask),
+  applyRule: (ask: { document: string; dry_run: boolean; team?: string }) =>
+    call<AppliedRule>("POST", "/rules/apply", ask),
   compare: (ask: CompareRequest, way: OnTheWay, signal: AbortSignal) =>
     reported<CompareAnswer>("/compare", ask, way, signal),
   paste: (text: string) => call<FoundId[]>("POST", "/paste", { text }),
@@ -210,12 +214,14 @@ export const api = {
     call<{ secret: string }>("POST", `/keys/${encodeURIComponent(name)}/rotate`, { overlap_s }),
   revokeKey: (name: string) => call<void>("DELETE", `/keys/${encodeURIComponent(name)}`),
   dials: (signal?: AbortSignal) => call<Dial[]>("GET", "/dials", undefined, signal),
-  addDial: (dial: { when: string; least: string; for_s?: number; why: string }) => call<Dial>("POST", "/dials", dial),
+  addDial: (dial: { when: string; least: string; for_s?: number; why: string; team?: string }) =>
+    call<Dial>("POST", "/dials", dial),
   removeDial: (id: number) => call<void>("DELETE", `/dials/${id}`),
   transforms: (signal?: AbortSignal) => call<TransformRule[]>("GET", "/transforms", undefined, signal),
-  putTransforms: (rules: TransformRule["rule"][]) => call<void>("PUT", "/transforms", rules),
-  tryShaping: (events: string, rules?: TransformRule["rule"][]) =>
-    call<TriedEvent[]>("POST", "/transforms/try", { events, ...(rules ? { rules } : {}) }),
+  putTransforms: (team: string | undefined, rules: TransformRule["rule"][]) =>
+    call<void>("PUT", ofTeam("/transforms", team), rules),
+  tryTransforms: (team: string | undefined, events: string, rules?: TransformRule["rule"][]) =>
+    call<TriedEvent[]>("POST", ofTeam("/transforms/try", team), { events, ...(rules ? { rules } : {}) }),
   ties: (signal?: AbortSignal) => call<Tie[]>("GET", "/ties", undefined, signal),
   putTie: (tie: Tie) => call<void>("PUT", `/ties/${encodeURIComponent(tie.name)}`, tie),
   tieProposals: (signal?: AbortSignal) => call<TieProposal[]>("GET", "/ties/proposals", undefined, signal),

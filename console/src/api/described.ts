@@ -1573,7 +1573,10 @@ export interface paths {
         /** Replace the routes */
         put: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description Of this team; of the service where it is left out. */
+                    team?: string | null;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -2119,7 +2122,10 @@ export interface paths {
         /** Replace the transform rules */
         put: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description Of this team; of the service where it is left out. */
+                    team?: string | null;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -2167,7 +2173,10 @@ export interface paths {
         /** Transform rules tried on events */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description Of this team; of the service where it is left out. */
+                    team?: string | null;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -4818,6 +4827,8 @@ export interface components {
             on_call: boolean;
             /** @description The lanes whose terms and grants one may change. */
             manages: string[];
+            /** @description The lanes over which one may make rules. */
+            configures: string[];
         };
         /** @description What may be read of a lane, where that is not all. */
         LanePart: {
@@ -5165,6 +5176,11 @@ export interface components {
                  * @description How many at least.
                  */
                 at_least: number;
+            };
+        } | {
+            rights: {
+                /** @description In words. */
+                note: string;
             };
         } | {
             beat: {
@@ -6573,6 +6589,16 @@ export interface components {
             filter: string;
             /** @description Where they go. */
             lane: string;
+            /** @description The team for whose keys it holds; for every sender where none. */
+            team?: string | null;
+        };
+        /** @description The team whose settings are meant. */
+        AskedTeam: {
+            /**
+             * @description Of this team; of the service where it is left out.
+             * @default null
+             */
+            team?: string | null;
         };
         /** @description A key as listed. */
         Key: {
@@ -6791,6 +6817,11 @@ export interface components {
              * @default false
              */
             in_force?: boolean;
+            /**
+             * @description The team for whose keys it holds; for every sender where none.
+             * @default null
+             */
+            team?: string | null;
         };
         /** @description To set a dial. */
         NewDial: {
@@ -6813,6 +6844,8 @@ export interface components {
             until?: string | null;
             /** @description Why it was set, for others. */
             why?: string;
+            /** @description The team for whose keys it holds; for every sender where none. */
+            team?: string | null;
         };
         /** @description A transform rule as listed. */
         TransformRule: {
@@ -6831,6 +6864,11 @@ export interface components {
             changed: string;
             /** @description It was not applied for a week, or never. */
             idle: boolean;
+            /**
+             * @description The team for whose keys it holds; for every sender where none.
+             * @default null
+             */
+            team?: string | null;
         };
         /** @description A rule as written. */
         Transform: {
@@ -7535,6 +7573,8 @@ export interface components {
              * @description Of the document, from 1.
              */
             revision: number;
+            /** @description Whether the one who asks may change it. */
+            may_change: boolean;
             bound: components["schemas"]["Bound"];
             /** @description What the values are. */
             unit: string;

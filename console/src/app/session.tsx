@@ -10,6 +10,12 @@ const Context = createContext<Me | null>(null);
 /** Who is signed in. */
 export const useMe = () => useContext(Context);
 
+/** Whether the one signed in may make alert rules. */
+export function useMakesRules(): boolean {
+  const me = useMe();
+  return me !== undefined && me !== null && me.changes && (me.role === "admin" || me.configures.length > 0);
+}
+
 /** Shows what is inside to those who are signed in, and the way in to others. */
 export function SignedIn({ children }: { children: ReactNode }) {
   const queries = useQueryClient();

@@ -196,7 +196,7 @@ async fn start_on(
         tracing::info!(sealed, "secrets were sealed by the key of now");
     }
     let swept = patiently(|| store.sweep_orphans(&claim)).await?;
-    let config = Config::load(&store).await?;
+    let config = Config::load(&store, clock()).await?;
     let view = Arc::new(View::new(store.chunks().await?));
     let metrics = Metrics::new();
     let own = patiently(|| store.journal_tables()).await?.into_iter().filter(|t| t.slot == claim.slot);

@@ -67,6 +67,14 @@ pub struct Base {
 }
 
 impl Base {
+    /// Reads lanes, routes, rules, dials and ties anew.
+    ///
+    /// # Errors
+    /// Where the database fails; what was known stays.
+    pub async fn reload_config(&self) -> Result<()> {
+        self.config.reload(&self.store, (self.clock)()).await
+    }
+
     /// What `by` does now, for the audit trail.
     pub fn act<'a>(&self, by: &'a str, act: &'static str, what: impl Into<String>) -> Act<'a> {
         let chain = (self.claim.slot, self.claim.epoch);

@@ -24,6 +24,7 @@ const STEPS: &[Step] = &[
     (15, "sharing", include_str!("../migrations/0015_sharing.sql")),
     (16, "trail", include_str!("../migrations/0016_trail.sql")),
     (17, "sealed", include_str!("../migrations/0017_sealed.sql")),
+    (18, "settings of teams", include_str!("../migrations/0018_settings_of_teams.sql")),
 ];
 
 /// All steps, ready to be run. Listed here rather than by a macro, which would build the database client a second time.

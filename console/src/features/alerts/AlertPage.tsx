@@ -4,8 +4,8 @@ import { Link, useParams } from "react-router";
 import styled, { useTheme } from "styled-components";
 import { api } from "../../api/client";
 import { ago, moment, parseNs, span } from "../../api/time";
-import type { Alert, AlertInFull } from "../../api/types";
 import { useMe } from "../../app/session";
+import type { Alert, AlertInFull } from "../../api/types";
 import { space, type } from "../../app/tokens";
 import { useZone } from "../../app/zone";
 import { Button, LinesField, Mono, Muted, Problem } from "../../ui/controls";
@@ -186,9 +186,9 @@ function Notes({ alert, onDone }: { alert: AlertInFull; onDone: () => void }) {
 
 /** One alert: why it was raised, what people found, and whom it notified. */
 export default function AlertPage() {
+  const me = useMe();
   const { id = "" } = useParams();
   const { zone } = useZone();
-  const me = useMe();
   const queries = useQueryClient();
   const found = useQuery({
     queryKey: ["alert", id],
@@ -252,7 +252,7 @@ export default function AlertPage() {
               </Button>
             )
           )}{" "}
-          {rule && me?.role === "admin" && <MuteForm rule={rule} onDone={again} />}
+          {rule?.may_change && <MuteForm rule={rule} onDone={again} />}
         </div>
       </Head>
       <Columns>

@@ -12,6 +12,7 @@ import { Table } from "../../ui/table";
 import { Form } from "../../ui/form";
 import { useChange } from "../../ui/change";
 import { Places } from "./Places";
+import { useWhose } from "./whose";
 
 const LEAST = ["trace", "debug", "info", "warn", "error", "fatal"].map((s) => [s, s] as const);
 const SPANS = [
@@ -31,10 +32,11 @@ export default function DialsPage() {
   const [seconds, setSeconds] = useState("3600");
   const [why, setWhy] = useState("");
   const [problem, change] = useChange("dials");
+  const { options, whose, team, choose, maySet } = useWhose();
   const add = (e: FormEvent) => {
     e.preventDefault();
     void change(async () => {
-      await api.addDial({ when, least, why, ...(seconds ? { for_s: Number(seconds) } : {}) });
+      await api.addDial({ when, least, why, team, ...(seconds ? { for_s: Number(seconds) } : {}) });
       setWhen("");
       setWhy("");
     });
@@ -52,17 +54,28 @@ export default function DialsPage() {
         </Muted>
       </p>
       {error && <Problem>{error}</Problem>}
-      <Form onSubmit={add} aria-label="Set a dial">
-        <div className="grow">
-          <Field label="events" name="when" value={when} onChange={setWhen} placeholder="service=slots" mono optional />
-        </div>
-        <Choice label="least kept" value={least} options={LEAST} onChange={setLeast} />
-        <Choice label="for" value={seconds} options={SPANS} onChange={setSeconds} />
-        <div className="grow">
-          <Field label="why" name="why" value={why} onChange={setWhy} optional />
-        </div>
-        <Button type="submit">set the dial</Button>
-      </Form>
+      {maySet && (
+        <Form onSubmit={add} aria-label="Set a dial">
+          {options.length > 1 && <Choice label="sent by" value={whose} options={options} onChange={choose} />}
+          <div className="grow">
+            <Field
+              label="events"
+              name="when"
+              value={when}
+              onChange={setWhen}
+              placeholder="service=slots"
+              mono
+              optional
+            />
+          </div>
+          <Choice label="least kept" value={least} options={LEAST} onChange={setLeast} />
+          <Choice label="for" value={seconds} options={SPANS} onChange={setSeconds} />
+          <div className="grow">
+            <Field label="why" name="why" value={why} onChange={setWhy} optional />
+          </div>
+          <Button type="submit">set the dial</Button>
+        </Form>
+      )}
       {dials.data?.length === 0 && <Muted>No dial is set: everything that is sent is kept.</Muted>}
       {dials.data && dials.data.length > 0 && (
         <div className="wide">
@@ -85,7 +98,8 @@ export default function DialsPage() {
                   <td>
                     <Link to={`/search?q=${encodeURIComponent(d.when)}`}>
                       <Mono>{d.when || "every event"}</Mono>
-                    </Link>
+                    </Link>{" "}
+                    {d.team && <Muted>sent by {d.team}</Muted>}
                   </td>
                   <td>
                     <Glyph severity={d.least as Severity} /> {d.least}
@@ -107,7 +121,9 @@ export default function DialsPage() {
                   </td>
                   <td>{d.why}</td>
                   <td>
-                    <Quiet onPress={() => void change(() => api.removeDial(d.id))}>take back</Quiet>
+                    {maySet && (d.team || options[0]?.[0] === "") && (
+                      <Quiet onPress={() => void change(() => api.removeDial(d.id))}>take back</Quiet>
+                    )}
                   </td>
                 </tr>
               ))}

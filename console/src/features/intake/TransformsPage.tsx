@@ -12,6 +12,7 @@ import { changes } from "./changes";
 import { Form } from "../../ui/form";
 import { useChange } from "../../ui/change";
 import { Places } from "./Places";
+import { useWhose } from "./whose";
 import { ACTS, HINTS, actOf } from "./transforms.model";
 import { number } from "../../ui/number";
 
@@ -90,9 +91,10 @@ export default function TransformsPage() {
   const [text, setText] = useState("");
   const [events, setEvents] = useState('{"service":"sorter","msg":"belt 4 photo eye dusty, reading 0.61"}');
   const [tried, setTried] = useState<TriedEvent[]>();
-  const all = rules.data ?? [];
+  const { options, whose, team, choose, maySet } = useWhose();
+  const all = (rules.data ?? []).filter((r) => (r.team ?? "") === whose);
   const [problem, attempt] = useChange("transforms");
-  const put = (list: TransformRule["rule"][]) => attempt(() => api.putTransforms(list));
+  const put = (list: TransformRule["rule"][]) => attempt(() => api.putTransforms(team, list));
   const drafted = () => [
     ...all.map((r) => r.rule).filter((r) => r.name !== name),
     ...(name ? [{ name, when, act: actOf(kind, text) }] : []),
@@ -113,7 +115,17 @@ export default function TransformsPage() {
       <Places />
       <h1>Transforms</h1>
       {error && <Problem>{error}</Problem>}
-      {rules.data?.length === 0 && (
+      {options.length > 1 && (
+        <p>
+          <Choice label="for what is sent by" value={whose} options={options} onChange={choose} />
+        </p>
+      )}
+      {!maySet && (
+        <p>
+          <Muted>Rules are set by administrators, and by teams for what their keys send; you are in no team.</Muted>
+        </p>
+      )}
+      {maySet && rules.data && all.length === 0 && (
         <p>
           <Muted>No rule yet: events are stored as they are sent.</Muted>
         </p>
@@ -175,34 +187,48 @@ export default function TransformsPage() {
           </Table>
         </div>
       )}
-      <h1>Add or try</h1>
-      <Form onSubmit={add} aria-label="Add a rule">
-        <Field label="rule" name="name" value={name} onChange={setName} placeholder="belts" />
-        <div className="grow">
-          <Field label="when" name="when" value={when} onChange={setWhen} placeholder="service=sorter" mono optional />
-        </div>
-        <Choice label="does" value={kind} options={ACTS} onChange={setKind} />
-        {kind !== "set-aside" && (
-          <div className="grow">
-            <Field label="how" name="how" value={text} onChange={setText} placeholder={HINTS[kind]} mono />
-          </div>
-        )}
-        <Button type="submit">add the rule</Button>
-      </Form>
-      <LinesField label="Events to try: NDJSON, or lines of text" value={events} rows={4} onChange={setEvents} />
-      <p>
-        <Button
-          onPress={() =>
-            void attempt(async () => setTried(await api.tryShaping(events, name && text ? drafted() : undefined)))
-          }
-        >
-          try {name && text ? `with ${name}` : "the rules"}
-        </Button>{" "}
-        <Muted>nothing is stored</Muted>
-      </p>
-      {tried?.map((event) => (
-        <Tried key={event.line} event={event} />
-      ))}
+      {maySet && (
+        <>
+          <h1>Add or try</h1>
+          <Form onSubmit={add} aria-label="Add a rule">
+            <Field label="rule" name="name" value={name} onChange={setName} placeholder="belts" />
+            <div className="grow">
+              <Field
+                label="when"
+                name="when"
+                value={when}
+                onChange={setWhen}
+                placeholder="service=sorter"
+                mono
+                optional
+              />
+            </div>
+            <Choice label="does" value={kind} options={ACTS} onChange={setKind} />
+            {kind !== "set-aside" && (
+              <div className="grow">
+                <Field label="how" name="how" value={text} onChange={setText} placeholder={HINTS[kind]} mono />
+              </div>
+            )}
+            <Button type="submit">add the rule</Button>
+          </Form>
+          <LinesField label="Events to try: NDJSON, or lines of text" value={events} rows={4} onChange={setEvents} />
+          <p>
+            <Button
+              onPress={() =>
+                void attempt(async () =>
+                  setTried(await api.tryTransforms(team, events, name && text ? drafted() : undefined)),
+                )
+              }
+            >
+              try {name && text ? `with ${name}` : "the rules"}
+            </Button>{" "}
+            <Muted>nothing is stored</Muted>
+          </p>
+          {tried?.map((event) => (
+            <Tried key={event.line} event={event} />
+          ))}
+        </>
+      )}
       <Muted>
         The same in the terminal: <Mono>calvex transform list</Mono>, <Mono>calvex transform try FILE</Mono>
       </Muted>

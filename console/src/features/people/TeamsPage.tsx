@@ -21,17 +21,32 @@ export default function TeamsPage() {
   const [people, setPeople] = useState("");
   const [group, setGroup] = useState("");
   const [call, setCall] = useState("no");
+  const [contact, setContact] = useState("");
+  const contacts = useQuery({ queryKey: ["contacts"], queryFn: ({ signal }) => api.contacts(signal) });
+  const known = [["", "nobody"] as const, ...(contacts.data ?? []).map((c) => [c.name ?? "", c.name ?? ""] as const)];
   const [problem, change] = useChange("teams", "people");
-  const edit = (team: { name: string; members: string[]; claim?: string | null; on_call: boolean }) => {
+  const edit = (team: {
+    name: string;
+    members: string[];
+    claim?: string | null;
+    on_call: boolean;
+    contact?: string | null;
+  }) => {
     setName(team.name);
     setPeople(team.members.join(", "));
     setGroup(team.claim ?? "");
     setCall(team.on_call ? "yes" : "no");
+    setContact(team.contact ?? "");
   };
   const set = (e: FormEvent) => {
     e.preventDefault();
     void change(async () => {
-      await api.putTeam(name.trim(), { members: namesIn(people), claim: group.trim(), on_call: call === "yes" });
+      await api.putTeam(name.trim(), {
+        members: namesIn(people),
+        claim: group.trim(),
+        on_call: call === "yes",
+        contact,
+      });
       edit({ name: "", members: [], on_call: false });
     });
   };
@@ -43,7 +58,8 @@ export default function TeamsPage() {
       <p>
         <Muted>
           A team owns lanes, keys, rules and contacts; its people look after them. People of the provider&apos;s group
-          come and go with it. Whoever is on call may break the glass.
+          come and go with it. Whoever is on call may break the glass; the contact of the lane&apos;s owner is notified
+          of that.
         </Muted>
       </p>
       {error && <Problem>{error}</Problem>}
@@ -62,6 +78,7 @@ export default function TeamsPage() {
         </div>
         <Field label="group of the provider" name="group" value={group} onChange={setGroup} optional mono />
         <Choice label="duty" value={call} options={CALL} onChange={setCall} />
+        <Choice label="notified" value={contact} options={known} onChange={setContact} />
         <Button type="submit">set</Button>
       </Form>
       {teams.data?.length === 0 && <Muted>There is no team yet.</Muted>}
@@ -75,6 +92,7 @@ export default function TeamsPage() {
                 <th scope="col">owns</th>
                 <th scope="col">group</th>
                 <th scope="col">duty</th>
+                <th scope="col">notified</th>
                 <td />
               </tr>
             </thead>
@@ -88,6 +106,7 @@ export default function TeamsPage() {
                     <Mono>{t.claim}</Mono>
                   </td>
                   <td className="short">{t.on_call && "on call"}</td>
+                  <td>{t.contact}</td>
                   <td className="short">
                     <Quiet onPress={() => edit(t)}>change</Quiet>
                     <Quiet onPress={() => void change(() => api.removeTeam(t.name))}>remove</Quiet>

@@ -5,7 +5,7 @@ import styled from "styled-components";
 import { api } from "../../api/client";
 import type { RuleDocument } from "../../api/types";
 import { space, type } from "../../app/tokens";
-import { useMe } from "../../app/session";
+import { useMakesRules, useMe } from "../../app/session";
 import { Button, Choice, LinesField, Mono, Muted, Problem, Quiet } from "../../ui/controls";
 import { Page } from "../../ui/page";
 import { useAsked } from "../search/asked";
@@ -83,7 +83,9 @@ function useRested<T>(value: T): T {
 export default function RulePage() {
   const { name } = useParams();
   const [params] = useSearchParams();
+  const makes = useMakesRules();
   const me = useMe();
+  const [team, setTeam] = useState("");
   const navigate = useNavigate();
   const queries = useQueryClient();
   const rules = useQuery({ queryKey: ["rules"], queryFn: ({ signal }) => api.rules(signal) });
@@ -123,7 +125,7 @@ export default function RulePage() {
   const apply = async () => {
     setFailure("");
     try {
-      const done = await api.applyRule({ document: text, dry_run: false });
+      const done = await api.applyRule({ document: text, dry_run: false, ...(team ? { team } : {}) });
       setApplied(`${done.name} is ${done.what === "as it was" ? "as it was" : done.what}`);
       await queries.invalidateQueries({ queryKey: ["rules"] });
       await queries.invalidateQueries({ queryKey: ["rule-versions"] });
@@ -185,14 +187,22 @@ export default function RulePage() {
                 setUntil(undefined);
               }}
             />
-            {me?.role === "admin" && (
+            {!known && makes && (me?.teams.length ?? 0) > 0 && (
+              <Choice
+                label="reads as"
+                value={team}
+                options={[["", "you"], ...(me?.teams ?? []).map((name) => [name, name] as const)]}
+                onChange={setTeam}
+              />
+            )}
+            {(known ? known.may_change : makes) && (
               <Button $chief onPress={() => void apply()} isDisabled={mistakes.length > 0 || text.trim() === ""}>
                 {known ? "Change the rule" : "Switch it on"}
               </Button>
             )}
             <span role="status">{applied}</span>
           </Acts>
-          {known && me?.role === "admin" && (
+          {known?.may_change && (
             <div>
               <MuteForm rule={known} onDone={() => void queries.invalidateQueries({ queryKey: ["rules"] })} />
             </div>

@@ -2,9 +2,39 @@ import type { Explanation } from "../../api/types";
 import { Muted } from "../../ui/controls";
 import { Opens } from "../../ui/popover";
 import { number } from "../../ui/number";
+import { useMe } from "../../app/session";
+import { partOf } from "../people/model";
 
 /** How an answer came about: what was read, what was skipped, how long it took. */
 export function Explain({ explain, range }: { explain: Explanation; range: { from: string; to: string } }) {
+  const parts = useMe()?.parts ?? [];
+  const took = `${(explain.took_us / 1000).toFixed(1)} ms`;
+  const losses = [...explain.left_out, ...(explain.stopped ? [explain.stopped] : [])].map((loss) => (
+    <p key={loss}>
+      <Muted>not read: {loss}</Muted>
+    </p>
+  ));
+  // What was read is of other events too, so whoever reads a part is shown which part instead.
+  if (parts.length > 0) {
+    return (
+      <Opens name={`you read a part, ${took}`} label="What you may read">
+        {() => (
+          <>
+            <h2>Of these lanes you read a part</h2>
+            <dl data-testid="parts">
+              {parts.map((part) => (
+                <div key={part.lane} style={{ display: "contents" }}>
+                  <dt>{part.lane}</dt>
+                  <dd>{partOf(part)}</dd>
+                </div>
+              ))}
+            </dl>
+            {losses}
+          </>
+        )}
+      </Opens>
+    );
+  }
   const skipped = explain.skipped_by_time + explain.skipped_by_bloom + explain.skipped_by_order;
   const rows: [string, string][] = [
     ["chunks that may be read", number(explain.chunks)],
@@ -19,13 +49,10 @@ export function Explain({ explain, range }: { explain: Explanation; range: { fro
     ["of them not yet in chunks", number(explain.head_rows)],
     ["segments read", number(explain.segments_read)],
     ["fetched from the database", `${number(Math.ceil(explain.fetched_bytes / 1024))} KiB`],
-    ["took", `${(explain.took_us / 1000).toFixed(1)} ms`],
+    ["took", took],
   ];
   return (
-    <Opens
-      name={`explain: ${skipped} of ${explain.chunks} chunks skipped, ${(explain.took_us / 1000).toFixed(1)} ms`}
-      label="How the answer came about"
-    >
+    <Opens name={`explain: ${skipped} of ${explain.chunks} chunks skipped, ${took}`} label="How the answer came about">
       {() => (
         <>
           <h2>
@@ -39,11 +66,7 @@ export function Explain({ explain, range }: { explain: Explanation; range: { fro
               </div>
             ))}
           </dl>
-          {[...explain.left_out, ...(explain.stopped ? [explain.stopped] : [])].map((loss) => (
-            <p key={loss}>
-              <Muted>not read: {loss}</Muted>
-            </p>
-          ))}
+          {losses}
         </>
       )}
     </Opens>

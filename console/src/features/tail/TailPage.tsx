@@ -143,6 +143,7 @@ export default function TailPage() {
         <span role="status">
           {paused ? `paused, ${following.waiting} new` : following.live ? "following" : error ? "stopped" : "…"}
         </span>
+        {following.note && <Warn role="status">{following.note}</Warn>}
         {following.missed > 0 && <Warn>at least {following.missed} passed unseen: too many at once</Warn>}
         <Quiet onPress={() => navigate(`/search?${new URLSearchParams(query ? { q: query } : {})}`)}>
           search instead

@@ -20,6 +20,8 @@ export interface Following {
   /** Came while it was paused. */
   waiting: number;
   missed: number;
+  /** That rights have changed, where they have. */
+  note: string;
   /** By second, the latest last. */
   rates: Rate[];
   error: Error | null;
@@ -27,10 +29,16 @@ export interface Following {
   live: boolean;
 }
 
-type Line = { ready?: unknown; events?: { events: LogEvent[] }; missed?: { at_least: number }; beat?: unknown };
+type Line = {
+  ready?: unknown;
+  events?: { events: LogEvent[] };
+  missed?: { at_least: number };
+  rights?: { note: string };
+  beat?: unknown;
+};
 
 const noRates = () => Array.from({ length: SECONDS }, () => ({ calm: 0, bad: 0 }));
-const NOTHING: Following = { events: [], waiting: 0, missed: 0, rates: noRates(), error: null, live: false };
+const NOTHING: Following = { events: [], waiting: 0, missed: 0, note: "", rates: noRates(), error: null, live: false };
 
 /** Follows what passes a query. While paused, what comes is held back and counted. */
 export function useFollow(query: string, paused: boolean): Following {
@@ -49,6 +57,8 @@ export function useFollow(query: string, paused: boolean): Following {
     const take = (line: Line) => {
       if (line.ready) setShown((s) => ({ ...s, live: true, error: null }));
       missed += line.missed?.at_least ?? 0;
+      const note = line.rights?.note;
+      if (note) setShown((s) => ({ ...s, note }));
       for (const event of line.events?.events ?? []) {
         if (event.severity === "error" || event.severity === "fatal") second.bad += 1;
         else second.calm += 1;

@@ -31,6 +31,9 @@ enum DialAct {
         /// Why, for others
         #[arg(long, default_value = "", hide_default_value = true)]
         why: String,
+        /// For what the keys of this team send alone
+        #[arg(long)]
+        team: Option<String>,
         #[command(flatten)]
         form: Form,
     },
@@ -49,8 +52,8 @@ impl Dial {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
         match self.act {
-            DialAct::Set { when, least, span, why, form } => {
-                let ask = NewDial { when, least, for_s: span, until: None, why };
+            DialAct::Set { when, least, span, why, team, form } => {
+                let ask = NewDial { when, least, for_s: span, until: None, why, team };
                 let set: DialSet = client.post("/api/dials", &ask).await?;
                 form.one(&set, |set| {
                     let until = set.until.as_deref();
@@ -67,9 +70,10 @@ impl Dial {
                         (Some(until), true) => format!("until {}", zone.short(until)),
                         (Some(until), false) => format!("ended {}", zone.short(until)),
                     };
-                    vec![d.id.to_string(), whose(&d.when), d.least.clone(), state, d.who.clone(), d.why.clone()]
+                    let team = d.team.clone().unwrap_or_default();
+                    vec![d.id.to_string(), whose(&d.when), d.least.clone(), state, team, d.who.clone(), d.why.clone()]
                 };
-                form.list(&dials, &["dial", "events", "least kept", "works", "by", "why"], row)
+                form.list(&dials, &["dial", "events", "least kept", "works", "team", "by", "why"], row)
             }
             DialAct::Remove { id } => {
                 client.delete(&format!("/api/dials/{id}")).await?;

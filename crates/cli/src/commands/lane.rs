@@ -86,6 +86,11 @@ impl Lane {
     }
 }
 
+/// The address of settings of a team.
+pub fn of_team(path: &str, team: Option<&str>) -> String {
+    team.map_or_else(|| path.to_owned(), |team| format!("{path}?team={}", segment(team)))
+}
+
 /// What a lane takes a day.
 fn daily(lane: &api::Lane) -> String {
     let events = lane.day_events.map(|n| format!("{n} events"));
@@ -107,6 +112,9 @@ struct Numbered<'r> {
 pub struct Route {
     #[command(subcommand)]
     act: RouteAct,
+    /// The routes of this team, for what its keys send; those of the service where it is left out
+    #[arg(long, global = true)]
+    team: Option<String>,
     #[command(flatten)]
     connection: Connection,
 }
@@ -133,13 +141,17 @@ impl Route {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
         let mut routes: Vec<api::Route> = client.get("/api/routes").await?;
+        if self.team.is_some() || !matches!(self.act, RouteAct::List { .. }) {
+            routes.retain(|route| route.team == self.team);
+        }
         match self.act {
             RouteAct::List { form } => {
                 let numbered: Vec<Numbered> = (1..).zip(&routes).map(|(n, route)| Numbered { n, route }).collect();
-                let row = |r: &Numbered| vec![r.n.to_string(), r.route.filter.clone(), r.route.lane.clone()];
-                return form.list(&numbered, &["n", "filter", "lane"], row);
+                let team = |r: &Numbered| r.route.team.clone().unwrap_or_default();
+                let row = |r: &Numbered| vec![r.n.to_string(), r.route.filter.clone(), r.route.lane.clone(), team(r)];
+                return form.list(&numbered, &["n", "filter", "lane", "team"], row);
             }
-            RouteAct::Add { filter, lane } => routes.push(api::Route { filter, lane }),
+            RouteAct::Add { filter, lane } => routes.push(api::Route { filter, lane, team: None }),
             RouteAct::Remove { n } => {
                 if n == 0 || n > routes.len() {
                     bail!("there is no route {n}; `calvex route list` shows {}", routes.len());
@@ -147,7 +159,7 @@ impl Route {
                 routes.remove(n - 1);
             }
         }
-        client.put("/api/routes", &routes).await?;
+        client.put(&of_team("/api/routes", self.team.as_deref()), &routes).await?;
         Ok(Ended::Well)
     }
 }

@@ -61,6 +61,7 @@ impl Tail {
                     TailLine::Missed { at_least } => {
                         eprintln!("at least {at_least} events passed unseen: too many at once")
                     }
+                    TailLine::Rights { note } => eprintln!("{note}"),
                     TailLine::Events { events } => {
                         for event in &events {
                             if as_json {

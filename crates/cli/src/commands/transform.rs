@@ -1,5 +1,6 @@
 //! `calvex transform`: what is done to events on purpose before they are kept.
 
+use super::lane::of_team;
 use crate::client::{Client, Connection};
 use crate::options::Form;
 use crate::shown::ZoneArgs;
@@ -18,6 +19,9 @@ use std::io::Read;
 pub struct Transform {
     #[command(subcommand)]
     act: TransformAct,
+    /// The rules of this team, for what its keys send; those of the service where it is left out
+    #[arg(long, global = true)]
+    team: Option<String>,
     #[command(flatten)]
     connection: Connection,
 }
@@ -140,17 +144,20 @@ impl ActArgs {
     }
 }
 
-async fn rules(client: &Client) -> Result<Vec<Rule>> {
+async fn rules(client: &Client, team: Option<&String>) -> Result<Vec<Rule>> {
     let listed: Vec<TransformRule> = client.get("/api/transforms").await?;
-    Ok(listed.into_iter().map(|l| l.rule).collect())
+    Ok(listed.into_iter().filter(|l| l.team.as_ref() == team).map(|l| l.rule).collect())
 }
 
 impl Transform {
     pub async fn run(self) -> Result<Ended> {
         let client = self.connection.open().await?;
+        let team = self.team.as_ref();
+        let own = of_team("/api/transforms", self.team.as_deref());
         match self.act {
             TransformAct::List { form, zone } => {
-                let listed: Vec<TransformRule> = client.get("/api/transforms").await?;
+                let mut listed: Vec<TransformRule> = client.get("/api/transforms").await?;
+                listed.retain(|l| team.is_none() || l.team.as_ref() == team);
                 let zone = zone.zone();
                 if form.is_json() {
                     output::ndjson(&listed)?;
@@ -160,16 +167,17 @@ impl Transform {
                         let when = if l.rule.when.is_empty() { "every event" } else { &l.rule.when };
                         let note = if l.idle { "idle for a week" } else { "" };
                         let reported = vec![(n + 1).to_string(), l.rule.name.clone(), when.to_owned(), l.text.clone()];
-                        [reported, vec![l.held.to_string(), last, note.to_owned()]].concat()
+                        let team = l.team.clone().unwrap_or_default();
+                        [reported, vec![team, l.held.to_string(), last, note.to_owned()]].concat()
                     };
-                    let head = ["", "rule", "when", "does", "applied", "last", ""];
+                    let head = ["", "rule", "when", "does", "team", "applied", "last", ""];
                     output::table(&head, listed.iter().enumerate().map(row).collect())?;
                 }
                 return Ok(if listed.is_empty() { Ended::Nothing } else { Ended::Well });
             }
             TransformAct::Add { name, when, before, act } => {
                 let rule = Rule { name: name.clone(), when, act: act.act()? };
-                let mut all = rules(&client).await?;
+                let mut all = rules(&client, team).await?;
                 let known = all.iter().position(|r| r.name == name);
                 let mut at = known.unwrap_or(all.len());
                 if known.is_some() {
@@ -182,16 +190,16 @@ impl Transform {
                         .with_context(|| format!("there is no rule `{before}`; `calvex transform list` shows them"))?;
                 }
                 all.insert(at.min(all.len()), rule);
-                client.put("/api/transforms", &all).await?;
+                client.put(&own, &all).await?;
             }
             TransformAct::Remove { name } => {
-                let mut all = rules(&client).await?;
+                let mut all = rules(&client, team).await?;
                 let before = all.len();
                 all.retain(|r| r.name != name);
                 if all.len() == before {
                     bail!("there is no rule `{name}`; `calvex transform list` shows them");
                 }
-                client.put("/api/transforms", &all).await?;
+                client.put(&own, &all).await?;
             }
             TransformAct::Try { file, sender, form } => {
                 let mut events = String::new();
@@ -202,7 +210,8 @@ impl Transform {
                         .with_context(|| format!("cannot read {path}"))?,
                 };
                 let ask = TryTransforms { rules: None, sender, events };
-                let tried: Vec<TriedEvent> = client.post("/api/transforms/try", &ask).await?;
+                let tried: Vec<TriedEvent> =
+                    client.post(&of_team("/api/transforms/try", self.team.as_deref()), &ask).await?;
                 if form.is_json() {
                     output::ndjson(&tried)?;
                 } else {

@@ -19,6 +19,18 @@ pub(super) async fn record_read(reading: &Reading, scope: &ReadScope, passed: &H
     Ok(())
 }
 
+/// Records in each lane that asks for it that somebody reads what is not counted here: what comes from now on, or what was
+/// worked out lately for others who may read the same.
+pub(super) async fn record_shown(reading: &Reading, scope: &ReadScope, more: &str) -> Result<()> {
+    let Some(reader) = &scope.watched else { return Ok(()) };
+    let config = reading.base.config.get();
+    for lane in config.lanes().into_iter().filter(|lane| lane.audited && scope.may_read(lane.id)) {
+        let what = format!("{}: {}{more}", lane.name, scope.asking);
+        reading.base.store.audit(&reader.act(&reading.base, "read lane", what)).await?;
+    }
+    Ok(())
+}
+
 /// What was read for an answer, and whether that is shown.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Reads {

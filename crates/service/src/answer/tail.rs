@@ -1,6 +1,7 @@
 //! Step 11, tail: events as they are admitted, to those who follow. Each page is asked for matching rows once it is in its
 //! head; one who cannot keep up, or asks for more than [`MAX_PER_SECOND`], misses some and learns how many.
 
+use crate::answer::reads::{record_read, record_shown};
 use crate::answer::search::plan;
 use crate::auth::{LaneAccess, Reader};
 use crate::error::{Result, ServiceError};
@@ -9,9 +10,10 @@ use crate::state::Reading;
 use axum::body::Bytes;
 use calvex_language::model::time::format_utc;
 use calvex_language::model::{Value, answer_json};
-use calvex_language::query::Filter;
+use calvex_language::query::{Filter, TimeRange};
 use calvex_storage::columns::{Page, PageRead, RestrictedPage, materialise, select};
 use calvex_wire::api::{SearchRequest, TailLine};
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::broadcast::Receiver;
@@ -29,6 +31,9 @@ const BEAT: Duration = Duration::from_secs(5);
 /// seconds unless it changes on this node, which is seen at once.
 const STILL_EVERY: Duration = Duration::from_secs(1);
 
+/// What one who follows is shown where rights change.
+const CHANGED: &str = "what you may read has changed; other events pass from now on, or none";
+
 /// One who follows.
 pub struct Tail {
     reading: Arc<Reading>,
@@ -36,6 +41,8 @@ pub struct Tail {
     filter: Arc<Filter>,
     fresh: Receiver<Fresh>,
     canonical: String,
+    /// Events that were shown, by lane.
+    passed: HashMap<String, u64>,
     _place: OwnedSemaphorePermit,
 }
 
@@ -43,8 +50,8 @@ impl Tail {
     /// Begins to follow what passes the query.
     ///
     /// # Errors
-    /// Mistakes in the query, or too many that follow.
-    pub fn begin(reading: &Arc<Reading>, reader: Reader, ask: &SearchRequest) -> Result<Self> {
+    /// Mistakes in the query, or too many that follow; or where it cannot be recorded that a lane is read which asks for it.
+    pub async fn begin(reading: &Arc<Reading>, reader: Reader, ask: &SearchRequest) -> Result<Self> {
         let plan = plan(reading, ask)?;
         if plan.query.measure.is_some() || plan.query.over.is_some() {
             let reported = "what comes has no range and no figures yet; leave `over` and `measure` out";
@@ -52,19 +59,31 @@ impl Tail {
         }
         let place = reading.tail_slots.clone().try_acquire_owned();
         let place = place.map_err(|_| ServiceError::Busy(format!("{AT_ONCE} follow already; try again later"), 10))?;
+        let canonical = plan.query.canonical();
+        let scope = reader.scope().asking("follow", &canonical, &TimeRange::ALL);
+        record_shown(reading, &scope, "").await?;
         Ok(Tail {
             reading: reading.clone(),
             reader,
-            canonical: plan.query.canonical(),
+            canonical,
+            passed: HashMap::new(),
             filter: Arc::new(plan.query.filter),
             fresh: reading.view.follow(),
             _place: place,
         })
     }
 
-    /// Tells lines until nobody reads them any more, or the service stops.
+    /// Writes lines until nobody reads them any more, or the service stops.
     pub async fn run(mut self, lines: mpsc::Sender<Bytes>) {
-        let ready = TailLine::Ready { query: std::mem::take(&mut self.canonical) };
+        self.follow(lines).await;
+        let scope = self.reader.scope().asking("followed", &self.canonical, &TimeRange::ALL);
+        if let Err(e) = record_read(&self.reading, &scope, &self.passed).await {
+            tracing::warn!("how much was followed could not be recorded: {e}");
+        }
+    }
+
+    async fn follow(&mut self, lines: mpsc::Sender<Bytes>) {
+        let ready = TailLine::Ready { query: self.canonical.clone() };
         if lines.send(line(&ready)).await.is_err() {
             return;
         }
@@ -81,18 +100,29 @@ impl Tail {
                 now = beat.tick() => Err(now),
                 _ = look_again.tick() => match self.reader.still(&self.reading.auth).await {
                     Ok(Some(reader)) => {
+                        let changed = reader.scope().key() != self.reader.scope().key();
                         self.reader = reader;
+                        if changed && lines.send(line(&TailLine::Rights { note: CHANGED.to_owned() })).await.is_err() {
+                            return;
+                        }
                         continue;
                     }
                     // The session or token is gone.
-                    Ok(None) => return,
+                    Ok(None) => {
+                        let note = "the session or token by which this is followed has ended".to_owned();
+                        return drop(lines.try_send(line(&TailLine::Rights { note })));
+                    }
                     // A database that is away says nothing about rights; the next look will.
                     Err(_) => continue,
                 },
                 () = lines.closed() => return,
             };
+            let mut of_lane = None;
             let events = match next {
-                Ok(Ok(Fresh::Page(lane, page))) if self.reader.may_read(lane) => self.passing(lane, page).await,
+                Ok(Ok(Fresh::Page(lane, page))) if self.reader.may_read(lane) => {
+                    of_lane = Some(lane);
+                    self.passing(lane, page).await
+                }
                 Ok(Ok(Fresh::Page(..))) => continue,
                 Ok(Ok(Fresh::End) | Err(RecvError::Closed)) => return,
                 // How many events the pages held that were missed is not known; each held at least one.
@@ -123,7 +153,10 @@ impl Tail {
             }
             let count = events.len();
             match lines.try_send(line(&TailLine::Events { events })) {
-                Ok(()) => {}
+                Ok(()) => {
+                    let lane = of_lane.map(|lane| self.reading.base.config.get().name(lane).to_string());
+                    *self.passed.entry(lane.unwrap_or_default()).or_default() += count as u64;
+                }
                 Err(mpsc::error::TrySendError::Full(_)) => missed += count,
                 Err(mpsc::error::TrySendError::Closed(_)) => return,
             }

@@ -87,6 +87,11 @@ impl Reader {
         self.who.owns(rule.owner_id, rule.team_id)
     }
 
+    /// Whether a rule may be changed by this one: its owner, the people of its team, administrators.
+    pub fn may_change_rule(&self, rule: &Rule) -> bool {
+        self.who.administers || self.owns_rule(rule)
+    }
+
     /// Whether all of every lane may be read.
     pub fn reads_everything(&self, config: &Config) -> bool {
         let scope = self.scope();

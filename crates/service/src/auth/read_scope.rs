@@ -88,6 +88,14 @@ impl ReadScope {
         }
     }
 
+    /// Whether no lane may be read at all.
+    pub fn reads_nothing(&self) -> bool {
+        match &self.whose {
+            Whose::Everything => false,
+            Whose::Holder(held) => !held.iter().any(|held| self.may_read(held.lane)),
+        }
+    }
+
     /// Whether every event of the lane may be read, so that what was counted over all of them may be shown.
     pub fn reads_all_rows(&self, lane: u32) -> bool {
         matches!(self.whose, Whose::Everything) && self.may_read(lane) || self.held(lane).any(|h| h.rows.is_empty())
@@ -158,6 +166,7 @@ mod tests {
         let outside = ReadScope::of_held([Held::whole(1, May::Read)]).narrowed_to(3);
         assert!(!outside.may_read(3) && !outside.may_read(1));
         assert!(ReadScope::everything().may_read(7) && !ReadScope::nothing().may_read(7));
+        assert!(ReadScope::nothing().reads_nothing() && outside.reads_nothing() && !one.reads_nothing());
     }
 
     #[test]

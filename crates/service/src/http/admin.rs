@@ -1,12 +1,13 @@
 //! Lanes, routes, chunks: what an administrator sets up and looks after.
 
 use super::ask::Ask;
+use super::setter::{AskedTeam, Setter, is_shown};
 use crate::auth::{Admin, Editor, ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
 use crate::state::{Auth, Base, Reading, Upkeep};
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use calvex_language::domain::grant::May;
 use calvex_language::model::time::format_utc;
@@ -105,36 +106,58 @@ pub async fn put_lane(
     };
     let maker = reader.who.team.is_none().then_some(reader.who.name.as_str());
     base.store.put_lane(&terms, maker, &act).await?;
-    base.config.reload(&base.store).await?;
+    base.reload_config().await?;
     auth.readers.clear();
     jobs::reread_chunks(&upkeep).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// `GET /api/routes`
-pub async fn routes(State(base): State<Arc<Base>>, _admin: Admin) -> Result<Json<Vec<Route>>> {
+/// `GET /api/routes`: all for an administrator, those of one's own teams for others.
+pub async fn routes(State(base): State<Arc<Base>>, reader: Reader) -> Result<Json<Vec<Route>>> {
     let config = base.config.get();
-    let routes = base.store.routes().await?.into_iter();
-    Ok(Json(routes.map(|(filter, lane)| Route { filter, lane: config.name(lane).to_string() }).collect()))
+    let seen = base.store.routes().await?.into_iter().filter(|route| is_shown(&reader, route.team.as_ref()));
+    let listed = seen.map(|route| Route {
+        filter: route.filter,
+        lane: config.name(route.lane).to_string(),
+        team: route.team.map(|team| team.name),
+    });
+    Ok(Json(listed.collect()))
 }
 
-/// `PUT /api/routes`: replaces all.
+/// `PUT /api/routes`: replaces all of a team, or of the service.
 pub async fn put_routes(
     State(base): State<Arc<Base>>,
-    Admin(admin): Admin,
+    Editor(editor): Editor,
+    Query(asked): Query<AskedTeam>,
     Ask(routes): Ask<Vec<Route>>,
 ) -> Result<StatusCode> {
     let config = base.config.get();
+    let setter = Setter::of(&base, &editor, &asked).await?;
+    let most = setter.room_for(routes.len(), "routes")?;
     let mut rows = Vec::new();
     for route in &routes {
+        if route.team.as_ref().is_some_and(|team| Some(team) != setter.team.as_ref().map(|team| &team.name)) {
+            return Err(ServiceError::BadRequest("a route of another team stands among them; leave it out".into()));
+        }
         parse_filter(&route.filter).map_err(ServiceError::Query)?;
         let lane = config.by_name(&route.lane).ok_or_else(|| StoreError::Missing(format!("lane `{}`", route.lane)))?;
+        if !setter.may_configure(lane.id) {
+            return Err(ServiceError::NotAllowed(format!(
+                "nothing may be routed into `{}` by this team; ask whoever manages the lane",
+                lane.name
+            )));
+        }
         rows.push((route.filter.clone(), lane.id));
     }
-    let mut act = admin.act(&base, "put routes", format!("{rows:?}"));
-    act.before = Some(format!("{:?}", base.store.routes().await?));
-    base.store.put_routes(&rows, &act).await?;
-    base.config.reload(&base.store).await?;
+    let words = |routes: &[(String, u32)]| {
+        let one = |(filter, lane): &(String, u32)| format!("`{filter}` to {}", config.name(*lane));
+        routes.iter().map(one).collect::<Vec<_>>().join(", ")
+    };
+    let mut act = editor.act(&base, "put routes", setter.in_words(&words(&rows)));
+    let before = base.store.routes().await?.into_iter().filter(|route| route.team == setter.team);
+    act.before = Some(words(&before.map(|route| (route.filter, route.lane)).collect::<Vec<_>>()));
+    base.store.put_routes(setter.team_id(), &rows, most, &act).await?;
+    base.reload_config().await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

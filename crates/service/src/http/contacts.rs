@@ -2,7 +2,7 @@
 
 use super::ask::Ask;
 use super::sharing::{may_change, team_for};
-use crate::auth::{Admin, Editor};
+use crate::auth::Editor;
 use crate::error::{Result, ServiceError};
 use crate::state::Base;
 use axum::Json;
@@ -26,6 +26,8 @@ const MAX_HOURLY: u32 = 1_000;
 const OVERLAP_NS: i64 = 86_400_000_000_000;
 /// Messages that are listed.
 const MAX_LISTED: u32 = 100;
+/// Messages that are looked at for those of a team.
+const MAX_LOOKED_AT: u32 = 1_000;
 
 /// `GET /api/contacts`: whom rules may notify. The path of a webhook's address may be a secret: administrators see it, and
 /// the people of its team.
@@ -207,10 +209,17 @@ pub async fn test_contact(
     Ok(Json(sent))
 }
 
-/// `GET /api/messages`: the latest messages to all contacts, with each try.
-pub async fn messages(State(base): State<Arc<Base>>, Admin(_): Admin) -> Result<Json<Vec<Message>>> {
+/// `GET /api/messages`: the latest messages to all contacts, with each try; to those of one's own teams for others than
+/// administrators.
+pub async fn messages(State(base): State<Arc<Base>>, Editor(reader): Editor) -> Result<Json<Vec<Message>>> {
+    let contacts = base.store.contacts().await?;
+    let own = |m: &Notification| {
+        contacts.iter().any(|c| c.name == m.contact && c.team.is_some() && may_change(&reader, c.team, "this").is_ok())
+    };
+    let most = if reader.who.administers { MAX_LISTED } else { MAX_LOOKED_AT };
+    let latest = base.store.latest_messages(most).await?.into_iter();
     let mut listed = Vec::new();
-    for message in base.store.latest_messages(MAX_LISTED).await? {
+    for message in latest.filter(|m| reader.who.administers || own(m)).take(MAX_LISTED as usize) {
         listed.push(message_of(&base, message).await?);
     }
     Ok(Json(listed))

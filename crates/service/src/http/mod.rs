@@ -17,6 +17,7 @@ mod request_id;
 mod rules;
 mod senders;
 mod session;
+mod setter;
 mod sharing;
 mod sign_on;
 mod tokens;

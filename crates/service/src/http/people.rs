@@ -134,6 +134,7 @@ pub async fn redeem(State(auth): State<Arc<Auth>>, Peer(from): Peer, Ask(ask): A
     let redeemed = set_by_code(&auth, from, ask).await;
     if matches!(redeemed, Err(ServiceError::NotSignedIn(_))) {
         auth.strangers.refused().await;
+        auth.base.store.audit(&auth.base.act("unknown", "code refused", format!("from {from}"))).await?;
     }
     redeemed
 }

@@ -67,7 +67,7 @@ pub async fn tail(
     Ask(ask): Ask<SearchRequest>,
 ) -> Result<Response> {
     let (lines, mut waiting) = mpsc::channel::<Bytes>(LINES);
-    let following = crate::answer::tail::Tail::begin(&reading, reader, &ask)?;
+    let following = crate::answer::tail::Tail::begin(&reading, reader, &ask).await?;
     tokio::spawn(following.run(lines));
     let stream = futures_util::stream::poll_fn(move |context| {
         waiting.poll_recv(context).map(|next| next.map(Ok::<_, std::convert::Infallible>))

@@ -65,6 +65,7 @@ pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Resul
     let raisings = base.store.all_raisings_since((base.clock)() - LATELY_NS).await?;
     for r in base.store.rules().await?.into_iter().filter(|r| reader.may_see_rule(r, &config)) {
         let rule = compiled(base, &r.document);
+        let may_change = reader.who.changes && reader.may_change_rule(&r);
         let groups = if r.state == RuleState::Quiet { Vec::new() } else { base.store.rule_groups(r.id).await? };
         let group = |g: RuleGroup| GroupOfRule {
             name: g.name,
@@ -79,6 +80,7 @@ pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Resul
             form: rule.document.form_name().to_owned(),
             query: rule.filter().to_string(),
             revision: r.revision,
+            may_change,
             bound: rule.bound,
             unit: rule.unit().to_owned(),
             window_s: rule.window_ns() as f64 / 1e9,
@@ -173,9 +175,19 @@ async fn may_make_rules(base: &Base, reader: &Reader, team: Option<&str>) -> Res
     team_for(base, reader, team).await
 }
 
+/// The rule of a number, if this one may change it.
+async fn own_rule(base: &Base, reader: &Reader, id: u32) -> Result<domain::rule::Rule> {
+    let config = base.config.get();
+    let seen = |rule: &domain::rule::Rule| reader.who.administers || reader.may_see_rule(rule, &config);
+    let known = base.store.rules().await?.into_iter().find(|known| known.id == id).filter(seen);
+    let known = known.ok_or_else(|| StoreError::Missing(format!("rule {id}")))?;
+    may_change_rule(reader, &known)?;
+    Ok(known)
+}
+
 /// Whether this one may change a rule: its owner, the people of its team, administrators.
 fn may_change_rule(reader: &Reader, rule: &domain::rule::Rule) -> Result<()> {
-    if reader.who.administers || reader.owns_rule(rule) {
+    if reader.may_change_rule(rule) {
         return Ok(());
     }
     Err(ServiceError::NotAllowed(format!(
@@ -311,9 +323,7 @@ pub async fn remove_rule(
     Path(id): Path<u32>,
 ) -> Result<StatusCode> {
     for _ in 0..MAX_MOVED {
-        let known = base.store.rules().await?.into_iter().find(|known| known.id == id);
-        let known = known.ok_or_else(|| StoreError::Missing(format!("rule {id}")))?;
-        may_change_rule(&admin, &known)?;
+        let known = own_rule(&base, &admin, id).await?;
         let ends = endings(&base, &known, &compiled(&base, &known.document), Closed::Removed).await?;
         let act = admin.act(&base, "remove rule", known.name.clone());
         match base.store.remove_rule((&known.name, known.revision), &ends, &act).await? {
@@ -334,9 +344,7 @@ pub async fn mute(
     Ask(ask): Ask<MuteRule>,
 ) -> Result<StatusCode> {
     let why = ask.why.trim().to_owned();
-    let known = base.store.rules().await?.into_iter().find(|known| known.id == id);
-    let known = known.ok_or_else(|| StoreError::Missing(format!("rule {id}")))?;
-    may_change_rule(&admin, &known)?;
+    let known = own_rule(&base, &admin, id).await?;
     let filter = ask.filter.unwrap_or_default().trim().to_owned();
     let Some(length) = &ask.length else {
         let act = admin.act(&base, "unmute rule", format!("{}: {filter}", known.name));

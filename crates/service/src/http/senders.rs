@@ -2,6 +2,7 @@
 
 use super::admin::check_name;
 use super::ask::Ask;
+use super::setter::{AskedTeam, Setter, is_shown};
 use super::sharing::team_for;
 use crate::auth::secrets::new_secret;
 use crate::auth::{Admin, Editor, Reader};
@@ -20,6 +21,7 @@ use calvex_language::domain::key as stored;
 use calvex_language::model::Severity;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::query::{Builtin, parse_filter};
+use calvex_store::StoreError;
 use calvex_wire::api::{Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, Probed, Rotation, SearchRequest};
 use sha2::{Digest, Sha256};
 use std::sync::Arc;
@@ -89,7 +91,7 @@ async fn teams_of(auth: &Auth, reader: &Reader) -> Result<Vec<String>> {
 }
 
 /// Whether this one may change a key: the people of its team, and administrators.
-async fn may_change_key(auth: &Auth, reader: &Reader, name: &str) -> Result<()> {
+pub(super) async fn may_change_key(auth: &Auth, reader: &Reader, name: &str) -> Result<()> {
     if reader.who.administers {
         return Ok(());
     }
@@ -138,6 +140,8 @@ pub async fn add_key(
     let act = admin.act(&auth.base, "add key", serde_json::to_string(&ask).unwrap_or_default());
     auth.base.store.add_key(&ask.name, &hash, &prefix, &fixed, &limits, team, &act).await?;
     auth.keys.clear();
+    // What its team has set holds for it from now on.
+    auth.base.reload_config().await?;
     Ok(Json(MadeSecret { name: ask.name, secret }))
 }
 
@@ -149,9 +153,19 @@ pub async fn limit_key(
     Ask(ask): Ask<KeyLimits>,
 ) -> Result<StatusCode> {
     may_change_key(&auth, &admin, &name).await?;
+    let limits = limits_of(&auth, &ask)?;
+    if !admin.who.administers {
+        let known = auth.base.store.key_named(&name).await?;
+        let known = known.ok_or_else(|| StoreError::Missing(format!("key `{name}` in use")))?;
+        if !limits.are_within(&known.limits) {
+            return Err(ServiceError::NotAllowed(
+                "a key's team narrows what it may send, and never widens it; ask an administrator".into(),
+            ));
+        }
+    }
     let reported = serde_json::to_string(&ask).unwrap_or_default();
     let act = admin.act(&auth.base, "limit key", format!("{name}: {reported}"));
-    auth.base.store.limit_key(&name, &limits_of(&auth, &ask)?, &act).await?;
+    auth.base.store.limit_key(&name, &limits, &act).await?;
     auth.keys.clear();
     Ok(StatusCode::NO_CONTENT)
 }
@@ -190,8 +204,8 @@ pub async fn revoke_key(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// `GET /api/dials`: the one set last first; those that ended stay listed for a while.
-pub async fn dials(State(auth): State<Arc<Auth>>, _reader: Reader) -> Result<Json<Vec<Dial>>> {
+/// `GET /api/dials`: the one set last first; those that ended stay listed for a while. Those of other teams are not shown.
+pub async fn dials(State(auth): State<Arc<Auth>>, reader: Reader) -> Result<Json<Vec<Dial>>> {
     let now_ns = (auth.base.clock)();
     let reported = |d: StoredDial| Dial {
         id: d.id,
@@ -202,16 +216,19 @@ pub async fn dials(State(auth): State<Arc<Auth>>, _reader: Reader) -> Result<Jso
         who: d.who,
         set: seconds(d.set_ns),
         in_force: d.until_ns.is_none_or(|until| now_ns < until),
+        team: d.team.map(|team| team.name),
     };
-    Ok(Json(auth.base.store.dials().await?.into_iter().map(reported).collect()))
+    let seen = |d: &StoredDial| d.team.is_none() || is_shown(&reader, d.team.as_ref());
+    Ok(Json(auth.base.store.dials().await?.into_iter().filter(seen).map(reported).collect()))
 }
 
 /// `POST /api/dials`
 pub async fn add_dial(
     State(auth): State<Arc<Auth>>,
-    Admin(admin): Admin,
+    Editor(editor): Editor,
     Ask(ask): Ask<NewDial>,
 ) -> Result<Json<Dial>> {
+    let setter = Setter::of(&auth.base, &editor, &AskedTeam { team: ask.team.clone() }).await?;
     let filter = parse_filter(&ask.when).map_err(ServiceError::Query)?;
     if filter.names(Builtin::Lane) {
         let reported = "a dial cannot ask for a lane: none is known yet when it is asked; name the service or a field";
@@ -246,12 +263,14 @@ pub async fn add_dial(
         least: least.0,
         until_ns,
         why: why.clone(),
-        who: admin.who.name.clone(),
+        who: editor.who.name.clone(),
         set_ns: now_ns,
+        team: setter.team.clone(),
     };
-    let reported = format!("`{}` from {} on", row.filter, least.name());
-    let id = auth.base.store.add_dial(&row, &admin.act(&auth.base, "set dial", reported)).await?;
-    auth.base.config.reload(&auth.base.store).await?;
+    let reported = setter.in_words(&format!("`{}` from {} on", row.filter, least.name()));
+    let act = editor.act(&auth.base, "set dial", reported);
+    let id = auth.base.store.add_dial(&row, Setter::most_dials(), &act).await?;
+    auth.base.reload_config().await?;
     Ok(Json(Dial {
         id,
         when: row.filter,
@@ -261,17 +280,31 @@ pub async fn add_dial(
         who: row.who,
         set: seconds(now_ns),
         in_force: true,
+        team: row.team.map(|team| team.name),
     }))
 }
 
 /// `DELETE /api/dials/{id}`
 pub async fn remove_dial(
     State(auth): State<Arc<Auth>>,
-    Admin(admin): Admin,
+    Editor(editor): Editor,
     Path(id): Path<u32>,
 ) -> Result<StatusCode> {
-    auth.base.store.remove_dial(id, &admin.act(&auth.base, "remove dial", id.to_string())).await?;
-    auth.base.config.reload(&auth.base.store).await?;
+    let known = auth.base.store.dials().await?.into_iter().find(|dial| dial.id == id);
+    let shown = known.filter(|dial| dial.team.is_none() || is_shown(&editor, dial.team.as_ref()));
+    let known = shown.ok_or_else(|| StoreError::Missing(format!("dial {id}")))?;
+    match known.team {
+        Some(team) => _ = Setter::of(&auth.base, &editor, &AskedTeam { team: Some(team.name) }).await?,
+        None if editor.who.administers => {}
+        None => {
+            return Err(ServiceError::NotAllowed(
+                "this dial holds for every sender; administrators take it back, and you set one for your team".into(),
+            ));
+        }
+    }
+    let act = editor.act(&auth.base, "remove dial", format!("{id}: `{}`", known.filter));
+    auth.base.store.remove_dial(id, &act).await?;
+    auth.base.reload_config().await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

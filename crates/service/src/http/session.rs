@@ -126,5 +126,6 @@ async fn me_of(auth: &Arc<Auth>, who: &Principal) -> Result<Me> {
         changes: who.changes,
         on_call: who.on_call,
         manages: named(&|lane| who.changes && who.may(lane, May::Manage)),
+        configures: named(&|lane| who.changes && who.may(lane, May::Configure)),
     })
 }

@@ -121,7 +121,7 @@ pub async fn remove_team(
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
     auth.base.store.remove_team(&name, &admin.act(&auth.base, "remove team", name.clone())).await?;
-    auth.base.config.reload(&auth.base.store).await?;
+    auth.base.reload_config().await?;
     auth.readers.clear();
     Ok(StatusCode::NO_CONTENT)
 }
@@ -278,6 +278,8 @@ pub async fn end(State(auth): State<Arc<Auth>>, Editor(reader): Editor, Path(id)
     act.before = Some(in_words(&NewGrant { lane, team, person, may, rows, hidden, until, why }));
     base.store.end_grant(id, &act).await?;
     auth.readers.clear();
+    // What a team has set by it holds no longer.
+    base.reload_config().await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -2,8 +2,9 @@
 
 use super::admin::check_name;
 use super::ask::Ask;
+use super::setter::{AskedTeam, Setter, is_shown};
 use crate::answer::search;
-use crate::auth::{Admin, ReadScope, Reader};
+use crate::auth::{Admin, Editor, ReadScope, Reader};
 use crate::config::rule_of;
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
@@ -30,8 +31,6 @@ use std::sync::Arc;
 
 /// A rule that was not applied for so long is reported as idle.
 const IDLE_NS: i64 = 7 * 86_400_000_000_000;
-/// Rules at most.
-const MAX_RULES: usize = 200;
 /// Events, lines or spellings of one request at most.
 const MAX_TRIED: usize = 200;
 const MAX_LEARNT: usize = 10_000;
@@ -42,14 +41,17 @@ fn reported(mistakes: &[RuleMistake]) -> ServiceError {
     ServiceError::BadRequest(mistakes.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
 }
 
-/// `GET /api/transforms`: every rule in order, and how often it was applied.
-pub async fn rules(State(reading): State<Arc<Reading>>, _admin: Admin) -> Result<Json<Vec<TransformRule>>> {
+/// `GET /api/transforms`: the rules in order, and how often each was applied: all for an administrator, those of one's own
+/// teams for others.
+pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<TransformRule>>> {
     crate::intake::ledger::write(&reading.base).await?;
     let now_ns = (reading.base.clock)();
     let rows = reading.base.store.transforms().await?;
-    let listed = rows.into_iter().filter_map(|row| {
+    let seen = rows.into_iter().filter(|row| is_shown(&reader, row.team.as_ref()));
+    let listed = seen.filter_map(|row| {
         let rule = rule_of(&row)?;
         Some(TransformRule {
+            team: row.team.map(|team| team.name),
             text: rule.act.to_string(),
             rule,
             held: row.held,
@@ -61,15 +63,15 @@ pub async fn rules(State(reading): State<Arc<Reading>>, _admin: Admin) -> Result
     Ok(Json(listed.collect()))
 }
 
-/// `PUT /api/transforms`: replaces all, in this order.
+/// `PUT /api/transforms`: replaces all of a team, or of the service, in this order.
 pub async fn put_rules(
     State(reading): State<Arc<Reading>>,
-    Admin(admin): Admin,
+    Editor(editor): Editor,
+    Query(asked): Query<AskedTeam>,
     Ask(rules): Ask<Vec<Rule>>,
 ) -> Result<StatusCode> {
-    if rules.len() > MAX_RULES {
-        return Err(ServiceError::BadRequest(format!("there are {} rules, the limit is {MAX_RULES}", rules.len())));
-    }
+    let setter = Setter::of(&reading.base, &editor, &asked).await?;
+    let most = setter.room_for(rules.len(), "rules")?;
     for (n, rule) in rules.iter().enumerate() {
         check_name(&rule.name)?;
         if rules.iter().take(n).any(|r| r.name == rule.name) {
@@ -79,27 +81,50 @@ pub async fn put_rules(
             )));
         }
     }
-    reading.base.config.get().read_transforms(&rules).map_err(|m| reported(&m))?;
+    let config = reading.base.config.get();
+    config
+        .read_transforms(&rules, setter.team.as_ref(), &|lane| setter.may_configure(lane))
+        .map_err(|mistakes| reported(&mistakes))?;
     let act = |act: &Act| serde_json::to_string(act).unwrap_or_default();
     let rows: Vec<_> = rules.iter().map(|r| (r.name.clone(), r.when.clone(), act(&r.act))).collect();
     let names: Vec<&str> = rules.iter().map(|r| r.name.as_str()).collect();
-    let done = admin.act(&reading.base, "put transforms", names.join(", "));
-    reading.base.store.put_transforms(&rows, done.at_ns, &done).await?;
-    reading.base.config.reload(&reading.base.store).await?;
+    let done = editor.act(&reading.base, "put transforms", setter.in_words(&names.join(", ")));
+    reading.base.store.put_transforms(setter.team_id(), &rows, most, &done).await?;
+    reading.base.reload_config().await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// `POST /api/transforms/try`: what rules would make of events; nothing is stored.
+/// `POST /api/transforms/try`: what rules would make of events; nothing is stored. The people of a team try its own rules,
+/// in place of all.
 pub async fn try_rules(
     State(reading): State<Arc<Reading>>,
-    _admin: Admin,
+    Editor(editor): Editor,
+    Query(asked): Query<AskedTeam>,
     Ask(ask): Ask<TryTransforms>,
 ) -> Result<Json<Vec<TriedEvent>>> {
     let config = reading.base.config.get();
-    let own = ask.rules.as_ref().map(|rules| config.read_transforms(rules).map_err(|m| reported(&m))).transpose()?;
+    let setter = Setter::of(&reading.base, &editor, &asked).await?;
+    let rules = match (ask.rules, setter.team_id()) {
+        (None, Some(team)) => {
+            let stored = reading.base.store.transforms().await?.into_iter();
+            let own = stored.filter(|row| row.team.as_ref().is_some_and(|of| of.id == team));
+            Some(own.filter_map(|row| rule_of(&row)).collect())
+        }
+        (rules, _) => rules,
+    };
+    let may_move_to = |lane| setter.may_configure(lane);
+    let read = |rules: &Vec<Rule>| {
+        let read = config.read_transforms(rules, setter.team.as_ref(), &may_move_to);
+        read.map_err(|mistakes| reported(&mistakes))
+    };
+    let own = rules.as_ref().map(read).transpose()?;
     let transforms = own.as_ref().unwrap_or(config.transforms());
     let now_ns = (reading.base.clock)();
     let name = ask.sender.unwrap_or_else(|| "try".to_owned());
+    // What a key's events are stamped with is shown to its team.
+    if !editor.who.administers && name != "try" {
+        super::senders::may_change_key(&reading.auth, &editor, &name).await?;
+    }
     let key = crate::intake::sender::named_sender(&reading.auth, &name).await?;
     let mut out = Vec::new();
     for (n, line) in ask.events.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()).take(MAX_TRIED) {
@@ -259,7 +284,7 @@ pub async fn put_tie(
     }
     let reported = format!("{name}: {}", ask.spellings.join(", "));
     reading.base.store.put_tie(&name, &ask.spellings, &admin.act(&reading.base, "put tie", reported)).await?;
-    reading.base.config.reload(&reading.base.store).await?;
+    reading.base.reload_config().await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -270,7 +295,7 @@ pub async fn remove_tie(
     Path(name): Path<String>,
 ) -> Result<StatusCode> {
     reading.base.store.remove_tie(&name, &admin.act(&reading.base, "remove tie", name.clone())).await?;
-    reading.base.config.reload(&reading.base.store).await?;
+    reading.base.reload_config().await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

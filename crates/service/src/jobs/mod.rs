@@ -122,7 +122,7 @@ pub fn start(parts: &Parts, admitted: &Arc<Admitted>, stop: &watch::Receiver<boo
     jobs.start(REREAD_EVERY, "reread", base.clone(), async |base| {
         // What the database takes at once may have been changed too.
         base.store.read_limits().await;
-        base.config.reload(&base.store).await
+        base.reload_config().await
     });
     jobs.start(DISK_EVERY, "disk", (base.clone(), receiving.clone()), async |(base, receiving)| {
         check_disk(&base, &receiving.intake.disk_full);

@@ -141,7 +141,7 @@ impl Changing<'_> {
         let notify = if before.muted {
             notice.at_first(base, self.contacts)
         } else {
-            notice.to_all_of(base, &base.store.outbox_of(alert.id).await?)
+            notice.to_all_of(base, self.contacts, &base.store.outbox_of(alert.id).await?)
         };
         Ok(AlertChange::Update { alert, notify })
     }

@@ -20,6 +20,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+/// Why a rule is not judged whose team or owner holds nothing.
+const NO_RIGHTS: &str =
+    "whose rule this is may read no lane, or is disabled; give a grant, or apply the rule for a team (--team)";
 /// Bytes that the figures kept of all rules may take; beyond, those of the rule that has most are let go.
 const MAX_RINGS_BYTES: usize = 256 << 20;
 /// What a deviation kept of its past is read again after so long.
@@ -238,6 +241,11 @@ async fn judge(
     let standings =
         if turn.again { stood_at(&compiled, &stood, turn.from_ns) } else { standings(reading, rule).await? };
     let scope = shared.scope_of(reading, rule).await?;
+    if scope.reads_nothing() {
+        // Judged over nothing, a silence would be raised and all else be quiet for ever.
+        fail(reading, rule, NO_RIGHTS).await?;
+        return Ok(false);
+    }
     if memory.scope != scope.key() {
         // What was counted for other rights is not what may be read now.
         (memory.scope, memory.rings, memory.usual) = (scope.key(), Rings::default(), <_>::default());
@@ -253,14 +261,7 @@ async fn judge(
     let walked = walk_all(&compiled, &turn, &read, standings, blind_ns, &mutes);
     let settled = settle(&stood, &walked.found, (turn.from_ns, turn.until_ns), &compiled.bound);
     let until_ns = turn.until_ns;
-    // A contact of a team hears of the rules of that team alone.
-    let own: Vec<Contact>;
-    let contacts = if contacts.iter().all(|contact| contact.team.is_none()) {
-        contacts
-    } else {
-        own = contacts.iter().filter(|c| c.team.is_none() || c.team == rule.team_id).cloned().collect();
-        &own
-    };
+    let contacts = &crate::notify::hearers(rule, contacts);
     let changing = Changing { reading, rule, compiled: &compiled, contacts, judged_before_ns: judged_ns };
     let changes = changing.changes(&known, &settled).await?;
     let state = walked.groups.iter().map(|group| group.state).max_by_key(|state| *state == RuleState::Raised);
@@ -355,6 +356,7 @@ async fn take_back(reading: &Arc<Reading>, rule: &Rule, compiled: &Compiled, now
     );
     tracing::warn!(rule = rule.name, "{note}");
     let open = reading.base.store.alerts_since(rule.id, until_ns).await?;
+    let contacts = reading.base.store.contacts().await?;
     let mut changes = Vec::new();
     for mut alert in open.into_iter().filter(|a| a.raised_ns > until_ns && a.ended_ns.is_none()) {
         for group in alert.groups.iter_mut().filter(|group| group.ended_ns.is_none()) {
@@ -364,7 +366,7 @@ async fn take_back(reading: &Arc<Reading>, rule: &Rule, compiled: &Compiled, now
         let alert = Alert { ended_ns, closed: Some(Closed::TakenBack), ..alert };
         // Whoever was not notified that it began is not notified that it ended.
         let sent = reading.base.store.outbox_of(alert.id).await?;
-        let notify = Notice::new(rule, compiled, &alert, AlertMove::Ended).to_all_of(&reading.base, &sent);
+        let notify = Notice::new(rule, compiled, &alert, AlertMove::Ended).to_all_of(&reading.base, &contacts, &sent);
         changes.push(AlertChange::Update { notify, alert });
     }
     let judgement = Judgement {

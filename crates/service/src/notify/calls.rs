@@ -2,7 +2,7 @@
 //! watcher notices that Calvex itself is dead.
 
 use super::deliver;
-use super::message::{Notice, heard, heartbeats};
+use super::message::{Notice, heard, hearers, heartbeats};
 use crate::error::Result;
 use crate::state::{Health, Reading};
 use calvex_answer::watch::{Call, Later, RuleDocument, later_calls};
@@ -29,6 +29,7 @@ pub async fn call_again(reading: &Arc<Reading>) -> Result<()> {
             continue;
         }
         let Ok(compiled) = RuleDocument::read(&rule.document, base.config.get().ties()) else { continue };
+        let contacts = hearers(rule, &contacts);
         let later = later_calls(&contacts, &heard, compiled.document.urgency, now_ns);
         if later.is_empty() {
             continue;

@@ -19,6 +19,17 @@ const MAX_MEANWHILE: usize = 20;
 /// Messages about one contact that cannot be reached, at most.
 const MAX_OTHERS: usize = 20;
 
+/// The contacts that may hear of a rule: those of its team, and those of no team.
+pub fn hearers(rule: &Rule, contacts: &[Contact]) -> Vec<Contact> {
+    contacts.iter().filter(|c| c.team.is_none() || c.team == rule.team_id).cloned().collect()
+}
+
+/// Whether a contact may hear what the rule of a team has read: its own contacts, and the rule's own ways. Nobody granted
+/// anything to the others: they hear that the rule raised, and nothing of events.
+fn hears_evidence(rule: &Rule, contact: &Contact) -> bool {
+    rule.team_id.is_none() || contact.name.is_empty() || contact.team == rule.team_id
+}
+
 /// One move of an alert, as its messages are made of it.
 #[derive(Clone, Copy)]
 pub struct Notice<'a> {
@@ -63,7 +74,8 @@ impl<'a> Notice<'a> {
     pub fn to(&self, base: &Base, calls: &[Call]) -> Vec<Notification> {
         let mut rows: Vec<Notification> = Vec::new();
         for call in calls {
-            let payload = self.payload(base, Some(call)).to_string();
+            let in_full = hears_evidence(self.rule, call.contact);
+            let payload = self.payload(base, Some(call), in_full).to_string();
             for message in ways(call.contact, |by, target| Notification {
                 alert_id: (self.alert.id > 0).then_some(self.alert.id),
                 round: self.round,
@@ -81,8 +93,11 @@ impl<'a> Notice<'a> {
     }
 
     /// To everybody who was to be notified of the alert.
-    pub fn to_all_of(&self, base: &Base, sent: &[Notification]) -> Vec<Notification> {
-        let payload = self.payload(base, None).to_string();
+    pub fn to_all_of(&self, base: &Base, contacts: &[Contact], sent: &[Notification]) -> Vec<Notification> {
+        let in_full = |name: &str| {
+            let contact = contacts.iter().find(|contact| contact.name == name);
+            name.is_empty() || self.rule.team_id.is_none() || contact.is_some_and(|c| hears_evidence(self.rule, c))
+        };
         let round = sent.iter().filter(|m| m.what == self.what).map(|m| m.round + 1).max().unwrap_or(0);
         let now_ns = (base.clock)();
         let mut rows: Vec<Notification> = Vec::new();
@@ -95,7 +110,7 @@ impl<'a> Notice<'a> {
                     id: 0,
                     what: self.what,
                     round,
-                    payload: payload.clone(),
+                    payload: self.payload(base, None, in_full(&known.contact)).to_string(),
                     made_ns: now_ns,
                     due_ns: now_ns,
                     tries: 0,
@@ -108,16 +123,17 @@ impl<'a> Notice<'a> {
         rows
     }
 
-    /// The event; what goes to somebody in another's place is one of its own.
-    fn payload(&self, base: &Base, call: Option<&Call>) -> Value {
+    /// The event, with what the rule has read or without; what goes to somebody in another's place is one of its own.
+    fn payload(&self, base: &Base, call: Option<&Call>, in_full: bool) -> Value {
         let instead_of = call.and_then(|call| call.instead_of);
         let next = call.filter(|call| call.instead_of.is_some()).map(|call| format!(".{}", call.contact.name));
         let Notice { rule, compiled, alert, what, round, .. } = *self;
         let document = &compiled.document;
         let named = |g: &&calvex_language::domain::rule::AlertGroup| !g.name.is_empty() && !g.muted;
-        let groups: Vec<&str> = alert.groups.iter().filter(named).map(|g| g.name.as_str()).take(MAX_NAMED).collect();
-        let explanation: Value =
-            alert.explanation.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
+        let most = if in_full { MAX_NAMED } else { 0 };
+        let groups: Vec<&str> = alert.groups.iter().filter(named).map(|g| g.name.as_str()).take(most).collect();
+        let explanation = alert.explanation.as_deref().filter(|_| in_full);
+        let explanation: Value = explanation.and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
         let console = base.settings.text("notify.console_url").trim_end_matches('/');
         let evidence_ns = alert.raised_ns - compiled.window_ns();
         // Rules are judged at whole seconds.
@@ -132,7 +148,7 @@ impl<'a> Notice<'a> {
             .notes
             .iter()
             .rev()
-            .take(MAX_NOTES)
+            .take(if in_full { MAX_NOTES } else { 0 })
             .map(|n| format!("{} by {}: {}", format_utc(n.at_ns, 0), n.by, n.text))
             .collect();
         let span = |(from, to): &(i64, i64)| json!({ "raised": format_utc(*from, 0), "ended": format_utc(*to, 0) });
@@ -274,7 +290,9 @@ pub fn unreachable(base: &Base, contacts: &[Contact], failing: &Contact, why: &s
     let said = format!("Messages to the contact {} do not arrive: {why}", failing.name);
     let id = format!("unreachable.{}.{now_ns}", failing.name);
     let payload = content(base, ("contact.unreachable", id, &failing.name), said);
-    let others: Vec<String> = contacts.iter().filter(|c| c.name != failing.name).map(|c| c.name.clone()).collect();
+    // Those of its team, and those who look after the service.
+    let near = |c: &&Contact| c.name != failing.name && (c.team.is_none() || c.team == failing.team);
+    let others: Vec<String> = contacts.iter().filter(near).map(|c| c.name.clone()).collect();
     let calls = first_calls(contacts, &others, calvex_answer::watch::Urgency::Page, now_ns);
     let calls =
         calls.iter().filter(|call| call.contact.name != failing.name && call.contact.failing_since_ns.is_none());
@@ -330,12 +348,13 @@ pub async fn endings(
 ) -> crate::error::Result<Vec<Ending>> {
     let now_ns = (base.clock)();
     let open = base.store.alerts_since(rule.id, i64::MAX).await?;
+    let contacts = base.store.contacts().await?;
     let mut ends = Vec::with_capacity(open.len());
     for alert in open {
         let sent = base.store.outbox_of(alert.id).await?;
         let alert = Alert { ended_ns: Some(now_ns.max(alert.raised_ns)), closed: Some(why), ..alert };
         let notice = Notice::new(rule, compiled, &alert, AlertMove::Ended);
-        ends.push((alert.id, notice.to_all_of(base, &sent)));
+        ends.push((alert.id, notice.to_all_of(base, &contacts, &sent)));
     }
     Ok(ends)
 }

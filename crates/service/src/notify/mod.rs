@@ -9,7 +9,7 @@ mod webhook;
 
 pub use calls::{beat, call_again};
 pub use mail::check_mail_address;
-pub use message::{Notice, endings, test_messages};
+pub use message::{Notice, endings, hearers, test_messages};
 pub use webhook::{check_webhook_url, host_of as webhook_host, sign_webhook};
 
 use crate::error::Result;

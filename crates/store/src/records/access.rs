@@ -111,6 +111,7 @@ impl Store {
             .bind(address)
             .execute(&mut *tx)
             .await?;
+        sqlx::query(sql::SESSION_CROWD_OUT).bind(user_id).execute(&mut *tx).await?;
         record(&mut tx, act).await?;
         tx.commit().await?;
         Ok(())

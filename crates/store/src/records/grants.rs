@@ -73,14 +73,17 @@ impl Store {
         query.fetch_all(&self.pool).await?.iter().map(held_of).collect()
     }
 
-    /// What a rule may read: what its team holds, or where it has none its owner.
+    /// What a rule may read: what its team holds, or where it has none its owner. Somebody who is disabled holds nothing.
     ///
     /// # Errors
     /// Where the database fails.
     pub async fn held_by_rule(&self, owner_id: u32, team_id: Option<u32>, now_ns: i64) -> Result<Vec<Held>> {
         match team_id {
             Some(team) => self.held_by_team(team, now_ns).await,
-            None => self.held_by_person(owner_id, now_ns).await,
+            None => match sqlx::query_scalar(sql::PERSON_ACTIVE).bind(owner_id).fetch_one(&self.pool).await? {
+                0i64 => Ok(Vec::new()),
+                _ => self.held_by_person(owner_id, now_ns).await,
+            },
         }
     }
 

@@ -51,6 +51,14 @@ impl Store {
         Ok(())
     }
 
+    /// The names of the keys in use that teams own, each with its team.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn keys_of_teams(&self) -> Result<Vec<(u32, String)>> {
+        Ok(sqlx::query_as(sql::KEY_TEAMS).fetch_all(&self.pool).await?)
+    }
+
     /// Sets what a key may send.
     ///
     /// # Errors

@@ -2,9 +2,10 @@
 
 use super::grants::{NewGrant, give};
 use super::teams::team_id;
-use super::{Act, record};
+use super::{Act, record, team_of};
 use crate::{Result, Store, StoreError, sql};
 use calvex_language::domain::grant::{Grantee, Held, May};
+use calvex_language::domain::kept::StoredRoute;
 use sqlx::Row;
 
 /// What is set of a lane.
@@ -64,32 +65,44 @@ impl Store {
         Ok(id)
     }
 
-    /// Every route in order: filter and lane id.
+    /// Every route in order: those of the service, then those of each team.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn routes(&self) -> Result<Vec<(String, u32)>> {
+    pub async fn routes(&self) -> Result<Vec<StoredRoute>> {
         let rows = sqlx::query(sql::ROUTE_ALL).fetch_all(&self.pool).await?;
-        rows.iter().map(|r| Ok((r.try_get(0)?, r.try_get(1)?))).collect()
+        let route = |r: &sqlx::mysql::MySqlRow| {
+            Ok(StoredRoute { filter: r.try_get(0)?, lane: r.try_get(1)?, team: team_of(r, 2)? })
+        };
+        rows.iter().map(route).collect()
     }
 
-    /// Replaces all routes.
+    /// Replaces the routes of a team, or of the service: filter and lane id. `most` is how many there may be of all.
     ///
     /// # Errors
-    /// Where the database fails; the old ones stand then.
-    pub async fn put_routes(&self, routes: &[(String, u32)], act: &Act<'_>) -> Result<()> {
+    /// [`StoreError::Full`] where there would be too many, or where the database fails; the old ones stand then.
+    pub async fn put_routes(
+        &self,
+        team: Option<u32>,
+        routes: &[(String, u32)],
+        most: usize,
+        act: &Act<'_>,
+    ) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query(sql::ROUTE_CLEAR).execute(&mut *tx).await?;
+        let others: i64 = sqlx::query_scalar(sql::ROUTE_COUNT).bind(team).fetch_one(&mut *tx).await?;
+        if usize::try_from(others).unwrap_or(most) + routes.len() > most {
+            return Err(StoreError::Full(format!("there would be more than {most} routes; remove some")));
+        }
+        sqlx::query(sql::ROUTE_CLEAR).bind(team).execute(&mut *tx).await?;
         for (place, (filter, lane)) in routes.iter().enumerate() {
-            sqlx::query(sql::ROUTE_ADD).bind(place as u32).bind(filter).bind(lane).execute(&mut *tx).await.map_err(
-                |e| {
-                    if matches!(&e, sqlx::Error::Database(d) if d.is_foreign_key_violation()) {
-                        StoreError::Missing("such lane".into())
-                    } else {
-                        e.into()
-                    }
-                },
-            )?;
+            let add = sqlx::query(sql::ROUTE_ADD).bind(place as u32).bind(filter).bind(lane).bind(team);
+            add.execute(&mut *tx).await.map_err(|e| {
+                if matches!(&e, sqlx::Error::Database(d) if d.is_foreign_key_violation()) {
+                    StoreError::Missing("such lane".into())
+                } else {
+                    e.into()
+                }
+            })?;
         }
         record(&mut tx, act).await?;
         tx.commit().await?;

@@ -22,6 +22,14 @@ pub use trail::{Act, TrailAsk, TrailChecked};
 pub(crate) use trail::{begin_chain, record};
 
 use crate::{Result, StoreError};
+use calvex_language::domain::kept::OfTeam;
+use sqlx::Row;
+
+/// The team that a record is of, from its id and name in two columns.
+fn team_of(row: &sqlx::mysql::MySqlRow, at: usize) -> Result<Option<OfTeam>> {
+    let (id, name): (Option<u32>, Option<String>) = (row.try_get(at)?, row.try_get(at + 1)?);
+    Ok(id.zip(name).map(|(id, name)| OfTeam { id, name }))
+}
 
 /// A value by its stored name.
 fn named<T>(what: &'static str, name: String, from_name: fn(&str) -> Option<T>) -> Result<T> {

@@ -1,6 +1,6 @@
 //! Transform rules, dials and ties as records.
 
-use super::{Act, record};
+use super::{Act, record, team_of};
 use crate::{Result, Store, StoreError, sql};
 use calvex_language::domain::kept::{StoredDial, StoredTransform};
 use sqlx::Row;
@@ -21,29 +21,45 @@ impl Store {
                 held: r.try_get(4)?,
                 last_ns: r.try_get(5)?,
                 changed_ns: r.try_get(6)?,
+                team: team_of(r, 7)?,
             })
         };
         rows.iter().map(row).collect()
     }
 
-    /// Puts the rules in this order: name, filter, act. Rules of a known name keep what was counted of them; those not
-    /// named are removed.
+    /// Puts the rules of a team, or of the service, in this order: name, filter, act. Rules of a known name keep what was
+    /// counted of them; those not named are removed. `most` is how many there may be of all.
     ///
     /// # Errors
-    /// Where the database fails; the old ones stand then.
-    pub async fn put_transforms(&self, rules: &[(String, String, String)], now_ns: i64, act: &Act<'_>) -> Result<()> {
+    /// [`StoreError::Taken`] where a rule of somebody else's has one of the names, [`StoreError::Full`] where there would
+    /// be too many, or where the database fails; the old ones stand then.
+    pub async fn put_transforms(
+        &self,
+        team: Option<u32>,
+        rules: &[(String, String, String)],
+        most: usize,
+        act: &Act<'_>,
+    ) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let known: Vec<String> = sqlx::query_scalar(sql::TRANSFORM_NAMES).fetch_all(&mut *tx).await?;
-        for name in known.iter().filter(|name| !rules.iter().any(|(n, ..)| n == *name)) {
+        let known: Vec<(String, bool)> = sqlx::query_as(sql::TRANSFORM_NAMES).bind(team).fetch_all(&mut *tx).await?;
+        let (own, others): (Vec<_>, Vec<_>) = known.into_iter().partition(|(_, own)| *own);
+        if let Some((name, ..)) = rules.iter().find(|(name, ..)| others.iter().any(|(other, _)| other == name)) {
+            return Err(StoreError::Taken(format!("the name `{name}` of a transform rule")));
+        }
+        if others.len() + rules.len() > most {
+            return Err(StoreError::Full(format!("there would be more than {most} transform rules; remove some")));
+        }
+        for (name, _) in own.iter().filter(|(name, _)| !rules.iter().any(|(n, ..)| n == name)) {
             sqlx::query(sql::TRANSFORM_REMOVE).bind(name).execute(&mut *tx).await?;
         }
-        for (place, (name, filter, act)) in rules.iter().enumerate() {
+        for (place, (name, filter, does)) in rules.iter().enumerate() {
             sqlx::query(sql::TRANSFORM_PUT)
                 .bind(place as u32)
                 .bind(name)
                 .bind(filter)
-                .bind(act)
-                .bind(now_ns)
+                .bind(does)
+                .bind(act.at_ns)
+                .bind(team)
                 .execute(&mut *tx)
                 .await?;
         }
@@ -78,17 +94,25 @@ impl Store {
                 why: r.try_get(4)?,
                 who: r.try_get(5)?,
                 set_ns: r.try_get(6)?,
+                team: team_of(r, 7)?,
             })
         };
         rows.iter().map(row).collect()
     }
 
-    /// Sets a dial; its number. Its own number in `dial` is not looked at.
+    /// Sets a dial; its number. Its own number in `dial` is not looked at. So many may be in force at most: of all, and of
+    /// one team.
     ///
     /// # Errors
-    /// Where the database fails.
-    pub async fn add_dial(&self, dial: &StoredDial, act: &Act<'_>) -> Result<u32> {
+    /// [`StoreError::Full`] where there are too many, or where the database fails.
+    pub async fn add_dial(&self, dial: &StoredDial, most: (i64, i64), act: &Act<'_>) -> Result<u32> {
+        let team = dial.team.as_ref().map(|team| team.id);
         let mut tx = self.pool.begin().await?;
+        let (all, own): (i64, i64) =
+            sqlx::query_as(sql::DIAL_COUNT).bind(team).bind(act.at_ns).bind(act.at_ns).fetch_one(&mut *tx).await?;
+        if all >= most.0 || team.is_some() && own >= most.1 {
+            return Err(StoreError::Full("there are as many dials in force as there may be; take some back".into()));
+        }
         let added = sqlx::query(sql::DIAL_ADD)
             .bind(&dial.filter)
             .bind(dial.least)
@@ -96,6 +120,7 @@ impl Store {
             .bind(&dial.why)
             .bind(&dial.who)
             .bind(dial.set_ns)
+            .bind(team)
             .execute(&mut *tx)
             .await?;
         record(&mut tx, act).await?;

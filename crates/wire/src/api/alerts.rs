@@ -45,6 +45,8 @@ pub struct Rule {
     pub document: RuleDocument,
     /// Of the document, from 1.
     pub revision: u32,
+    /// Whether the one who asks may change it.
+    pub may_change: bool,
     pub bound: Bound,
     /// What the values are.
     pub unit: String,

@@ -48,6 +48,9 @@ pub struct Route {
     pub filter: String,
     /// Where they go.
     pub lane: String,
+    /// The team for whose keys it holds; for every sender where none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
 }
 
 /// A chunk as the catalogue knows it.

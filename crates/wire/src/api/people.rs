@@ -31,6 +31,8 @@ pub struct Me {
     pub on_call: bool,
     /// The lanes whose terms and grants one may change.
     pub manages: Vec<String>,
+    /// The lanes over which one may make rules.
+    pub configures: Vec<String>,
 }
 
 /// What may be read of a lane, where that is not all.

@@ -224,6 +224,11 @@ pub enum TailLine {
         /// How many at least.
         at_least: usize,
     },
+    /// What may be read has changed since: from now on other events pass, or none.
+    Rights {
+        /// In words.
+        note: String,
+    },
     /// Nothing came for a while.
     Beat {
         /// The service's time, RFC 3339.

@@ -112,6 +112,9 @@ pub struct NewDial {
     /// Why it was set, for others.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub why: String,
+    /// The team for whose keys it holds; for every sender where none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
 }
 
 /// A dial.
@@ -134,4 +137,6 @@ pub struct Dial {
     pub set: String,
     /// Whether it still works.
     pub in_force: bool,
+    /// The team for whose keys it holds; for every sender where none.
+    pub team: Option<String>,
 }

@@ -19,6 +19,9 @@ pub struct TransformRule {
     pub changed: String,
     /// It was not applied for a week, or never.
     pub idle: bool,
+    /// The team for whose keys it holds; for every sender where none.
+    #[serde(default)]
+    pub team: Option<String>,
 }
 
 /// Asks what rules would make of events.

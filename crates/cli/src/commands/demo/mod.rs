@@ -250,7 +250,7 @@ async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Resul
         client.put(&format!("/api/lanes/{}", lane.name), lane).await?;
     }
     people::set_up(&client, password, &lanes).await?;
-    let route = |filter: &str, lane: &str| Route { filter: filter.into(), lane: lane.into() };
+    let route = |filter: &str, lane: &str| Route { filter: filter.into(), lane: lane.into(), team: None };
     client
         .put("/api/routes", &vec![route("service=access", "audit"), route("service=locker-agent", "devices")])
         .await?;

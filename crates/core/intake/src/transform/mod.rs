@@ -36,6 +36,8 @@ struct Ready {
     name: String,
     filter: Filter,
     act: Doing,
+    /// It is of a team, and so never moves what a rule of the service has moved.
+    of_team: bool,
 }
 
 #[derive(Debug)]
@@ -76,6 +78,22 @@ impl Transforms {
             }
         }
         if mistakes.is_empty() { Ok(Transforms { rules: ready }) } else { Err(mistakes) }
+    }
+
+    /// The rules of a team: they hold for what is sent with its keys, whose names these are.
+    pub fn of_team(mut self, keys: &[String]) -> Self {
+        for rule in &mut self.rules {
+            let own = std::mem::replace(&mut rule.filter, Filter::All);
+            rule.filter = Filter::sent_with(keys).and(own);
+            rule.of_team = true;
+        }
+        self
+    }
+
+    /// These rules, then those.
+    pub fn followed_by(mut self, others: Transforms) -> Self {
+        self.rules.extend(others.rules);
+        self
     }
 
     /// Takes fields in the rules' filters that are called like a tie for any of its spellings.
@@ -121,7 +139,7 @@ impl Transforms {
 
     /// Applies the rules to one event, in order; `held` counts for which it held.
     pub fn apply(&self, event: &mut Event, held: &mut [u64]) -> Fate {
-        let mut lane = None;
+        let (mut lane, mut moved_by_service) = (None, false);
         for (n, rule) in self.rules.iter().enumerate() {
             if !calvex_language::query::matches(&rule.filter, event, "") {
                 continue;
@@ -131,8 +149,10 @@ impl Transforms {
                     count(held, n);
                     return Fate::SetAside(n);
                 }
+                Doing::Move(_) if rule.of_team && moved_by_service => continue,
                 Doing::Move(to) => {
                     lane = Some(*to);
+                    moved_by_service |= !rule.of_team;
                     count(held, n);
                     continue;
                 }

@@ -186,7 +186,7 @@ impl Rule {
         }
         let act = self.act.read(lane, secret, &mut wrong);
         match act {
-            Some(act) if mistakes.is_empty() => Ok(Ready { name: self.name.clone(), filter, act }),
+            Some(act) if mistakes.is_empty() => Ok(Ready { name: self.name.clone(), filter, act, of_team: false }),
             _ => Err(mistakes),
         }
     }

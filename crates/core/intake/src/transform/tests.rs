@@ -250,3 +250,26 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn rules_of_a_team_hold_for_what_its_keys_send_and_move_nothing_that_the_service_moved() {
+    let lane = |name: &str| ["audit", "slots"].iter().position(|known| *known == name).map(|n| n as u32);
+    let read = |json: &str| Transforms::new(&rules(json), lane, [3; 32]).unwrap();
+    let of_service = || read(r#"[{"name":"audited","when":"service=access","act":{"move":"audit"}}]"#);
+    let own = r#"[{"name":"own","when":"","act":{"move":"slots"}},{"name":"mine","when":"","act":{"stamp":{"region":"north"}}}]"#;
+    let all = of_service().followed_by(read(own).of_team(&["slots-key".into(), "edge-key".into()]));
+    let made = |sender: &str, service: &str| {
+        let mut event = Event { sender: sender.into(), service: service.into(), ..Event::default() };
+        let (_, tried, fate_of_try) = all.try_on(event.clone(), |lane| lane.to_string());
+        let fate = all.apply(&mut event, &mut [0; 3]);
+        assert_eq!((fate, &event.fields), (fate_of_try, &tried.fields), "trying does what applying does");
+        (fate, event.fields.len())
+    };
+    assert_eq!(made("slots-key", "slots"), (Fate::Kept(Some(1)), 1));
+    assert_eq!(made("edge-key", "access"), (Fate::Kept(Some(0)), 1), "the service's move stays");
+    assert_eq!(made("billing", "slots"), (Fate::Kept(None), 0), "it is another's event");
+    let keyless = read(own).of_team(&[]);
+    let page = build_page(&[Event { sender: "slots-key".into(), ..Event::default() }]).unwrap();
+    assert!(keyless.touched(&page).unwrap().is_empty());
+    assert!(all.touched(&page).unwrap().is_full());
+}

@@ -38,7 +38,7 @@ impl Transforms {
     pub fn try_on(&self, mut event: Event, lane_name: impl Fn(u32) -> String) -> (Tried, Event, Fate) {
         let reported = |event: &Event| without_origin(answer_json(event, ""));
         let mut tried = Tried { before: reported(&event), ..Tried::default() };
-        let mut fate = Fate::Kept(None);
+        let (mut fate, mut moved_by_service) = (Fate::Kept(None), false);
         for (n, rule) in self.rules.iter().enumerate() {
             let held = calvex_language::query::matches(&rule.filter, &event, "");
             let mut step = TriedStep { rule: rule.name.clone(), held, ..TriedStep::default() };
@@ -49,7 +49,11 @@ impl Transforms {
                         tried.steps.push(step);
                         return (tried, event, Fate::SetAside(n));
                     }
+                    Doing::Move(_) if rule.of_team && moved_by_service => {
+                        step.note = "it stays where a rule of the service moved it".into();
+                    }
                     Doing::Move(lane) => {
+                        moved_by_service |= !rule.of_team;
                         step.note = format!("goes to lane {}", lane_name(*lane));
                         fate = Fate::Kept(Some(*lane));
                     }

@@ -13,6 +13,26 @@ pub struct StoredTransform {
     pub held: u64,
     pub last_ns: Option<i64>,
     pub changed_ns: i64,
+    /// Whose it is; the service's own where none.
+    pub team: Option<OfTeam>,
+}
+
+/// The team that something is of.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub struct OfTeam {
+    pub id: u32,
+    pub name: String,
+}
+
+/// A route.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct StoredRoute {
+    pub filter: String,
+    pub lane: u32,
+    /// Whose it is; the service's own where none.
+    pub team: Option<OfTeam>,
 }
 
 /// A dial.
@@ -26,6 +46,8 @@ pub struct StoredDial {
     pub why: String,
     pub who: String,
     pub set_ns: i64,
+    /// Whose it is; the service's own where none.
+    pub team: Option<OfTeam>,
 }
 
 /// A saved search.

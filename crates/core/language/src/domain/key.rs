@@ -17,6 +17,24 @@ pub struct KeyLimits {
     pub ends_ns: Option<i64>,
 }
 
+impl KeyLimits {
+    /// Whether a key with these may send nothing that one with `others` may not.
+    pub fn are_within(&self, others: &KeyLimits) -> bool {
+        fn few<T: PartialEq>(own: &[T], others: &[T]) -> bool {
+            others.is_empty() || !own.is_empty() && own.iter().all(|one| others.contains(one))
+        }
+        fn least<T: PartialOrd>(own: Option<T>, other: Option<T>) -> bool {
+            other.is_none_or(|other| own.is_some_and(|own| own <= other))
+        }
+        few(&self.services, &others.services)
+            && few(&self.lanes, &others.lanes)
+            && least(self.rate, others.rate)
+            && least(self.day_events, others.day_events)
+            && least(self.day_bytes, others.day_bytes)
+            && least(self.ends_ns, others.ends_ns)
+    }
+}
+
 /// A sender's key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[allow(missing_docs)]
@@ -51,4 +69,27 @@ pub struct KeyListed {
     pub team: Option<String>,
     /// The newest first.
     pub secrets: Vec<KeySecret>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn limits_lie_within_others_where_nothing_more_may_be_sent() {
+        let known = KeyLimits { services: vec!["slots".into(), "edge".into()], rate: Some(10), ..KeyLimits::default() };
+        assert!(known.are_within(&known) && known.are_within(&KeyLimits::default()));
+        assert!(!KeyLimits::default().are_within(&known));
+        let narrower =
+            KeyLimits { services: vec!["edge".into()], rate: Some(9), ends_ns: Some(5), ..KeyLimits::default() };
+        assert!(narrower.are_within(&known) && !known.are_within(&narrower));
+        for wider in [
+            KeyLimits { services: vec!["edge".into(), "billing".into()], ..narrower.clone() },
+            KeyLimits { services: Vec::new(), ..narrower.clone() },
+            KeyLimits { rate: Some(11), ..narrower.clone() },
+            KeyLimits { rate: None, ..narrower },
+        ] {
+            assert!(!wider.are_within(&known), "{wider:?}");
+        }
+    }
 }

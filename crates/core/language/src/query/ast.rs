@@ -313,6 +313,15 @@ impl Filter {
         Filter::Compare(Field::Builtin(Builtin::Severity), Test::Compare(Op::Ge, literal))
     }
 
+    /// `sender in (NAMES)`: what was sent with these keys.
+    pub fn sent_with(names: &[String]) -> Filter {
+        let literal = |name: &String| Literal { text: name.clone(), quoted: true, number: None };
+        match names {
+            [] => Filter::nothing(),
+            names => Filter::Compare(Field::Builtin(Builtin::Sender), Test::In(names.iter().map(literal).collect())),
+        }
+    }
+
     /// Every sent field that is named, ties left out.
     pub fn sent_fields(&self) -> Vec<&str> {
         let mut out = Vec::new();

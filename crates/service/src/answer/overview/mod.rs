@@ -5,6 +5,7 @@
 mod standing;
 mod usual;
 
+use crate::answer::reads::record_shown;
 use crate::answer::search::run;
 use crate::auth::{ReadScope, Reader};
 use crate::error::Result;
@@ -58,6 +59,7 @@ async fn standing(reading: &Arc<Reading>, scope: ReadScope) -> Result<Arc<Standi
     if let Some((at_ns, standing)) = kept.as_ref()
         && (0..FRESH_NS).contains(&(now_ns - at_ns))
     {
+        record_shown(reading, &scope, &format!(", as of {}", standing.at)).await?;
         return Ok(standing.clone());
     }
     let standing = Arc::new(run(reading, scope, move |scope| Standing::of(scope, now_ns)).await?);
@@ -70,7 +72,9 @@ async fn standing(reading: &Arc<Reading>, scope: ReadScope) -> Result<Arc<Standi
 /// # Errors
 /// Where the database fails, or no search slot is free.
 pub async fn now(reading: &Arc<Reading>, reader: &Reader, alerts: Vec<Alert>, rules: &[Rule]) -> Result<NowAnswer> {
-    let standing = standing(reading, reader.scope()).await?;
+    let mut scope = reader.scope();
+    "how things stand".clone_into(&mut scope.asking);
+    let standing = standing(reading, scope).await?;
     let arrivals = arrivals(&reading.base, reader, Asked { hours: 1, ..Asked::default() }).await?;
     let Standing { at, usual_of, services, silent, marks, left_out } = standing.as_ref().clone();
     Ok(NowAnswer {
