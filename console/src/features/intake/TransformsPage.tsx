@@ -16,6 +16,11 @@ import { useWhose } from "./whose";
 import { ACTS, HINTS, actOf } from "./transforms.model";
 import { number } from "../../ui/number";
 
+const Whose = styled.div`
+  width: 16rem;
+  margin-bottom: ${space.m};
+`;
+
 const Step = styled.div`
   padding: ${space.xs} 0 ${space.xs} ${space.l};
   border-left: 2px solid ${(p) => p.theme.line};
@@ -116,8 +121,13 @@ export default function TransformsPage() {
       <h1>Transforms</h1>
       {error && <Problem>{error}</Problem>}
       {options.length > 1 && (
-        <p>
+        <Whose>
           <Choice label="for what is sent by" value={whose} options={options} onChange={choose} />
+        </Whose>
+      )}
+      {options.length === 1 && whose !== "" && (
+        <p>
+          <Muted>For what the keys of {whose} send, behind the rules of the service.</Muted>
         </p>
       )}
       {!maySet && (

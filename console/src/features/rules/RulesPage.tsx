@@ -74,7 +74,11 @@ export default function RulesPage() {
       {rules.error && <Problem>{rules.error.message}</Problem>}
       <h1>Rules</h1>
       <Around here="/rules" />
-      {rules.data?.length === 0 && <Muted>No rule yet.</Muted>}
+      {rules.data?.length === 0 && (
+        <p>
+          <Muted>No rule yet.</Muted>
+        </p>
+      )}
       {rules.data && rules.data.length > 0 && (
         <div className="wide">
           <Tall aria-label="Rules">
