@@ -42,6 +42,7 @@ import type {
   LogEvent,
   Me,
   Mistake,
+  NodeListed,
   Probed,
   Rule,
   RuleVersion,
@@ -250,6 +251,9 @@ export const api = {
   addToken: (ask: { name: string; purpose: string; team: string }) =>
     call<{ name: string; secret: string }>("POST", "/tokens", ask),
   revokeToken: (name: string) => call<void>("DELETE", `/tokens/${encodeURIComponent(name)}`),
+  nodes: (signal?: AbortSignal) => call<NodeListed[]>("GET", "/nodes", undefined, signal),
+  putNode: (name: string, to: { draining: boolean }) => call<void>("PUT", `/nodes/${encodeURIComponent(name)}`, to),
+  retireNode: (name: string) => call<void>("DELETE", `/nodes/${encodeURIComponent(name)}`),
   teams: (signal?: AbortSignal) => call<Team[]>("GET", "/teams", undefined, signal),
   putTeam: (name: string, to: PutTeam) => call<void>("PUT", `/teams/${encodeURIComponent(name)}`, to),
   removeTeam: (name: string) => call<void>("DELETE", `/teams/${encodeURIComponent(name)}`),

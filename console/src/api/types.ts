@@ -21,6 +21,7 @@ type WithEvents<T extends { events: unknown[] }> = Omit<T, "events"> & { events:
 /** An answer whose account of itself is whole: counters that may be missing stand for older services. */
 type Explained<T extends { explain: unknown }> = Omit<T, "explain"> & { explain: Required<Schemas["Explanation"]> };
 
+export type NodeListed = Schemas["NodeListed"];
 export type Mistake = Schemas["Mistake"];
 export type Explanation = Required<Schemas["Explanation"]>;
 export type SearchRequest = Schemas["SearchRequest"];

@@ -25,6 +25,7 @@ const GrantsPage = lazy(() => import("../features/people/GrantsPage"));
 const EverybodyPage = lazy(() => import("../features/people/EverybodyPage"));
 const TeamsPage = lazy(() => import("../features/people/TeamsPage"));
 const TrailPage = lazy(() => import("../features/people/TrailPage"));
+const NodesPage = lazy(() => import("../features/intake/NodesPage"));
 const RulesPage = lazy(() => import("../features/rules/RulesPage"));
 const RulePage = lazy(() => import("../features/rules/RulePage"));
 
@@ -62,6 +63,7 @@ export function App() {
                   <Route path="/people/all" element={<EverybodyPage />} />
                   <Route path="/people/teams" element={<TeamsPage />} />
                   <Route path="/people/trail" element={<TrailPage />} />
+                  <Route path="/intake/nodes" element={<NodesPage />} />
                   <Route path="/rules" element={<RulesPage />} />
                   <Route path="/rules/new" element={<RulePage />} />
                   <Route path="/rules/:name" element={<RulePage />} />

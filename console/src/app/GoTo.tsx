@@ -21,6 +21,7 @@ const PLACES: [string, string][] = [
   ["Intake: transforms", "/intake/transforms"],
   ["Intake: dials", "/intake/dials"],
   ["Intake: fields and ties", "/intake/fields"],
+  ["Intake: nodes", "/intake/nodes"],
   ["People: you", "/people"],
   ["People: grants", "/people/grants"],
   ["People: everybody", "/people/all"],

@@ -1,9 +1,10 @@
-//! Two services and one database: one lives at a time, and whoever comes after goes on with everything acknowledged.
+//! Several services and one database: each sees what the others acknowledged, and goes on with what a dead one left.
 
 use anyhow::{Context, Result};
-use calvex_e2e::service::{Service, wait_for};
+use calvex_e2e::service::{PATIENCE, Service, signal, wait_for};
 use calvex_store::{Server, ServerSettings};
 use serde_json::Value;
+use std::time::{Duration, Instant};
 
 /// A MariaDB that is nobody's own, and the URL of a database in it.
 async fn database(dir: &std::path::Path) -> Result<(Server, String)> {
@@ -35,43 +36,164 @@ fn doors(service: &Service) -> Result<Vec<i64>> {
     Ok(doors)
 }
 
+/// The names of nodes that have duties, and what each has.
+fn duties(service: &Service) -> Result<Vec<(String, Vec<String>)>> {
+    let of = |n: Value| {
+        let duties: Vec<String> = serde_json::from_value(n["duties"].clone()).unwrap_or_default();
+        (n["name"].as_str().unwrap_or_default().to_owned(), duties)
+    };
+    Ok(nodes(service)?.into_iter().map(of).filter(|(_, duties)| !duties.is_empty()).collect())
+}
+
+/// Whether nodes of these names have all duties between them.
+fn have_all_duties(service: &Service, names: &[&str]) -> Result<Option<()>> {
+    let have = duties(service)?;
+    let only_these = have.iter().all(|(name, _)| names.contains(&name.as_str()));
+    let count: usize = have.iter().map(|(_, duties)| duties.len()).sum();
+    Ok((only_these && count == 4).then_some(()))
+}
+
 #[tokio::test(flavor = "multi_thread")]
-async fn one_lives_at_a_time_and_the_next_goes_on() -> Result<()> {
+async fn what_any_node_acknowledged_is_found_on_every_one() -> Result<()> {
+    let dir = tempfile::tempdir()?;
+    let (server, url) = database(dir.path()).await?;
+    let first = start(&url, "bank-1")?;
+    send(&first, 0, 200)?;
+    // A name that lives is refused at once, with the cure.
+    let refused = start(&url, "bank-1").err().context("two nodes of one name")?.to_string();
+    assert!(refused.contains("node `bank-1` lives already; give this one another node.name"), "{refused}");
+    let second = start(&url, "bank-2")?;
+    assert_eq!(doors(&second)?, (0..200).collect::<Vec<i64>>(), "what was there before it started");
+    // Within a second, in both directions, as rows of the journal, as chunks, merged.
+    for round in 0..4 {
+        let from = 200 + round * 100;
+        send(&first, from, 50)?;
+        send(&second, from + 50, 50)?;
+        let acknowledged = Instant::now();
+        let expected: Vec<i64> = (0..from as i64 + 100).collect();
+        for service in [&first, &second] {
+            wait_for("the events of both", || Ok((doors(service)? == expected).then_some(())))?;
+        }
+        anyhow::ensure!(acknowledged.elapsed() < Duration::from_secs(20), "{:?}", acknowledged.elapsed());
+        match round {
+            0 => drop(first.ok(&["admin", "seal"])?),
+            1 => drop(second.ok(&["admin", "seal"])?),
+            2 => drop([first.ok(&["admin", "seal"])?, second.ok(&["admin", "merge"])?]),
+            _ => {}
+        }
+        for _ in 0..3 {
+            assert_eq!((doors(&first)?, doors(&second)?), (expected.clone(), expected.clone()), "round {round}");
+        }
+    }
+    // A tail on one shows what is sent to the other; a setting made on one holds on the other.
+    let followed = std::process::Command::new(calvex_e2e::service::binary())
+        .args(["tail", "--json", "-n", "1", "tailed"])
+        .envs([("CALVEX_URL", &second.url), ("CALVEX_TOKEN", &second.token)])
+        .stdout(std::process::Stdio::piped())
+        .spawn()?;
+    let mut followed = followed;
+    wait_for("the tail to end", || {
+        first.calvex_with(&["send", "--quiet"], b"{\"msg\":\"tailed\"}\n")?;
+        Ok(followed.try_wait()?)
+    })?;
+    first.ok(&["lane", "set", "audit", "--days", "400"])?;
+    first.ok(&["route", "add", "audited", "audit"])?;
+    wait_for("the lane on the other node", || {
+        second.calvex_with(&["send", "--quiet"], b"{\"msg\":\"audited\"}\n")?;
+        Ok(second.search("audited lane=audit", &[])?.pop())
+    })?;
+    // Duties are shared out, each once.
+    wait_for("all duties", || have_all_duties(&first, &["bank-1", "bank-2"]))?;
+    let listed = nodes(&second)?;
+    assert!(
+        listed.iter().all(|n| n["alive"] == true && n["looked_ms"].as_u64().is_some_and(|ms| ms < 5000)),
+        "{listed:?}"
+    );
+    assert_eq!(listed.iter().filter(|n| n["answers"] == true).count(), 1);
+    let shown = first.ok(&["admin", "nodes", "--text"])?;
+    assert!(shown.contains("does for all") && shown.contains("bank-2") && shown.contains("lives"), "{shown}");
+    drop((first, second));
+    server.stop().await;
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_node_that_dies_is_adopted_with_everything_it_acknowledged() -> Result<()> {
     let dir = tempfile::tempdir()?;
     let (server, url) = database(dir.path()).await?;
     let mut first = start(&url, "bank-1")?;
-    send(&first, 0, 200)?;
-
-    // By mistake a second one, of the same name and of another: refused at once, with the cure, and the first goes on.
-    for name in ["bank-1", "bank-2"] {
-        let refused = start(&url, name).err().context("two services ran on one database")?.to_string();
-        assert!(refused.contains("node `bank-1` lives on this database; stop it first"), "{refused}");
-        assert!(refused.contains("calvex admin nodes"), "{refused}");
-    }
-    send(&first, 200, 100)?;
-    assert_eq!(doors(&first)?, (0..300).collect::<Vec<i64>>());
-    assert_eq!(nodes(&first)?.len(), 1, "a start that was refused named no node");
-
-    // It dies with rows in its journal; another name finds them all, and numbers of its own.
-    first.ok(&["admin", "seal"])?;
-    send(&first, 300, 50)?;
-    first.kill()?;
     let second = start(&url, "bank-2")?;
-    assert_eq!(doors(&second)?, (0..350).collect::<Vec<i64>>());
-    send(&second, 350, 50)?;
+    send(&first, 0, 100)?;
+    first.ok(&["admin", "seal"])?;
+    send(&first, 100, 50)?;
+    first.kill()?;
+    // What it acknowledged is found at once, also before it is adopted.
+    wait_for("what the dead one left", || Ok((doors(&second)? == (0..150).collect::<Vec<i64>>()).then_some(())))?;
+    wait_for("its adoption", || {
+        Ok(nodes(&second)?.iter().any(|n| n["name"] == "bank-1" && n["alive"] == false).then_some(()))
+    })?;
+    wait_for("its duties", || have_all_duties(&second, &["bank-2"]))?;
+    assert_eq!(doors(&second)?, (0..150).collect::<Vec<i64>>());
     second.ok(&["admin", "seal"])?;
-    assert_eq!(doors(&second)?, (0..400).collect::<Vec<i64>>());
-    let listed = nodes(&second)?;
-    let alive: Vec<(&str, bool)> =
-        listed.iter().filter_map(|n| Some((n["name"].as_str()?, n["alive"].as_bool()?))).collect();
-    assert_eq!(alive, [("bank-1", false), ("bank-2", true)]);
-    assert_ne!(listed[0]["slot"], listed[1]["slot"]);
+    wait_for("its rows to be sealed", || {
+        second.ok(&["admin", "seal"])?;
+        Ok((server_sql(&server, "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
+    })?;
+    assert_eq!(doors(&second)?, (0..150).collect::<Vec<i64>>());
+    // It comes back under its name and goes on.
+    let first = start(&url, "bank-1")?;
+    send(&first, 150, 50)?;
+    for service in [&first, &second] {
+        wait_for("the events of both", || Ok((doors(service)? == (0..200).collect::<Vec<i64>>()).then_some(())))?;
+    }
+    let trail = second.ok(&["audit", "adopt", "--json"])?;
+    assert!(trail.contains("bank-1"), "{trail}");
+    drop((first, second));
+    server.stop().await;
+    Ok(())
+}
 
-    // A name that is not used any more can go; one that lives cannot.
-    assert_eq!(second.calvex(&["admin", "node", "retire", "bank-2"])?.status.code(), Some(2));
+/// One statement in a database that is nobody's own.
+fn server_sql(server: &Server, statement: &str) -> Result<String> {
+    let output = std::process::Command::new("mariadb")
+        .args(["--no-defaults", "--user=root", "--batch", "--skip-column-names", "-e", statement])
+        .arg(format!("--socket={}", server.socket().display()))
+        .output()?;
+    anyhow::ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    Ok(String::from_utf8(output.stdout)?.trim().to_owned())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_node_is_drained_stopped_and_retired() -> Result<()> {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let dir = tempfile::tempdir()?;
+    let (server, url) = database(dir.path()).await?;
+    let mut first = start(&url, "bank-1")?;
+    let second = start(&url, "bank-2")?;
+    send(&first, 0, 100)?;
+    assert_eq!(second.calvex(&["admin", "node", "drain", "bank-9"])?.status.code(), Some(2));
+    second.ok(&["admin", "node", "drain", "bank-1"])?;
+    wait_for("its duties to be others'", || have_all_duties(&second, &["bank-2"]))?;
+    let refused = first.calvex_with(&["send", "--quiet", "--give-up", "2s"], b"{\"msg\":\"door\"}\n")?;
+    assert!(!refused.status.success(), "a drained node took an event");
+    let ready = reqwest::get(format!("{}/readyz", first.url)).await?;
+    assert_eq!(ready.status(), 503);
+    wait_for("its head to be sealed", || {
+        Ok((server_sql(&server, "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
+    })?;
+    assert_eq!((doors(&first)?, doors(&second)?), ((0..100).collect(), (0..100).collect()), "it still answers");
+    // It takes part again, is drained again, stops and goes.
+    second.ok(&["admin", "node", "drain", "bank-1", "--end"])?;
+    wait_for("events to be taken again", || {
+        let sent = first.calvex_with(&["send", "--quiet", "--give-up", "2s"], b"{\"msg\":\"again\"}\n")?;
+        Ok(sent.status.success().then_some(()))
+    })?;
+    assert_eq!(second.calvex(&["admin", "node", "retire", "bank-1"])?.status.code(), Some(2), "it lives");
+    first.stop()?;
     second.ok(&["admin", "node", "retire", "bank-1"])?;
     assert_eq!(nodes(&second)?.len(), 1);
-    drop(second);
+    assert_eq!(doors(&second)?, (0..100).collect::<Vec<i64>>());
+    drop((first, second));
     server.stop().await;
     Ok(())
 }
@@ -82,11 +204,14 @@ async fn an_overtaken_node_is_not_ready() -> Result<()> {
     let dir = tempfile::tempdir()?;
     let (server, url) = database(dir.path()).await?;
     let first = start(&url, "bank-1")?;
+    let second = start(&url, "bank-2")?;
     send(&first, 0, 20)?;
-    calvex_e2e::service::signal(first.pid(), "STOP")?;
-    let second = start(&url, "bank-2");
-    calvex_e2e::service::signal(first.pid(), "CONT")?;
-    let second = second?;
+    signal(first.pid(), "STOP")?;
+    let adopted = wait_for("its adoption", || {
+        Ok(nodes(&second)?.iter().any(|n| n["name"] == "bank-1" && n["alive"] == false).then_some(()))
+    });
+    signal(first.pid(), "CONT")?;
+    adopted?;
     wait_for("the first to find out", || {
         let ready = std::process::Command::new(calvex_e2e::service::binary())
             .args(["search", "door"])
@@ -100,6 +225,56 @@ async fn an_overtaken_node_is_not_ready() -> Result<()> {
     send(&second, 20, 20)?;
     assert_eq!(doors(&second)?, (0..40).collect::<Vec<i64>>());
     drop((first, second));
+    server.stop().await;
+    Ok(())
+}
+
+/// A rule's messages go out once, whichever node has the duty.
+#[tokio::test(flavor = "multi_thread")]
+async fn rules_are_judged_by_one_node_and_go_on_by_another() -> Result<()> {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let receiver = calvex_e2e::receiver::Receiver::start()?;
+    let dir = tempfile::tempdir()?;
+    let (server, url) = database(dir.path()).await?;
+    let node = |name: &str| {
+        Service::start(&[
+            ("CALVEX_DATABASE_URL", url.as_str()),
+            ("CALVEX_NODE_NAME", name),
+            ("CALVEX_NOTIFY_WEBHOOK_LOCAL", "true"),
+        ])
+    };
+    let (first, second) = (node("bank-1")?, node("bank-2")?);
+    wait_for("all duties", || have_all_duties(&first, &["bank-1", "bank-2"]))?;
+    let judges = duties(&first)?.into_iter().find(|(_, d)| d.iter().any(|d| d == "rules")).context("no judge")?.0;
+    let (judge, mut other) = if judges == "bank-1" { (first, second) } else { (second, first) };
+    other.ok(&["contact", "set", "desk", "--webhook", &receiver.hook])?;
+    let document = "name = 'refused'\nnotify = ['desk']\ndelay = '0s'\n[threshold]\nevents = 'refused'\nper = ['zone']\n\
+                    over = '30s'\nabove = 3\n";
+    let file = other.dir.join("rule.toml");
+    std::fs::write(&file, document)?;
+    other.ok(&["rule", "apply", &file.to_string_lossy()])?;
+    let fail = |service: &Service, zone: &str| {
+        let event = format!("{{\"service\":\"edge\",\"zone\":\"{zone}\",\"msg\":\"drop-off refused\"}}\n");
+        let sent = service.calvex_with(&["send", "--quiet"], event.repeat(10).as_bytes())?;
+        anyhow::ensure!(sent.status.success(), "{}", String::from_utf8_lossy(&sent.stderr));
+        Ok(())
+    };
+    // Half of what raises it is sent to the node that does not judge.
+    fail(&other, "north")?;
+    let until = Instant::now() + PATIENCE;
+    while receiver.events("alert.raised").await?.is_empty() {
+        anyhow::ensure!(Instant::now() < until, "{:?}", receiver.arrived().await?);
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    // The judge dies; the other goes on with the same alert, and ends it.
+    drop(judge);
+    while receiver.events("alert.ended").await?.is_empty() {
+        anyhow::ensure!(Instant::now() < until + PATIENCE, "{:?}", receiver.arrived().await?);
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    assert_eq!(receiver.events("alert.raised").await?.len(), 1, "raised once");
+    assert_eq!(receiver.events("alert.ended").await?.len(), 1);
+    other.stop()?;
     server.stop().await;
     Ok(())
 }

@@ -2,7 +2,7 @@
 //!
 //! A folder for each concern: [`config`] what a node is set to and knows; `auth` who asks; `listen` the sockets;
 //! `admission` how much of what an outsider asks for is let in, and when; `intake` bytes to batches; `pipeline` batches to
-//! the journal, heads and chunks; `answer` questions; `jobs` timers; [`notify`] what leaves; `http` the handlers, which
+//! the journal, heads and chunks; `answer` questions; `jobs` timers; `nodes` other nodes of the database; [`notify`] what leaves; `http` the handlers, which
 //! parse, call and answer. `run` starts all of it and stops it in order.
 
 mod admission;
@@ -15,6 +15,7 @@ mod intake;
 mod jobs;
 mod listen;
 mod metrics;
+mod nodes;
 pub mod notify;
 mod pipeline;
 mod run;

@@ -21,18 +21,16 @@ use crate::intake::limits::Limits;
 use crate::jobs;
 use crate::listen::{Addresses, Certificates, Listeners};
 use crate::metrics::Metrics;
+use crate::nodes::{Following, Nodes, look, page_of};
 use crate::pipeline::admitted::{Admitted, Reach};
 use crate::pipeline::{CommitFigures, Committer, Sealer, View};
 use crate::state::{Auth, Base, Clock, Health, Parts, Reading, Receiving, Upkeep, system_clock};
-use calvex_intake::batch::HeadKey;
 use calvex_language::domain::access::{Actor, Role};
 use calvex_language::domain::grant::May;
-use calvex_storage::chunk::journal::decode_batch;
 use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
 use calvex_store::{
-    ColumnCache, JournalRowRef, JournalTable, Keys, Others, SegmentCache, Server, ServerSettings, Store, StoreError,
-    StoreOptions,
+    ColumnCache, JournalTable, Keys, Others, SegmentCache, Server, ServerSettings, Store, StoreError, StoreOptions,
 };
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -106,7 +104,7 @@ pub async fn start(settings: Settings, admin_password: Option<String>) -> Result
         (Err(e), None) => return Err(e.into()),
     };
     let (store, server) = (store.sealing_by(keys.0), keys.1);
-    let others = if server.is_some() { Others::Impossible } else { Others::Watched };
+    let others = if server.is_some() { Others::Impossible } else { Others::Beside };
     match start_on(
         settings,
         store,
@@ -157,7 +155,6 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
 struct Started {
     parts: Parts,
     committer: JoinHandle<()>,
-    admitted: Arc<Admitted>,
 }
 
 /// Tries of a step of the start whose error passes by itself, and the pause between.
@@ -195,9 +192,13 @@ async fn start_on(
     if sealed > 0 {
         tracing::info!(sealed, "secrets were sealed by the key of now");
     }
-    let swept = patiently(|| store.sweep_orphans(&claim)).await?;
+    let mut swept = 0;
+    for ids in claim.ids_of_others_that_are_over(others) {
+        swept += patiently(|| store.sweep_orphans(&ids)).await?;
+    }
+    let owned = patiently(|| store.owned(&claim)).await?.into_iter().collect();
     let config = Config::load(&store, clock()).await?;
-    let view = Arc::new(View::new(store.chunks().await?));
+    let view = Arc::new(View::new(Vec::new()));
     let metrics = Metrics::new();
     let own = patiently(|| store.journal_tables()).await?.into_iter().filter(|t| t.slot == claim.slot);
     let table = JournalTable { slot: claim.slot, no: own.map(|t| t.no).max().unwrap_or(1) };
@@ -231,6 +232,7 @@ async fn start_on(
         clock,
         store,
         claim,
+        nodes: Nodes::new(others == Others::Impossible),
         installation,
         metrics,
         addresses,
@@ -283,6 +285,8 @@ async fn start_on(
         merges_failed: parking_lot::Mutex::default(),
         merging: tokio::sync::Mutex::default(),
         swapping: tokio::sync::Mutex::default(),
+        following: tokio::sync::Mutex::new(Following::owning(owned)),
+        admitted: admitted.clone(),
         cache,
         view: view.clone(),
         base: base.clone(),
@@ -296,12 +300,28 @@ async fn start_on(
         stuck_since_ns,
     });
     receiving.limits.load(&base.store, (base.clock)()).await?;
+    patiently_looked(&upkeep, &admitted).await?;
     let replayed = replay(&base, &view, &admitted).await?;
     tracing::info!(open_files = base.open_files, "files that may be open");
     tracing::info!(node = base.claim.slot, epoch = base.claim.epoch, replayed, swept, "the journal is replayed");
     health.ready.store(true, Ordering::SeqCst);
     let parts = Parts { base, auth, receiving, reading, upkeep, health };
-    Ok(Started { parts, committer: tokio::spawn(committing), admitted })
+    Ok(Started { parts, committer: tokio::spawn(committing) })
+}
+
+/// Reads the catalogue and what others have in their heads, again where an error passes.
+async fn patiently_looked(upkeep: &Arc<Upkeep>, admitted: &Admitted) -> Result<()> {
+    let mut tries = 1;
+    loop {
+        match look(upkeep, admitted, true).await {
+            Err(ServiceError::Store(e)) if e.is_passing() && tries < START_TRIES => {
+                tracing::warn!("the start waits: {e}")
+            }
+            done => return done,
+        }
+        tries += 1;
+        tokio::time::sleep(START_PAUSE).await;
+    }
 }
 
 /// Brings what an earlier epoch left in the journal back into heads. A damaged batch stays where it is, and is reported.
@@ -312,14 +332,10 @@ async fn replay(base: &Base, view: &View, admitted: &Admitted) -> Result<usize> 
     base.store
         .replay(&base.claim, |stored| {
             left.insert((stored.at.slot, stored.at.epoch));
-            let JournalRowRef { slot, epoch, seq, .. } = stored.at;
-            let place = format!("{slot}-{epoch}-{seq}");
-            match decode_batch(&stored.batch, &place) {
-                Ok(page) => {
+            match page_of(&stored) {
+                Ok((key, page)) => {
                     events += page.rows();
                     let reach = Reach::of(&page);
-                    let page = page.with_origin(slot, epoch, seq);
-                    let key = HeadKey { lane: stored.lane, day: stored.day, late: stored.late };
                     view.admit(key, page, stored.at, now_ns);
                     admitted.note(reach);
                     view.compact(key);
@@ -335,9 +351,9 @@ async fn replay(base: &Base, view: &View, admitted: &Admitted) -> Result<usize> 
 
 fn serve(started: Started, server: Option<Server>, listeners: Listeners) -> Result<Running> {
     let (stop, stopping) = watch::channel(false);
-    let Started { parts, committer, admitted } = started;
+    let Started { parts, committer } = started;
     let listeners = listeners.serve(&parts, &stopping)?;
-    let jobs = jobs::start(&parts, &admitted, &stopping);
+    let jobs = jobs::start(&parts, &stopping);
     Ok(Running { addresses: parts.base.addresses, parts, server, stop, listeners, jobs, committer })
 }
 

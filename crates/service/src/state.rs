@@ -28,6 +28,8 @@ use crate::intake::limits::Limits;
 use crate::intake::sender::Sender;
 use crate::listen::{Addresses, Certificates};
 use crate::metrics::Metrics;
+use crate::nodes::{Following, Nodes};
+use crate::pipeline::admitted::Admitted;
 use crate::pipeline::{Intake, Sealer, View};
 use axum::extract::FromRef;
 use calvex_language::domain::access::{Actor, Principal};
@@ -62,6 +64,8 @@ pub struct Base {
     pub addresses: Addresses,
     /// What those are encrypted with that are.
     pub certificates: Option<Arc<Certificates>>,
+    /// The nodes of the database, as this one knows them.
+    pub nodes: Nodes,
     /// Files that may be open, as the system says.
     pub open_files: u64,
 }
@@ -154,6 +158,10 @@ pub struct Upkeep {
     pub sealer: Arc<Sealer>,
     /// Heads' days whose chunks could not be merged, and when that is tried again, nanoseconds from 1970.
     pub merges_failed: parking_lot::Mutex<std::collections::HashMap<calvex_intake::batch::HeadKey, i64>>,
+    /// What other nodes did, as far as it was looked at.
+    pub following: tokio::sync::Mutex<Following>,
+    /// What jobs have still to look at.
+    pub admitted: Arc<Admitted>,
     /// Held while chunks are merged: one merge at a time, and none of a chunk that is being merged.
     pub merging: tokio::sync::Mutex<()>,
     /// Held where catalogue and view change together in more than one step.
@@ -185,6 +193,9 @@ impl Health {
         let not = |why: &str| Ok(Some(why.to_owned()));
         if self.fenced.load(Ordering::SeqCst) {
             return not("another process took this node's place; stop one of the two");
+        }
+        if self.base.nodes.is_draining() {
+            return not("this node is drained; `calvex admin node drain NAME --end` has it take events again");
         }
         if !self.ready.load(Ordering::SeqCst) {
             return not("the journal is not replayed yet");

@@ -29,14 +29,15 @@ impl Store {
     /// # Errors
     /// [`StoreError::Fenced`], [`StoreError::Missing`] where the bucket is closing or a chunk is no longer in it.
     pub async fn bloom_set(&self, claim: &Claim, row: &BloomSetMeta) -> Result<()> {
+        self.open_bucket(claim.slot, row.bucket).await?;
         let mut tx = self.pool.begin().await?;
-        self.fence_work(&mut tx, claim).await?;
+        let n = self.fence_work(&mut tx, claim).await?;
         self.faults.reach(Step::Fenced)?;
         let done: i64 = sqlx::query_scalar(sql::BLOOM_SET_EXISTS).bind(row.id).fetch_one(&mut *tx).await?;
         if done > 0 {
             return Ok(());
         }
-        self.use_bucket(&mut tx, row.bucket).await?;
+        self.use_bucket(&mut tx, claim, row.bucket).await?;
         let add = sqlx::query(sql::BLOOM_SET_ADD)
             .bind(row.id)
             .bind(row.lane)
@@ -55,6 +56,8 @@ impl Store {
             }
             sqlx::query(sql::BLOOM_SET_CHUNK_ADD).bind(chunk).bind(row.id).bind(place).execute(&mut *tx).await?;
         }
+        // The rows of these chunks name the set now.
+        crate::change::note_change(&mut tx, claim, n, &row.chunks, &[], &[]).await?;
         self.faults.reach(Step::Added)?;
         self.end_swap(tx).await
     }

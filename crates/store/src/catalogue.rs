@@ -6,7 +6,7 @@
 //! - A merge happened when the catalogue names the new chunk; the old rows went in the same transaction.
 //! - A bucket that is closing takes no chunk; it is dropped only when no catalogue row names it.
 
-use crate::change::{note_change, origins_of};
+use crate::change::{note_change, origins_of, sealed_rows};
 use crate::claim::Claim;
 use crate::fault::Step;
 use crate::journal::{JournalRowRef, JournalTable};
@@ -72,40 +72,20 @@ impl Store {
     /// Where the database fails.
     pub async fn chunks(&self) -> Result<Vec<ChunkMeta>> {
         let rows = sqlx::query(sql::CHUNK_ALL).fetch_all(&self.pool).await?;
-        rows.iter()
-            .map(|r| {
-                Ok(ChunkMeta {
-                    id: r.try_get(0)?,
-                    lane: r.try_get(1)?,
-                    day: r.try_get(2)?,
-                    bucket: r.try_get(3)?,
-                    visible_until_ns: r.try_get(4)?,
-                    time_min: r.try_get(5)?,
-                    time_max: r.try_get(6)?,
-                    rows: r.try_get(7)?,
-                    bytes: r.try_get(8)?,
-                    segments: r.try_get(9)?,
-                    late: r.try_get(10)?,
-                    checksum: r.try_get(14)?,
-                    bloom_set: match r.try_get(11)? {
-                        Some(id) => Some(BloomSetMember {
-                            id,
-                            place: r.try_get(12)?,
-                            bucket: r.try_get(13)?,
-                            checksum: r.try_get(15)?,
-                        }),
-                        None => None,
-                    },
-                })
-            })
-            .collect()
+        rows.iter().map(chunk_of).collect()
     }
 
-    /// Makes the bucket and its table where they are missing. An existing one that is closing stays so.
+    /// Makes the bucket and its table where they are missing, and has a slot hold it open. An existing one that is closing
+    /// stays so, and is not held.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn open_bucket(&self, day: i32) -> Result<()> {
+    pub async fn open_bucket(&self, slot: u16, day: i32) -> Result<()> {
+        let held: Option<bool> =
+            sqlx::query_scalar(sql::BUCKET_HELD).bind(day).bind(slot).fetch_optional(&self.pool).await?;
+        if held.is_some() {
+            return Ok(());
+        }
         let create = format!(
             "CREATE TABLE IF NOT EXISTS {} (chunk BIGINT UNSIGNED NOT NULL, part SMALLINT UNSIGNED NOT NULL,
              bytes LONGBLOB NOT NULL, PRIMARY KEY (chunk, part)) ENGINE=InnoDB",
@@ -113,6 +93,11 @@ impl Store {
         );
         self.pool.execute(sql::safe(create)).await?;
         sqlx::query(sql::BUCKET_ADD).bind(day).execute(&self.pool).await?;
+        let mut tx = self.pool.begin().await?;
+        if sqlx::query(sql::BUCKET_HOLD).bind(day).execute(&mut *tx).await?.rows_affected() == 1 {
+            sqlx::query(sql::BUCKET_HOLD_ADD).bind(day).bind(slot).execute(&mut *tx).await?;
+        }
+        tx.commit().await?;
         Ok(())
     }
 
@@ -147,7 +132,7 @@ impl Store {
     pub async fn write_chunks(&self, chunks: &[(ChunkMeta, &[Vec<u8>])]) -> Result<()> {
         self.faults.reach(Step::SegmentsBegin)?;
         for (row, segments) in chunks {
-            self.open_bucket(row.bucket).await?;
+            self.open_bucket(crate::claim::slot_of(row.id), row.bucket).await?;
             let mut connection = self.pool.acquire().await?;
             if is_catalogued(&mut connection, row).await? {
                 // An earlier try went further than its answer said.
@@ -219,7 +204,7 @@ impl Store {
             )));
         }
         let added: Vec<u64> = seal.chunks.iter().map(|c| c.id).collect();
-        note_change(&mut tx, claim, n, &added, &[], &origins).await?;
+        note_change(&mut tx, claim, n, &added, &[], &sealed_rows(&origins, &seal.chunks)).await?;
         self.end_swap(tx).await
     }
 
@@ -256,7 +241,7 @@ impl Store {
             return Ok(None);
         }
         for chunk in chunks {
-            self.use_bucket(tx, chunk.bucket).await?;
+            self.use_bucket(tx, claim, chunk.bucket).await?;
             sqlx::query(sql::CHUNK_ADD)
                 .bind(chunk.id)
                 .bind(chunk.lane)
@@ -288,8 +273,8 @@ impl Store {
     }
 
     /// Holds a bucket open for the transaction.
-    pub(crate) async fn use_bucket(&self, tx: &mut MySqlConnection, bucket: i32) -> Result<()> {
-        let used = sqlx::query(sql::BUCKET_USE).bind(bucket).execute(tx).await?.rows_affected();
+    pub(crate) async fn use_bucket(&self, tx: &mut MySqlConnection, claim: &Claim, bucket: i32) -> Result<()> {
+        let used = sqlx::query(sql::BUCKET_USE).bind(bucket).bind(claim.slot).execute(tx).await?.rows_affected();
         if used == 1 { Ok(()) } else { Err(StoreError::Missing(format!("open bucket {bucket}"))) }
     }
 
@@ -364,7 +349,7 @@ impl Store {
         sqlx::query(sql::safe(copy)).bind(chunk).execute(&self.pool).await?;
         let mut tx = self.pool.begin().await?;
         let n = self.fence_work(&mut tx, claim).await?;
-        self.use_bucket(&mut tx, to).await?;
+        self.use_bucket(&mut tx, claim, to).await?;
         sqlx::query(sql::CHUNK_MOVE).bind(to).bind(chunk).bind(from).execute(&mut *tx).await?;
         note_change(&mut tx, claim, n, &[chunk], &[chunk], &[]).await?;
         tx.commit().await?;
@@ -376,7 +361,9 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn close_bucket(&self, day: i32) -> Result<()> {
-        sqlx::query(sql::BUCKET_CLOSE).bind(day).execute(&self.pool).await?;
+        let mut tx = self.pool.begin().await?;
+        close(&mut tx, day).await?;
+        tx.commit().await?;
         Ok(())
     }
 
@@ -386,47 +373,86 @@ impl Store {
     /// [`StoreError::Fenced`], or where the database fails; the steps done stay done and can be repeated.
     pub async fn drop_bucket(&self, claim: &Claim, day: i32, now_ns: i64) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
-        self.fence_work(&mut tx, claim).await?;
-        sqlx::query(sql::BUCKET_CLOSE).bind(day).execute(&mut *tx).await?;
+        let n = self.fence_work(&mut tx, claim).await?;
+        close(&mut tx, day).await?;
+        let over: Vec<u64> = sqlx::query_scalar(sql::BUCKET_OVER).bind(day).bind(now_ns).fetch_all(&mut *tx).await?;
         sqlx::query(sql::BUCKET_CLEAR).bind(day).bind(now_ns).execute(&mut *tx).await?;
+        note_change(&mut tx, claim, n, &[], &over, &[]).await?;
         let named: i64 = sqlx::query_scalar(sql::BUCKET_NAMED).bind(day).fetch_one(&mut *tx).await?;
         if named > 0 {
             sqlx::query(sql::BUCKET_REOPEN).bind(day).execute(&mut *tx).await?;
+            sqlx::query(sql::BUCKET_USES_REOPEN).bind(day).execute(&mut *tx).await?;
             tx.commit().await?;
             return Ok(false);
         }
         sqlx::query(sql::BLOOM_SET_REMOVE).bind(day).execute(&mut *tx).await?;
         tx.commit().await?;
         self.pool.execute(sql::safe(format!("DROP TABLE IF EXISTS {}", parts_table(day)))).await?;
-        sqlx::query(sql::BUCKET_REMOVE).bind(day).execute(&self.pool).await?;
+        self.forget_bucket(day).await?;
         Ok(true)
     }
 
-    /// Removes segments that earlier claims wrote and never catalogued; how many.
+    /// Forgets a closed bucket whose table is gone.
+    async fn forget_bucket(&self, day: i32) -> Result<()> {
+        sqlx::query(sql::BUCKET_USES_REMOVE).bind(day).execute(&self.pool).await?;
+        sqlx::query(sql::BUCKET_REMOVE).bind(day).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Removes segments that were written under these ids and never catalogued, by claims that are over; how many.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn sweep_orphans(&self, claim: &Claim) -> Result<u64> {
+    pub async fn sweep_orphans(&self, ids: &std::ops::RangeInclusive<u64>) -> Result<u64> {
         let mut swept = 0;
         for day in self.buckets().await? {
             let table = parts_table(day);
             // A bucket whose table is gone was dropped up to its last step; that step is repeated here.
             let exists: i64 = sqlx::query_scalar(sql::TABLE_EXISTS).bind(&table).fetch_one(&self.pool).await?;
             if exists == 0 {
-                sqlx::query(sql::BUCKET_REMOVE).bind(day).execute(&self.pool).await?;
+                self.forget_bucket(day).await?;
                 continue;
             }
-            // Its own claim may be writing; every other is over, since one node lives at a time.
-            let (from, to) = (claim.first_chunk, crate::claim::chunk_ids(claim.slot).1);
             let delete = format!(
                 "DELETE p FROM {table} p LEFT JOIN chunk c ON c.id = p.chunk AND c.bucket = ? LEFT JOIN rollup r ON r.id = p.chunk
-                 WHERE c.id IS NULL AND r.id IS NULL AND p.chunk NOT BETWEEN ? AND ?"
+                 WHERE c.id IS NULL AND r.id IS NULL AND p.chunk BETWEEN ? AND ?"
             );
-            let query = sqlx::query(sql::safe(delete)).bind(day).bind(from).bind(to);
+            let query = sqlx::query(sql::safe(delete)).bind(day).bind(ids.start()).bind(ids.end());
             swept += query.execute(&self.pool).await?.rows_affected();
         }
         Ok(swept)
     }
+}
+
+/// A row of [`sql::CHUNK_ALL`].
+pub(crate) fn chunk_of(r: &sqlx::mysql::MySqlRow) -> Result<ChunkMeta> {
+    Ok(ChunkMeta {
+        id: r.try_get(0)?,
+        lane: r.try_get(1)?,
+        day: r.try_get(2)?,
+        bucket: r.try_get(3)?,
+        visible_until_ns: r.try_get(4)?,
+        time_min: r.try_get(5)?,
+        time_max: r.try_get(6)?,
+        rows: r.try_get(7)?,
+        bytes: r.try_get(8)?,
+        segments: r.try_get(9)?,
+        late: r.try_get(10)?,
+        checksum: r.try_get(14)?,
+        bloom_set: match r.try_get(11)? {
+            Some(id) => {
+                Some(BloomSetMember { id, place: r.try_get(12)?, bucket: r.try_get(13)?, checksum: r.try_get(15)? })
+            }
+            None => None,
+        },
+    })
+}
+
+/// Closes a bucket in a transaction; whoever holds it open meanwhile conflicts with that.
+async fn close(tx: &mut MySqlConnection, day: i32) -> Result<()> {
+    sqlx::query(sql::BUCKET_CLOSE).bind(day).execute(&mut *tx).await?;
+    sqlx::query(sql::BUCKET_USES_CLOSE).bind(day).execute(&mut *tx).await?;
+    Ok(())
 }
 
 /// Whether the catalogue names this very chunk, as it does after a try whose outcome was lost.

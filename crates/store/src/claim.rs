@@ -1,15 +1,15 @@
 //! A node's hold on its slot. A slot is a number from 1 to 4095 that stands in the ids of events and chunks; a claim
 //! raises its epoch, so that an earlier process of the slot can neither append nor seal.
 //!
-//! A node lives while its beat moves. Another process may claim only when no beat moves: it watches them for a while by
-//! its own monotonic clock, and takes over in one transaction that holds every node's row and finds them as it saw
-//! them. What dead nodes left in the journal then belongs to the new claim. (Until nodes work together, one lives at a
-//! time.)
+//! A node lives while its beat moves. Whoever claims a name watches that name's beat for a while by its own monotonic clock,
+//! and takes its place in one transaction that finds it as it was seen. A node whose beat stood still is adopted by one
+//! that lives: its epoch passes, and its journal rows and duties belong to the one that adopts, in one transaction.
 //!
 //! Rules, a test each:
-//! - Of claims at once one succeeds; epochs are never given twice.
-//! - A node under another name goes on with what a dead one left.
-//! - A claim beside a live node is refused.
+//! - Of claims of one name at once one succeeds; epochs are never given twice.
+//! - A claim of a name that lives is refused; other names live beside it.
+//! - Of adoptions at once one succeeds, and a node that moved meanwhile is not adopted.
+//! - An adopted node can neither append nor seal; whoever adopted it goes on with its rows.
 
 use crate::journal::JournalTable;
 use crate::{Result, Store, StoreError, sql};
@@ -18,8 +18,8 @@ use std::time::Duration;
 
 /// Slots: twelve bits, without 0.
 const SLOTS: std::ops::RangeInclusive<u16> = 1..=4095;
-/// How long beats are watched where they might belong to a live process, and how often they are looked at.
-const WATCH: Duration = Duration::from_secs(10);
+/// A node whose beat stood still for so long is dead; and how often a beat is looked at.
+pub const STILL: Duration = Duration::from_secs(10);
 const LOOK: Duration = Duration::from_millis(250);
 /// Bits of a chunk's id below its slot, and below its epoch.
 const SLOT_SHIFT: u32 = 52;
@@ -53,15 +53,21 @@ pub struct Node {
     pub alive: bool,
     /// The version of calvex that it runs.
     pub version: String,
+    /// It takes no events and no duties.
+    pub draining: bool,
+    /// At its last beat: how old its last look at the others was, in milliseconds.
+    pub looked_ms: u32,
+    /// The database server that took its last beat.
+    pub server: String,
 }
 
 /// Whether another process may run on this database.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Others {
-    /// None: the database is private, and its directory is locked.
+    /// None: the database is private, and its directory is locked. What others left belongs to the claim at once.
     Impossible,
-    /// Perhaps; their beats are watched first.
-    Watched,
+    /// They live beside this one. Only whether the name itself lives is watched first.
+    Beside,
 }
 
 impl Store {
@@ -74,21 +80,22 @@ impl Store {
         nodes(&mut connection, sql::NODE_ALL).await
     }
 
-    /// Claims the slot of `name`, giving it one where it has none, and adopts what dead nodes left in the journal.
+    /// Claims the slot of `name`, giving it one where it has none. Its journal rows are the claim's then; with
+    /// [`Others::Impossible`] those of all others too.
     ///
     /// # Errors
-    /// [`StoreError::Alive`] where another process lives, or started meanwhile.
+    /// [`StoreError::Alive`] where another process has the name and lives, or started meanwhile.
     pub async fn claim(&self, name: &str, others: Others) -> Result<Claim> {
         let seen = match others {
             Others::Impossible => None,
-            Others::Watched => Some(self.watch().await?),
+            Others::Beside => Some(self.watch(name).await?),
         };
         let mut tx = self.pool.begin().await?;
         let standing = nodes(&mut tx, sql::NODE_ALL_LOCKED).await?;
-        if let Some(seen) = seen {
-            moved(&seen, &standing)?;
-        }
         let own = standing.iter().find(|n| n.name.as_deref() == Some(name));
+        if let Some(seen) = seen {
+            moved(seen.as_ref(), own)?;
+        }
         let (slot, epoch) = match own {
             Some(own) => (own.slot, own.epoch + 1),
             None => {
@@ -102,87 +109,177 @@ impl Store {
         };
         let version = env!("CARGO_PKG_VERSION");
         sqlx::query(sql::NODE_PUT).bind(slot).bind(name).bind(epoch).bind(version).execute(&mut *tx).await?;
-        for dead in standing.iter().filter(|n| n.slot != slot) {
-            // Whatever such a process still tries finds its epoch passed.
-            let (slot, epoch) = (dead.slot, dead.epoch + 1);
-            sqlx::query(sql::NODE_END).bind(epoch).bind(slot).execute(&mut *tx).await?;
-            put_fences(&mut tx, slot, epoch).await?;
-        }
         put_fences(&mut tx, slot, epoch).await?;
-        for table in tables(&mut tx).await?.into_iter().filter(|t| t.slot == 0) {
-            // Rows from before epochs had owners.
-            let select = format!("SELECT DISTINCT node, epoch FROM {}", table.name());
-            for row in sqlx::query(sql::safe(select)).fetch_all(&mut *tx).await? {
-                let (of, in_epoch): (u16, u32) = (row.try_get(0)?, row.try_get(1)?);
-                let own = sqlx::query(sql::OWNER_ADD).bind(of).bind(in_epoch).bind(slot).bind(epoch);
-                own.execute(&mut *tx).await?;
+        sqlx::query(sql::OWNER_ADD).bind(slot).bind(epoch).bind(slot).bind(epoch).execute(&mut *tx).await?;
+        match others {
+            Others::Impossible => {
+                for dead in standing.iter().filter(|n| n.slot != slot) {
+                    // Whatever such a process still tries finds its epoch passed.
+                    let (slot, epoch) = (dead.slot, dead.epoch + 1);
+                    sqlx::query(sql::NODE_END).bind(epoch).bind(slot).execute(&mut *tx).await?;
+                    put_fences(&mut tx, slot, epoch).await?;
+                }
+                own_first_rows(&mut tx, (slot, epoch)).await?;
+                sqlx::query(sql::OWNER_ADOPT).bind(slot).bind(epoch).execute(&mut *tx).await?;
+            }
+            Others::Beside => {
+                sqlx::query(sql::OWNER_ADOPT_OF).bind(slot).bind(epoch).bind(slot).execute(&mut *tx).await?;
+                if standing.iter().all(|n| !n.alive || n.slot == slot) {
+                    own_first_rows(&mut tx, (slot, epoch)).await?;
+                }
             }
         }
-        sqlx::query(sql::OWNER_ADD).bind(slot).bind(epoch).bind(slot).bind(epoch).execute(&mut *tx).await?;
-        sqlx::query(sql::OWNER_ADOPT).bind(slot).bind(epoch).execute(&mut *tx).await?;
+        sqlx::query(sql::DUTY_RENEW).bind(epoch).bind(slot).execute(&mut *tx).await?;
         let first_chunk = first_chunk(&mut tx, slot, epoch).await?;
         crate::records::begin_chain(&mut tx, (slot, epoch)).await?;
         tx.commit().await?;
         Ok(Claim { slot, epoch, name: name.to_owned(), first_chunk })
     }
 
-    /// Watches the beats until it is sure that none moves; the nodes as they stand then.
-    async fn watch(&self) -> Result<Vec<Node>> {
-        let first = self.nodes().await?;
-        let until = tokio::time::Instant::now() + WATCH;
-        while first.iter().any(|n| n.alive) && tokio::time::Instant::now() < until {
+    /// Watches a name's beat until it is sure that it does not move; the node as it stands then, if there is one.
+    async fn watch(&self, name: &str) -> Result<Option<Node>> {
+        let of_name =
+            async || Ok::<_, StoreError>(self.nodes().await?.into_iter().find(|n| n.name.as_deref() == Some(name)));
+        let first = of_name().await?;
+        let until = tokio::time::Instant::now() + STILL;
+        while first.as_ref().is_some_and(|n| n.alive) && tokio::time::Instant::now() < until {
             tokio::time::sleep(LOOK).await;
-            moved(&first, &self.nodes().await?)?;
+            moved(first.as_ref(), of_name().await?.as_ref())?;
         }
         Ok(first)
     }
 
-    /// Moves the node's beat; false where another process took its place.
+    /// Adopts a node whose beat stood still: its epoch passes, and its journal rows and duties are this claim's. False,
+    /// and nothing done, where it is no longer as it was seen.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`] where this claim is lost itself; others where the database fails.
+    pub async fn adopt(&self, claim: &Claim, seen: &Node, act: &crate::records::Act<'_>) -> Result<bool> {
+        let mut tx = self.pool.begin().await?;
+        self.fence_work(&mut tx, claim).await?;
+        let adopt = sqlx::query(sql::NODE_ADOPT).bind(seen.slot).bind(seen.epoch).bind(seen.beat);
+        if adopt.execute(&mut *tx).await?.rows_affected() != 1 {
+            return Ok(false);
+        }
+        put_fences(&mut tx, seen.slot, seen.epoch + 1).await?;
+        let rows = sqlx::query(sql::OWNER_ADOPT_OF).bind(claim.slot).bind(claim.epoch).bind(seen.slot);
+        rows.execute(&mut *tx).await?;
+        sqlx::query(sql::DUTY_ADOPT).bind(claim.slot).bind(claim.epoch).bind(seen.slot).execute(&mut *tx).await?;
+        crate::records::record(&mut tx, act).await?;
+        tx.commit().await?;
+        Ok(true)
+    }
+
+    /// Moves the node's beat, and notes how old its last look at the others is; false where another process took its place.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn beat(&self, claim: &Claim) -> Result<bool> {
-        let beat = sqlx::query(sql::NODE_BEAT).bind(claim.slot).bind(claim.epoch);
+    pub async fn beat(&self, claim: &Claim, looked_ms: u32) -> Result<bool> {
+        let beat = sqlx::query(sql::NODE_BEAT).bind(looked_ms).bind(claim.slot).bind(claim.epoch);
         Ok(beat.execute(&self.pool).await?.rows_affected() == 1)
     }
 
-    /// Notes that the node stopped in order, so that the next start need not watch it.
+    /// Notes that the node stopped in order, so that the next start need not watch it, and hands its duties over.
     ///
     /// # Errors
     /// Where the database fails.
     pub async fn leave(&self, claim: &Claim) -> Result<()> {
+        sqlx::query(sql::DUTY_GIVE_UP_ALL).bind(claim.slot).execute(&self.pool).await?;
         sqlx::query(sql::NODE_LEAVE).bind(claim.slot).bind(claim.epoch).execute(&self.pool).await?;
         Ok(())
     }
 
-    /// Frees the name of a node that is not alive; its slot may be given out again.
+    /// Has a node that lives take no events and no duties, or take them again.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] where no such node lives.
+    pub async fn drain(&self, name: &str, draining: bool, act: &crate::records::Act<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let known = nodes(&mut tx, sql::NODE_ALL_LOCKED).await?;
+        if !known.iter().any(|n| n.name.as_deref() == Some(name) && n.alive) {
+            return Err(StoreError::Missing(format!("node `{name}` that lives; `calvex admin nodes` lists them")));
+        }
+        sqlx::query(sql::NODE_DRAIN).bind(draining).bind(name).execute(&mut *tx).await?;
+        crate::records::record(&mut tx, act).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Frees the name of a node that is not alive; its slot may be given out again. Its empty journal tables go.
     ///
     /// # Errors
     /// [`StoreError::Missing`] where there is no such node that does not live.
     pub async fn retire(&self, name: &str, act: &crate::records::Act<'_>) -> Result<()> {
         let mut tx = self.pool.begin().await?;
+        let slot: Option<u16> = sqlx::query_scalar(sql::NODE_OF_NAME).bind(name).fetch_optional(&mut *tx).await?;
         let done = sqlx::query(sql::NODE_RETIRE).bind(name).execute(&mut *tx).await?;
-        if done.rows_affected() == 0 {
+        let Some(slot) = slot.filter(|_| done.rows_affected() == 1) else {
             return Err(StoreError::Missing(format!(
                 "node `{name}` that does not live; `calvex admin nodes` lists them"
             )));
-        }
+        };
+        sqlx::query(sql::NODE_READ_FORGET).bind(slot).bind(slot).execute(&mut *tx).await?;
         crate::records::record(&mut tx, act).await?;
         tx.commit().await?;
+        for table in self.journal_tables().await?.into_iter().filter(|table| table.slot == slot) {
+            self.drop_journal_table(table).await?;
+        }
         Ok(())
     }
 }
 
-/// Fails where a node that is listed as alive was seen to move, or one is there that was not.
-fn moved(seen: &[Node], now: &[Node]) -> Result<()> {
-    let before = |n: &Node| seen.iter().find(|s| s.slot == n.slot).map(|s| (s.epoch, s.beat));
-    match now.iter().find(|n| n.alive && before(n) != Some((n.epoch, n.beat))) {
-        Some(live) => Err(StoreError::Alive(live.name.clone().unwrap_or_default())),
-        None => Ok(()),
+impl Claim {
+    /// The ids of chunks that this claim gives.
+    pub fn own_ids(&self) -> std::ops::RangeInclusive<u64> {
+        self.first_chunk..=chunk_ids(self.slot).1
+    }
+
+    /// The ids of chunks that only claims that are over may have written, as far as this one can be sure.
+    pub fn ids_of_others_that_are_over(&self, others: Others) -> Vec<std::ops::RangeInclusive<u64>> {
+        let (from, to) = chunk_ids(self.slot);
+        match others {
+            Others::Impossible => vec![0..=self.first_chunk - 1, to + 1..=u64::MAX],
+            Others::Beside => vec![from..=self.first_chunk - 1],
+        }
     }
 }
 
-async fn nodes(connection: &mut MySqlConnection, select: &'static str) -> Result<Vec<Node>> {
+/// The ids of chunks that a node wrote up to an epoch that is over.
+pub fn ids_up_to(slot: u16, epoch: u32) -> std::ops::RangeInclusive<u64> {
+    let (from, to) = chunk_ids(slot);
+    from..=(from | ((u64::from(epoch) + 1) << EPOCH_SHIFT).min(to - from)) - 1
+}
+
+/// The slot in a chunk's id.
+pub(crate) fn slot_of(chunk: u64) -> u16 {
+    (chunk >> SLOT_SHIFT) as u16
+}
+
+/// Fails where the node of a name that is listed as alive moved since it was seen, or is there and was not.
+fn moved(seen: Option<&Node>, now: Option<&Node>) -> Result<()> {
+    let state = |n: &Node| (n.epoch, n.beat);
+    match now.filter(|n| n.alive) {
+        Some(live) if seen.map(state) != Some(state(live)) => {
+            Err(StoreError::Alive(live.name.clone().unwrap_or_default()))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Gives rows from before there were slots an owner.
+async fn own_first_rows(tx: &mut MySqlConnection, (slot, epoch): (u16, u32)) -> Result<()> {
+    for table in tables(&mut *tx).await?.into_iter().filter(|t| t.slot == 0) {
+        let select = format!("SELECT DISTINCT node, epoch FROM {}", table.name());
+        for row in sqlx::query(sql::safe(select)).fetch_all(&mut *tx).await? {
+            let (of, in_epoch): (u16, u32) = (row.try_get(0)?, row.try_get(1)?);
+            let own = sqlx::query(sql::OWNER_ADD).bind(of).bind(in_epoch).bind(slot).bind(epoch);
+            own.execute(&mut *tx).await?;
+        }
+    }
+    Ok(())
+}
+
+pub(crate) async fn nodes(connection: &mut MySqlConnection, select: &'static str) -> Result<Vec<Node>> {
     let rows = sqlx::query(select).fetch_all(connection).await?;
     let node = |r: &sqlx::mysql::MySqlRow| {
         Ok(Node {
@@ -192,6 +289,9 @@ async fn nodes(connection: &mut MySqlConnection, select: &'static str) -> Result
             beat: r.try_get(3)?,
             alive: r.try_get(4)?,
             version: r.try_get(5)?,
+            draining: r.try_get(6)?,
+            looked_ms: r.try_get(7)?,
+            server: r.try_get(8)?,
         })
     };
     rows.iter().map(node).collect()

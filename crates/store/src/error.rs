@@ -12,9 +12,9 @@ pub enum StoreError {
     /// Another process took this node's place.
     #[error("node `{0}` was taken over by another process; stop one of the two, or give it another node.name")]
     Fenced(String),
-    /// Another process lives on this database.
+    /// Another process has the node's name, and lives.
     #[error(
-        "node `{0}` lives on this database; stop it first, or give this service a database of its own (`calvex admin nodes` lists them)"
+        "node `{0}` lives already; give this one another node.name, or stop the other (`calvex admin nodes` lists them)"
     )]
     Alive(String),
     /// A name is taken.
@@ -61,12 +61,13 @@ pub enum StoreError {
 /// | 1053, 1927 | the server stops, the connection was killed |
 /// | 1158 to 1161 | the network broke while a packet was read or written |
 /// | 1180, 1205, 1213 | commit failed, lock wait, deadlock or lost certification |
+/// | 1412 | a table was made or dropped after the snapshot began |
 /// | 1290, 1836 | read-only |
 /// | 1317, 1969 | interrupted, statement time |
 /// | 2006, 2013 | server gone, connection lost |
-const PASSING: [u16; 20] = [
-    1021, 1114, 1040, 1203, 1226, 1047, 1053, 1927, 1158, 1159, 1160, 1161, 1180, 1205, 1213, 1290, 1836, 1317, 1969,
-    2006,
+const PASSING: [u16; 21] = [
+    1021, 1114, 1040, 1203, 1226, 1047, 1053, 1927, 1158, 1159, 1160, 1161, 1180, 1205, 1213, 1412, 1290, 1836, 1317,
+    1969, 2006,
 ];
 /// As [`PASSING`], what the client itself finds.
 const LOST: u16 = 2013;

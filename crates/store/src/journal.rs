@@ -201,14 +201,21 @@ impl Store {
         Ok(())
     }
 
+    /// The slots and epochs whose journal rows are the claim's.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn owned(&self, claim: &Claim) -> Result<BTreeSet<(u16, u32)>> {
+        let owned = sqlx::query(sql::OWNER_ALL).bind(claim.slot).bind(claim.epoch).fetch_all(&self.pool).await?;
+        owned.iter().map(|row| Ok((row.try_get(0)?, row.try_get(1)?))).collect()
+    }
+
     /// Forgets that the claim owns epochs of which no journal row is left; `left` are those that have some.
     ///
     /// # Errors
     /// Where the database fails; they are forgotten at the next start then.
     pub async fn forget_owned(&self, claim: &Claim, left: &BTreeSet<(u16, u32)>) -> Result<()> {
-        let owned = sqlx::query(sql::OWNER_ALL).bind(claim.slot).bind(claim.epoch).fetch_all(&self.pool).await?;
-        for row in owned {
-            let (slot, epoch): (u16, u32) = (row.try_get(0)?, row.try_get(1)?);
+        for (slot, epoch) in self.owned(claim).await? {
             if (slot, epoch) != (claim.slot, claim.epoch) && !left.contains(&(slot, epoch)) {
                 let forget = sqlx::query(sql::OWNER_FORGET).bind(slot).bind(epoch);
                 forget.bind(claim.slot).bind(claim.epoch).execute(&self.pool).await?;

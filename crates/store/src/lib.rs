@@ -8,9 +8,11 @@ mod catalogue;
 mod change;
 mod chunk_blooms;
 mod claim;
+mod duties;
 mod error;
 pub mod fault;
 mod journal;
+mod look;
 mod migrations;
 mod pool;
 pub mod records;
@@ -22,12 +24,15 @@ mod sql;
 
 pub use backoff::Backoff;
 pub use catalogue::{Merge, Seal};
+pub use change::SealedRows;
 pub use chunk_blooms::ChunkBlooms;
-pub use claim::{Claim, Node, Others};
+pub use claim::{Claim, Node, Others, STILL, ids_up_to};
+pub use duties::DutyOwner;
 pub use error::StoreError;
 pub use journal::{
     Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, StoredBatch, StoredReceipt,
 };
+pub use look::{Look, ReadUpTo};
 pub use pool::{Store, StoreOptions};
 pub use sealed::Keys;
 pub use segments::{BucketRef, ColumnCache, SegmentCache, SegmentReader};

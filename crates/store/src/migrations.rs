@@ -25,6 +25,7 @@ const STEPS: &[Step] = &[
     (16, "trail", include_str!("../migrations/0016_trail.sql")),
     (17, "sealed", include_str!("../migrations/0017_sealed.sql")),
     (18, "settings of teams", include_str!("../migrations/0018_settings_of_teams.sql")),
+    (19, "nodes", include_str!("../migrations/0019_nodes.sql")),
 ];
 
 /// All steps, ready to be run. Listed here rather than by a macro, which would build the database client a second time.

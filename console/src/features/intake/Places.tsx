@@ -1,3 +1,4 @@
+import { useMe } from "../../app/session";
 import { PlacesOf } from "../../ui/places";
 
 const PLACES = [
@@ -8,7 +9,8 @@ const PLACES = [
   ["/intake/fields", "Fields and ties"],
 ] as const;
 
-/** The pages of Intake. */
+/** The pages of Intake, those that the one signed in may see. */
 export function Places() {
-  return <PlacesOf name="Intake" places={PLACES} />;
+  const places = useMe()?.role === "admin" ? [...PLACES, ["/intake/nodes", "Nodes"] as const] : PLACES;
+  return <PlacesOf name="Intake" places={places} />;
 }

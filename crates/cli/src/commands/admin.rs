@@ -8,7 +8,7 @@ use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
 use calvex_storage::chunk::{ChunkDescription, ColumnDescription};
 use calvex_store::{Server, ServerSettings};
-use calvex_wire::api::{ChunkSummary, NodeListed};
+use calvex_wire::api::{ChunkSummary, NodeChange, NodeListed};
 use clap::{Args, Subcommand};
 use serde_json::Value;
 use std::fs::File;
@@ -51,7 +51,7 @@ enum Act {
         #[command(flatten)]
         form: Form,
     },
-    /// List the nodes of the database, with their epochs and whether they live
+    /// List the nodes of the database: whether they live, what they do for all, how old their last look at the others is
     Nodes {
         #[command(flatten)]
         form: Form,
@@ -107,6 +107,13 @@ enum AuditAct {
 
 #[derive(Subcommand)]
 enum NodeAct {
+    /// Have a node take no events and no duties, and keep nothing in memory, before it is stopped for long
+    Drain {
+        name: String,
+        /// Have it take events and duties again
+        #[arg(long)]
+        end: bool,
+    },
     /// Free the name of a node that does not live
     Retire { name: String },
 }
@@ -120,6 +127,10 @@ impl Admin {
             Act::Nodes { form } => {
                 let nodes: Vec<NodeListed> = self.connection.open().await?.get("/api/nodes").await?;
                 return list_nodes(&nodes, form);
+            }
+            Act::Node { act: NodeAct::Drain { name, end } } => {
+                let change = NodeChange { draining: !end };
+                self.connection.open().await?.put(&format!("/api/nodes/{}", segment(&name)), &change).await?;
             }
             Act::Node { act: NodeAct::Retire { name } } => {
                 self.connection.open().await?.delete(&format!("/api/nodes/{}", segment(&name))).await?;
@@ -160,17 +171,25 @@ async fn upkeep(connection: &Connection, path: &str, form: Form) -> Result<Ended
 
 fn list_nodes(nodes: &[NodeListed], form: Form) -> Result<Ended> {
     let row = |n: &NodeListed| {
-        let state = if n.alive { "alive" } else { "stopped" };
+        let state = match (n.alive, n.still_s) {
+            (false, _) => "stopped".to_owned(),
+            (true, Some(s)) => format!("no beat for {s} s"),
+            (true, None) if n.draining => "drained".to_owned(),
+            (true, None) => "lives".to_owned(),
+        };
+        let looked = if n.alive { format!("{} ms ago", n.looked_ms) } else { String::new() };
         vec![
             n.name.clone(),
+            state,
+            n.duties.join(", "),
+            looked,
+            n.server.clone(),
             n.slot.to_string(),
             n.epoch.to_string(),
-            n.beat.to_string(),
-            state.into(),
             n.version.clone(),
         ]
     };
-    form.list(nodes, &["node", "slot", "epoch", "beats", "", "calvex"], row)
+    form.list(nodes, &["node", "", "does for all", "looked", "database", "slot", "epoch", "calvex"], row)
 }
 
 fn list_chunks(chunks: &[ChunkSummary], form: Form, zone: &Zone) -> Result<Ended> {

@@ -32,11 +32,13 @@ pub(super) async fn record_shown(reading: &Reading, scope: &ReadScope, more: &st
 }
 
 /// What was read for an answer, and whether that is shown.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Reads {
     pub(super) segments: u64,
     pub(super) bytes: u64,
     pub(super) restricted: bool,
+    /// Which nodes were not looked at lately.
+    pub(super) unseen: Option<String>,
 }
 
 /// Fills the timing and I/O counters. Whoever reads a part gets neither: they are of other events too.
@@ -45,6 +47,7 @@ pub fn timed(explain: Explanation, began: Instant, reads: Reads) -> Explanation 
         true => Explanation { left_out: explain.left_out, stopped: explain.stopped, ..Explanation::default() },
         false => explain,
     };
+    explain.left_out.extend(reads.unseen);
     if !reads.restricted {
         (explain.segments_read, explain.fetched_bytes) = (reads.segments, reads.bytes);
     }

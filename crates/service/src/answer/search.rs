@@ -182,6 +182,7 @@ async fn run_until<T: Send + 'static>(
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, Reads)> {
     let config = reading.base.config.get();
+    let unseen = reading.base.nodes.unseen(&reading.base.claim);
     let view = reading.view.extents(&config, (reading.base.clock)(), &scope);
     let restricted = scope.is_restricted();
     let counting = scope.watched.is_some() && config.lanes().iter().any(|l| l.audited && scope.may_read(l.id));
@@ -229,7 +230,7 @@ async fn run_until<T: Send + 'static>(
         };
         let done = work(&scope);
         let (segments, bytes) = source.reads();
-        (done, Reads { segments, bytes, restricted }, passed.into_inner())
+        (done, Reads { segments, bytes, restricted, unseen }, passed.into_inner())
     });
     let done = done.await.map_err(|e| ServiceError::Busy(format!("the search failed: {e}"), 1));
     reading.base.metrics.searches.inc();

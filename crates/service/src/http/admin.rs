@@ -5,6 +5,7 @@ use super::setter::{AskedTeam, Setter, is_shown};
 use crate::auth::{Admin, Editor, ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
+use crate::nodes::Duty;
 use crate::state::{Auth, Base, Reading, Upkeep};
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -15,7 +16,7 @@ use calvex_language::query::parse_filter;
 use calvex_storage::chunk::{ChunkDescription, describe};
 use calvex_store::StoreError;
 use calvex_store::records::lanes::LaneTerms;
-use calvex_wire::api::{ChunkSummary, Lane, NodeListed, Route};
+use calvex_wire::api::{ChunkSummary, Lane, NodeChange, NodeListed, Route};
 use serde_json::{Value, json};
 use std::sync::Arc;
 
@@ -163,11 +164,53 @@ pub async fn put_routes(
 
 /// `GET /api/nodes`
 pub async fn nodes(State(base): State<Arc<Base>>, _admin: Admin) -> Result<Json<Vec<NodeListed>>> {
+    let alone = base.nodes.is_alone();
+    let owners = base.store.duty_owners().await?;
+    let duties_of = |n: &calvex_store::Node| -> Vec<String> {
+        if alone {
+            // Nobody else could have any.
+            return Duty::ALL.iter().filter(|_| n.alive).map(|duty| duty.name().to_owned()).collect();
+        }
+        let own = owners.iter().filter(|o| (o.slot, o.epoch) == (n.slot, n.epoch));
+        own.map(|o| o.duty.clone()).collect()
+    };
     let reported = |n: calvex_store::Node| {
-        let (slot, epoch, beat, alive, version) = (n.slot, n.epoch, n.beat, n.alive, n.version);
-        n.name.map(|name| NodeListed { name, slot, epoch, beat, alive, version })
+        let duties = duties_of(&n);
+        let still_s = Some(base.nodes.still_for(&n).as_secs()).filter(|s| n.alive && *s >= 2);
+        let answers = n.slot == base.claim.slot;
+        let calvex_store::Node { slot, name, epoch, beat, alive, version, draining, looked_ms, server } = n;
+        name.map(|name| NodeListed {
+            name,
+            slot,
+            epoch,
+            beat,
+            alive,
+            version,
+            draining,
+            duties,
+            looked_ms,
+            server,
+            still_s,
+            answers,
+        })
     };
     Ok(Json(base.store.nodes().await?.into_iter().filter_map(reported).collect()))
+}
+
+/// `PUT /api/nodes/{name}`
+pub async fn change_node(
+    State(base): State<Arc<Base>>,
+    Admin(admin): Admin,
+    Path(name): Path<String>,
+    Ask(NodeChange { draining }): Ask<NodeChange>,
+) -> Result<StatusCode> {
+    if base.nodes.is_alone() && draining {
+        let why = "this node is alone on its database: nobody would take its events or its duties; stop it instead";
+        return Err(ServiceError::BadRequest(why.into()));
+    }
+    let act = admin.act(&base, if draining { "drain node" } else { "end draining of node" }, name.clone());
+    base.store.drain(&name, draining, &act).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// `DELETE /api/nodes/{name}`

@@ -204,7 +204,8 @@ fn interface() -> ApiRouter<Parts> {
         .api_route("/nodes", get_with(admin::nodes, described("The nodes of the database, and whether they live")))
         .api_route(
             "/nodes/{name}",
-            delete_with(admin::retire_node, described("Free the name of a node that does not live")),
+            put_with(admin::change_node, described("Drain a node, or have it take events and duties again"))
+                .delete_with(admin::retire_node, described("Free the name of a node that does not live")),
         )
         .api_route("/expire", post_with(admin::expire, described("Drop what is due, now")))
         .api_route(

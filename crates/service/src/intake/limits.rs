@@ -2,8 +2,11 @@
 //!
 //! A rate is a bucket that fills by the rate each second, up to [`BURST_S`] seconds of it, and may be emptied below nothing
 //! by one batch: how many events a body holds is known only once it is decoded. While it is below nothing, the sender waits.
-//! Days are those of UTC. At the start of the service the day's use is read from arrivals; what several nodes take at once
-//! is known to each other only then.
+//! Days are those of UTC. At the start of the service the day's use is read from arrivals.
+//!
+//! Beside other nodes each takes an equal part: of a rate, and of what a day's quota has left. What the others took is read
+//! from arrivals every few seconds, and what is left is shared anew then. What they took since is not known meanwhile, so
+//! that a day's quota can be passed by what came in these seconds, and never by more.
 
 use crate::config::Config;
 use crate::error::{Result, ServiceError};
@@ -13,6 +16,7 @@ use calvex_language::model::time::day_of;
 use calvex_store::Store;
 use parking_lot::Mutex;
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 /// Seconds of a rate that may come at once.
 const BURST_S: f64 = 2.0;
@@ -34,7 +38,10 @@ enum Who {
 #[derive(Default)]
 struct Used {
     day: i32,
+    /// By all nodes, up to when it was read.
     by: HashMap<Who, (u64, u64)>,
+    /// By this one, since then.
+    since: HashMap<Who, (u64, u64)>,
 }
 
 /// The use of this node.
@@ -42,6 +49,8 @@ struct Used {
 pub struct Limits {
     buckets: Mutex<HashMap<u32, Bucket>>,
     used: Mutex<Used>,
+    /// Nodes beside this one.
+    others: AtomicU32,
 }
 
 /// A quota of a day.
@@ -61,7 +70,7 @@ impl Limits {
         let from_hour = u32::try_from(i64::from(day) * 24).unwrap_or(0);
         let arrived = store.arrived_since(from_hour).await?;
         let mut used = self.used.lock();
-        *used = Used { day, by: HashMap::new() };
+        *used = Used { day, ..Used::default() };
         for (sender, lane, events, bytes) in arrived {
             for who in [Who::Key(sender), Who::Lane(lane)] {
                 let sum = used.by.entry(who).or_default();
@@ -72,12 +81,23 @@ impl Limits {
         Ok(())
     }
 
+    /// Shares rates and quotas among so many nodes; whether it were others before.
+    pub fn share(&self, nodes: u32) -> bool {
+        let others = nodes.saturating_sub(1);
+        self.others.swap(others, Ordering::SeqCst) != others
+    }
+
+    fn nodes(&self) -> u32 {
+        self.others.load(Ordering::SeqCst).saturating_add(1)
+    }
+
     /// Whether a key of this rate may send now.
     ///
     /// # Errors
     /// [`ServiceError::TooMany`] with the seconds to wait.
     pub fn check_rate(&self, key_id: u32, rate: Option<u32>, now_ns: i64) -> Result<()> {
-        let Some(rate) = rate.map(f64::from) else { return Ok(()) };
+        let Some(of_all) = rate else { return Ok(()) };
+        let rate = f64::from(of_all) / f64::from(self.nodes());
         let mut buckets = self.buckets.lock();
         if buckets.len() >= MAX_BUCKETS && !buckets.contains_key(&key_id) {
             buckets.clear();
@@ -90,7 +110,7 @@ impl Limits {
             return Ok(());
         }
         let wait_s = (-bucket.events / rate).ceil().clamp(1.0, 3600.0) as u32;
-        Err(ServiceError::TooMany(format!("this key may send {rate} events a second; wait {wait_s} s"), wait_s))
+        Err(ServiceError::TooMany(format!("this key may send {of_all} events a second; wait {wait_s} s"), wait_s))
     }
 
     /// Counts what a key of a rate sent.
@@ -114,13 +134,16 @@ impl Limits {
     fn take(&self, who: [Who; 2], daily: [Daily; 2], day: i32, events: u64, bytes: u64) -> Admitted {
         let mut used = self.used.lock();
         if used.day != day {
-            *used = Used { day, by: HashMap::new() };
+            *used = Used { day, ..Used::default() };
         }
         let each = (bytes / events.max(1)).max(1);
+        let nodes = u64::from(self.nodes());
         let still = |who: &Who, daily: &Daily| {
             let (events_used, bytes_used) = used.by.get(who).copied().unwrap_or_default();
-            let by_events = daily.events.map_or(events, |limit| limit.saturating_sub(events_used));
-            let by_bytes = daily.bytes.map_or(events, |limit| limit.saturating_sub(bytes_used) / each);
+            let (events_since, bytes_since) = used.since.get(who).copied().unwrap_or_default();
+            let left = |limit: u64, used: u64, since: u64| (limit.saturating_sub(used) / nodes).saturating_sub(since);
+            let by_events = daily.events.map_or(events, |limit| left(limit, events_used, events_since));
+            let by_bytes = daily.bytes.map_or(events, |limit| left(limit, bytes_used, bytes_since) / each);
             by_events.min(by_bytes).min(events)
         };
         let [key, lane] = &who;
@@ -128,7 +151,7 @@ impl Limits {
         let admitted = by_key.min(still(lane, &daily[1]));
         let admitted_bytes = if admitted == events { bytes } else { each * admitted };
         for who in who {
-            let sum = used.by.entry(who).or_default();
+            let sum = used.since.entry(who).or_default();
             sum.0 += admitted;
             sum.1 += admitted_bytes;
         }
@@ -142,7 +165,7 @@ impl Limits {
             return;
         }
         for who in [Who::Key(sender.to_owned()), Who::Lane(lane)] {
-            if let Some(sum) = used.by.get_mut(&who) {
+            if let Some(sum) = used.since.get_mut(&who) {
                 sum.0 = sum.0.saturating_sub(events);
                 sum.1 = sum.1.saturating_sub(bytes);
             }
@@ -152,8 +175,13 @@ impl Limits {
     /// Events and bytes that a sender used today.
     pub fn used_by(&self, sender: &str, now_ns: i64) -> (u64, u64) {
         let used = self.used.lock();
-        let same_day = used.day == day_of(now_ns);
-        used.by.get(&Who::Key(sender.to_owned())).filter(|_| same_day).copied().unwrap_or_default()
+        if used.day != day_of(now_ns) {
+            return (0, 0);
+        }
+        let who = Who::Key(sender.to_owned());
+        let of = |map: &HashMap<Who, (u64, u64)>| map.get(&who).copied().unwrap_or_default();
+        let (before, since) = (of(&used.by), of(&used.since));
+        (before.0 + since.0, before.1 + since.1)
     }
 }
 

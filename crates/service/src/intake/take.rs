@@ -44,6 +44,9 @@ pub(super) fn admit(receiving: &Arc<Receiving>, sender: &Sender) -> Result<()> {
     if receiving.intake.disk_full.load(Ordering::Relaxed) {
         return Err(ServiceError::Busy("the disk is nearly full; free some, or shorten a lane's retention".into(), 60));
     }
+    if receiving.base.nodes.is_draining() {
+        return Err(ServiceError::Busy("this node is drained; send to another one".into(), 1));
+    }
     if let Err(e) = receiving.limits.check_rate(sender.key_id, sender.limits.rate, (receiving.base.clock)()) {
         refuse(&receiving.base, &sender.name, "rate", 1, "");
         return Err(e);

@@ -1,13 +1,15 @@
 //! Step 13: expiry drops a bucket's table; what must outlive it is moved first.
 
 use crate::error::Result;
-use crate::state::Upkeep;
+use crate::state::{Base, Upkeep};
 use calvex_answer::retention::{bucket_day, may_drop};
 use calvex_language::model::time::day_of;
 use std::sync::Arc;
 
 /// The duty under which the newest day is remembered up to which buckets were dropped.
 const DUTY: &str = "expired to";
+/// How often it is looked whether others have read something.
+const READ_TRIES: u32 = 40;
 /// Days that may pass between two turns without a command: today, and the next one.
 const USUAL_DAYS: i64 = 1;
 
@@ -51,11 +53,12 @@ pub async fn expire(upkeep: &Arc<Upkeep>, commanded: bool) -> Result<usize> {
         for chunk in upkeep.base.store.live_chunks(bucket, now_ns).await? {
             let Some(row) = known.iter().find(|c| c.id == chunk) else { continue };
             let later = bucket_day(row.visible_until_ns, today);
-            upkeep.base.store.open_bucket(later).await?;
+            upkeep.base.store.open_bucket(upkeep.base.claim.slot, later).await?;
             upkeep.base.store.move_chunk(&upkeep.base.claim, chunk, bucket, later).await?;
         }
-        // The view lets go of the chunks before their table goes.
+        // The views let go of the chunks before their table goes.
         reread_chunks(upkeep).await?;
+        wait_for_others(upkeep).await?;
         if upkeep.base.store.drop_bucket(&upkeep.base.claim, bucket, now_ns).await? {
             tracing::info!(bucket, "an expired bucket was dropped");
             upkeep.base.metrics.buckets_dropped.inc();
@@ -71,14 +74,24 @@ pub async fn expire(upkeep: &Arc<Upkeep>, commanded: bool) -> Result<usize> {
 /// # Errors
 /// Where the database fails.
 pub async fn reread_chunks(upkeep: &Arc<Upkeep>) -> Result<()> {
-    let _upkeep = upkeep.swapping.lock().await;
-    let known = upkeep.view.chunks();
-    let chunks = upkeep.base.store.chunks().await?;
-    let ids: Vec<u64> = known.iter().map(|c| c.id).collect();
-    for gone in known.iter().filter(|k| !chunks.iter().any(|c| c.id == k.id)) {
-        upkeep.cache.forget(gone.id, gone.checksum, gone.segments);
+    crate::nodes::look(upkeep, &upkeep.admitted, true).await
+}
+
+/// Waits until every node has read what this one did so far, but for a while at most: a search on a node that lags then
+/// says what it could not read.
+async fn wait_for_others(upkeep: &Upkeep) -> Result<()> {
+    let Base { store, claim, nodes, .. } = &*upkeep.base;
+    if nodes.is_alone() {
+        return Ok(());
     }
-    upkeep.view.replace_chunks(chunks, &ids);
+    let work = store.work_done(claim).await?;
+    for _ in 0..READ_TRIES {
+        if store.read_by_all(claim).await? >= work {
+            return Ok(());
+        }
+        tokio::time::sleep(crate::nodes::LOOK_EVERY).await;
+    }
+    tracing::warn!("another node has not read yet that chunks moved");
     Ok(())
 }
 

@@ -2,7 +2,7 @@
 
 use crate::error::{Result, ServiceError};
 use crate::pipeline::catalogued;
-use crate::state::Upkeep;
+use crate::state::{Base, Upkeep};
 use calvex_answer::merge::{Candidate, plan_merge};
 use calvex_answer::retention::bucket_day;
 use calvex_intake::batch::HeadKey;
@@ -101,20 +101,30 @@ async fn merge(upkeep: &Arc<Upkeep>, key: HeadKey, replaces: &[ChunkMeta]) -> Re
     }
     merged?;
     upkeep.cache.filters.keep(&built);
-    upkeep.view.finish_merge(replaces, &rows, now_ns);
+    let work = upkeep.base.store.work_done(&upkeep.base.claim).await.unwrap_or(u64::MAX);
+    upkeep.view.finish_merge(replaces, &rows, work);
     upkeep.base.metrics.merges.inc_by(rows.len() as u64);
     Ok(())
 }
 
-/// Removes the segments of chunks that were merged before any search still running began.
+/// Removes the segments of chunks that this node merged before any search still running began, on whatever node; and forgets
+/// what was kept of those that others merged.
 ///
 /// # Errors
 /// Where the database fails; a start sweeps what is left.
 pub async fn remove_retired(upkeep: &Arc<Upkeep>) -> Result<()> {
-    let longest_ns = upkeep.base.settings.number("search.timeout_s") as i64 * SECOND_NS + RETIRED_MARGIN_NS;
-    for chunk in upkeep.view.take_retired((upkeep.base.clock)() - longest_ns) {
+    let Base { store, claim, clock, settings, nodes, .. } = &*upkeep.base;
+    let longest_ns = settings.number("search.timeout_s") as i64 * SECOND_NS + RETIRED_MARGIN_NS;
+    if !upkeep.view.has_retired() {
+        return Ok(());
+    }
+    let read = if nodes.is_alone() { u64::MAX } else { store.read_by_all(claim).await? };
+    upkeep.view.note_read_by_all(read, clock());
+    for (chunk, own) in upkeep.view.take_retired(clock() - longest_ns) {
         upkeep.cache.forget(chunk.id, chunk.checksum, chunk.segments);
-        upkeep.base.store.remove_segments(chunk.bucket, chunk.id).await?;
+        if own {
+            store.remove_segments(chunk.bucket, chunk.id).await?;
+        }
     }
     Ok(())
 }

@@ -16,15 +16,15 @@ pub use merge::{merge_once, remove_retired};
 
 use crate::error::Result;
 use crate::intake::ledger;
+use crate::nodes::{Doing, Duty, LOOK_EVERY, turn};
 use crate::notify;
-use crate::pipeline::admitted::Admitted;
-use crate::state::{Base, Health, Parts, Upkeep};
+use crate::state::{Base, Health, Parts, Receiving, Upkeep};
 use calvex_answer::watch::{USUAL_DAY_NS, USUAL_DAYS};
 use calvex_language::model::to_hex;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
-use tokio::sync::{Mutex, watch};
+use tokio::sync::{MappedMutexGuard, Mutex, MutexGuard, watch};
 use tokio::task::JoinSet;
 
 /// A receipt's age is checked this often, and buckets.
@@ -112,13 +112,26 @@ async fn note_trail(base: &Arc<Base>) -> Result<()> {
 }
 
 /// Starts every job.
-pub fn start(parts: &Parts, admitted: &Arc<Admitted>, stop: &watch::Receiver<bool>) -> JoinSet<()> {
+pub fn start(parts: &Parts, stop: &watch::Receiver<bool>) -> JoinSet<()> {
     let mut jobs = Jobs { tasks: JoinSet::new(), stop: stop.clone() };
     let Parts { base, receiving, reading, upkeep, health, .. } = parts;
-    jobs.start(SEAL_EVERY, "seal", upkeep.sealer.clone(), async |sealer| sealer.run(false).await.map(|_| ()));
+    jobs.start(SEAL_EVERY, "seal", upkeep.sealer.clone(), async |sealer| {
+        // A node that is drained keeps nothing in memory.
+        let all = sealer.is_draining();
+        sealer.run(all).await.map(|_| ())
+    });
     jobs.start(MERGE_EVERY, "merge", upkeep.clone(), async |upkeep| merge_due(&upkeep).await);
-    jobs.start(EXPIRY_EVERY, "expiry", upkeep.clone(), async |upkeep| expire_due(&upkeep).await);
-    jobs.start(ARRIVALS_EVERY, "arrivals", base.clone(), async |base| ledger::write(&base).await);
+    jobs.start(EXPIRY_EVERY, "expiry", upkeep.clone(), async |upkeep| match upkeep.base.nodes.doing(Duty::Expiry) {
+        Some(_turn) => expire_due(&upkeep).await,
+        None => Ok(()),
+    });
+    if !base.nodes.is_alone() {
+        let following = (upkeep.clone(), parts.auth.clone());
+        jobs.start(LOOK_EVERY, "look at other nodes", following, async |(upkeep, auth)| {
+            turn(&upkeep, &auth, &upkeep.admitted).await
+        });
+    }
+    jobs.start(ARRIVALS_EVERY, "arrivals", receiving.clone(), async |receiving| count_arrivals(&receiving).await);
     jobs.start(REREAD_EVERY, "reread", base.clone(), async |base| {
         // What the database takes at once may have been changed too.
         base.store.read_limits().await;
@@ -132,26 +145,85 @@ pub fn start(parts: &Parts, admitted: &Arc<Admitted>, stop: &watch::Receiver<boo
     jobs.start(TRAIL_EVERY, "audit trail", base.clone(), async |base| note_trail(&base).await);
     jobs.start(BEAT_EVERY, "beat", health.clone(), async |health| beat(&health).await);
 
-    let judge = Arc::new(Mutex::new(rules::Judge::new(reading.clone(), admitted.clone())));
     let tick = Duration::from_millis(base.settings.number("rules.tick_ms").max(50));
-    jobs.start(tick, "rules", judge, async |judge| judge.lock().await.run().await);
-    let looking = Arc::new(Mutex::new(errors::Looking::new(reading.clone(), admitted.clone())));
-    jobs.start(ERRORS_EVERY, "error groups", looking, async |looking| looking.lock().await.see_once().await);
-    let keeper = Arc::new(Mutex::new(usual::Keeper::new(reading.clone())));
-    jobs.start(USUAL_EVERY, "usual", keeper, async |keeper| keeper.lock().await.run().await);
-    jobs.start(OUTBOX_EVERY, "outbox", base.clone(), async |base| notify::Outbox.run(&base).await);
-    jobs.start(CALLS_EVERY, "calls", reading.clone(), async |reading| notify::call_again(&reading).await);
+    let judging = (reading.clone(), upkeep.admitted.clone(), Remembered::default());
+    jobs.start(tick, "rules", judging, async |(reading, admitted, judge)| {
+        let Some(turn) = reading.base.nodes.doing(Duty::Rules) else { return Ok(()) };
+        judge.of(&turn, || rules::Judge::new(reading.clone(), admitted)).await.run().await
+    });
+    let looking = (reading.clone(), upkeep.admitted.clone(), Remembered::default());
+    jobs.start(ERRORS_EVERY, "error groups", looking, async |(reading, admitted, looking)| {
+        let Some(turn) = reading.base.nodes.doing(Duty::Rules) else { return Ok(()) };
+        looking.of(&turn, || errors::Looking::new(reading.clone(), admitted)).await.see_once().await
+    });
+    let keeping = (reading.clone(), Remembered::default());
+    jobs.start(USUAL_EVERY, "usual", keeping, async |(reading, keeper)| {
+        let Some(turn) = reading.base.nodes.doing(Duty::Rules) else { return Ok(()) };
+        keeper.of(&turn, || usual::Keeper::new(reading.clone())).await.run().await
+    });
+    jobs.start(OUTBOX_EVERY, "outbox", base.clone(), async |base| match base.nodes.doing(Duty::Messages) {
+        Some(_turn) => notify::Outbox.run(&base).await,
+        None => Ok(()),
+    });
+    jobs.start(CALLS_EVERY, "calls", reading.clone(), async |reading| match reading.base.nodes.doing(Duty::Rules) {
+        Some(_turn) => notify::call_again(&reading).await,
+        None => Ok(()),
+    });
     // Apart from the calls: one that hears heartbeats slowly keeps nobody from being called.
-    jobs.start(HEARTBEATS_EVERY, "heartbeats", health.clone(), async |health| notify::beat(&health).await);
+    jobs.start(HEARTBEATS_EVERY, "heartbeats", health.clone(), async |health| {
+        match health.base.nodes.doing(Duty::Rules) {
+            Some(_turn) => notify::beat(&health).await,
+            None => Ok(()),
+        }
+    });
     jobs.tasks
+}
+
+/// What a job remembers between its turns, for as long as this node has the duty.
+struct Remembered<T>(Arc<Mutex<Option<(u64, T)>>>);
+
+impl<T> Default for Remembered<T> {
+    fn default() -> Self {
+        Remembered(Arc::default())
+    }
+}
+
+impl<T> Clone for Remembered<T> {
+    fn clone(&self) -> Self {
+        Remembered(self.0.clone())
+    }
+}
+
+impl<T> Remembered<T> {
+    /// What is remembered of this term, made anew where it is of another.
+    async fn of(&self, turn: &Doing, new: impl FnOnce() -> T) -> MappedMutexGuard<'_, T> {
+        let mut held = self.0.lock().await;
+        if held.as_ref().is_none_or(|(term, _)| *term != turn.term) {
+            *held = None;
+        }
+        MutexGuard::map(held, |held| &mut held.get_or_insert_with(|| (turn.term, new())).1)
+    }
+}
+
+/// Writes what came, and reads what came by other nodes against the same quotas.
+async fn count_arrivals(receiving: &Receiving) -> Result<()> {
+    let Receiving { base, limits, .. } = receiving;
+    ledger::write(base).await?;
+    let living = base.nodes.living();
+    if limits.share(living) || living > 1 {
+        limits.load(&base.store, (base.clock)()).await?;
+    }
+    Ok(())
 }
 
 /// Merges what there is to merge, and removes what was merged.
 async fn merge_due(upkeep: &Arc<Upkeep>) -> Result<()> {
+    remove_retired(upkeep).await?;
+    let Some(_turn) = upkeep.base.nodes.doing(Duty::Merging) else { return Ok(()) };
     while merge_once(upkeep, false).await? > 0 {}
     while roll_up_once(upkeep).await? > 0 {}
     while make_bloom_once(upkeep).await? {}
-    remove_retired(upkeep).await
+    Ok(())
 }
 
 /// Drops what is kept no longer: events, and records about them.
@@ -175,8 +247,11 @@ async fn expire_due(upkeep: &Arc<Upkeep>) -> Result<()> {
 
 /// Shows other nodes that this one lives; one whose place was taken takes note of it.
 async fn beat(health: &Health) -> Result<()> {
-    let Base { store, claim, .. } = &*health.base;
-    if !store.beat(claim).await? && !health.fenced.swap(true, Ordering::SeqCst) {
+    let Base { store, claim, nodes, .. } = &*health.base;
+    let looked_ms = u32::try_from(nodes.look_age().as_millis()).unwrap_or(u32::MAX);
+    if store.beat(claim, looked_ms).await? {
+        nodes.note_beat();
+    } else if !health.fenced.swap(true, Ordering::SeqCst) {
         tracing::error!("another process took the place of node `{}`; this one stops", claim.name);
     }
     Ok(())

@@ -213,7 +213,8 @@ async fn judge(
         }
     };
     let step_ns = compiled.step_ns;
-    let now_ns = (reading.base.clock)();
+    // What another node acknowledged since the last look is not seen yet, and not judged.
+    let now_ns = reading.base.nodes.seen_until((reading.base.clock)());
     let until_ns = compiled.judged_until(now_ns);
     let judged_ns = rule.judged_ns.unwrap_or(rule.since_ns);
     if judged_ns > until_ns.saturating_add(AHEAD_NS) {

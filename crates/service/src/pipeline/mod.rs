@@ -10,4 +10,4 @@ pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Receipt, Sub
 pub use group::HeadPage;
 pub use sealer::Sealer;
 pub(crate) use sealer::catalogued;
-pub use view::{Fresh, View};
+pub use view::{Fresh, Step, View};

@@ -104,6 +104,11 @@ impl Sealer {
         Ok(sealed)
     }
 
+    /// Whether the node is to keep nothing in memory.
+    pub fn is_draining(&self) -> bool {
+        self.base.nodes.is_draining()
+    }
+
     /// Whether a head could not be sealed when it was tried last.
     pub fn is_failing(&self) -> bool {
         !self.postponed.lock().is_empty()
@@ -191,8 +196,9 @@ impl Sealer {
         let current = self.table.load(Ordering::SeqCst);
         let mut all = true;
         for table in self.base.store.journal_tables().await? {
-            // Tables of other slots were left by nodes that are dead: one lives at a time.
-            if table.slot != self.base.claim.slot || table.no < current {
+            let (own, alone) = (table.slot == self.base.claim.slot, self.base.nodes.is_alone());
+            // Tables of other slots are theirs to drop; alone, they were left by nodes that are dead.
+            if own && table.no < current || !own && alone {
                 all &= self.base.store.drop_journal_table(table).await?;
             }
         }

@@ -7,9 +7,10 @@ use calvex_answer::scan::{Extent, InBloomSet, Location};
 use calvex_intake::batch::HeadKey;
 use calvex_storage::chunk::{BloomSetMember, ChunkMeta};
 use calvex_storage::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
-use calvex_store::{BucketRef, JournalRowRef};
+use calvex_store::{BucketRef, JournalRowRef, SealedRows};
 use parking_lot::RwLock;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 use tokio::sync::broadcast;
 
@@ -27,15 +28,44 @@ pub struct Head {
     pub born_ns: i64,
 }
 
+/// A chunk that is no longer in the catalogue, for searches that began before.
+struct Retired {
+    chunk: ChunkMeta,
+    /// This node merged it, and removes its segments; and the work after which it was gone.
+    own: Option<u64>,
+    /// Since when no search begins with it on any node; none while another node may not have read that it went.
+    since_ns: Option<i64>,
+}
+
+/// Pages of other nodes' heads, by slot, epoch and seq of their journal rows.
+type Followed = BTreeMap<(u16, u32, u64), (Arc<Page>, JournalRowRef)>;
+
 #[derive(Default)]
 struct Inner {
     heads: HashMap<HeadKey, Head>,
     sealing: HashMap<HeadKey, Vec<Head>>,
+    /// What other nodes have in their heads. They seal it.
+    followed: HashMap<HeadKey, Followed>,
     chunks: HashMap<u64, ChunkMeta>,
     /// Where bloom sets stand.
     bloom_sets: HashMap<u64, BucketRef>,
-    /// Chunks that were merged, and when, for searches that began before.
-    retired: HashMap<u64, (ChunkMeta, i64)>,
+    retired: HashMap<u64, Retired>,
+}
+
+/// What other nodes did, to be applied as one step.
+#[derive(Debug, Default)]
+pub struct Step {
+    /// Every chunk of the catalogue and every row of others' heads, where everything was read; with the ids of chunks that
+    /// the view had when reading began.
+    pub everything: Option<(Vec<ChunkMeta>, Vec<u64>)>,
+    /// Chunks that came, or whose row changed.
+    pub added: Vec<ChunkMeta>,
+    /// Chunks that went.
+    pub removed: Vec<u64>,
+    /// Journal rows that became chunks.
+    pub sealed: Vec<SealedRows>,
+    /// Journal rows that came.
+    pub rows: Vec<(HeadKey, Page, JournalRowRef)>,
 }
 
 /// What those who follow get.
@@ -166,7 +196,7 @@ impl View {
     /// Where the segments of a chunk or bloom set stand.
     pub fn location_of(&self, id: u64) -> Option<BucketRef> {
         let inner = self.inner.read();
-        let chunk = inner.chunks.get(&id).or_else(|| inner.retired.get(&id).map(|(c, _)| c));
+        let chunk = inner.chunks.get(&id).or_else(|| inner.retired.get(&id).map(|r| &r.chunk));
         let location = |c: &ChunkMeta| BucketRef { bucket: c.bucket, checksum: c.checksum };
         chunk.map(location).or_else(|| inner.bloom_sets.get(&id).copied())
     }
@@ -183,22 +213,103 @@ impl View {
         }
     }
 
-    /// Puts merged chunks in the place of those they were made of.
-    pub fn finish_merge(&self, replaced: &[ChunkMeta], chunks: &[ChunkMeta], now_ns: i64) {
+    /// Puts merged chunks in the place of those they were made of, by this work of this node.
+    pub fn finish_merge(&self, replaced: &[ChunkMeta], chunks: &[ChunkMeta], work: u64) {
         let mut inner = self.inner.write();
         for old in replaced {
-            if let Some(row) = inner.chunks.remove(&old.id) {
-                inner.retired.insert(old.id, (row, now_ns));
+            if let Some(chunk) = inner.chunks.remove(&old.id) {
+                inner.retired.insert(old.id, Retired { chunk, own: Some(work), since_ns: None });
             }
         }
         inner.chunks.extend(chunks.iter().map(|c| (c.id, c.clone())));
     }
 
-    /// Takes the chunks that were merged before `before_ns`: no search reads them any more.
-    pub fn take_retired(&self, before_ns: i64) -> Vec<ChunkMeta> {
+    /// Takes note that every node has read up to this work of this one.
+    pub fn note_read_by_all(&self, work: u64, now_ns: i64) {
+        for retired in self.inner.write().retired.values_mut() {
+            if retired.since_ns.is_none() && retired.own.is_none_or(|own| own <= work) {
+                retired.since_ns = Some(now_ns);
+            }
+        }
+    }
+
+    /// Takes the chunks that went before `before_ns`: no search reads them any more. With each, whether this node removes
+    /// its segments.
+    pub fn take_retired(&self, before_ns: i64) -> Vec<(ChunkMeta, bool)> {
         let mut inner = self.inner.write();
-        let due: Vec<u64> = inner.retired.iter().filter(|(_, (_, at))| *at < before_ns).map(|(id, _)| *id).collect();
-        due.into_iter().filter_map(|id| inner.retired.remove(&id)).map(|(row, _)| row).collect()
+        let due = inner.retired.extract_if(|_, r| r.since_ns.is_some_and(|since_ns| since_ns < before_ns));
+        due.map(|(_, r)| (r.chunk, r.own.is_some())).collect()
+    }
+
+    /// Whether any chunk waits for others to have read that it went.
+    pub fn has_retired(&self) -> bool {
+        !self.inner.read().retired.is_empty()
+    }
+
+    /// Applies what other nodes did. Chunks that went stay readable for a while.
+    pub fn apply(&self, step: Step, own_ids: &RangeInclusive<u64>, now_ns: i64) {
+        let mut fresh = Vec::new();
+        let mut inner = self.inner.write();
+        let (mut gone, mut before) = (step.removed, HashMap::new());
+        if let Some((catalogue, known_before)) = step.everything {
+            let there: HashSet<u64> = catalogue.iter().map(|c| c.id).collect();
+            gone.extend(known_before.into_iter().filter(|id| !there.contains(id)));
+            before = std::mem::take(&mut inner.followed);
+            // A chunk of this node that the view does not have is one that it seals or merges just now.
+            let ours_and_new =
+                |inner: &Inner, c: &ChunkMeta| own_ids.contains(&c.id) && !inner.chunks.contains_key(&c.id);
+            let others: Vec<ChunkMeta> = catalogue.into_iter().filter(|c| !ours_and_new(&inner, c)).collect();
+            put_chunks(&mut inner, others);
+        }
+        put_chunks(&mut inner, step.added);
+        for id in gone {
+            if let Some(chunk) = inner.chunks.remove(&id) {
+                inner.retired.insert(id, Retired { chunk, own: None, since_ns: Some(now_ns) });
+            }
+        }
+        for rows in step.sealed {
+            let SealedRows { slot, epoch, seq_min, seq_max, lane, day, late } = rows;
+            if let Some(head) = inner.followed.get_mut(&HeadKey { lane, day, late }) {
+                head.retain(|(s, e, seq), _| (*s, *e) != (slot, epoch) || *seq < seq_min || *seq > seq_max);
+            }
+        }
+        for (key, page, row) in step.rows {
+            let page = Arc::new(page);
+            let at = (row.slot, row.epoch, row.seq);
+            inner.followed.entry(key).or_default().insert(at, (page.clone(), row));
+            // One that was read again is not new to those who follow.
+            if before.get(&key).is_none_or(|head: &Followed| !head.contains_key(&at)) {
+                fresh.push(Fresh::Page(key.lane, page));
+            }
+        }
+        inner.followed.retain(|_, head| !head.is_empty());
+        drop(inner);
+        for page in fresh {
+            let _ = self.fresh.send(page);
+        }
+    }
+
+    /// Takes what stands in others' heads of these slots and epochs for its own, to be sealed here.
+    pub fn adopt(&self, of: &HashSet<(u16, u32)>, now_ns: i64) {
+        let mut inner = self.inner.write();
+        let inner = &mut *inner;
+        for (key, head) in &mut inner.followed {
+            for (_, (page, row)) in head.extract_if(.., |(slot, epoch, _), _| of.contains(&(*slot, *epoch))) {
+                let own = inner.heads.entry(*key).or_insert_with(|| Head { born_ns: now_ns, ..Head::default() });
+                own.events += page.rows();
+                own.bytes += page.weight_bytes();
+                own.rows.push(row);
+                own.pages.push(page);
+            }
+        }
+        inner.followed.retain(|_, head| !head.is_empty());
+    }
+
+    /// Events and bytes of other nodes' heads.
+    pub fn followed_size(&self) -> (usize, usize) {
+        let inner = self.inner.read();
+        let pages = inner.followed.values().flat_map(BTreeMap::values);
+        pages.fold((0, 0), |(events, bytes), (page, _)| (events + page.rows(), bytes + page.weight_bytes()))
     }
 
     /// Every chunk.
@@ -214,17 +325,12 @@ impl View {
     /// Whether any head has events of this lane and day, or is being sealed.
     pub fn has_head(&self, lane: u32, day: i32) -> bool {
         let inner = self.inner.read();
-        inner.heads.keys().chain(inner.sealing.keys()).any(|k| k.lane == lane && k.day == day)
-    }
-
-    /// Takes the catalogue's word for all chunks: after terms changed, chunks moved, or buckets were dropped. Chunks
-    /// sealed since `chunks` was read are kept.
-    pub fn replace_chunks(&self, chunks: Vec<ChunkMeta>, known_before: &[u64]) {
-        let mut inner = self.inner.write();
-        inner.chunks.retain(|id, _| !known_before.contains(id));
-        // A search that began before may still ask a bloom set that is gone; it learns so, and asks the chunks.
-        inner.bloom_sets = bloom_sets_of(&chunks);
-        inner.chunks.extend(chunks.into_iter().map(|c| (c.id, c)));
+        inner
+            .heads
+            .keys()
+            .chain(inner.sealing.keys())
+            .chain(inner.followed.keys())
+            .any(|k| k.lane == lane && k.day == day)
     }
 
     /// What stands in `scope` now, without what has expired.
@@ -232,11 +338,13 @@ impl View {
         let inner = self.inner.read();
         let mut extents = Vec::new();
         let mut access: HashMap<u32, LaneAccess> = HashMap::new();
-        let sealing = inner.sealing.iter().flat_map(|(k, list)| list.iter().map(move |h| (k, h)));
-        for (key, head) in inner.heads.iter().chain(sealing) {
+        let own = inner.heads.iter().chain(inner.sealing.iter().flat_map(|(k, list)| list.iter().map(move |h| (k, h))));
+        let own = own.map(|(key, head)| (key, head.pages.iter().collect::<Vec<_>>()));
+        let followed = inner.followed.iter().map(|(key, head)| (key, head.values().map(|(page, _)| page).collect()));
+        for (key, pages) in own.chain(followed) {
             let kept = config.lane(key.lane).is_some_and(|l| visible_until_ns(key.day, l.retention_days) > now_ns);
             let access = access.entry(key.lane).or_insert_with(|| scope.access(key.lane, config));
-            for page in head.pages.iter().filter(|_| kept) {
+            for page in pages.into_iter().filter(|_| kept) {
                 let (time_min, time_max) = page.time_span();
                 let extent = Extent {
                     lane: config.name(key.lane),
@@ -267,6 +375,12 @@ impl View {
         }
         extents
     }
+}
+
+/// Names chunks, and the bloom sets they stand in, in the place of what was known of them.
+fn put_chunks(inner: &mut Inner, chunks: Vec<ChunkMeta>) {
+    inner.bloom_sets.extend(bloom_sets_of(&chunks));
+    inner.chunks.extend(chunks.into_iter().map(|c| (c.id, c)));
 }
 
 /// Adds what may be read of an extent.
@@ -403,9 +517,12 @@ mod tests {
 
         let pages: Vec<Arc<Page>> = (1..=4).map(|seq| Arc::new(page(seq, 5))).collect();
         let merged = sealed(&mut shelf, 9, &pages);
-        view.finish_merge(&[first.clone(), second], std::slice::from_ref(&merged), 50);
+        view.finish_merge(&[first.clone(), second], std::slice::from_ref(&merged), 3);
         assert_eq!((seen(&view, &shelf), view.chunk_count()), (expected.clone(), 1), "merged");
         // A search that began before still finds where the old ones stand, until they are taken.
+        view.note_read_by_all(2, 40);
+        assert!(view.location_of(7).is_some() && view.take_retired(1000).is_empty(), "not every node has read it");
+        view.note_read_by_all(3, 50);
         assert!(view.location_of(7).is_some() && view.take_retired(50).is_empty());
         assert_eq!((view.take_retired(51).len(), view.location_of(7).is_none()), (2, true));
 
@@ -416,7 +533,70 @@ mod tests {
         let (key, head) = view.begin_seal(|_, _| true).unwrap();
         let third = sealed(&mut shelf, 10, &head.pages);
         view.finish_seal(key, &head, &[third]);
-        view.replace_chunks(vec![merged], &known);
+        let everything = Some((vec![merged.clone()], known.to_vec()));
+        view.apply(Step { everything, ..Step::default() }, &(0..=100), 0);
         assert_eq!(seen(&view, &shelf), expected, "read again");
+    }
+
+    /// A journal row of the node of slot 2.
+    fn of_other(seq: u64) -> (HeadKey, Page, JournalRowRef) {
+        let table = JournalTable { slot: 2, no: 1 };
+        (KEY, page(seq, 5).with_origin(2, 1, seq), JournalRowRef { table, slot: 2, epoch: 1, seq })
+    }
+
+    #[test]
+    fn what_another_node_has_stands_in_one_location_at_every_step() {
+        let (view, mut shelf) = (View::new(Vec::new()), Shelf::default());
+        let own_ids = 0..=100;
+        let rows = |seqs: std::ops::RangeInclusive<u64>| Step { rows: seqs.map(of_other).collect(), ..Step::default() };
+        let times = |seqs: std::ops::RangeInclusive<u64>| -> Vec<i64> {
+            seqs.flat_map(|seq| (0..5).map(move |n| seq as i64 * 1000 + n)).collect()
+        };
+        view.apply(rows(1..=4), &own_ids, 0);
+        assert_eq!(seen(&view, &shelf), times(1..=4), "followed");
+        assert!(
+            view.has_head(1, 0) && view.head_size().0 == 0 && view.followed_size().0 == 20,
+            "it is not sealed here"
+        );
+        assert!(view.begin_seal(|_, _| true).is_none());
+        // The other one sealed some of it, and more came, in one look.
+        let pages: Vec<Arc<Page>> = (1..=3).map(|seq| Arc::new(of_other(seq).1)).collect();
+        let chunk = sealed(&mut shelf, 200, &pages);
+        let of = SealedRows { slot: 2, epoch: 1, seq_min: 1, seq_max: 3, lane: 1, day: 0, late: false };
+        let others = SealedRows { day: 1, ..of };
+        let step = Step { added: vec![chunk.clone()], sealed: vec![of, others], ..rows(5..=6) };
+        view.apply(step, &own_ids, 0);
+        assert_eq!((seen(&view, &shelf), view.followed_size().0), (times(1..=6), 15));
+        // Everything is read again: what stands twice in reading stands once here.
+        let known: Vec<u64> = view.chunks().iter().map(|c| c.id).collect();
+        let step = Step { everything: Some((vec![chunk.clone()], known)), ..rows(4..=7) };
+        let mut followed = view.follow();
+        view.apply(step, &own_ids, 0);
+        assert_eq!(seen(&view, &shelf), times(1..=7));
+        assert!(matches!(followed.try_recv(), Ok(Fresh::Page(1, page)) if page.time_span().0 == 7000));
+        assert!(followed.try_recv().is_err(), "only what is new is shown to those who follow");
+        // A chunk of its own that the catalogue names already is put into the view by its seal alone.
+        view.admit(KEY, page(8, 5), row(8), 0);
+        let (key, head) = view.begin_seal(|_, _| true).unwrap();
+        let own = sealed(&mut shelf, 7, &head.pages);
+        let step = Step { everything: Some((vec![chunk.clone(), own.clone()], vec![200])), ..rows(4..=7) };
+        view.apply(step, &own_ids, 0);
+        assert_eq!(seen(&view, &shelf), times(1..=8), "being sealed, and named");
+        view.finish_seal(key, &head, &[own]);
+        assert_eq!(seen(&view, &shelf), times(1..=8));
+        // Another node merges both; what it replaced stays readable for a while.
+        let all: Vec<Arc<Page>> = (1..=3).map(|seq| Arc::new(of_other(seq).1)).chain([Arc::new(page(8, 5))]).collect();
+        let merged = sealed(&mut shelf, 201, &all);
+        view.apply(Step { added: vec![merged], removed: vec![200, 7], ..Step::default() }, &own_ids, 60);
+        assert_eq!((seen(&view, &shelf), view.location_of(200).is_some()), (times(1..=8), true));
+        assert!(view.take_retired(61).iter().all(|(_, own)| !own), "the other one removes their segments");
+        // The other node died, and is adopted: its rows are sealed here.
+        view.adopt(&HashSet::from([(2, 1)]), 0);
+        assert_eq!((seen(&view, &shelf), view.followed_size().0, view.head_size().0), (times(1..=8), 0, 20));
+        let (key, head) = view.begin_seal(|_, _| true).unwrap();
+        assert_eq!(head.rows.iter().map(|r| r.seq).collect::<Vec<_>>(), [4, 5, 6, 7]);
+        let last = sealed(&mut shelf, 8, &head.pages);
+        view.finish_seal(key, &head, &[last]);
+        assert_eq!(seen(&view, &shelf), times(1..=8));
     }
 }

@@ -1,7 +1,7 @@
 //! Faults between all steps of a seal and of a merge: after each, and after a restart, every acknowledged event stands
 //! in exactly one place, and the work can be done again. And the cache of segments, damaged and cold.
 
-use super::{claimed, run, store};
+use super::{claimed, run, store, swept};
 use crate::fault::Step;
 use crate::*;
 use calvex_language::model::{Event, EventId};
@@ -183,7 +183,7 @@ fn a_seal_is_whole_after_a_fault_at_any_step() {
             assert_whole(&store, &claim, 15, &format!("{step:?}, at once")).await;
             // A restart sweeps what no catalogue row names; then the work is done again by the new epoch.
             let again = claimed(&store, "n").await;
-            store.sweep_orphans(&again).await.unwrap();
+            swept(&store, &again).await;
             assert_whole(&store, &again, 15, &format!("{step:?}, restarted")).await;
             let named: Vec<u64> = store.chunks().await.unwrap().iter().map(|c| c.id).collect();
             if step != Step::SegmentsBegin {
@@ -242,7 +242,7 @@ fn a_merge_is_whole_after_a_fault_at_any_step() {
             store.remove_segments(BUCKET, both.id).await.unwrap();
             assert_eq!(segments_of(&store).await, [b.id, both.id], "{step:?}: only what nothing names goes");
             let again = claimed(&store, "n").await;
-            store.sweep_orphans(&again).await.unwrap();
+            swept(&store, &again).await;
             assert_eq!(segments_of(&store).await, [both.id], "{step:?}");
             assert_whole(&store, &again, 30, &format!("{step:?}, restarted")).await;
         }
@@ -284,7 +284,7 @@ fn a_bloom_set_is_whole_after_a_fault_at_any_step() {
             assert_whole(&store, &claim, 15, &format!("{step:?}, at once")).await;
             // Parts that no record names go; the work is done again by the new epoch.
             let again = claimed(&store, "n").await;
-            store.sweep_orphans(&again).await.unwrap();
+            swept(&store, &again).await;
             assert_eq!(segments_of(&store).await.contains(&row.id), done, "{step:?}");
             if !done {
                 let row = in_bloom_sets(&store, &again, 1, &[&a, &b]).await;
@@ -306,7 +306,7 @@ fn a_bloom_set_gives_way_and_goes_with_its_bucket() {
         let (claim, _, a, b) = two_chunks(&store).await;
         let row = in_bloom_sets(&store, &claim, 3, &[&a, &b]).await;
         // A chunk moved to another bucket meanwhile.
-        store.open_bucket(BUCKET + 1).await.unwrap();
+        store.open_bucket(1, BUCKET + 1).await.unwrap();
         store.move_chunk(&claim, b.id, BUCKET, BUCKET + 1).await.unwrap();
         assert!(matches!(store.bloom_set(&claim, &row).await, Err(StoreError::Missing(_))));
         assert!(store.chunks().await.unwrap().iter().all(|c| c.bloom_set.is_none()), "nothing was done");

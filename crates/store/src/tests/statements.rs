@@ -89,11 +89,14 @@ async fn reset(store: &Store) {
         "rollup",
         "chunk_origin",
         "chunk",
+        "bucket_use",
         "bucket",
         "receipt",
         "catalogue_change",
         "journal_owner",
         "journal_table",
+        "duty_owner",
+        "node_read",
         "fence",
         "node",
     ] {
@@ -250,7 +253,7 @@ fn moving_and_dropping_keep_what_is_live() {
             let (claim, seal) = to_seal(&plain).await;
             write_and_seal(&plain, &claim, &seal).await.unwrap();
             let id = seal.chunks[0].id;
-            plain.open_bucket(200).await.unwrap();
+            plain.open_bucket(1, 200).await.unwrap();
             let expired = async |store: &Store| {
                 store.move_chunk(&claim, id, 100, 200).await?;
                 store.drop_bucket(&claim, 100, 20).await.map(|_| ())
@@ -427,7 +430,7 @@ fn a_claim_is_whole_or_not_at_all() {
             plain.commit(&old, &commit(0, 2, vec![])).await.unwrap();
             let done = through.claim("n", Others::Impossible).await;
             // Either the old one goes on, or it can do nothing any more and the new one owns what it left.
-            let goes_on = plain.beat(&old).await.unwrap();
+            let goes_on = plain.beat(&old, 0).await.unwrap();
             let appends = plain.commit(&old, &commit(2, 1, vec![])).await;
             assert_eq!(goes_on, appends.is_ok(), "{appends:?}");
             let claim = match &done {

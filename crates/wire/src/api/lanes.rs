@@ -89,4 +89,24 @@ pub struct NodeListed {
     pub alive: bool,
     /// The version of calvex that it runs.
     pub version: String,
+    /// It takes no events and no duties.
+    pub draining: bool,
+    /// What it does for all nodes: `rules`, `messages`, `merging`, `expiry`.
+    pub duties: Vec<String>,
+    /// At its last beat: milliseconds since it looked at what the others did.
+    pub looked_ms: u32,
+    /// The database server that took its last beat.
+    pub server: String,
+    /// Seconds for which its beat has stood still, as the node that answers sees it, from two on.
+    pub still_s: Option<u64>,
+    /// Whether it is the one that answers.
+    pub answers: bool,
+}
+
+/// What is changed of a node.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NodeChange {
+    /// Whether it is to take no events and no duties.
+    pub draining: bool,
 }

@@ -27,7 +27,7 @@ pub use explore::{
     CheckAnswer, CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SavedSearch,
     ShapeAnswer, ShapeRequest, SpokenRange, TemplateVariable,
 };
-pub use lanes::{ChunkSummary, Lane, NodeListed, Route};
+pub use lanes::{ChunkSummary, Lane, NodeChange, NodeListed, Route};
 pub use measure::{
     AggregateColumn, BreakdownAnswer, BreakdownRequest, FieldAnswer, GroupAnswer, MeasureAnswer, ValueCount,
 };
