@@ -4,6 +4,7 @@ mod arrivals;
 mod bloom_sets;
 mod client;
 mod clocks;
+mod cluster;
 mod console;
 mod console_intake;
 mod console_list;

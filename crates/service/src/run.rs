@@ -143,7 +143,11 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
     let act = Act { at_ns: now_ns, by, act: "add person", what, before: None, chain: (0, 0) };
     // Whoever sets it up manages the lanes that are there.
     let lanes: Vec<u32> = store.lanes().await?.into_iter().map(|lane| lane.id).collect();
-    store.add_user("admin", &hash, Role::Admin, (May::Manage, &lanes), &act).await?;
+    match store.add_user("admin", &hash, Role::Admin, (May::Manage, &lanes), &act).await {
+        // Another node began at the same moment.
+        Err(StoreError::Taken(_)) => return Ok(()),
+        done => done?,
+    };
     if generated {
         // To the terminal, once, and never to the log.
         println!("first administrator: name `admin`, password `{password}` (shown this once)");
@@ -160,6 +164,19 @@ struct Started {
 /// Tries of a step of the start whose error passes by itself, and the pause between.
 const START_TRIES: u32 = 60;
 const START_PAUSE: Duration = Duration::from_millis(500);
+
+/// Fails where another node lives that has other keys for secrets.
+async fn check_keys(store: &Store, own: u16) -> Result<()> {
+    let closed = store.secrets_of_other_keys().await?;
+    let others = store.nodes().await?.into_iter().any(|node| node.alive && node.slot != own);
+    if closed > 0 && others {
+        return Err(ServiceError::Setting(format!(
+            "{closed} secrets of this database were sealed by a key that secrets.key_file does not hold; give every node a \
+             copy of one file"
+        )));
+    }
+    Ok(())
+}
 
 /// Does a step of the start, again where its error passes: too many connections, a deadlock, a server that comes up.
 async fn patiently<T, F>(step: impl Fn() -> F) -> Result<T>
@@ -191,6 +208,9 @@ async fn start_on(
     let sealed = patiently(|| store.reseal()).await?;
     if sealed > 0 {
         tracing::info!(sealed, "secrets were sealed by the key of now");
+    }
+    if others == Others::Beside {
+        check_keys(&store, claim.slot).await?;
     }
     let mut swept = 0;
     for ids in claim.ids_of_others_that_are_over(others) {

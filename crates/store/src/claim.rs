@@ -175,7 +175,7 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn beat(&self, claim: &Claim, looked_ms: u32) -> Result<bool> {
-        let beat = sqlx::query(sql::NODE_BEAT).bind(looked_ms).bind(claim.slot).bind(claim.epoch);
+        let beat = sqlx::query(sql::NODE_BEAT).bind(looked_ms).bind(self.server()).bind(claim.slot).bind(claim.epoch);
         Ok(beat.execute(&self.pool).await?.rows_affected() == 1)
     }
 

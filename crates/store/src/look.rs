@@ -12,7 +12,7 @@ use crate::duties::{DutyOwner, owner_of};
 use crate::journal::{JournalRowRef, JournalTable, StoredBatch};
 use crate::{Result, Store, sql};
 use calvex_storage::chunk::ChunkMeta;
-use sqlx::{MySqlConnection, Row};
+use sqlx::{Executor, MySqlConnection, Row};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 /// Journal rows read at once; each may have some MiB.
@@ -69,7 +69,7 @@ impl Store {
     /// Where the database fails; nothing was seen then.
     pub async fn look(&self, claim: &Claim, own: &HashSet<(u16, u32)>, known: Option<&ReadUpTo>) -> Result<Look> {
         let mut connection = self.pool.acquire().await?;
-        let looked = look_on(&mut connection, claim, own, known).await;
+        let looked = look_on(&mut connection, self.is_in_cluster(), claim, own, known).await;
         if looked.is_err() {
             // A connection within a snapshot is not for others.
             connection.close_on_drop();
@@ -115,13 +115,16 @@ impl Store {
 
 async fn look_on(
     connection: &mut MySqlConnection,
+    in_cluster: bool,
     claim: &Claim,
     own: &HashSet<(u16, u32)>,
     known: Option<&ReadUpTo>,
 ) -> Result<Look> {
-    // In a cluster, everything that was committed on any server before is seen; elsewhere this does nothing.
-    sqlx::query(sql::LOOK_CAUSAL).execute(&mut *connection).await?;
-    sqlx::query(sql::LOOK_BEGIN).execute(&mut *connection).await?;
+    if in_cluster {
+        // Everything that was committed on any server before is seen.
+        connection.execute(sql::CAUSAL_BEGIN).await?;
+    }
+    connection.execute(sql::LOOK_BEGIN).await?;
     let mut look = Look { nodes: nodes(connection, sql::NODE_ALL).await?, ..Look::default() };
     let duties = sqlx::query(sql::DUTY_OWNERS).fetch_all(&mut *connection).await?;
     look.duties = duties.iter().map(owner_of).collect::<Result<_>>()?;
@@ -144,7 +147,10 @@ async fn look_on(
         }
     }
     journal_rows(connection, own, known, &mut look).await?;
-    sqlx::query(sql::LOOK_END).execute(&mut *connection).await?;
+    connection.execute(sql::LOOK_END).await?;
+    if in_cluster {
+        connection.execute(sql::CAUSAL_END).await?;
+    }
     Ok(look)
 }
 

@@ -1,7 +1,7 @@
 //! From a socket of our own to MariaDB over TCP. The client library never sets `TCP_NODELAY`, so over TCP each commit
 //! waited for a delayed acknowledgement (48 ms instead of 6, measured on loopback); it connects to a Unix socket here,
 //! and what it sends goes on over TCP without delay. The relay also chooses the server, where `database.url` names
-//! several: it stays with one while that can be reached, and then goes to the next.
+//! several: it stays with one while that can be reached and can write, and then goes to the next, with every connection.
 //!
 //! Bytes are passed on as they are, so that TLS between client library and server holds end to end, under the name of the
 //! first host.
@@ -13,6 +13,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use tokio::net::{TcpStream, UnixListener, UnixStream};
+use tokio::sync::watch;
 
 /// How long a server may take to be connected to before the next is tried.
 const CONNECT: Duration = Duration::from_secs(3);
@@ -23,6 +24,16 @@ pub(crate) struct Relay {
     folder: PathBuf,
     socket: PathBuf,
     task: tokio::task::JoinHandle<()>,
+    way: Arc<Way>,
+}
+
+/// The servers, and which of them is in use.
+#[derive(Debug)]
+struct Way {
+    hosts: Vec<String>,
+    current: AtomicUsize,
+    /// Moves when the server in use is left: connections to it end.
+    left: watch::Sender<u64>,
 }
 
 impl Relay {
@@ -40,8 +51,27 @@ impl Relay {
         std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o700)).map_err(|e| reported(&folder, e))?;
         let socket = folder.join("sock");
         let listener = UnixListener::bind(&socket).map_err(|e| reported(&socket, e))?;
-        let task = tokio::spawn(serve(listener, Arc::new(hosts)));
-        Ok(Relay { folder, socket, task })
+        let way = Arc::new(Way { hosts, current: AtomicUsize::new(0), left: watch::Sender::new(0) });
+        let task = tokio::spawn(serve(listener, way.clone()));
+        Ok(Relay { folder, socket, task, way })
+    }
+
+    /// The server in use, as `host:port`.
+    pub(crate) fn host(&self) -> &str {
+        self.way.hosts.get(self.way.current.load(Ordering::SeqCst)).map_or("", String::as_str)
+    }
+
+    /// Leaves the server in use, which cannot write: every connection ends, and the next one goes to the next server.
+    /// False where there is no other.
+    pub(crate) fn leave(&self, why: &str) -> bool {
+        let Way { hosts, current, left } = &*self.way;
+        if hosts.len() < 2 {
+            return false;
+        }
+        tracing::warn!("the database server {} is left: {why}", self.host());
+        current.store((current.load(Ordering::SeqCst) + 1) % hosts.len(), Ordering::SeqCst);
+        left.send_modify(|n| *n += 1);
+        true
     }
 
     /// Where it listens.
@@ -63,15 +93,14 @@ fn unique() -> usize {
     NEXT.fetch_add(1, Ordering::SeqCst)
 }
 
-async fn serve(listener: UnixListener, hosts: Arc<Vec<String>>) {
-    let current = Arc::new(AtomicUsize::new(0));
+async fn serve(listener: UnixListener, way: Arc<Way>) {
     loop {
         match listener.accept().await {
             Ok((from, _)) => {
-                let (hosts, current) = (hosts.clone(), current.clone());
+                let way = way.clone();
                 tokio::spawn(async move {
                     // A connection that breaks is found out by the client library.
-                    let _ = pass(from, &hosts, &current).await;
+                    let _ = pass(from, &way).await;
                 });
             }
             Err(e) => {
@@ -82,10 +111,14 @@ async fn serve(listener: UnixListener, hosts: Arc<Vec<String>>) {
     }
 }
 
-async fn pass(mut from: UnixStream, hosts: &[String], current: &AtomicUsize) -> std::io::Result<()> {
-    let mut to = connect(hosts, current).await?;
+async fn pass(mut from: UnixStream, way: &Way) -> std::io::Result<()> {
+    let mut left = way.left.subscribe();
+    let mut to = connect(&way.hosts, &way.current).await?;
     to.set_nodelay(true)?;
-    tokio::io::copy_bidirectional(&mut from, &mut to).await.map(|_| ())
+    tokio::select! {
+        passed = tokio::io::copy_bidirectional(&mut from, &mut to) => passed.map(|_| ()),
+        _ = left.changed() => Ok(()),
+    }
 }
 
 /// Connects to the server in use, or else to the first of the next ones that can be reached, which is in use then.
@@ -160,6 +193,17 @@ mod tests {
             client.read_exact(&mut reported).await.unwrap();
             assert_eq!(&reported, b"pong");
         }
+        assert_eq!(relay.host(), live.local_addr().unwrap().to_string());
+        // A server that cannot write is left, with the connections that it has.
+        let other = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let hosts = vec![live.local_addr().unwrap().to_string(), other.local_addr().unwrap().to_string()];
+        let both = Relay::start(hosts).unwrap();
+        let mut client = UnixStream::connect(both.socket()).await.unwrap();
+        let (_kept, _) = live.accept().await.unwrap();
+        assert!(both.leave("it has no quorum"));
+        assert_eq!(client.read(&mut [0; 4]).await.unwrap(), 0, "its connection ended");
+        let _client = UnixStream::connect(both.socket()).await.unwrap();
+        other.accept().await.unwrap();
         let folder = relay.folder.clone();
         assert_eq!(std::fs::metadata(&folder).unwrap().permissions().mode() & 0o777, 0o700);
         drop(relay);

@@ -8,6 +8,9 @@
 //! box      = XChaCha20-Poly1305 (draft-irtf-cfrg-xchacha) of the secret; its place stands in the associated data
 //! key file = a key a line, 64 hex digits; the first seals, all open
 //! ```
+//!
+//! All nodes of a database have the same keys. The file is read again where it changed, before something is sealed and where
+//! something was sealed by a key that is not known.
 
 use crate::{Result, StoreError};
 use base64::Engine;
@@ -20,6 +23,7 @@ use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::SystemTime;
 
 /// Where secrets stand: with contacts, with rules and their messages.
 pub(crate) const CONTACT: &str = "contact";
@@ -52,6 +56,8 @@ impl Key {
 pub struct Keys {
     file: Option<PathBuf>,
     keys: Arc<RwLock<Vec<Key>>>,
+    /// When the file was changed that was read.
+    read: Arc<RwLock<Option<SystemTime>>>,
 }
 
 impl std::fmt::Debug for Keys {
@@ -76,15 +82,27 @@ impl Keys {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => write(path, &[Key::of(fresh)])?,
             Err(e) => return Err(bad(path, e)),
         }
-        let text = std::fs::read_to_string(path).map_err(|e| bad(path, e))?;
-        let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
-        let keys = lines.map(|line| Some(Key::of(from_hex(line)?))).collect::<Option<Vec<Key>>>();
-        let keys = keys.filter(|keys| !keys.is_empty()).ok_or_else(|| bad(path, "a key is 64 hex digits on a line"))?;
-        Ok(Keys { file: Some(path.to_owned()), keys: Arc::new(RwLock::new(keys)) })
+        let read = changed_at(path);
+        let keys = read_file(path)?;
+        Ok(Keys { file: Some(path.to_owned()), keys: Arc::new(RwLock::new(keys)), read: Arc::new(RwLock::new(read)) })
+    }
+
+    /// Reads the file again where it changed; what was known stays where it cannot be read.
+    fn refresh(&self) {
+        let Some(file) = &self.file else { return };
+        let now = changed_at(file);
+        if now.is_none() || now == *self.read.read() {
+            return;
+        }
+        match read_file(file) {
+            Ok(keys) => (*self.keys.write(), *self.read.write()) = (keys, now),
+            Err(e) => tracing::error!("the keys of secrets are as they were: {e}"),
+        }
     }
 
     /// A secret as it is kept, for its `place`: what is sealed for one opens in no other.
     pub fn seal(&self, place: &str, secret: &str) -> String {
+        self.refresh();
         let keys = self.keys.read();
         let Some(key) = keys.first() else { return secret.to_owned() };
         let nonce: [u8; NONCE] = rand::random();
@@ -100,6 +118,9 @@ impl Keys {
         let Some(sealed) = kept.strip_prefix(PREFIX) else { return Some(kept.to_owned()) };
         let opened = || {
             let (id, text) = sealed.split_once(':')?;
+            if self.keys.read().iter().all(|key| key.id != id) {
+                self.refresh();
+            }
             let key = self.keys.read().iter().find(|key| key.id == id)?.clone();
             let bytes = URL_SAFE_NO_PAD.decode(text).ok()?;
             let (nonce, sealed) = bytes.split_at_checked(NONCE)?;
@@ -153,6 +174,17 @@ impl Keys {
     }
 }
 
+fn changed_at(path: &Path) -> Option<SystemTime> {
+    std::fs::metadata(path).and_then(|meta| meta.modified()).ok()
+}
+
+fn read_file(path: &Path) -> Result<Vec<Key>> {
+    let text = std::fs::read_to_string(path).map_err(|e| bad(path, e))?;
+    let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+    let keys = lines.map(|line| Some(Key::of(from_hex(line)?))).collect::<Option<Vec<Key>>>();
+    keys.filter(|keys| !keys.is_empty()).ok_or_else(|| bad(path, "a key is 64 hex digits on a line"))
+}
+
 fn from_hex(text: &str) -> Option<[u8; 32]> {
     let digits: Option<Vec<u8>> = (text.len() == 64 && text.is_ascii())
         .then(|| (0..32).map(|n| u8::from_str_radix(text.get(n * 2..n * 2 + 2)?, 16).ok()).collect())
@@ -198,6 +230,8 @@ mod tests {
         // What was kept before there was a key is as it is, and is sealed at the next turn.
         assert_eq!(keys.unseal("contact desk", "whsec_0").as_deref(), Some("whsec_0"));
         assert!(!keys.is_current("whsec_0") && keys.is_current(&kept));
+        // Another node of the same file: it has a new key as soon as this one does.
+        let other = Keys::open(&path, [9; 32]).unwrap();
         // A new key: what is kept under the old one opens until it is forgotten; so after a restart.
         keys.begin_rotation([8; 32]).unwrap();
         assert!(!keys.is_current(&kept));
@@ -205,6 +239,8 @@ mod tests {
             assert_eq!(keys.unseal("contact desk", &kept).as_deref(), Some("whsec_1"));
         }
         let anew = keys.seal("contact desk", "whsec_1");
+        assert_eq!(other.unseal("contact desk", &anew).as_deref(), Some("whsec_1"));
+        assert!(keys.is_current(&other.seal("contact desk", "whsec_2")));
         keys.end_rotation().unwrap();
         assert_eq!(keys.unseal("contact desk", &kept), None);
         assert_eq!(Keys::open(&path, [9; 32]).unwrap().unseal("contact desk", &anew).as_deref(), Some("whsec_1"));

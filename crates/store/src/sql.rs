@@ -19,10 +19,21 @@ macro_rules! statements {
 statements! {
     TABLE_BYTES = "SELECT CAST(SUM(FILE_SIZE) AS UNSIGNED) FROM information_schema.INNODB_SYS_TABLESPACES WHERE NAME LIKE CONCAT(DATABASE(), '/', ?)";
     READ_ONLY = "SELECT CAST(@@global.read_only AS SIGNED) <> 0";
-    CLUSTER_STATUS = "SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN ('wsrep_ready', 'wsrep_cluster_status')";
+    CLUSTER_STATUS = "SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN ('wsrep_ready', 'wsrep_cluster_status') UNION ALL SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES WHERE VARIABLE_NAME = 'wsrep_on'";
+    ROW_IMAGE = "SELECT @@binlog_row_image";
+    IDLE_WRITES_END = "SET SESSION idle_write_transaction_timeout = 8";
+    CAUSAL_BEGIN = "SET SESSION wsrep_sync_wait = 1";
+    BARRIER_BEGIN = "START TRANSACTION";
+    CAUSAL_END = "SET SESSION wsrep_sync_wait = 0";
     MAX_PACKET = "SELECT CAST(@@max_allowed_packet AS UNSIGNED)";
     NAME_WEIGHT = "SELECT HEX(WEIGHT_STRING(TRIM(TRAILING ' ' FROM CONVERT(? USING utf8mb4)) COLLATE utf8mb4_general_ci))";
     AUDIT_ADD = "INSERT INTO audit (at_ns, who, token, act, what, before_what, slot, epoch, n, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+    LEASE_TABLE = "CREATE TABLE IF NOT EXISTS migrating (one TINYINT UNSIGNED NOT NULL PRIMARY KEY, holder BINARY(16) NOT NULL, beat BIGINT UNSIGNED NOT NULL DEFAULT 0) ENGINE=InnoDB";
+    LEASE_TAKE = "INSERT IGNORE INTO migrating (one, holder) VALUES (1, ?)";
+    LEASE = "SELECT holder, beat FROM migrating WHERE one = 1";
+    LEASE_RENEW = "UPDATE migrating SET beat = beat + 1 WHERE holder = ?";
+    LEASE_END = "DELETE FROM migrating WHERE holder = ?";
+    LEASE_BREAK = "DELETE FROM migrating WHERE holder = ? AND beat = ?";
     CHAIN_BEGIN = "INSERT IGNORE INTO audit_chain (slot, epoch, n, hash) VALUES (?, ?, 0, ?)";
     CHAIN_HEAD = "SELECT n, hash FROM audit_chain WHERE slot = ? AND epoch = ?";
     CHAIN_HEAD_LOCKED = "SELECT n, hash FROM audit_chain WHERE slot = ? AND epoch = ? FOR UPDATE";
@@ -35,7 +46,7 @@ statements! {
     NODE_ALL_LOCKED = "SELECT slot, name, epoch, beat, alive, version, draining, looked_ms, server FROM node ORDER BY slot FOR UPDATE";
     NODE_PUT = "INSERT INTO node (slot, name, epoch, alive, version) VALUES (?, ?, ?, TRUE, ?) ON DUPLICATE KEY UPDATE name = VALUES(name), epoch = VALUES(epoch), alive = TRUE, draining = FALSE, version = VALUES(version), beat = beat + 1";
     NODE_END = "UPDATE node SET epoch = ?, alive = FALSE WHERE slot = ?";
-    NODE_BEAT = "UPDATE node SET beat = beat + 1, looked_ms = ?, server = @@hostname WHERE slot = ? AND epoch = ?";
+    NODE_BEAT = "UPDATE node SET beat = beat + 1, looked_ms = ?, server = ? WHERE slot = ? AND epoch = ?";
     NODE_DRAIN = "UPDATE node SET draining = ? WHERE name = ? AND alive = TRUE";
     NODE_ADOPT = "UPDATE node SET epoch = epoch + 1, alive = FALSE WHERE slot = ? AND epoch = ? AND beat = ?";
     NODE_READ_PUT = "INSERT INTO node_read (slot, of_slot, of_epoch, n) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE of_epoch = VALUES(of_epoch), n = VALUES(n)";
@@ -67,7 +78,6 @@ statements! {
     CHANGE_LAST = "SELECT slot, epoch, MAX(n) FROM catalogue_change GROUP BY slot, epoch";
     CHANGE_SINCE = "SELECT epoch, n, n_before, added, removed, sealed FROM catalogue_change WHERE slot = ? AND (epoch > ? OR epoch = ? AND n > ?) ORDER BY epoch, n";
     CONFIG_VERSION = "SELECT CAST(COALESCE(SUM(n), 0) AS UNSIGNED) FROM audit_chain";
-    LOOK_CAUSAL = "SET SESSION wsrep_sync_wait = 1";
     LOOK_BEGIN = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY";
     LOOK_END = "COMMIT";
     CHANGE_FORGET = "DELETE FROM catalogue_change WHERE slot = ? AND (epoch < ? OR n < ?) LIMIT 1000";

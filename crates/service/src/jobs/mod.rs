@@ -143,6 +143,11 @@ pub fn start(parts: &Parts, stop: &watch::Receiver<bool>) -> JoinSet<()> {
     });
     jobs.start(CERTIFICATE_EVERY, "certificate", base.clone(), async |base| reload_certificate(&base).await);
     jobs.start(TRAIL_EVERY, "audit trail", base.clone(), async |base| note_trail(&base).await);
+    // Apart from the beats: a server that hangs must not keep its node from leaving it.
+    jobs.start(BEAT_EVERY, "database server", base.clone(), async |base| {
+        base.store.watch_server().await;
+        Ok(())
+    });
     jobs.start(BEAT_EVERY, "beat", health.clone(), async |health| beat(&health).await);
 
     let tick = Duration::from_millis(base.settings.number("rules.tick_ms").max(50));

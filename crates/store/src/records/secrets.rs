@@ -45,6 +45,20 @@ impl Store {
         Ok(done)
     }
 
+    /// How many secrets no key of the file opens.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn secrets_of_other_keys(&self) -> Result<usize> {
+        let mut closed = 0;
+        for (place, list, _) in HELD {
+            for row in sqlx::query(list).fetch_all(&self.pool).await? {
+                closed += usize::from(self.keys.unseal(place, row.try_get(1)?).is_none());
+            }
+        }
+        Ok(closed)
+    }
+
     /// Makes a new key, seals every secret by it, and forgets the key before; how many secrets there were.
     ///
     /// # Errors
