@@ -5,6 +5,7 @@ pub mod galera;
 pub mod hostile;
 pub mod load;
 pub mod overdue;
+pub mod pump;
 pub mod receiver;
 pub mod service;
 pub mod stage;
