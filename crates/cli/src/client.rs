@@ -1,5 +1,6 @@
 //! The client's side of the HTTP interface: where the service is, with what it is asked, and what its problems say.
 
+use crate::addresses::Addresses;
 use crate::commands::profile::Profiles;
 use anyhow::{Context, Result, anyhow, bail};
 use calvex_wire::Problem;
@@ -18,7 +19,7 @@ pub const DEFAULT_URL: &str = "http://127.0.0.1:8437";
 /// Where to ask, and as whom.
 #[derive(Args, Clone, Debug)]
 pub struct Connection {
-    /// Address of the service; else that of the profile, else http://127.0.0.1:8437
+    /// Address of the service, or of several nodes, joined by commas; else that of the profile, else http://127.0.0.1:8437
     #[arg(long, env = "CALVEX_URL", global = true, help_heading = "Service")]
     pub url: Option<String>,
     /// Ask the service kept under this name (`calvex profile`)
@@ -102,10 +103,16 @@ impl Connection {
         Ok((url, token))
     }
 
+    /// The first address, for links.
+    pub fn first(&self) -> Result<String> {
+        Ok(Addresses::of(&self.meant()?.0, 0)?.current().to_owned())
+    }
+
     /// Signs in: by token where there is one, else by name and password.
     pub async fn open(&self) -> Result<Client> {
         let http = http_client(Duration::from_secs(60))?;
-        let (base, token) = self.meant()?;
+        let (named, token) = self.meant()?;
+        let base = ready(&named).await?;
         if let Some(token) = token {
             return Ok(Client { http, base, authorization: (header::AUTHORIZATION, format!("Bearer {token}")) });
         }
@@ -120,14 +127,14 @@ impl Connection {
 
     /// Signs in by name and password, whatever tokens there are: for what a token does not do. With the password.
     pub async fn open_by_name(&self) -> Result<(Client, String)> {
-        let (base, password) = (self.meant()?.0, password(&self.user)?);
+        let (base, password) = (ready(&self.meant()?.0).await?, password(&self.user)?);
         let client = Self::sign_in(http_client(Duration::from_secs(60))?, base, &self.user, password.clone()).await?;
         Ok((client, password))
     }
 
     /// Asks as nobody, where a secret in the body says who it is.
     pub async fn post_as_nobody(&self, path: &str, body: &impl Serialize) -> Result<()> {
-        let base = self.meant()?.0;
+        let base = ready(&self.meant()?.0).await?;
         let request = http_client(Duration::from_secs(60))?.post(format!("{base}{path}")).json(body);
         good(request.send().await.map_err(|e| away(&base, &e))?).await.map(drop)
     }
@@ -141,6 +148,11 @@ impl Connection {
         let cookie = cookie.context("the service gave no session")?.to_owned();
         Ok(Client { http, base, authorization: (header::COOKIE, cookie) })
     }
+}
+
+/// The one of the named addresses that is asked.
+async fn ready(named: &str) -> Result<String> {
+    Addresses::of(named, 0)?.ready().await
 }
 
 fn away(base: &str, e: &reqwest::Error) -> anyhow::Error {

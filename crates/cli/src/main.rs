@@ -1,5 +1,6 @@
 //! The `calvex` binary: the service, its client, and the demo. One file a command.
 
+mod addresses;
 mod client;
 mod commands;
 mod figures;

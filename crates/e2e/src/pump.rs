@@ -49,7 +49,9 @@ struct Sender {
 impl Pump {
     /// Starts so many senders to these nodes; each pauses between two batches.
     pub fn start(nodes: &[Service], senders: u64, pause: Duration) -> Self {
-        let ways: Vec<(String, String)> = nodes.iter().map(|s| (s.url.clone(), s.key.trim().to_owned())).collect();
+        // One key for all: what one node took, another one takes no more from the same sender.
+        let key = nodes.first().map(|s| s.key.trim().to_owned()).unwrap_or_default();
+        let ways: Vec<(String, String)> = nodes.iter().map(|s| (s.url.clone(), key.clone())).collect();
         let (stop, round, account) = (Arc::default(), Arc::default(), Arc::default());
         let mut pump = Pump { stop, round, account, senders: Vec::new() };
         for name in 0..senders {

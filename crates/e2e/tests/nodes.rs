@@ -127,6 +127,26 @@ async fn a_node_that_dies_is_adopted_with_everything_it_acknowledged() -> Result
     first.ok(&["admin", "seal"])?;
     send(&first, 100, 50)?;
     first.kill()?;
+    // Of several addresses the one that answers is asked, and sent to.
+    let both = format!("{},{}", first.url, second.url);
+    let with_both = |args: &[&str], input: &str| -> Result<std::process::Output> {
+        let file = second.dir.join("sent.ndjson");
+        std::fs::write(&file, input)?;
+        let mut command = std::process::Command::new(calvex_e2e::service::binary());
+        command.args(args).env("CALVEX_URL", &both).env("CALVEX_TOKEN", &second.token).env("CALVEX_KEY", &second.key);
+        Ok(command.stdin(std::fs::File::open(&file)?).output()?)
+    };
+    for n in 0..3 {
+        let sent = with_both(&["send", "--quiet"], &format!("{{\"msg\":\"by the other {n}\"}}\n"))?;
+        anyhow::ensure!(sent.status.success(), "{}", String::from_utf8_lossy(&sent.stderr));
+    }
+    let state = second.dir.join("ship");
+    let shipped = with_both(&["ship", "--once", "--state", &state.to_string_lossy(), "-"], "shipped to the other\n")?;
+    anyhow::ensure!(shipped.status.success(), "{}", String::from_utf8_lossy(&shipped.stderr));
+    let found = with_both(&["search", "--json", "other"], "")?;
+    assert_eq!(String::from_utf8_lossy(&found.stdout).lines().count(), 4, "{found:?}");
+    let linked = with_both(&["search", "--link", "other"], "")?;
+    assert!(!String::from_utf8_lossy(&linked.stdout).contains(','), "{linked:?}");
     // What it acknowledged is found at once, also before it is adopted.
     wait_for("what the dead one left", || Ok((doors(&second)? == (0..150).collect::<Vec<i64>>()).then_some(())))?;
     wait_for("its adoption", || {

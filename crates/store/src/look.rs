@@ -140,11 +140,7 @@ async fn look_on(
         let rows = sqlx::query(sql::CHUNK_ALL).fetch_all(&mut *connection).await?;
         look.catalogue = Some(rows.iter().map(crate::catalogue::chunk_of).collect::<Result<_>>()?);
         look.up_to = ReadUpTo::default();
-        for row in sqlx::query(sql::CHANGE_LAST).fetch_all(&mut *connection).await? {
-            let (slot, epoch, n) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
-            let newest = look.up_to.changes.entry(slot).or_default();
-            *newest = (*newest).max((epoch, n));
-        }
+        look.up_to.changes = newest_changes(connection).await?;
     }
     journal_rows(connection, own, known, &mut look).await?;
     connection.execute(sql::LOOK_END).await?;
@@ -154,12 +150,26 @@ async fn look_on(
     Ok(look)
 }
 
+/// The newest change of each slot: its epoch and number.
+async fn newest_changes(connection: &mut MySqlConnection) -> Result<BTreeMap<u16, (u32, u64)>> {
+    let mut newest: BTreeMap<u16, (u32, u64)> = BTreeMap::new();
+    for row in sqlx::query(sql::CHANGE_LAST).fetch_all(connection).await? {
+        let (slot, epoch, n) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
+        let known = newest.entry(slot).or_default();
+        *known = (*known).max((epoch, n));
+    }
+    Ok(newest)
+}
+
 /// Reads the changes of others; false where some are missing.
 async fn changes(connection: &mut MySqlConnection, claim: &Claim, known: &ReadUpTo, look: &mut Look) -> Result<bool> {
     look.up_to.changes.clone_from(&known.changes);
     let mut named = BTreeSet::new();
-    for slot in look.nodes.iter().map(|n| n.slot).filter(|slot| *slot != claim.slot) {
+    for (slot, newest) in newest_changes(connection).await?.into_iter().filter(|(slot, _)| *slot != claim.slot) {
         let (first_epoch, first_n) = known.changes.get(&slot).copied().unwrap_or_default();
+        if newest == (first_epoch, first_n) {
+            continue;
+        }
         let since = sqlx::query(sql::CHANGE_SINCE).bind(slot).bind(first_epoch).bind(first_epoch).bind(first_n);
         let (mut epoch, mut n) = (first_epoch, first_n);
         for row in since.fetch_all(&mut *connection).await? {

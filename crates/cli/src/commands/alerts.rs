@@ -71,7 +71,7 @@ impl Alerts {
             None => {}
         }
         if self.link.link {
-            output::line(&address(&self.connection.meant()?.0, "alerts", &[]))?;
+            output::line(&address(&self.connection.first()?, "alerts", &[]))?;
             return Ok(Ended::Well);
         }
         let client = self.connection.open().await?;

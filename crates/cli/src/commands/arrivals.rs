@@ -37,7 +37,7 @@ impl Arrivals {
         if self.link.link {
             let back = format!("{}h", self.back);
             let parameters = [("service", self.service.as_deref()), ("back", Some(back.as_str()))];
-            output::line(&address(&self.connection.meant()?.0, "intake", &parameters))?;
+            output::line(&address(&self.connection.first()?, "intake", &parameters))?;
             return Ok(Ended::Well);
         }
         let client = self.connection.open().await?;

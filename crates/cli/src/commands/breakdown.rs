@@ -42,7 +42,7 @@ pub struct Breakdown {
 impl Breakdown {
     pub async fn run(self) -> Result<Ended> {
         if self.link.link {
-            let base = self.connection.meant()?.0;
+            let base = self.connection.first()?;
             let field = self.fields.first().map_or("", String::as_str);
             let (from, to) = (self.range.from.as_deref(), self.range.to.as_deref());
             let parameters = [("q", Some(self.query.as_str())), ("from", from), ("to", to)];

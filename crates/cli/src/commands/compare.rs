@@ -65,7 +65,7 @@ impl Compare {
                 ("earlier", self.earlier.as_deref()),
                 ("whole", self.whole_traces.then_some("1")),
             ];
-            output::line(&address(&self.connection.meant()?.0, "compare", &parameters))?;
+            output::line(&address(&self.connection.first()?, "compare", &parameters))?;
             return Ok(Ended::Well);
         }
         let zone = self.zone.zone();

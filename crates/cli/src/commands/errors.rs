@@ -69,7 +69,7 @@ impl Errors {
         if self.link.link {
             let (from, to) = (self.range.from.as_deref(), self.range.to.as_deref());
             let parameters = [("q", Some(query.as_str())), ("from", from), ("to", to), ("view", Some("errors"))];
-            output::line(&address(&self.connection.meant()?.0, "search", &parameters))?;
+            output::line(&address(&self.connection.first()?, "search", &parameters))?;
             return Ok(Ended::Well);
         }
         let zone = self.zone.zone();

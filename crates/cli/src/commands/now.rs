@@ -26,7 +26,7 @@ pub struct Now {
 impl Now {
     pub async fn run(self) -> Result<Ended> {
         if self.link.link {
-            output::line(&address(&self.connection.meant()?.0, "now", &[]))?;
+            output::line(&address(&self.connection.first()?, "now", &[]))?;
             return Ok(Ended::Well);
         }
         let now: NowAnswer = self.connection.open().await?.get("/api/now").await?;

@@ -35,7 +35,7 @@ impl Probe {
                 answer.map(|a| !a.events.is_empty()).map_err(|e| format!("{e:#}"))
             }
         };
-        let reported = probe(&ways, &self.connection.meant()?.0, &key, now_ns, find).await;
+        let reported = probe(&ways, &self.connection.first()?, &key, now_ns, find).await;
         let failed = reported.iter().filter(|t| t.wrong.is_some()).count();
         if self.form.is_json() {
             output::ndjson(&reported)?;

@@ -67,7 +67,7 @@ impl Search {
             let (from, to) = (self.range.from.as_deref(), self.range.to.as_deref());
             let parameters = [("q", Some(query.as_str())), ("from", from), ("to", to)];
             let list = [("order", order), ("columns", Some(columns.as_str()))];
-            output::line(&address(&self.connection.meant()?.0, "search", &[&parameters[..], &list].concat()))?;
+            output::line(&address(&self.connection.first()?, "search", &[&parameters[..], &list].concat()))?;
             return Ok(Ended::Well);
         }
         let client = self.connection.open().await?;

@@ -1,6 +1,7 @@
 //! `calvex send`: NDJSON from files or standard input, in batches that are stored once however often they are sent.
 
 use crate::Ended;
+use crate::addresses::Addresses;
 use crate::client::{DEFAULT_URL, http_client, root_cause};
 use crate::options::{Form, duration_s};
 use anyhow::{Context, Result, anyhow, bail};
@@ -30,7 +31,7 @@ const MAX_TOLD: usize = 20;
 pub struct Send {
     /// Files to send; standard input if none, or for `-`
     files: Vec<PathBuf>,
-    /// Address of the service
+    /// Address of the service, or of several nodes, joined by commas: the next is tried where one does not take a batch
     #[arg(long, env = "CALVEX_URL", default_value = DEFAULT_URL)]
     url: String,
     /// Key for sending [env: CALVEX_KEY]
@@ -85,16 +86,16 @@ impl Send {
         let (queue, batches) = mpsc::channel::<Batch>(usize::from(self.parallel));
         let batches = Arc::new(Mutex::new(batches));
         let http = http_client(Duration::from_secs(60))?;
-        let url = format!("{}/v1/events", self.url.trim_end_matches('/'));
+        let to = Arc::new(Addresses::of(&self.url, rand::random())?);
         let mut workers = tokio::task::JoinSet::new();
         for _ in 0..self.parallel {
-            let (batches, totals, http, url, key) =
-                (batches.clone(), totals.clone(), http.clone(), url.clone(), key.clone());
+            let (batches, totals, http, to, key) =
+                (batches.clone(), totals.clone(), http.clone(), to.clone(), key.clone());
             let patience = Duration::from_secs(self.give_up);
             workers.spawn(async move {
                 loop {
                     let Some(batch) = batches.lock().await.recv().await else { return Ok::<(), anyhow::Error>(()) };
-                    deliver(&http, &url, &key, batch, &totals, patience).await?;
+                    deliver(&http, &to, &key, batch, &totals, patience).await?;
                 }
             });
         }
@@ -190,7 +191,7 @@ async fn batch_lines(
 /// Sends one batch until it is stored, refused for good, or patience ends. Every try carries the same idempotency key.
 async fn deliver(
     http: &reqwest::Client,
-    url: &str,
+    to: &Addresses,
     key: &str,
     batch: Batch,
     totals: &Totals,
@@ -200,9 +201,11 @@ async fn deliver(
     let body = zstd::bulk::compress(&batch.body, 1)?;
     let until = tokio::time::Instant::now() + patience;
     let mut backoff = Backoff::new(Duration::from_millis(200), MAX_PAUSE);
+    let mut left = 0;
     loop {
+        let address = to.current().to_owned();
         let request = http
-            .post(url)
+            .post(format!("{address}/v1/events"))
             .header(header::AUTHORIZATION, format!("Bearer {key}"))
             .header(header::CONTENT_TYPE, "application/x-ndjson")
             .header(header::CONTENT_ENCODING, "zstd")
@@ -230,6 +233,12 @@ async fn deliver(
             bail!("gave up on lines from {} of {}: {why}", batch.first_line, batch.source);
         }
         totals.bar.set_message(format!("(trying again: {why})"));
+        to.leave(&address);
+        left += 1;
+        if left % to.len() != 0 {
+            // Another node may take it at once; only where none does is there a pause.
+            continue;
+        }
         tokio::time::sleep(backoff.pause_apart(rand::random(), wait.unwrap_or_default())).await;
     }
 }

@@ -44,7 +44,7 @@ impl Shapes {
             bail!("`calvex shapes` takes a filter alone; give the range with --from and --to");
         }
         if self.link.link {
-            let base = self.connection.meant()?.0;
+            let base = self.connection.first()?;
             let (from, to) = (self.range.from.as_deref(), self.range.to.as_deref());
             let parameters = [("q", Some(query.as_str())), ("from", from), ("to", to), ("view", Some("shapes"))];
             output::line(&address(&base, "search", &parameters))?;

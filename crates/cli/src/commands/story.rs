@@ -46,7 +46,7 @@ impl Story {
             text.clear();
             std::io::stdin().take(MAX_PASTED).read_to_string(&mut text).context("cannot read standard input")?;
         }
-        let base = self.connection.meant()?.0;
+        let base = self.connection.first()?;
         let page = |id: &str| address(&base, &format!("story/{}", segment(id)), &[]);
         // One word is an id; anything else is looked through for ids.
         let word = text.trim();

@@ -32,7 +32,7 @@ impl Tail {
     pub async fn run(self) -> Result<Ended> {
         if self.link.link {
             let query = self.query.join(" ");
-            output::line(&address(&self.connection.meant()?.0, "tail", &[("q", Some(&query))]))?;
+            output::line(&address(&self.connection.first()?, "tail", &[("q", Some(&query))]))?;
             return Ok(Ended::Well);
         }
         let client = self.connection.open().await?;

@@ -15,6 +15,8 @@ use std::time::{Duration, Instant};
 
 /// Settings are read again this often at most, however often they change.
 const RELOAD_EVERY: Duration = Duration::from_millis(400);
+/// How far this node has read is noted this often at most: it only lets segments go that nobody reads.
+const NOTE_EVERY: Duration = Duration::from_secs(1);
 
 /// Where this node's looks have come to.
 #[derive(Default)]
@@ -25,7 +27,8 @@ pub struct Following {
     adopted: HashSet<(u16, u32)>,
     /// None where the next look is to read everything.
     up_to: Option<ReadUpTo>,
-    noted: Option<ReadUpTo>,
+    /// Up to where others know that this node has read, and when it noted that.
+    noted: Option<(ReadUpTo, Instant)>,
     beats: Beats,
     config: Option<(u64, Instant)>,
     /// What settings were read last for: how long each lane keeps its events.
@@ -124,12 +127,11 @@ pub async fn turn(upkeep: &Arc<Upkeep>, auth: &Auth, admitted: &Admitted) -> Res
         }
     }
     nodes.settle_duties(store, claim, &look.duties).await?;
-    let changes = |up_to: &ReadUpTo| up_to.changes.clone();
-    if following.noted.as_ref().map(changes) != following.up_to.as_ref().map(changes)
-        && let Some(up_to) = &following.up_to
-    {
+    let Some(up_to) = &following.up_to else { return Ok(()) };
+    let noted = |(noted, at): &(ReadUpTo, Instant)| noted.changes == up_to.changes || at.elapsed() < NOTE_EVERY;
+    if !following.noted.as_ref().is_some_and(noted) {
         store.note_read(claim, up_to).await?;
-        following.noted = Some(up_to.clone());
+        following.noted = Some((up_to.clone(), Instant::now()));
     }
     Ok(())
 }

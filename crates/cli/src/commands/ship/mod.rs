@@ -11,6 +11,7 @@ mod spool;
 
 use super::pattern::read_patterns;
 use super::send::key_or_env;
+use crate::addresses::Addresses;
 use crate::client::{DEFAULT_URL, http_client, root_cause};
 use crate::commands::serve::asked_to_stop;
 use crate::{Ended, options};
@@ -43,7 +44,7 @@ pub struct Ship {
     /// Files, patterns (`/var/log/slots/*.log`) or folders; `-` for standard input
     #[arg(required = true)]
     from: Vec<String>,
-    /// Address of the service
+    /// Address of the service, or of several nodes, joined by commas: the next is tried where one does not take a batch
     #[arg(long, env = "CALVEX_URL", default_value = DEFAULT_URL)]
     url: String,
     /// Key for sending [env: CALVEX_KEY]
@@ -81,7 +82,7 @@ pub struct Ship {
 /// Counts and the way to the service.
 struct Shipper {
     http: reqwest::Client,
-    url: String,
+    to: Addresses,
     key: String,
     form: Form,
     positions: Positions,
@@ -125,7 +126,7 @@ impl Ship {
         named.extend(spool.as_ref().map(Spool::pattern));
         let mut shipper = Shipper {
             http: http_client(Duration::from_secs(60))?,
-            url: format!("{}/v1/events", self.url.trim_end_matches('/')),
+            to: Addresses::of(&self.url, rand::random())?,
             key,
             form: Form { set, join: self.join(), patterns: read_patterns(&self.patterns)? },
             positions,
@@ -278,11 +279,13 @@ impl Shipper {
         let body = zstd::bulk::compress(&body, 1)?;
         let mut reported = false;
         let mut backoff = Backoff::new(PAUSES.0, PAUSES.1);
+        let mut left = 0;
         loop {
             let mut asked_pause = Duration::ZERO;
+            let address = self.to.current().to_owned();
             let request = self
                 .http
-                .post(&self.url)
+                .post(format!("{address}/v1/events"))
                 .header(header::AUTHORIZATION, format!("Bearer {}", self.key))
                 .header(header::CONTENT_TYPE, "application/x-ndjson")
                 .header(header::CONTENT_ENCODING, "zstd")
@@ -314,10 +317,16 @@ impl Shipper {
                 Err(e) => root_cause(&e),
             };
             if !reported {
-                eprintln!("calvex ship: {}: {why}; trying until it answers", self.url);
+                eprintln!("calvex ship: {address}: {why}; trying until it answers");
                 reported = true;
             }
             self.bar.set_message("(trying again)");
+            self.to.leave(&address);
+            left += 1;
+            if left % self.to.len() != 0 {
+                // Another node may take it at once; only where none does is there a pause.
+                continue;
+            }
             tokio::time::sleep(backoff.pause_apart(rand::random(), asked_pause)).await;
         }
     }

@@ -10,6 +10,7 @@ mod export;
 mod growth;
 mod hostile;
 mod intake;
+mod nodes;
 mod parts;
 mod plain;
 mod questions;
@@ -84,7 +85,7 @@ fn start_with(more: &[(&str, &str)]) -> Result<Service> {
 async fn main() -> Result<()> {
     // reqwest wants a TLS provider chosen, also for plain HTTP.
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let usage = "usage: ./run bench [100000 to 100000000] [growth, ways, steps, console, causes, rules, parts, export or hostile]";
+    let usage = "usage: ./run bench [100000 to 100000000] [growth, ways, steps, console, causes, rules, parts, nodes, export or hostile]";
     let events: usize = match std::env::args().nth(1) {
         Some(n) => n.parse().ok().filter(|n| (100_000..=100_000_000).contains(n)).context(usage)?,
         None => 1_000_000,
@@ -93,6 +94,7 @@ async fn main() -> Result<()> {
         None => {}
         Some("growth") => return growth::grow(events).await,
         Some("parts") => return parts::parts(events).await,
+        Some("nodes") => return nodes::nodes(events).await,
         Some("rules") => return rules::rules(events).await,
         Some("causes") => return causes::causes(events).await,
         Some("console") => return console::console(events).await,
