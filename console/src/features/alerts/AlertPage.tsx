@@ -306,7 +306,7 @@ export default function AlertPage() {
         </div>
       </Columns>
       <Muted>
-        same in the terminal: <Mono>calvex alerts show {alert.id}</Mono>
+        The same in the terminal: <Mono>calvex alerts show {alert.id}</Mono>
       </Muted>
     </Page>
   );

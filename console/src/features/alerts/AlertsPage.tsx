@@ -133,7 +133,7 @@ export default function AlertsPage() {
         </div>
       )}
       <Muted>
-        same in the terminal: <Mono>calvex alerts</Mono>
+        The same in the terminal: <Mono>calvex alerts</Mono>
       </Muted>
     </Page>
   );

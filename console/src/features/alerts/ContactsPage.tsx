@@ -112,7 +112,7 @@ export default function ContactsPage() {
         {messages.data && <Tries messages={messages.data} />}
       </Latest>
       <Muted>
-        same in the terminal: <Mono>calvex contact list</Mono>, <Mono>calvex contact messages</Mono>
+        The same in the terminal: <Mono>calvex contact list</Mono>, <Mono>calvex contact messages</Mono>
       </Muted>
     </Page>
   );

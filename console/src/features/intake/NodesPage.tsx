@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import styled from "styled-components";
 import { api } from "../../api/client";
 import { useMe } from "../../app/session";
 import { Mono, Muted, Problem, Quiet } from "../../ui/controls";
@@ -7,6 +8,10 @@ import { Table } from "../../ui/table";
 import { useChange } from "../../ui/change";
 import { Places } from "./Places";
 import { isWrong, stateOf, versionsApart } from "./nodes.model";
+
+const Wrong = styled.span`
+  color: ${(p) => p.theme.severity.error};
+`;
 
 /** The nodes of the database: which live, what each does for all, and whether it keeps up with the others. */
 export default function NodesPage() {
@@ -64,7 +69,7 @@ export default function NodesPage() {
                   <td>
                     {n.name} {n.answers && <Muted>answers you</Muted>}
                   </td>
-                  <td className="short">{isWrong(n) ? <Problem>{stateOf(n)}</Problem> : stateOf(n)}</td>
+                  <td className="short">{isWrong(n) ? <Wrong>{stateOf(n)}</Wrong> : stateOf(n)}</td>
                   <td>{n.duties.join(", ")}</td>
                   <td className="number short">{n.alive && others && `${n.looked_ms} ms ago`}</td>
                   <td>

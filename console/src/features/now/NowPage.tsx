@@ -79,7 +79,7 @@ export default function NowPage() {
         </Columns>
       )}
       <Muted>
-        same in the terminal: <Mono>calvex now</Mono>
+        The same in the terminal: <Mono>calvex now</Mono>
       </Muted>
     </Page>
   );

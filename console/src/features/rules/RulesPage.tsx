@@ -135,7 +135,7 @@ export default function RulesPage() {
         </div>
       )}
       <Muted>
-        same in the terminal: <Mono>calvex rule list</Mono>
+        The same in the terminal: <Mono>calvex rule list</Mono>
       </Muted>
     </Page>
   );

@@ -149,7 +149,7 @@ export function Measured({ state, change, asked }: { state: SearchState; change:
                   </Quiet>
                 ))}
               <span>
-                same in the terminal: calvex search {shellQuoted(state.query)} --from {state.from} --to {state.to}
+                The same in the terminal: calvex search {shellQuoted(state.query)} --from {state.from} --to {state.to}
               </span>
             </Facts>
             {losses.map((loss) => (

@@ -87,6 +87,9 @@ async fn main() -> Result<()> {
     browser.saying("[aria-label=Keys] td", "sorter-prod").await?;
     browser.saying("button", "limits").await?.click().await?;
     shoot("intake-keys.png").await?;
+    browser.page.goto(format!("{url}/intake/nodes")).await?;
+    browser.saying("[aria-label=Nodes] td", "merging").await?;
+    shoot("intake-nodes.png").await?;
     browser.page.goto(format!("{url}/people/grants?lane=main")).await?;
     browser.saying("table[aria-label='Who can read main'] td", "noor").await?;
     shoot("people-grants.png").await?;
