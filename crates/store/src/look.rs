@@ -103,12 +103,13 @@ impl Store {
         Ok(least)
     }
 
-    /// The number of the newest work of this claim: what it changed so far stands under it or a lower one.
+    /// The number of the newest change of this claim: what it changed so far stands under it or a lower one.
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn work_done(&self, claim: &Claim) -> Result<u64> {
-        let n = sqlx::query_scalar(sql::FENCE_N).bind(claim.slot).bind(claim.epoch).fetch_optional(&self.pool).await?;
+    pub async fn newest_change(&self, claim: &Claim) -> Result<u64> {
+        let n: Option<u64> =
+            sqlx::query_scalar(sql::CHANGE_NEWEST).bind(claim.slot).bind(claim.epoch).fetch_one(&self.pool).await?;
         Ok(n.unwrap_or(0))
     }
 }

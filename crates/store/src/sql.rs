@@ -70,11 +70,11 @@ statements! {
     OWNER_ADOPT_OF = "UPDATE journal_owner SET owner_slot = ?, owner_epoch = ?, uses = uses + 1 WHERE owner_slot = ?";
     OWNER_EVERY = "SELECT slot, epoch, owner_slot, owner_epoch FROM journal_owner ORDER BY slot, epoch";
     FENCE_JOURNALS = "SELECT slot, epoch, n FROM fence WHERE purpose = 'journal'";
-    FENCE_N = "SELECT n FROM fence WHERE slot = ? AND purpose = 'work' AND epoch = ?";
     OWNER_USE = "UPDATE journal_owner SET uses = uses + 1 WHERE slot = ? AND epoch = ? AND owner_slot = ? AND owner_epoch = ?";
     OWNER_FORGET = "DELETE FROM journal_owner WHERE slot = ? AND epoch = ? AND owner_slot = ? AND owner_epoch = ?";
     OWNER_ALL = "SELECT slot, epoch FROM journal_owner WHERE owner_slot = ? AND owner_epoch = ?";
     CHANGE_ADD = "INSERT INTO catalogue_change (slot, epoch, n, n_before, added, removed, sealed) SELECT ?, ?, ?, COALESCE(MAX(n), 0), ?, ?, ? FROM catalogue_change WHERE slot = ? AND epoch = ?";
+    CHANGE_NEWEST = "SELECT MAX(n) FROM catalogue_change WHERE slot = ? AND epoch = ?";
     CHANGE_LAST = "SELECT slot, epoch, MAX(n) FROM catalogue_change GROUP BY slot, epoch";
     CHANGE_SINCE = "SELECT epoch, n, n_before, added, removed, sealed FROM catalogue_change WHERE slot = ? AND (epoch > ? OR epoch = ? AND n > ?) ORDER BY epoch, n";
     CONFIG_VERSION = "SELECT CAST(COALESCE(SUM(n), 0) AS UNSIGNED) FROM audit_chain";

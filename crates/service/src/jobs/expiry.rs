@@ -84,9 +84,9 @@ async fn wait_for_others(upkeep: &Upkeep) -> Result<()> {
     if nodes.is_alone() {
         return Ok(());
     }
-    let work = store.work_done(claim).await?;
+    let change = store.newest_change(claim).await?;
     for _ in 0..READ_TRIES {
-        if store.read_by_all(claim).await? >= work {
+        if store.read_by_all(claim).await? >= change {
             return Ok(());
         }
         tokio::time::sleep(crate::nodes::LOOK_EVERY).await;

@@ -101,8 +101,9 @@ async fn merge(upkeep: &Arc<Upkeep>, key: HeadKey, replaces: &[ChunkMeta]) -> Re
     }
     merged?;
     upkeep.cache.filters.keep(&built);
-    let work = upkeep.base.store.work_done(&upkeep.base.claim).await.unwrap_or(u64::MAX);
-    upkeep.view.finish_merge(replaces, &rows, work);
+    // Where it cannot be read, a restart sweeps what was replaced.
+    let change = upkeep.base.store.newest_change(&upkeep.base.claim).await.unwrap_or(u64::MAX);
+    upkeep.view.finish_merge(replaces, &rows, change);
     upkeep.base.metrics.merges.inc_by(rows.len() as u64);
     Ok(())
 }

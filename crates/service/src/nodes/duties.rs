@@ -7,6 +7,7 @@ use calvex_store::{Claim, DutyOwner, Store};
 use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use tokio::sync::{OwnedRwLockReadGuard, RwLock};
 
@@ -48,16 +49,24 @@ pub struct Doing {
     _held: Option<OwnedRwLockReadGuard<Option<u64>>>,
 }
 
-/// The duties of this node: the term of each that it has.
+/// The term of a duty, while this node has it; held for reading by each turn of it.
+#[derive(Default)]
+struct Term {
+    is: Arc<RwLock<Option<u64>>>,
+    /// No turn begins any more: it is to be given up.
+    ending: AtomicBool,
+}
+
+/// The duties of this node.
 #[derive(Default)]
 pub(super) struct Held {
-    of: Mutex<HashMap<Duty, Arc<RwLock<Option<u64>>>>>,
+    of: Mutex<HashMap<Duty, Arc<Term>>>,
     free_since: Mutex<HashMap<Duty, Instant>>,
     terms: Mutex<u64>,
 }
 
 impl Held {
-    fn cell(&self, duty: Duty) -> Arc<RwLock<Option<u64>>> {
+    fn term(&self, duty: Duty) -> Arc<Term> {
         self.of.lock().entry(duty).or_default().clone()
     }
 
@@ -65,7 +74,8 @@ impl Held {
         if alone {
             return Some(Doing { term: 0, _held: None });
         }
-        let held = self.cell(duty).try_read_owned().ok()?;
+        let term = self.term(duty);
+        let held = term.is.clone().try_read_owned().ok().filter(|_| !term.ending.load(Ordering::SeqCst))?;
         let term = (*held)?;
         Some(Doing { term, _held: Some(held) })
     }
@@ -80,18 +90,20 @@ impl Held {
         None
     }
 
-    async fn set(&self, duty: Duty, has: bool) {
-        let cell = self.cell(duty);
-        if cell.read().await.is_some() == has {
-            return;
+    /// Has turns of a duty begin from now on, or none. False where a turn is under way and must end first: nothing waits
+    /// for it here, since it may wait for a look itself.
+    fn set(&self, duty: Duty, has: bool) -> bool {
+        let term = self.term(duty);
+        term.ending.store(!has, Ordering::SeqCst);
+        let Ok(mut is) = term.is.try_write() else { return has };
+        if is.is_some() != has {
+            *is = has.then(|| {
+                let mut terms = self.terms.lock();
+                *terms += 1;
+                *terms
+            });
         }
-        let term = has.then(|| {
-            let mut terms = self.terms.lock();
-            *terms += 1;
-            *terms
-        });
-        // Waits for a turn that is under way.
-        *cell.write().await = term;
+        true
     }
 }
 
@@ -109,9 +121,11 @@ impl Nodes {
             let has = owner(duty).is_some_and(is_own);
             let free_for = self.held.free_for(duty, owner(duty).is_none());
             if draining && has {
-                self.held.set(duty, false).await;
-                store.give_up_duty(claim, duty.name()).await?;
-                tracing::info!(duty = duty.name(), "a duty is given up");
+                // Where a turn is under way, at a later look.
+                if self.held.set(duty, false) {
+                    store.give_up_duty(claim, duty.name()).await?;
+                    tracing::info!(duty = duty.name(), "a duty is given up");
+                }
                 continue;
             }
             let take = free_for.is_some_and(|free| free >= HESITATION * many) && !draining;
@@ -120,7 +134,7 @@ impl Nodes {
                 many += 1;
                 tracing::info!(duty = duty.name(), "a duty is taken");
             }
-            self.held.set(duty, has || took).await;
+            self.held.set(duty, has || took);
         }
         Ok(())
     }
@@ -130,24 +144,22 @@ impl Nodes {
 mod tests {
     use super::*;
 
-    #[tokio::test]
-    async fn a_duty_is_given_up_once_its_turn_is_over() {
-        let held = Arc::new(Held::default());
+    #[test]
+    fn a_duty_is_given_up_once_its_turn_is_over() {
+        let held = Held::default();
         assert!(held.doing(Duty::Rules, false).is_none() && held.doing(Duty::Rules, true).is_some());
-        held.set(Duty::Rules, true).await;
+        assert!(held.set(Duty::Rules, true));
         let turn = held.doing(Duty::Rules, false).unwrap();
         assert!(held.doing(Duty::Messages, false).is_none(), "another one is not held");
-        let giving_up = tokio::spawn({
-            let held = held.clone();
-            async move { held.set(Duty::Rules, false).await }
-        });
-        tokio::task::yield_now().await;
-        assert!(!giving_up.is_finished(), "a turn is under way");
+        assert!(held.set(Duty::Rules, true), "it has it, also while a turn is under way");
+        assert!(held.doing(Duty::Rules, false).is_some(), "turns of two jobs of one duty go side by side");
+        assert!(!held.set(Duty::Rules, false), "a turn is under way");
+        assert!(held.doing(Duty::Rules, false).is_none(), "and no other begins");
         let first = turn.term;
         drop(turn);
-        giving_up.await.unwrap();
+        assert!(held.set(Duty::Rules, false));
         assert!(held.doing(Duty::Rules, false).is_none());
-        held.set(Duty::Rules, true).await;
+        assert!(held.set(Duty::Rules, true));
         assert_ne!(held.doing(Duty::Rules, false).unwrap().term, first, "what was remembered is old");
     }
 }

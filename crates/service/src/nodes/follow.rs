@@ -114,7 +114,18 @@ async fn look_once(
 /// Where the database fails; the rest is done at the next turn.
 pub async fn turn(upkeep: &Arc<Upkeep>, auth: &Auth, admitted: &Admitted) -> Result<()> {
     let mut following = upkeep.following.lock().await;
-    let following = &mut *following;
+    let look = look_and_adopt(upkeep, auth, admitted, &mut following).await?;
+    drop(following);
+    let Base { store, claim, nodes, .. } = &*upkeep.base;
+    nodes.settle_duties(store, claim, &look.duties).await
+}
+
+async fn look_and_adopt(
+    upkeep: &Arc<Upkeep>,
+    auth: &Auth,
+    admitted: &Admitted,
+    following: &mut Following,
+) -> Result<Look> {
     let look = look_once(upkeep, admitted, following, false).await?;
     let Base { store, claim, nodes, .. } = &*upkeep.base;
     reload(upkeep, auth, following, look.config_version).await?;
@@ -126,14 +137,13 @@ pub async fn turn(upkeep: &Arc<Upkeep>, auth: &Auth, admitted: &Admitted) -> Res
             adopt(upkeep, following, node).await?;
         }
     }
-    nodes.settle_duties(store, claim, &look.duties).await?;
-    let Some(up_to) = &following.up_to else { return Ok(()) };
+    let Some(up_to) = &following.up_to else { return Ok(look) };
     let noted = |(noted, at): &(ReadUpTo, Instant)| noted.changes == up_to.changes || at.elapsed() < NOTE_EVERY;
     if !following.noted.as_ref().is_some_and(noted) {
         store.note_read(claim, up_to).await?;
         following.noted = Some((up_to.clone(), Instant::now()));
     }
-    Ok(())
+    Ok(look)
 }
 
 /// Reads settings again where anything was recorded since.

@@ -31,7 +31,7 @@ pub struct Head {
 /// A chunk that is no longer in the catalogue, for searches that began before.
 struct Retired {
     chunk: ChunkMeta,
-    /// This node merged it, and removes its segments; and the work after which it was gone.
+    /// This node merged it, by this change of its, and removes its segments.
     own: Option<u64>,
     /// Since when no search begins with it on any node; none while another node may not have read that it went.
     since_ns: Option<i64>,
@@ -213,21 +213,21 @@ impl View {
         }
     }
 
-    /// Puts merged chunks in the place of those they were made of, by this work of this node.
-    pub fn finish_merge(&self, replaced: &[ChunkMeta], chunks: &[ChunkMeta], work: u64) {
+    /// Puts merged chunks in the place of those they were made of, by this change of this node.
+    pub fn finish_merge(&self, replaced: &[ChunkMeta], chunks: &[ChunkMeta], change: u64) {
         let mut inner = self.inner.write();
         for old in replaced {
             if let Some(chunk) = inner.chunks.remove(&old.id) {
-                inner.retired.insert(old.id, Retired { chunk, own: Some(work), since_ns: None });
+                inner.retired.insert(old.id, Retired { chunk, own: Some(change), since_ns: None });
             }
         }
         inner.chunks.extend(chunks.iter().map(|c| (c.id, c.clone())));
     }
 
-    /// Takes note that every node has read up to this work of this one.
-    pub fn note_read_by_all(&self, work: u64, now_ns: i64) {
+    /// Takes note that every node has read up to this change of this one.
+    pub fn note_read_by_all(&self, change: u64, now_ns: i64) {
         for retired in self.inner.write().retired.values_mut() {
-            if retired.since_ns.is_none() && retired.own.is_none_or(|own| own <= work) {
+            if retired.since_ns.is_none() && retired.own.is_none_or(|own| own <= change) {
                 retired.since_ns = Some(now_ns);
             }
         }
