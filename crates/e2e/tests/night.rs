@@ -238,6 +238,7 @@ async fn an_expired_bucket_is_dropped_and_a_live_one_is_not() -> Result<()> {
             format!("RENAME TABLE parts_{day} TO parts_{due}"),
             format!("UPDATE chunk SET bucket = {due} WHERE bucket = {day}"),
             format!("UPDATE bucket SET day = {due} WHERE day = {day}"),
+            format!("UPDATE bucket_use SET day = {due} WHERE day = {day}"),
         ] {
             sqlx::query(sqlx::AssertSqlSafe(statement)).execute(&pool).await?;
         }
