@@ -4,129 +4,38 @@
  */
 
 export interface paths {
-    "/api/alerts": {
+    "/api/login": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Alerts, the latest first */
-        get: {
+        get?: never;
+        put?: never;
+        /** Sign in by name and password; answers a session cookie */
+        post: {
             parameters: {
                 query?: never;
                 header?: never;
                 path?: never;
                 cookie?: never;
             };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Alert"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/alerts/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One alert, with notes and each try to notify of it */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description One alert with what people wrote down and each try to notify of it. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["AlertInFull"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/alerts/{id}/notes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Write something down about an alert */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            /** @description Something to be written down about an alert. */
+            /** @description Credentials of a person. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["NoteAlert"];
+                    "application/json": components["schemas"]["LoginRequest"];
                 };
             };
             responses: {
-                /** @description done; nothing more to show */
-                204: {
+                /** @description Who is asking. */
+                200: {
                     headers: {
                         [name: string]: unknown;
                     };
-                    content?: never;
+                    content: {
+                        "application/json": components["schemas"]["Me"];
+                    };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
                 default: {
@@ -145,7 +54,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/alerts/{id}/take": {
+    "/api/logout": {
         parameters: {
             query?: never;
             header?: never;
@@ -154,14 +63,12 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take an alert */
+        /** Sign out */
         post: {
             parameters: {
                 query?: never;
                 header?: never;
-                path: {
-                    id: string;
-                };
+                path?: never;
                 cookie?: never;
             };
             requestBody?: never;
@@ -190,39 +97,78 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/arrivals": {
+    "/api/redeem": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What came from whom, and what became of it */
+        get?: never;
+        put?: never;
+        /** Set a password by a one-time code */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A code, and the password that is set by it. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Redeem"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is asking, and the lanes that may be read */
         get: {
             parameters: {
-                query?: {
-                    /** @description From which row of the arrivals on; 0 if not given. */
-                    from?: number | null;
-                    /** @description How far back; 24 if not given. */
-                    hours?: number | null;
-                    /** @description Rows of the arrivals; 1000 if not given, 5000 at most. */
-                    limit?: number | null;
-                    /** @description Only of this service. */
-                    service?: string | null;
-                };
+                query?: never;
                 header?: never;
                 path?: never;
                 cookie?: never;
             };
             requestBody?: never;
             responses: {
-                /** @description The account. */
+                /** @description Who is asking. */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ArrivalsAnswer"];
+                        "application/json": components["schemas"]["Me"];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -244,7 +190,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/break-glass": {
+    "/api/me/password": {
         parameters: {
             query?: never;
             header?: never;
@@ -253,7 +199,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a lane for an hour, on call */
+        /** Change one's own password */
         post: {
             parameters: {
                 query?: never;
@@ -261,20 +207,357 @@ export interface paths {
                 path?: never;
                 cookie?: never;
             };
-            /** @description To read a lane for an hour without being asked. */
+            /** @description Another password. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["BreakGlass"];
+                    "application/json": components["schemas"]["ChangePassword"];
                 };
             };
             responses: {
-                /** @description A grant as listed. */
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own sessions that are open */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["GrantListed"];
+                        "application/json": components["schemas"]["SessionListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of one's own sessions */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Events found, page by page */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A search, or the range and filter of a histogram. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SearchRequest"];
+                };
+            };
+            responses: {
+                /** @description Events found. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SearchAnswer"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/histogram": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Counts over time, by severity */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A search, or the range and filter of a histogram. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SearchRequest"];
+                };
+            };
+            responses: {
+                /** @description Counts over time. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HistogramAnswer"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/measure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Figures of a query with `measure` */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A search, or the range and filter of a histogram. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SearchRequest"];
+                };
+            };
+            responses: {
+                /** @description Figures of a `measure`. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MeasureAnswer"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Events as they come, as NDJSON, until the client goes */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A search, or the range and filter of a histogram. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SearchRequest"];
+                };
+            };
+            responses: {
+                /** @description A line of what is followed. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/x-ndjson": components["schemas"]["TailLine"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Every event found, the oldest first, as NDJSON; the account last */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A search, or the range and filter of a histogram. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SearchRequest"];
+                };
+            };
+            responses: {
+                /** @description The last line of an export. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/x-ndjson": components["schemas"]["ExportEnd"];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -344,49 +627,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/cache": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Forget chunk parts kept near at hand */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/check": {
         parameters: {
             query?: never;
@@ -418,147 +658,6 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["CheckAnswer"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/chunks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Every chunk, the newest first */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ChunkSummary"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/chunks/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A chunk's parts, columns, sizes and encodings */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description A whole chunk. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ChunkDescription"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/compare": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What differs between two sets of events, best first */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description Asks what differs between two sets of events. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["CompareRequest"];
-                };
-            };
-            responses: {
-                /** @description What differs. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["CompareAnswer"];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -628,44 +727,16 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/contacts": {
+    "/api/range": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Whom rules notify */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ContactListed"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        get?: never;
         put?: never;
-        /** Make or change a contact */
+        /** What a range as people say it means */
         post: {
             parameters: {
                 query?: never;
@@ -673,20 +744,20 @@ export interface paths {
                 path?: never;
                 cookie?: never;
             };
-            /** @description Whom rules notify. */
+            /** @description Asks what a range as people say it means. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["ContactListed"];
+                    "application/json": components["schemas"]["SpokenRange"];
                 };
             };
             responses: {
-                /** @description A contact just made or changed; a new secret that signs its webhooks is shown this once. */
+                /** @description A range, as `from` and `to` of a search take it. */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["MadeContact"];
+                        "application/json": components["schemas"]["RangeMeant"];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -706,7 +777,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/contacts/{name}": {
+    "/api/found-fields": {
         parameters: {
             query?: never;
             header?: never;
@@ -715,8 +786,231 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** The fields among the events found */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A search, or the range and filter of a histogram. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SearchRequest"];
+                };
+            };
+            responses: {
+                /** @description The fields among the events found. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FoundFieldsAnswer"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shape": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A shape, and what its messages hold */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description Asks about a shape: of a message, or by its id what the newest messages of it hold. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ShapeRequest"];
+                };
+            };
+            responses: {
+                /** @description A shape. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ShapeAnswer"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How things stand: services against their usual, alerts, marks */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description How things stand now. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NowAnswer"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
         post?: never;
-        /** Remove a contact */
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/saved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Saved searches */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SavedSearch"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/saved/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Save a search */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            /** @description A search worth keeping. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SavedSearch"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Forget a saved search */
         delete: {
             parameters: {
                 query?: never;
@@ -751,144 +1045,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/contacts/{name}/test": {
+    "/api/story/{id}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /** Send a contact a test message */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Notified"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/dials": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Dials */
+        /** Everything tied to one id, drawn */
         get: {
             parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Dial"][];
-                    };
+                query?: {
+                    /** @description Keys of bundles that are drawn span by span, joined by commas. */
+                    open?: string;
+                    /** @description `all` gives every service a column of its own. */
+                    columns?: string;
+                    /** @description Where the story is shown; given, the answer has the story as Markdown with this link. */
+                    link?: string;
                 };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        /** Set a dial */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description To set a dial. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["NewDial"];
-                };
-            };
-            responses: {
-                /** @description A dial. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Dial"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/dials/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Remove a dial */
-        delete: {
-            parameters: {
-                query?: never;
                 header?: never;
                 path: {
                     id: string;
@@ -897,12 +1071,14 @@ export interface paths {
             };
             requestBody?: never;
             responses: {
-                /** @description done; nothing more to show */
-                204: {
+                /** @description Everything tied to one id. */
+                200: {
                     headers: {
                         [name: string]: unknown;
                     };
-                    content?: never;
+                    content: {
+                        "application/json": components["schemas"]["StoryAnswer"];
+                    };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
                 default: {
@@ -915,6 +1091,59 @@ export interface paths {
                 };
             };
         };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What differs between two sets of events, best first */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description Asks what differs between two sets of events. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["CompareRequest"];
+                };
+            };
+            responses: {
+                /** @description What differs. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CompareAnswer"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1020,7 +1249,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/expire": {
+    "/api/paste": {
         parameters: {
             query?: never;
             header?: never;
@@ -1029,7 +1258,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Drop what is due, now */
+        /** The ids in a text, and what is tied to each */
         post: {
             parameters: {
                 query?: never;
@@ -1037,64 +1266,19 @@ export interface paths {
                 path?: never;
                 cookie?: never;
             };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": unknown;
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Every event found, the oldest first, as NDJSON; the account last */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description A search, or the range and filter of a histogram. */
+            /** @description Asks for the ids in a text. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["SearchRequest"];
+                    "application/json": components["schemas"]["PasteRequest"];
                 };
             };
             responses: {
-                /** @description The last line of an export. */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/x-ndjson": components["schemas"]["ExportEnd"];
+                        "application/json": components["schemas"]["FoundId"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -1114,23 +1298,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/fields": {
+    "/api/arrivals": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The field list */
+        /** What came from whom, and what became of it */
         get: {
             parameters: {
                 query?: {
-                    /** @description As of a search; a week back if not given. */
-                    from?: string | null;
-                    /** @description One lane; every lane that may be read if not given. */
-                    lane?: string | null;
-                    /** @description As of a search. */
-                    to?: string | null;
+                    /** @description How far back; 24 if not given. */
+                    hours?: number | null;
+                    /** @description Only of this service. */
+                    service?: string | null;
+                    /** @description From which row of the arrivals on; 0 if not given. */
+                    from?: number | null;
+                    /** @description Rows of the arrivals; 1000 if not given, 5000 at most. */
+                    limit?: number | null;
                 };
                 header?: never;
                 path?: never;
@@ -1138,12 +1324,13 @@ export interface paths {
             };
             requestBody?: never;
             responses: {
+                /** @description The account. */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["FieldListed"][];
+                        "application/json": components["schemas"]["ArrivalsAnswer"];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -1165,70 +1352,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/found-fields": {
+    "/api/ways-in": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /** The fields among the events found */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description A search, or the range and filter of a histogram. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["SearchRequest"];
-                };
-            };
-            responses: {
-                /** @description The fields among the events found. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["FoundFieldsAnswer"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/grants": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Grants to oneself and on the lanes that one manages */
+        /** The ways in and their addresses */
         get: {
             parameters: {
-                query?: {
-                    /** @description On this lane alone. */
-                    lane?: string | null;
-                };
+                query?: never;
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -1240,7 +1374,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["GrantListed"][];
+                        "application/json": components["schemas"]["WayIn"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -1255,7 +1389,23 @@ export interface paths {
             };
         };
         put?: never;
-        /** Let a team or a person read, configure or manage a lane */
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A marked event by each way in, reported step by step */
         post: {
             parameters: {
                 query?: never;
@@ -1263,20 +1413,14 @@ export interface paths {
                 path?: never;
                 cookie?: never;
             };
-            /** @description A grant to be given: to a team or to a person. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["NewGrant"];
-                };
-            };
+            requestBody?: never;
             responses: {
-                /** @description A grant as listed. */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["GrantListed"];
+                        "application/json": components["schemas"]["Probed"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -1296,7 +1440,51 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/grants/{id}": {
+    "/api/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lanes that may be read */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Lane"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lanes/{name}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1304,19 +1492,22 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
-        post?: never;
-        /** End a grant, by either side */
-        delete: {
+        /** Make or change a lane */
+        put: {
             parameters: {
                 query?: never;
                 header?: never;
                 path: {
-                    id: string;
+                    name: string;
                 };
                 cookie?: never;
             };
-            requestBody?: never;
+            /** @description A lane. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Lane"];
+                };
+            };
             responses: {
                 /** @description done; nothing more to show */
                 204: {
@@ -1336,42 +1527,36 @@ export interface paths {
                 };
             };
         };
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/histogram": {
+    "/api/routes": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /** Counts over time, by severity */
-        post: {
+        /** Routes to lanes, in order */
+        get: {
             parameters: {
                 query?: never;
                 header?: never;
                 path?: never;
                 cookie?: never;
             };
-            /** @description A search, or the range and filter of a histogram. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["SearchRequest"];
-                };
-            };
+            requestBody?: never;
             responses: {
-                /** @description Counts over time. */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["HistogramAnswer"];
+                        "application/json": components["schemas"]["Route"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -1385,6 +1570,42 @@ export interface paths {
                 };
             };
         };
+        /** Replace the routes */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description Of this team; of the service where it is left out. */
+                    team?: string | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Route"][];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1616,14 +1837,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/lanes": {
+    "/api/tokens": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Lanes that may be read */
+        /** Tokens with which clients read */
         get: {
             parameters: {
                 query?: never;
@@ -1638,7 +1859,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Lane"][];
+                        "application/json": components["schemas"]["TokenListed"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -1653,44 +1874,29 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/lanes/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Make or change a lane */
-        put: {
+        /** Make a token; its secret is reported once */
+        post: {
             parameters: {
                 query?: never;
                 header?: never;
-                path: {
-                    name: string;
-                };
+                path?: never;
                 cookie?: never;
             };
-            /** @description A lane. */
+            /** @description To make a reader's token. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["Lane"];
+                    "application/json": components["schemas"]["NewToken"];
                 };
             };
             responses: {
-                /** @description done; nothing more to show */
-                204: {
+                /** @description A key or token just made. The secret is shown this once. */
+                200: {
                     headers: {
                         [name: string]: unknown;
                     };
-                    content?: never;
+                    content: {
+                        "application/json": components["schemas"]["MadeSecret"];
+                    };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
                 default: {
@@ -1703,22 +1909,24 @@ export interface paths {
                 };
             };
         };
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/lanes/{name}/readers": {
+    "/api/tokens/{name}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Who can read a lane, and by what */
-        get: {
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token */
+        delete: {
             parameters: {
                 query?: never;
                 header?: never;
@@ -1729,102 +1937,6 @@ export interface paths {
             };
             requestBody?: never;
             responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["LaneReaderListed"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/login": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Sign in by name and password; answers a session cookie */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description Credentials of a person. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["LoginRequest"];
-                };
-            };
-            responses: {
-                /** @description Who is asking. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Me"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/logout": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Sign out */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
                 /** @description done; nothing more to show */
                 204: {
                     headers: {
@@ -1843,20 +1955,19 @@ export interface paths {
                 };
             };
         };
-        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/me": {
+    "/api/dials": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Who is asking, and the lanes that may be read */
+        /** Dials */
         get: {
             parameters: {
                 query?: never;
@@ -1866,13 +1977,12 @@ export interface paths {
             };
             requestBody?: never;
             responses: {
-                /** @description Who is asking. */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Me"];
+                        "application/json": components["schemas"]["Dial"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -1887,23 +1997,7 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/me/password": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Change one's own password */
+        /** Set a dial */
         post: {
             parameters: {
                 query?: never;
@@ -1911,60 +2005,20 @@ export interface paths {
                 path?: never;
                 cookie?: never;
             };
-            /** @description Another password. */
+            /** @description To set a dial. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["ChangePassword"];
+                    "application/json": components["schemas"]["NewDial"];
                 };
             };
             responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/me/sessions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One's own sessions that are open */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
+                /** @description A dial. */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["SessionListed"][];
+                        "application/json": components["schemas"]["Dial"];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -1978,15 +2032,13 @@ export interface paths {
                 };
             };
         };
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/me/sessions/{id}": {
+    "/api/dials/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1996,7 +2048,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** End one of one's own sessions */
+        /** Remove a dial */
         delete: {
             parameters: {
                 query?: never;
@@ -2031,108 +2083,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/measure": {
+    "/api/transforms": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /** Figures of a query with `measure` */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description A search, or the range and filter of a histogram. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["SearchRequest"];
-                };
-            };
-            responses: {
-                /** @description Figures of a `measure`. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["MeasureAnswer"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/merge": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Merge what can be merged, now */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": unknown;
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/messages": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The latest messages, with each try */
+        /** Transform rules, in order */
         get: {
             parameters: {
                 query?: never;
@@ -2147,7 +2105,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Message"][];
+                        "application/json": components["schemas"]["TransformRule"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -2161,162 +2119,29 @@ export interface paths {
                 };
             };
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/nodes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The nodes of the database, and whether they live */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["NodeListed"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/nodes/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Drain a node, or have it take events and duties again */
+        /** Replace the transform rules */
         put: {
             parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
+                query?: {
+                    /** @description Of this team; of the service where it is left out. */
+                    team?: string | null;
                 };
-                cookie?: never;
-            };
-            /** @description What is changed of a node. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["NodeChange"];
-                };
-            };
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Free the name of a node that does not live */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/now": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How things stand: services against their usual, alerts, marks */
-        get: {
-            parameters: {
-                query?: never;
                 header?: never;
                 path?: never;
                 cookie?: never;
             };
-            requestBody?: never;
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Transform"][];
+                };
+            };
             responses: {
-                /** @description How things stand now. */
-                200: {
+                /** @description done; nothing more to show */
+                204: {
                     headers: {
                         [name: string]: unknown;
                     };
-                    content: {
-                        "application/json": components["schemas"]["NowAnswer"];
-                    };
+                    content?: never;
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
                 default: {
@@ -2329,7 +2154,6 @@ export interface paths {
                 };
             };
         };
-        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2337,7 +2161,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/paste": {
+    "/api/transforms/try": {
         parameters: {
             query?: never;
             header?: never;
@@ -2346,18 +2170,21 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The ids in a text, and what is tied to each */
+        /** Transform rules tried on events */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description Of this team; of the service where it is left out. */
+                    team?: string | null;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
             };
-            /** @description Asks for the ids in a text. */
+            /** @description Asks what rules would make of events. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["PasteRequest"];
+                    "application/json": components["schemas"]["TryTransforms"];
                 };
             };
             responses: {
@@ -2366,7 +2193,56 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["FoundId"][];
+                        "application/json": components["schemas"]["TriedEvent"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/patterns/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Line patterns tried on lines */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description Asks how lines fit patterns. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TryPatterns"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TriedLine"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -2435,36 +2311,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/patterns/try": {
+    "/api/ties": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /** Line patterns tried on lines */
-        post: {
+        /** Ties and their spellings */
+        get: {
             parameters: {
                 query?: never;
                 header?: never;
                 path?: never;
                 cookie?: never;
             };
-            /** @description Asks how lines fit patterns. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["TryPatterns"];
-                };
-            };
+            requestBody?: never;
             responses: {
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["TriedLine"][];
+                        "application/json": components["schemas"]["TieListed"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -2478,6 +2347,182 @@ export interface paths {
                 };
             };
         };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ties/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Spellings that share the values of a tie */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TieProposal"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ties/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make or change a tie */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            /** @description A tie. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TieListed"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a tie */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The field list */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description One lane; every lane that may be read if not given. */
+                    lane?: string | null;
+                    /** @description As of a search; a week back if not given. */
+                    from?: string | null;
+                    /** @description As of a search. */
+                    to?: string | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FieldListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2704,156 +2749,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/probe": {
+    "/api/teams": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /** A marked event by each way in, reported step by step */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Probed"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/range": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What a range as people say it means */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description Asks what a range as people say it means. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["SpokenRange"];
-                };
-            };
-            responses: {
-                /** @description A range, as `from` and `to` of a search take it. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["RangeMeant"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/redeem": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Set a password by a one-time code */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description A code, and the password that is set by it. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["Redeem"];
-                };
-            };
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/routes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Routes to lanes, in order */
+        /** One's own teams; every team for an administrator */
         get: {
             parameters: {
                 query?: never;
@@ -2868,7 +2771,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Route"][];
+                        "application/json": components["schemas"]["TeamListed"][];
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -2882,20 +2785,36 @@ export interface paths {
                 };
             };
         };
-        /** Replace the routes */
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/teams/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make or change a team */
         put: {
             parameters: {
-                query?: {
-                    /** @description Of this team; of the service where it is left out. */
-                    team?: string | null;
-                };
+                query?: never;
                 header?: never;
-                path?: never;
+                path: {
+                    name: string;
+                };
                 cookie?: never;
             };
+            /** @description What is set of a team; what is left out stays. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["Route"][];
+                    "application/json": components["schemas"]["PutTeam"];
                 };
             };
             responses: {
@@ -2917,6 +2836,792 @@ export interface paths {
                 };
             };
         };
+        post?: never;
+        /** Remove a team; its grants and tokens end */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Grants to oneself and on the lanes that one manages */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description On this lane alone. */
+                    lane?: string | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["GrantListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Let a team or a person read, configure or manage a lane */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description A grant to be given: to a team or to a person. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewGrant"];
+                };
+            };
+            responses: {
+                /** @description A grant as listed. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["GrantListed"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/grants/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a grant, by either side */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/break-glass": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a lane for an hour, on call */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description To read a lane for an hour without being asked. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BreakGlass"];
+                };
+            };
+            responses: {
+                /** @description A grant as listed. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["GrantListed"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lanes/{name}/readers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who can read a lane, and by what */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LaneReaderListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The audit trail, the latest first */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description From this time on, RFC 3339. */
+                    from?: string | null;
+                    /** @description Before this time, RFC 3339. */
+                    to?: string | null;
+                    /** @description Of this person, team or program alone. */
+                    who?: string | null;
+                    /** @description With this in their words. */
+                    word?: string | null;
+                    /** @description Before the entry of this id. */
+                    before?: number | null;
+                    /** @description At most so many; 100 if not given. */
+                    limit?: number | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TrailEntry"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check every link of the audit trail */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description What checking the audit trail found. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TrailVerified"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The nodes of the database, and whether they live */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NodeListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/nodes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Drain a node, or have it take events and duties again */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            /** @description What is changed of a node. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NodeChange"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Free the name of a node that does not live */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/expire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Drop what is due, now */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/secrets/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Seal the secrets that are given back by a new key */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/seal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Seal every head, now */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Merge what can be merged, now */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cache": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget chunk parts kept near at hand */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/chunks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every chunk, the newest first */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ChunkSummary"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/chunks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A chunk's parts, columns, sizes and encodings */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description A whole chunk. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ChunkDescription"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -3052,6 +3757,175 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/contacts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whom rules notify */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ContactListed"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Make or change a contact */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            /** @description Whom rules notify. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ContactListed"];
+                };
+            };
+            responses: {
+                /** @description A contact just made or changed; a new secret that signs its webhooks is shown this once. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MadeContact"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contacts/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a contact a test message */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Notified"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contacts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a contact */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules/check": {
         parameters: {
             query?: never;
@@ -3152,6 +4026,56 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules/{id}/mute": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Notify nobody of a rule for a while */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            /** @description A rule to be muted. */
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["MuteRule"];
+                };
+            };
+            responses: {
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules/{id}": {
         parameters: {
             query?: never;
@@ -3197,7 +4121,98 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/rules/{id}/mute": {
+    "/api/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Alerts, the latest first */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Alert"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alerts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One alert, with notes and each try to notify of it */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description One alert with what people wrote down and each try to notify of it. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertInFull"];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alerts/{id}/notes": {
         parameters: {
             query?: never;
             header?: never;
@@ -3206,7 +4221,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Notify nobody of a rule for a while */
+        /** Write something down about an alert */
         post: {
             parameters: {
                 query?: never;
@@ -3216,10 +4231,10 @@ export interface paths {
                 };
                 cookie?: never;
             };
-            /** @description A rule to be muted. */
+            /** @description Something to be written down about an alert. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["MuteRule"];
+                    "application/json": components["schemas"]["NoteAlert"];
                 };
             };
             responses: {
@@ -3241,6 +4256,50 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest messages, with each try */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Message"][];
+                    };
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3293,130 +4352,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/saved": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Saved searches */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["SavedSearch"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/saved/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Save a search */
-        put: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
-                };
-                cookie?: never;
-            };
-            /** @description A search worth keeping. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["SavedSearch"];
-                };
-            };
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Forget a saved search */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/seal": {
+    "/api/alerts/{id}/take": {
         parameters: {
             query?: never;
             header?: never;
@@ -3425,203 +4361,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Seal every head, now */
+        /** Take an alert */
         post: {
             parameters: {
                 query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": unknown;
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/search": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Events found, page by page */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description A search, or the range and filter of a histogram. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["SearchRequest"];
-                };
-            };
-            responses: {
-                /** @description Events found. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["SearchAnswer"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/secrets/rotate": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Seal the secrets that are given back by a new key */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": unknown;
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/shape": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** A shape, and what its messages hold */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description Asks about a shape: of a message, or by its id what the newest messages of it hold. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["ShapeRequest"];
-                };
-            };
-            responses: {
-                /** @description A shape. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ShapeAnswer"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/story/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Everything tied to one id, drawn */
-        get: {
-            parameters: {
-                query?: {
-                    /** @description `all` gives every service a column of its own. */
-                    columns?: string;
-                    /** @description Where the story is shown; given, the answer has the story as Markdown with this link. */
-                    link?: string;
-                    /** @description Keys of bundles that are drawn span by span, joined by commas. */
-                    open?: string;
-                };
                 header?: never;
                 path: {
                     id: string;
@@ -3630,13 +4373,73 @@ export interface paths {
             };
             requestBody?: never;
             responses: {
-                /** @description Everything tied to one id. */
+                /** @description done; nothing more to show */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description what went wrong, where, and the cure (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send events: NDJSON, or one JSON array */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description the same body under the same key is stored once */
+                    "idempotency-key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/x-ndjson": string;
+                };
+            };
+            responses: {
+                /** @description stored, and which lines were not */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["StoryAnswer"];
+                        "application/json": {
+                            stored: number;
+                            refused: number;
+                            set_aside: number;
+                            repeated?: boolean;
+                            refusals?: {
+                                line?: number;
+                                reason?: string;
+                                message?: string;
+                            }[];
+                        };
                     };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
@@ -3650,15 +4453,13 @@ export interface paths {
                 };
             };
         };
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/tail": {
+    "/v1/logs": {
         parameters: {
             query?: never;
             header?: never;
@@ -3667,7 +4468,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Events as they come, as NDJSON, until the client goes */
+        /** Send OTLP logs */
         post: {
             parameters: {
                 query?: never;
@@ -3675,29 +4476,31 @@ export interface paths {
                 path?: never;
                 cookie?: never;
             };
-            /** @description A search, or the range and filter of a histogram. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["SearchRequest"];
+                    "application/x-protobuf": string;
+                    "application/json": Record<string, never>;
                 };
             };
             responses: {
-                /** @description A line of what is followed. */
+                /** @description taken; partial success where some were refused */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/x-ndjson": components["schemas"]["TailLine"];
+                        "application/x-protobuf": string;
+                        "application/json": Record<string, never>;
                     };
                 };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
+                /** @description not taken: a Status message in the encoding of the request */
                 default: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/problem+json": components["schemas"]["Problem"];
+                        "application/x-protobuf": string;
+                        "application/json": Record<string, never>;
                     };
                 };
             };
@@ -3708,51 +4511,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/teams": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One's own teams; every team for an administrator */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["TeamListed"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/teams/{name}": {
+    "/v1/traces": {
         parameters: {
             query?: never;
             header?: never;
@@ -3760,282 +4519,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Make or change a team */
-        put: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
-                };
-                cookie?: never;
-            };
-            /** @description What is set of a team; what is left out stays. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["PutTeam"];
-                };
-            };
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Remove a team; its grants and tokens end */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/ties": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Ties and their spellings */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["TieListed"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
         put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/ties/proposals": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Spellings that share the values of a tie */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["TieProposal"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/ties/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Make or change a tie */
-        put: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
-                };
-                cookie?: never;
-            };
-            /** @description A tie. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["TieListed"];
-                };
-            };
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Remove a tie */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/tokens": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Tokens with which clients read */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["TokenListed"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        /** Make a token; its secret is reported once */
+        /** Send OTLP spans */
         post: {
             parameters: {
                 query?: never;
@@ -4043,21 +4528,66 @@ export interface paths {
                 path?: never;
                 cookie?: never;
             };
-            /** @description To make a reader's token. */
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["NewToken"];
+                    "application/x-protobuf": string;
+                    "application/json": Record<string, never>;
                 };
             };
             responses: {
-                /** @description A key or token just made. The secret is shown this once. */
+                /** @description taken; partial success where some were refused */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["MadeSecret"];
+                        "application/x-protobuf": string;
+                        "application/json": Record<string, never>;
                     };
+                };
+                /** @description not taken: a Status message in the encoding of the request */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/x-protobuf": string;
+                        "application/json": Record<string, never>;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Metrics are not taken: answered 404 and counted in arrivals */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description a Status message, or a problem */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
                 default: {
@@ -4076,74 +4606,19 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/tokens/{name}": {
+    "/v1/dials": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Revoke a token */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    name: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/trail": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The audit trail, the latest first */
+        /** The dials that concern a sender */
         get: {
             parameters: {
                 query?: {
-                    /** @description Before the entry of this id. */
-                    before?: number | null;
-                    /** @description From this time on, RFC 3339. */
-                    from?: string | null;
-                    /** @description At most so many; 100 if not given. */
-                    limit?: number | null;
-                    /** @description Before this time, RFC 3339. */
-                    to?: string | null;
-                    /** @description Of this person, team or program alone. */
-                    who?: string | null;
-                    /** @description With this in their words. */
-                    word?: string | null;
+                    service?: string;
+                    host?: string;
                 };
                 header?: never;
                 path?: never;
@@ -4151,232 +4626,21 @@ export interface paths {
             };
             requestBody?: never;
             responses: {
+                /** @description the least severity to send */
                 200: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["TrailEntry"][];
+                        "application/json": Record<string, never>;
                     };
                 };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/trail/verify": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Check every link of the audit trail */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description What checking the audit trail found. */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["TrailVerified"];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/transforms": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Transform rules, in order */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["TransformRule"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Replace the transform rules */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description Of this team; of the service where it is left out. */
-                    team?: string | null;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["Transform"][];
-                };
-            };
-            responses: {
-                /** @description done; nothing more to show */
-                204: {
+                /** @description unchanged since the ETag given */
+                304: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/transforms/try": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Transform rules tried on events */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description Of this team; of the service where it is left out. */
-                    team?: string | null;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            /** @description Asks what rules would make of events. */
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["TryTransforms"];
-                };
-            };
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["TriedEvent"][];
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/ways-in": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The ways in and their addresses */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["WayIn"][];
-                    };
                 };
                 /** @description what went wrong, where, and the cure (RFC 9457) */
                 default: {
@@ -4405,6 +4669,51 @@ export interface paths {
             cookie?: never;
         };
         /** Whether the service lives */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description well */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": string;
+                    };
+                };
+                /** @description not well, and why */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": string;
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/readyz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether it can store and find */
         get: {
             parameters: {
                 query?: never;
@@ -4487,1476 +4796,188 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/readyz": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Whether it can store and find */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description well */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "text/plain": string;
-                    };
-                };
-                /** @description not well, and why */
-                503: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "text/plain": string;
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/v1/dials": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The dials that concern a sender */
-        get: {
-            parameters: {
-                query?: {
-                    service?: string;
-                    host?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description the least severity to send */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": Record<string, never>;
-                    };
-                };
-                /** @description unchanged since the ETag given */
-                304: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/v1/events": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Send events: NDJSON, or one JSON array */
-        post: {
-            parameters: {
-                query?: never;
-                header?: {
-                    /** @description the same body under the same key is stored once */
-                    "idempotency-key"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody: {
-                content: {
-                    "application/x-ndjson": string;
-                };
-            };
-            responses: {
-                /** @description stored, and which lines were not */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": {
-                            refusals?: {
-                                line?: number;
-                                message?: string;
-                                reason?: string;
-                            }[];
-                            refused: number;
-                            repeated?: boolean;
-                            set_aside: number;
-                            stored: number;
-                        };
-                    };
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/v1/logs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Send OTLP logs */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody: {
-                content: {
-                    "application/json": Record<string, never>;
-                    "application/x-protobuf": string;
-                };
-            };
-            responses: {
-                /** @description taken; partial success where some were refused */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": Record<string, never>;
-                        "application/x-protobuf": string;
-                    };
-                };
-                /** @description not taken: a Status message in the encoding of the request */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": Record<string, never>;
-                        "application/x-protobuf": string;
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/v1/metrics": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Metrics are not taken: answered 404 and counted in arrivals */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description a Status message, or a problem */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description what went wrong, where, and the cure (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/v1/traces": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Send OTLP spans */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody: {
-                content: {
-                    "application/json": Record<string, never>;
-                    "application/x-protobuf": string;
-                };
-            };
-            responses: {
-                /** @description taken; partial success where some were refused */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": Record<string, never>;
-                        "application/x-protobuf": string;
-                    };
-                };
-                /** @description not taken: a Status message in the encoding of the request */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": Record<string, never>;
-                        "application/x-protobuf": string;
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description What a rule does. */
-        Act: {
-            stamp: {
-                [key: string]: unknown;
-            };
-        } | {
-            rename: components["schemas"]["Renaming"];
-        } | {
-            drop: string[];
-        } | {
-            cut: components["schemas"]["Cutting"];
-        } | {
-            mask: components["schemas"]["Masking"];
-        } | {
-            move: string;
-        } | "set-aside";
-        /** @description One aggregate of a `measure`. */
-        AggregateColumn: {
-            /**
-             * Format: double
-             * @description How far its figures may be off, relative to them; absent where they are exact.
-             */
-            error?: number | null;
-            /** @description Its alias, or its text. */
+        /** @description Credentials of a person. */
+        LoginRequest: {
             name: string;
-            /** @description `ms`, `bytes` and so on, where the field's name shows it. */
-            unit?: string | null;
-        };
-        /** @description One raising of a rule. */
-        Alert: {
-            bound: components["schemas"]["Bound"];
-            /** @description Why it ended, where its values did not end it: `rule changed` or `taken back`. */
-            closed?: string | null;
-            /** @description RFC 3339; none while raised. */
-            ended?: string | null;
-            /** @description Why it was raised. */
-            explanation?: components["schemas"]["Explained"] | null;
-            /**
-             * Format: uint
-             * @description How many groups.
-             */
-            group_count: number;
-            /** @description Its groups, the first 50. */
-            groups: components["schemas"]["GroupOfAlert"][];
-            /** Format: uint64 */
-            id: number;
-            /** @description Judged only after late events had come. */
-            late: boolean;
-            /** @description All of it was muted as it was raised: nobody was notified. */
-            muted: boolean;
-            /** @description For whoever is woken. */
-            note: string;
-            /** @description What became of the notifications: kind, target, state. */
-            notified: components["schemas"]["Notified"][];
-            /**
-             * Format: double
-             * @description The value furthest beyond the bound.
-             */
-            peak?: number | null;
-            query: string;
-            /** @description RFC 3339: the moment judged. */
-            raised: string;
-            rule: string;
-            /** @description Where it stands what to do. */
-            runbook: string;
-            /** @description The rule in one sentence, as it is now. */
-            sentence: string;
-            /** @description Who took it. */
-            taken_by?: string | null;
-            /** @description What the values are. */
-            unit: string;
-            /** @description `page` or `ticket`. */
-            urgency: components["schemas"]["Urgency"];
-            /**
-             * Format: double
-             * @description How long the window is, seconds.
-             */
-            window_s: number;
-            /** @description Late events undid it. */
-            withdrawn: boolean;
-        };
-        /** @description One alert with what people wrote down and each try to notify of it. */
-        AlertInFull: {
-            bound: components["schemas"]["Bound"];
-            /** @description Why it ended, where its values did not end it: `rule changed` or `taken back`. */
-            closed?: string | null;
-            /** @description RFC 3339; none while raised. */
-            ended?: string | null;
-            /** @description Why it was raised. */
-            explanation?: components["schemas"]["Explained"] | null;
-            /**
-             * Format: uint
-             * @description How many groups.
-             */
-            group_count: number;
-            /** @description Its groups, the first 50. */
-            groups: components["schemas"]["GroupOfAlert"][];
-            /** Format: uint64 */
-            id: number;
-            /** @description Judged only after late events had come. */
-            late: boolean;
-            messages: components["schemas"]["Message"][];
-            /** @description All of it was muted as it was raised: nobody was notified. */
-            muted: boolean;
-            /** @description For whoever is woken. */
-            note: string;
-            notes: components["schemas"]["NoteOfAlert"][];
-            /** @description What became of the notifications: kind, target, state. */
-            notified: components["schemas"]["Notified"][];
-            /**
-             * Format: double
-             * @description The value furthest beyond the bound.
-             */
-            peak?: number | null;
-            query: string;
-            /** @description RFC 3339: the moment judged. */
-            raised: string;
-            rule: string;
-            /** @description Where it stands what to do. */
-            runbook: string;
-            /** @description The rule in one sentence, as it is now. */
-            sentence: string;
-            /** @description Who took it. */
-            taken_by?: string | null;
-            /** @description What the values are. */
-            unit: string;
-            /** @description `page` or `ticket`. */
-            urgency: components["schemas"]["Urgency"];
-            /**
-             * Format: double
-             * @description How long the window is, seconds.
-             */
-            window_s: number;
-            /** @description Late events undid it. */
-            withdrawn: boolean;
-        };
-        AnyValue: unknown;
-        /** @description What applying a document did, or would do. */
-        AppliedRule: {
-            /** @description The rule. */
-            name: string;
-            /** @description The rule in one sentence. */
-            sentence: string;
-            /** @description Contacts that it names and that are not there. */
-            unknown_contacts?: string[];
-            /** @description `made`, `changed` or `as it was`. */
-            what: string;
-        };
-        /** @description A rule's document to be applied: a rule of its name is made or changed. */
-        ApplyRule: {
-            /**
-             * @description TOML or JSON.
-             * @default
-             */
-            document?: string;
-            /**
-             * @description Only say what would change.
-             * @default false
-             */
-            dry_run?: boolean;
-            /**
-             * @description The team that a rule which is made runs as; one's own if none.
-             * @default null
-             */
-            team?: string | null;
-        };
-        /** @description What came from one service, host and sender into one lane. */
-        Arrival: {
-            /**
-             * Format: uint64
-             * @description Their bytes in memory, roughly.
-             */
-            bytes: number;
-            /**
-             * Format: int64
-             * @description How far the sender's clock is ahead of the service's, milliseconds; 0 where it is not.
-             */
-            clock_ahead_ms: number;
-            /** @description When the first and the last arrived, RFC 3339. */
-            first: string;
-            /** @description The host; empty where none was sent. */
-            host: string;
-            /** @description Where it is kept. */
-            lane: string;
-            /** @description See `first`. */
-            last: string;
-            /**
-             * Format: uint64
-             * @description Of these, more than ten minutes old when they arrived.
-             */
-            late: number;
-            /** @description Events stored in each hour, the oldest first. */
-            per_hour: number[];
-            /** @description The name of the key. */
-            sender: string;
-            /** @description The service; empty where none was sent. */
-            service: string;
-            /** @description It came regularly, and then not for a quarter of an hour. */
-            silent: boolean;
-            /**
-             * Format: uint64
-             * @description Events stored.
-             */
-            stored: number;
-            /**
-             * Format: uint64
-             * @description Of these, in batches in which some have no time of their own.
-             */
-            untimed: number;
-        };
-        /** @description The account. */
-        ArrivalsAnswer: {
-            /** @description By service, host, sender and lane. */
-            arrivals: components["schemas"]["Arrival"][];
-            /**
-             * Format: uint32
-             * @description How many hours it covers, this one included.
-             */
-            hours: number;
-            /**
-             * @description Whether there are more arrivals; ask again with `from`.
-             * @default false
-             */
-            more?: boolean;
-            /** @description By sender and reason. */
-            refused: components["schemas"]["Refused"][];
-            /**
-             * @description By service, host, sender and cause.
-             * @default []
-             */
-            set_aside?: components["schemas"]["SetAside"][];
-        };
-        /** @description What `GET /api/arrivals` may be asked for. */
-        ArrivalsAsk: {
-            /**
-             * Format: uint32
-             * @description From which row of the arrivals on; 0 if not given.
-             */
-            from?: number | null;
-            /**
-             * Format: uint32
-             * @description How far back; 24 if not given.
-             */
-            hours?: number | null;
-            /**
-             * Format: uint32
-             * @description Rows of the arrivals; 1000 if not given, 5000 at most.
-             */
-            limit?: number | null;
-            /** @description Only of this service. */
-            service?: string | null;
-        };
-        /** @description From one column to another. */
-        Arrow: {
-            /** @description Whether the clocks say that it ran backwards. */
-            against_clock?: boolean;
-            /**
-             * Format: uint
-             * @description The bar that is called or returns.
-             */
-            bar: number;
-            /**
-             * Format: uint
-             * @description From this column.
-             */
-            from: number;
-            /** @description What it means. */
-            kind: components["schemas"]["ArrowKind"];
-            /**
-             * Format: uint
-             * @description In this row.
-             */
-            row: number;
-            /**
-             * Format: uint
-             * @description To this one.
-             */
-            to: number;
-        };
-        /** @description What an arrow means. */
-        ArrowKind: "call" | "return" | "link";
-        /** @description The team whose settings are meant. */
-        AskedTeam: {
-            /**
-             * @description Of this team; of the service where it is left out.
-             * @default null
-             */
-            team?: string | null;
-        };
-        /** @description A span, or a bundle of them. */
-        Bar: {
-            /** @description Where it stands for several. */
-            bundle?: components["schemas"]["Bundle"] | null;
-            /**
-             * Format: uint
-             * @description The column.
-             */
-            column: number;
-            /** @description Whether it lies on the path that the root waited for. */
-            critical: boolean;
-            /**
-             * Format: uint
-             * @description The span, by its number in the story; of a bundle the first.
-             */
-            event: number;
-            /**
-             * Format: uint
-             * @description The first of its rows.
-             */
-            from_row: number;
-            /** @description What it does. */
-            operation: string;
-            /** @description How it ended. */
-            outcome: components["schemas"]["Outcome"];
-            /**
-             * Format: uint
-             * @description The bar of its parent.
-             */
-            parent?: number | null;
-            /** @description Whether it names a parent that is not in the story. */
-            parent_missing?: boolean;
-            /**
-             * Format: int64
-             * @description Of that, what no child of it covers.
-             */
-            self_ns: number;
-            /**
-             * Format: uint
-             * @description How far it stands to the right within its column.
-             */
-            slot: number;
-            /**
-             * Format: uint
-             * @description The last of its rows.
-             */
-            to_row: number;
-            /**
-             * Format: int64
-             * @description How long it took, nanoseconds; none while it is open.
-             */
-            took_ns?: number | null;
-        };
-        /** @description A part of the strip. */
-        Bin: {
-            /**
-             * Format: int64
-             * @description Its first moment, nanoseconds from 1970.
-             */
-            from_ns: number;
-            /**
-             * Format: double
-             * @description The least value of any group; none where there is none.
-             */
-            least?: number | null;
-            /**
-             * Format: double
-             * @description The largest.
-             */
-            most?: number | null;
-        };
-        /** @description A column of one page. */
-        BlockDescription: {
-            /**
-             * Format: uint
-             * @description Its bytes.
-             */
-            bytes: number;
-            /**
-             * Format: uint
-             * @description Distinct values, where they are kept in a dictionary.
-             */
-            distinct?: number | null;
-            /**
-             * Format: uint
-             * @description Which page.
-             */
-            page: number;
-            /**
-             * Format: uint16
-             * @description Which segment it stands in.
-             */
-            segment: number;
-            /**
-             * Format: uint
-             * @description How many rows have a value.
-             */
-            values: number;
-        };
-        /** @description When a value is so that a rule is raised. */
-        Bound: {
-            /**
-             * Format: double
-             * @description Of what.
-             */
-            number: number;
-            /** @description On which side. */
-            side: components["schemas"]["Side"];
-        };
-        /** @description To read a lane for an hour without being asked. */
-        BreakGlass: {
-            /**
-             * @description The lane.
-             * @default
-             */
-            lane?: string;
-            /** @description Why; its owner is notified of it. */
-            why?: string;
-        };
-        /** @description The top values of fields. */
-        BreakdownAnswer: {
-            /** @description The query as understood. */
-            canonical: string;
-            /**
-             * Format: uint64
-             * @description Events that pass.
-             */
-            events: number;
-            /** @description How the counts came about. */
-            explain: components["schemas"]["Explanation"];
-            /** @description In the order asked. */
-            fields: components["schemas"]["FieldAnswer"][];
-            /** @description The range as understood. */
-            range: components["schemas"]["RangeAnswer"];
-        };
-        /** @description Asks for the top values of fields. */
-        BreakdownRequest: {
-            /**
-             * @description Fields, as the language names them.
-             * @default []
-             */
-            fields?: string[];
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            from?: string | null;
-            /**
-             * @description In the query language; a `measure` in it is not looked at.
-             * @default
-             */
-            query?: string;
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            to?: string | null;
-            /**
-             * Format: uint
-             * @description Values of each at most, up to 1000; 10 if not given.
-             */
-            top?: number | null;
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            zone?: string | null;
-        };
-        /** @description Sibling spans of one operation, drawn as one. */
-        Bundle: {
-            /**
-             * Format: uint
-             * @description How many.
-             */
-            count: number;
-            /**
-             * Format: uint
-             * @description How many of them failed.
-             */
-            failed: number;
-            /** @description What [`ScoreOptions::open`] takes to draw each by itself. */
-            key: string;
-            /**
-             * Format: int64
-             * @description The slowest of them, nanoseconds.
-             */
-            slowest_ns: number;
-            /**
-             * Format: int64
-             * @description Their time together, nanoseconds.
-             */
-            total_ns: number;
-        };
-        /** @description How it differs. */
-        Change: "new" | "gone" | "more" | "fewer" | "higher" | "lower" | "made";
-        /** @description Another password. */
-        ChangePassword: {
-            /** @description At least 10 characters. */
-            new_password: string;
-            /** @description The one there is. */
             password: string;
         };
-        /** @description What is changed of a person; what is left out stays. */
-        ChangePerson: {
-            /**
-             * @description Whether the person may not sign in: sessions end and tokens are revoked.
-             * @default null
-             */
-            disabled?: boolean | null;
-            /**
-             * @description `admin`, `auditor` or `reader`.
-             * @enum {string|null}
-             */
-            role?: "admin" | "auditor" | "reader" | null;
-        };
-        /** @description One trace of a story, or events without one. */
-        Chapter: {
-            /**
-             * Format: uint
-             * @description How many spans and events.
-             */
-            events: number;
-            /** @description What happened, in one line. */
-            headline: string;
-            /** @description How it ended. */
-            outcome: components["schemas"]["Outcome"];
-            /** @description Its services by first event. */
-            services: string[];
-            /** @description Nanoseconds from 1970 of its first event, as text: more digits than a double holds. */
-            start_ns: string;
-            /**
-             * Format: int64
-             * @description From its first event to its last, nanoseconds.
-             */
-            took_ns: number;
-            /** @description Its trace; none for events that belong to no trace. */
-            trace?: string | null;
-        };
-        /** @description A query taken apart. */
-        CheckAnswer: {
-            /** @description The query in its one form; no use where there are mistakes. */
-            canonical: string;
-            /** @description Empty where the query can be run. */
-            mistakes: components["schemas"]["Mistake"][];
-            /** @description The text as it was typed, as a tree of nodes and tokens. */
-            syntax: components["schemas"]["Syntax"];
-            /** @description Likely misunderstandings. */
-            warnings: components["schemas"]["Mistake"][];
-        };
-        /** @description What a document says. */
-        CheckedRule: {
-            /** @description The rule, as JSON. */
-            document?: components["schemas"]["RuleDocument"] | null;
-            /** @description Its form. */
-            form?: string | null;
-            /** @description What is wrong with it. */
-            mistakes?: components["schemas"]["DocumentMistake"][];
-            /** @description The rule in one sentence; none where it has mistakes. */
-            sentence?: string | null;
-            /**
-             * Format: double
-             * @description How often it is judged, seconds.
-             */
-            step_s?: number | null;
-        };
-        /** @description A whole chunk. */
-        ChunkDescription: {
-            /**
-             * Format: uint
-             * @description See `directory_bytes`.
-             */
-            bloom_bytes: number;
-            /** @description Largest first. */
-            columns: components["schemas"]["ColumnDescription"][];
-            /**
-             * Format: uint
-             * @description Bytes of directory and bloom.
-             */
-            directory_bytes: number;
-            /** @description The earliest and latest time, RFC 3339. */
-            from: string;
-            /** @description Its id, in hex. */
-            id: string;
-            /**
-             * Format: uint
-             * @description How many pages.
-             */
-            pages: number;
-            /**
-             * Format: uint
-             * @description How many events.
-             */
-            rows: number;
-            /** @description Bytes of each segment, header included. */
-            segments_bytes: number[];
-            /** @description See `from`. */
-            to: string;
+        /** @description What went wrong, where, and the cure. */
+        Problem: {
+            /** @description The sort in words. */
+            title: string;
+            /** @description `about:blank` would do; a stable word under `/problems/` names the sort. */
+            type: string;
             /**
              * Format: uint16
-             * @description The version of its format.
+             * @description HTTP status.
              */
-            version: number;
-        };
-        /** @description A chunk as the catalogue knows it. */
-        ChunkSummary: {
-            /**
-             * Format: uint64
-             * @description Bytes of all segments.
-             */
-            bytes: number;
-            /** @description The earliest event, RFC 3339. */
-            from: string;
-            /** @description In hex. */
-            id: string;
-            /** @description The lane's name. */
-            lane: string;
-            /** @description Whether its events came late. */
-            late: boolean;
+            status: number;
+            /** @description This occurrence: what, where, cure. */
+            detail: string;
             /**
              * Format: uint32
-             * @description Events.
+             * @description Seconds after which trying again makes sense.
              */
-            rows: number;
-            /**
-             * Format: uint16
-             * @description How many segments.
-             */
-            segments: number;
-            /** @description The latest event, RFC 3339. */
-            to: string;
+            retry_after_s?: number | null;
+            /** @description Mistakes in a query, with their columns. */
+            mistakes?: components["schemas"]["Mistake"][];
         };
-        /** @description A host whose clock disagrees. */
-        ClockOffset: {
-            /**
-             * Format: int64
-             * @description At least so far behind the root's host, nanoseconds; ahead where negative. The drawing is corrected by it.
-             */
-            behind_ns: number;
-            /** @description Whether its spans contradict one another, so that nothing is corrected. */
-            contradicts?: boolean;
-            /** @description The host. */
-            host: string;
-        };
-        /** @description A column of all pages. */
-        ColumnDescription: {
-            /** @description Page by page. */
-            blocks: components["schemas"]["BlockDescription"][];
+        /** @description A mistake, or a warning, with its place and cure. */
+        Mistake: {
             /**
              * Format: uint
-             * @description Bytes of all its blocks and of what they share.
-             */
-            bytes: number;
-            /** @description The type of its values. */
-            kind: string;
-            /**
-             * Format: double
-             * @description See `least`.
-             */
-            largest?: number | null;
-            /**
-             * Format: double
-             * @description Smallest and largest number, where it has numbers.
-             */
-            least?: number | null;
-            /** @description The builtin, or the field's path. */
-            name: string;
-            /**
-             * Format: uint
-             * @description How many values the pages share, and in how many bytes.
-             */
-            shared: number;
-            /**
-             * Format: uint
-             * @description See `shared`.
-             */
-            shared_bytes: number;
-            /**
-             * Format: uint
-             * @description How many rows have a value.
-             */
-            values: number;
-        };
-        /** @description One service of the drawing, or those that share a column. */
-        ColumnOf: {
-            /**
-             * Format: uint
-             * @description How many bars.
-             */
-            bars: number;
-            /**
-             * Format: uint
-             * @description How many events.
-             */
-            events: number;
-            /** @description Its services: one, but in a shared column. The name is empty where events have none. */
-            services: string[];
-            /**
-             * Format: uint
-             * @description How many bars stand side by side at most.
-             */
-            slots: number;
-        };
-        /** @description What differs. */
-        CompareAnswer: {
-            /** @description The one set. */
-            baseline: components["schemas"]["ComparedSide"];
-            /** @description The other. */
-            current: components["schemas"]["ComparedSide"];
-            /** @description How it came about. */
-            explain: components["schemas"]["Explanation"];
-            /** @description Best first; changes made in between last. */
-            findings: components["schemas"]["Finding"][];
-            /** @description What differs, in one line. */
-            headline: string;
-            /**
-             * Format: double
-             * @description Which share of the pages was looked at, where not all were.
-             */
-            sampled?: number | null;
-            /** @description Fields with too many values to be compared. */
-            too_many_values: string[];
-        };
-        /** @description Asks what differs between two sets of events. */
-        CompareRequest: {
-            /**
-             * @description The baseline's start; the range of the same length just before the current one where none is given.
-             * @default null
-             */
-            before_from?: string | null;
-            /**
-             * @description The baseline's filter; that of the current set where none is given.
-             * @default null
-             */
-            before_query?: string | null;
-            /**
-             * @description The baseline's end.
-             * @default null
-             */
-            before_to?: string | null;
-            /**
-             * @description The same time so much earlier is the baseline: `1d`, `7d`. In the place of `before_from` and `before_to`.
-             * @default null
-             */
-            earlier?: string | null;
-            /**
-             * @description Its start, as of a search.
-             * @default null
-             */
-            from?: string | null;
-            /**
-             * @description The current set: a filter.
-             * @default
-             */
-            query?: string;
-            /**
-             * @description Its end.
-             * @default null
-             */
-            to?: string | null;
-            /**
-             * @description Compare all spans and events of the traces that the queries find, the newest 500 of each.
-             * @default false
-             */
-            whole_traces?: boolean;
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            zone?: string | null;
-        };
-        /** @description One of the two sets. */
-        ComparedSide: {
-            /** @description How many there are. */
-            count: components["schemas"]["SideCount"];
-            /** @description Its query as understood. */
-            query: string;
-            /** @description Its range as understood. */
-            range: components["schemas"]["RangeAnswer"];
-        };
-        /** @description What can stand at a place of a query. */
-        CompleteAnswer: {
-            /**
-             * Format: uint
-             * @description Where what is typed begins, in characters from 0; a proposal takes its place up to where one types.
-             */
-            from: number;
-            /** @description The best first. */
-            proposals: components["schemas"]["Proposal"][];
-        };
-        /** @description Asks what can stand at a place of a query. */
-        CompleteRequest: {
-            /**
-             * Format: uint
-             * @description The place one types at, in characters from 0.
-             */
-            at?: number;
-            /**
-             * @description As of a search: values and fields of this range are proposed.
-             * @default null
-             */
-            from?: string | null;
-            /**
-             * @description The text as typed so far.
-             * @default
-             */
-            query?: string;
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            to?: string | null;
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            zone?: string | null;
-        };
-        /** @description Whom rules notify. */
-        ContactListed: {
-            /**
-             * @description How long somebody has to take it, as 15m; 15 m if empty.
-             * @default
-             */
-            after?: string;
-            /** @description Since when messages to it do not arrive, RFC 3339. Read, never set. */
-            failing_since?: string | null;
-            /**
-             * @description How often it hears that Calvex works, as 5m; never if empty.
-             * @default
-             */
-            heartbeat?: string;
-            /** @description See there. */
-            heartbeat_error?: string;
-            /**
-             * Format: uint32
-             * @description Messages an hour at most; 60 if not given.
-             */
-            hourly?: number | null;
-            /**
-             * @description When it is notified, as `mon-fri 08:00-18:00, sat 10:00-12:00`; always if empty.
-             * @default
-             */
-            hours?: string;
-            /** @description When it heard last that Calvex works, RFC 3339, and why not since. Read, never set. */
-            last_heartbeat?: string | null;
-            /**
-             * @description Whom mail goes to.
-             * @default null
-             */
-            mail?: string | null;
-            /**
-             * @description What rules call it.
-             * @default
-             */
-            name?: string;
-            /**
-             * @description The contact that is notified outside of the hours, and where nobody takes an alert in time.
-             * @default null
-             */
-            next?: string | null;
-            /**
-             * @description How often an alert that nobody took is repeated, as 1h; never if empty.
-             * @default
-             */
-            repeat?: string;
-            /** @description Makes a new secret that signs its webhooks; the old one signs too for a day. */
-            rotate?: boolean;
-            /**
-             * @description The team whose it is: rules of this team alone notify it. Any rule may, if none.
-             * @default null
-             */
-            team?: string | null;
-            /**
-             * @description Where a signed webhook goes.
-             * @default null
-             */
-            webhook?: string | null;
-            /**
-             * @description The time zone of the hours; UTC if empty.
-             * @default
-             */
-            zone?: string;
-        };
-        /** @description What one hole took. */
-        CutShown: {
-            /**
-             * Format: uint
-             * @description Characters of the line before it, and to its end.
-             */
-            from: number;
-            /** @description Its kind. */
-            kind: string;
-            /** @description The hole's name. */
-            name: string;
-            /**
-             * Format: uint
-             * @description See `from`.
-             */
-            to: number;
-            /** @description What it gives. */
-            value: string;
-        };
-        /** @description See [`Act::Cut`]. */
-        Cutting: {
-            /**
-             * @description Whose text is cut; the message if not given.
-             * @default message
-             */
-            field?: string;
-            /** @description Line patterns; the first that fits is taken. */
-            patterns: string[];
-        };
-        /** @description A built-in form of secret. */
-        Detector: "tokens" | "passwords" | "cards" | "mail";
-        /** @description Raised when a measure leaves what it usually is at this time. */
-        Deviation: {
-            /**
-             * Format: double
-             * @description Raised so many spreads above its usual.
-             */
-            above?: number | null;
-            /**
-             * Format: double
-             * @description Raised so many spreads below.
-             */
-            below?: number | null;
-            /**
-             * @description Which events; all if empty.
-             * @default
-             */
-            events?: string;
-            /**
-             * Format: double
-             * @description How far from its usual it must be; 0 if not given.
-             */
-            least?: number | null;
-            /** @description `week`: the same time of the week; `day`: of the day. `week` if empty. */
-            like?: string;
-            /**
-             * @description Any aggregate of the language; `count` if empty.
-             * @default
-             */
-            measure?: string;
-            /** @description The window. */
-            over: string;
-            /** @description Fields whose values are judged apart. */
-            per?: string[];
-        };
-        /** @description A dial. */
-        Dial: {
-            /**
-             * Format: uint32
-             * @description Its number.
-             */
-            id?: number;
-            /**
-             * @description Whether it still works.
-             * @default false
-             */
-            in_force?: boolean;
-            /**
-             * @description The least severity kept of them.
-             * @default
-             */
-            least?: string;
-            /**
-             * @description When, RFC 3339.
-             * @default
-             */
-            set?: string;
-            /**
-             * @description The team for whose keys it holds; for every sender where none.
-             * @default null
-             */
-            team?: string | null;
-            /**
-             * @description When it ends, RFC 3339; never if none.
-             * @default null
-             */
-            until?: string | null;
-            /**
-             * @description For which events.
-             * @default
-             */
-            when?: string;
-            /**
-             * @description Who set it.
-             * @default
-             */
-            who?: string;
-            /**
-             * @description Why it was set.
-             * @default
-             */
-            why?: string;
-        };
-        /** @description Why a document is no rule. */
-        DocumentMistake: {
-            /**
-             * Format: uint
-             * @description The column, from 1, in characters.
+             * @description From 1, in characters.
              */
             column: number;
-            /** @description What to do. */
-            cure: string;
-            /** @description The field at fault, as `threshold.events`. */
-            field: string;
             /**
              * Format: uint
-             * @description The line, from 1; 0 where it is of no line.
+             * @description How many characters it covers.
              */
-            line: number;
+            length: number;
             /** @description What is wrong. */
             message: string;
+            /** @description What to do. */
+            cure: string;
         };
-        /** @description Why an answer is empty. */
-        EmptyAnswer: {
-            /**
-             * Format: uint64
-             * @description Events in range that may be read, without the filter.
-             */
-            in_range: number;
-            /** @description Lanes whose existence may be reported, but not their events. */
-            lanes_not_readable: string[];
-            /** @description The same in sentences for people. */
-            reasons: string[];
-            /** @description The named service's latest event at any time, RFC 3339. */
-            service_last_seen?: string | null;
-            /** @description Fields that no event in range has. */
-            unknown_fields: components["schemas"]["FieldHint"][];
-        };
-        /** @description A failure of a group to look at. */
-        ErrorExample: {
-            /** @description The event's id. */
-            id: string;
-            /** @description When, RFC 3339. */
-            time: string;
-            /** @description The id of its story, where it belongs to a trace. */
-            trace?: string | null;
-        };
-        /** @description One problem. */
-        ErrorGroup: {
-            /** @description The type of its root cause, where that is another. */
-            cause?: string | null;
-            /**
-             * Format: uint64
-             * @description Failures in the range.
-             */
-            count: number;
-            /** @description The type of the error. */
-            error?: string | null;
-            /** @description One to look at. */
-            example: components["schemas"]["ErrorExample"];
-            /** @description The first in the range, RFC 3339. */
-            first: string;
-            /** @description The frames that tell it from others, innermost first. */
-            frames?: string[];
-            /** @description Its id: `error_group=ID` finds its failures. */
-            id: string;
-            /** @description Lanes it stands in. */
+        /** @description Who is asking. */
+        Me: {
+            /** @description The person. */
+            name: string;
+            /** @description `admin`, `auditor` or `reader`. */
+            role: string;
+            /** @description The lanes that may be read, or a part of them. */
             lanes: string[];
-            /** @description Whose stack it is: `java`, `dotnet`, `node`, `python`, `go`, `ruby`, `rust`, or `names` of a plain list. */
-            language?: string | null;
-            /** @description The last in the range, RFC 3339. */
-            last: string;
-            /** @description The shape of its message, with ‹› for what varies. */
-            message: string;
-            /** @description Releases that failed, the most often first. */
-            releases?: components["schemas"]["FailedRelease"][];
-            /** @description What somebody has said about it. */
-            said?: components["schemas"]["SaidOfGroup"] | null;
-            /** @description The service it failed in. */
-            service: string;
-            /** @description The first ever, as far as is known, RFC 3339. */
-            since: string;
-            /** @description `new`, `known`, `resolved` or `returned`. */
-            state: string;
-            /** @description Failures by part of the range. */
-            trend: number[];
+            /** @description The lanes of which a part only may be read, with the fields that are hidden. */
+            parts: components["schemas"]["LanePart"][];
+            /** @description The teams one is in. */
+            teams: string[];
+            /** @description Whether anything may be changed. */
+            changes: boolean;
+            /** @description Whether one may break the glass. */
+            on_call: boolean;
+            /** @description The lanes whose terms and grants one may change. */
+            manages: string[];
+            /** @description The lanes over which one may make rules. */
+            configures: string[];
         };
-        /** @description Raised when a kind of failure is new, or came back after it was resolved. */
-        ErrorGroups: {
-            /**
-             * @description Which events; all if empty.
-             * @default
-             */
-            events?: string;
-            /** @description `new`, `returned` or `both`; `both` if empty. */
-            which?: string;
+        /** @description What may be read of a lane, where that is not all. */
+        LanePart: {
+            /** @description The lane. */
+            lane: string;
+            /** @description The filters of which one must pass; all rows where there is none. */
+            rows: string[];
+            /** @description Fields that are hidden in some rows at least. */
+            hidden: string[];
         };
-        /** @description Failures folded into problems. */
-        ErrorsAnswer: {
-            /** @description How it came about. */
-            explain: components["schemas"]["Explanation"];
+        /** @description A code, and the password that is set by it. */
+        Redeem: {
+            /** @description As an administrator gave it. */
+            code: string;
+            /** @description At least 10 characters. */
+            password: string;
+        };
+        /** @description Another password. */
+        ChangePassword: {
+            /** @description The one there is. */
+            password: string;
+            /** @description At least 10 characters. */
+            new_password: string;
+        };
+        /** @description A session as listed. */
+        SessionListed: {
             /**
              * Format: uint64
-             * @description All failures.
+             * @description Its number.
              */
-            failures: number;
-            /**
-             * Format: uint
-             * @description How many there are.
-             */
-            group_count: number;
-            /** @description Those with the most failures first. */
-            groups: components["schemas"]["ErrorGroup"][];
-            /** @description The range as understood. */
-            range: components["schemas"]["RangeAnswer"];
-            /**
-             * Format: uint64
-             * @description Failures of groups beyond those that are counted by themselves.
-             */
-            uncounted: number;
+            id: number;
+            /** @description RFC 3339. */
+            begun: string;
+            /** @description When it was last used, to the minute, RFC 3339. */
+            seen: string;
+            /** @description When it ends, RFC 3339; earlier where nobody uses it for two hours. */
+            until: string;
+            /** @description From where it was begun. */
+            address: string;
+            /** @description Whether it is the one that asks. */
+            own: boolean;
         };
-        /** @description Asks for the error groups of a range. */
-        ErrorsRequest: {
+        /** @description A search, or the range and filter of a histogram. */
+        SearchRequest: {
             /**
-             * @description Start, as of a search.
-             * @default null
-             */
-            from?: string | null;
-            /**
-             * Format: uint
-             * @description Points of each trend; 24 where none is given.
-             */
-            points?: number | null;
-            /**
-             * @description Which events: a filter. Only failures among them count.
+             * @description In the query language; an `over` in it wins over `from` and `to`.
              * @default
              */
             query?: string;
             /**
-             * @description End.
+             * @description RFC 3339, or `now-15m`; included.
+             * @default null
+             */
+            from?: string | null;
+            /**
+             * @description RFC 3339, or `now`; not included.
              * @default null
              */
             to?: string | null;
             /**
-             * Format: uint
-             * @description Groups at most, those with the most failures; 100 where none is given, 500 at most.
+             * @description `newest` (default) or `oldest` first.
+             * @enum {string|null}
              */
-            top?: number | null;
+            order?: "newest" | "oldest" | "" | null;
             /**
-             * @description As of a search.
+             * Format: uint
+             * @description Events at most, up to 1000; 100 if not given.
+             */
+            limit?: number | null;
+            /**
+             * @description From the previous answer, as it was given.
+             * @default null
+             */
+            cursor?: string | null;
+            /**
+             * @description For times without zone: an IANA name.
              * @default null
              */
             zone?: string | null;
+            /**
+             * @description Search and export only: each event with the object that was sent, below `sent`.
+             * @default false
+             */
+            sent?: boolean;
+            /**
+             * Format: uint
+             * @description Histogram only: about how many buckets.
+             */
+            buckets?: number | null;
+        };
+        /** @description Events found. */
+        SearchAnswer: {
+            /** @description In the order asked. */
+            events: components["schemas"]["EventAnswer"][];
+            /** @description Where the next answer goes on; none when there is no more. */
+            cursor?: string | null;
+            /** @description The query as understood. */
+            canonical: string;
+            /** @description The range as understood. */
+            range: components["schemas"]["RangeAnswer"];
+            /** @description Likely misunderstandings. */
+            warnings?: components["schemas"]["Mistake"][];
+            /** @description What is worth knowing of what was found, as that a `shape` was named by an id of an earlier cut. */
+            notes?: string[];
+            /** @description How the answer came about. */
+            explain: components["schemas"]["Explanation"];
+            /** @description Why there is nothing, where there is nothing. */
+            empty?: components["schemas"]["EmptyAnswer"] | null;
         };
         /** @description An event as it is answered, for its description: answers carry it as JSON, so that nothing of what was sent is lost. */
         EventAnswer: {
-            arrived: string;
-            /** @description Everything else that was sent, nested as it came. */
-            fields: {
-                [key: string]: components["schemas"]["AnyValue"];
-            };
-            host?: string | null;
             id: string;
-            kind: string;
-            lane: string;
-            message: string;
-            parent?: string | null;
-            sender: string;
-            /** @description What was sent, with every name and form as it came; where it was asked for. */
-            sent?: {
-                [key: string]: components["schemas"]["AnyValue"];
-            } | null;
-            /** @description Where the time was mended: as it was sent. */
-            sent_time?: string | null;
-            service?: string | null;
+            /** @description RFC 3339 in UTC, nanoseconds. */
+            time: string;
+            arrived: string;
             /** @description trace, debug, info, warn, error or fatal. */
             severity: string;
             /**
@@ -5964,60 +4985,43 @@ export interface components {
              * @description 1 to 24, as in the OpenTelemetry data model.
              */
             severity_number: number;
+            kind: string;
+            lane: string;
+            sender: string;
+            /** @description Where the time was mended: as it was sent. */
+            sent_time?: string | null;
+            service?: string | null;
+            host?: string | null;
+            message: string;
             /** @description The id of the message's shape, 16 hex digits; none where there is no message. */
             shape?: string | null;
+            trace?: string | null;
             span?: string | null;
-            status?: string | null;
-            /** @description RFC 3339 in UTC, nanoseconds. */
-            time: string;
+            parent?: string | null;
             /**
              * Format: int64
              * @description Of a span, nanoseconds.
              */
             took_ns?: number | null;
-            trace?: string | null;
+            status?: string | null;
             /** @description The transform rules that changed it. */
             transformed?: string[] | null;
+            /** @description Everything else that was sent, nested as it came. */
+            fields: {
+                [key: string]: components["schemas"]["AnyValue"];
+            };
+            /** @description What was sent, with every name and form as it came; where it was asked for. */
+            sent?: {
+                [key: string]: components["schemas"]["AnyValue"];
+            } | null;
         };
-        /** @description Why an alert was raised. */
-        Explained: {
-            /** @description What is different from just before, in one line. */
-            headline: string;
-            /** @description The best findings. */
-            lines: components["schemas"]["ExplainedLine"][];
-            /** @description Changes made just before: when and what. */
-            marks: string[];
-            /** @description Kinds of failure that were never seen before. */
-            new_errors?: string[];
-            /** @description The trace of one story of it. */
-            story?: string | null;
-            /** @description The values of the last hours, of the group that was raised first. */
-            strip?: components["schemas"]["ExplainedStrip"] | null;
-        };
-        /** @description One thing that is different. */
-        ExplainedLine: {
-            /** @description Its share or rate before. */
-            baseline: string;
-            /** @description And now. */
-            current: string;
-            /** @description What finds its events. */
-            query: string;
-            /** @description The value or shape. */
-            what: string;
-        };
-        /** @description The values before an alert. */
-        ExplainedStrip: {
-            /** @description When a value is so. */
-            bound: components["schemas"]["Bound"];
-            /** @description When the first bar begins, RFC 3339. */
+        AnyValue: unknown;
+        /** @description A range as answered, RFC 3339 in UTC. */
+        RangeAnswer: {
+            /** @description Included. */
             from: string;
-            /**
-             * Format: double
-             * @description How long each bar is, seconds.
-             */
-            step_s: number;
-            /** @description Of each the value furthest beyond the bound; none where nothing can be said. */
-            values: (number | null)[];
+            /** @description Not included. */
+            to: string;
         };
         /** @description How an answer came about. */
         Explanation: {
@@ -6028,41 +5032,9 @@ export interface components {
             chunks: number;
             /**
              * Format: uint
-             * @description Chunks looked into.
+             * @description Of these, left alone because their times lie outside.
              */
-            chunks_read: number;
-            /**
-             * Format: uint64
-             * @description Bytes of the segments that came from the database, because no cache held them.
-             */
-            fetched_bytes?: number;
-            /**
-             * Format: uint64
-             * @description Rows of these that stand in the head, not yet sealed.
-             */
-            head_rows: number;
-            /** @description Chunks that could not be read, and why; their events are missing from the answer. */
-            left_out: string[];
-            /**
-             * Format: uint
-             * @description Pages of chunks and head whose columns were tested.
-             */
-            pages_scanned: number;
-            /**
-             * Format: uint
-             * @description Pages in range of the chunks opened, left alone because their filter, columns or zones cannot hold a match.
-             */
-            pages_skipped?: number;
-            /**
-             * Format: uint64
-             * @description Rows of those pages.
-             */
-            rows_looked_at: number;
-            /**
-             * Format: uint64
-             * @description Parts of chunks that were read, from wherever they stood.
-             */
-            segments_read?: number;
+            skipped_by_time: number;
             /**
              * Format: uint
              * @description Left alone because their filter or columns cannot hold a match.
@@ -6080,9 +5052,41 @@ export interface components {
             skipped_by_order: number;
             /**
              * Format: uint
-             * @description Of these, left alone because their times lie outside.
+             * @description Chunks looked into.
              */
-            skipped_by_time: number;
+            chunks_read: number;
+            /**
+             * Format: uint
+             * @description Pages in range of the chunks opened, left alone because their filter, columns or zones cannot hold a match.
+             */
+            pages_skipped?: number;
+            /**
+             * Format: uint
+             * @description Pages of chunks and head whose columns were tested.
+             */
+            pages_scanned: number;
+            /**
+             * Format: uint64
+             * @description Rows of those pages.
+             */
+            rows_looked_at: number;
+            /**
+             * Format: uint64
+             * @description Rows of these that stand in the head, not yet sealed.
+             */
+            head_rows: number;
+            /**
+             * Format: uint64
+             * @description Parts of chunks that were read, from wherever they stood.
+             */
+            segments_read?: number;
+            /**
+             * Format: uint64
+             * @description Bytes of the segments that came from the database, because no cache held them.
+             */
+            fetched_bytes?: number;
+            /** @description Chunks that could not be read, and why; their events are missing from the answer. */
+            left_out: string[];
             /** @description Why the search stopped before its end, if it did. */
             stopped?: string | null;
             /**
@@ -6091,59 +5095,21 @@ export interface components {
              */
             took_us: number;
         };
-        /** @description What an export gave out. */
-        ExportAccount: {
-            /**
-             * Format: uint
-             * @description How many events.
-             */
-            events: number;
-            /** @description How it came about; what was left out makes it incomplete. */
-            explain: components["schemas"]["Explanation"];
-            /** @description Whether the limit cut some off. */
-            more: boolean;
-            /** @description The range that was meant. */
-            range: components["schemas"]["RangeAnswer"];
-        };
-        /** @description The last line of an export. */
-        ExportEnd: {
-            account: components["schemas"]["ExportAccount"];
-        } | {
-            problem: components["schemas"]["Problem"];
-        };
-        /** @description A release, and how often it failed. */
-        FailedRelease: {
+        /** @description Why an answer is empty. */
+        EmptyAnswer: {
             /**
              * Format: uint64
-             * @description Failures.
+             * @description Events in range that may be read, without the filter.
              */
-            count: number;
-            /** @description The release. */
-            release: string;
-        };
-        /** @description The top values of one field. */
-        FieldAnswer: {
-            /**
-             * Format: uint
-             * @description Distinct values counted.
-             */
-            distinct: number;
-            /** @description As the language names it. */
-            field: string;
-            /**
-             * Format: uint64
-             * @description Events that have it.
-             */
-            having: number;
-            /** @description How its numbers are spread; absent where no value is a number. */
-            spread?: components["schemas"]["Spread"] | null;
-            /** @description Most frequent first. */
-            top: components["schemas"]["ValueCount"][];
-            /**
-             * Format: uint64
-             * @description Events whose value came after there were too many to count each by itself.
-             */
-            uncounted: number;
+            in_range: number;
+            /** @description Fields that no event in range has. */
+            unknown_fields: components["schemas"]["FieldHint"][];
+            /** @description Lanes whose existence may be reported, but not their events. */
+            lanes_not_readable: string[];
+            /** @description The named service's latest event at any time, RFC 3339. */
+            service_last_seen?: string | null;
+            /** @description The same in sentences for people. */
+            reasons: string[];
         };
         /** @description A field that nothing in range has. */
         FieldHint: {
@@ -6152,1820 +5118,79 @@ export interface components {
             /** @description Near names that exist, nearest first. */
             near: string[];
         };
-        /** @description A field of a lane. */
-        FieldListed: {
-            /** @description It comes as values that do not compare with one another. */
-            conflicting: boolean;
-            /**
-             * Format: uint64
-             * @description Distinct values in the newest pages.
-             */
-            distinct: number;
-            /** @description Some values, secrets masked. */
-            examples: string[];
-            /** @description As the language names it. */
-            field: string;
-            /** @description When it was first seen in the range, RFC 3339, as exact as the pages that hold it. */
-            first: string;
-            /** @description The lane. */
-            lane: string;
-            /** @description When it was last seen, likewise. */
-            last: string;
-            /**
-             * Format: double
-             * @description The share of events that have it, in the newest pages.
-             */
-            share: number;
-            /** @description The tie it is. */
-            tie?: string | null;
-            /** @description The types it has. */
-            types: string[];
-        };
-        /** @description Asks for the fields of lanes. */
-        FieldsRequest: {
-            /**
-             * @description As of a search; a week back if not given.
-             * @default null
-             */
-            from?: string | null;
-            /**
-             * @description One lane; every lane that may be read if not given.
-             * @default null
-             */
-            lane?: string | null;
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            to?: string | null;
-        };
-        /** @description One thing that differs. */
-        Finding: {
-            /** @description Other values that hold on almost the same units. */
-            also?: string[];
-            /** @description Of a mark: when, RFC 3339. */
-            at?: string | null;
-            /**
-             * Format: double
-             * @description In the baseline: the share of units that have it; of a shape events a second; of numbers the percentile that `percent` names.
-             */
-            baseline: number;
-            /** @description How it differs. */
-            change: components["schemas"]["Change"];
-            /**
-             * Format: double
-             * @description The same of the current set.
-             */
-            current: number;
-            /**
-             * Format: double
-             * @description How much of the difference it explains, 0 to 1; of numbers how far the two lie apart.
-             */
-            explained: number;
-            /** @description The field, as the language names it; `shape` of a shape, `mark` of a mark. */
-            field: string;
-            /** @description What it is. */
-            kind: components["schemas"]["FindingKind"];
-            /**
-             * Format: double
-             * @description Of numbers: which percentile `baseline` and `current` are.
-             */
-            percent?: number | null;
-            /** @description Of numbers: percentiles of both sets, as (percent, baseline, current). */
-            percentiles?: [
-                number,
-                number,
-                number
-            ][];
-            /** @description A condition that finds its events. */
-            query?: string;
-            /** @description The least and the most that the ratio of the two may be, as far as counts allow. */
-            ratio?: [
-                number,
-                number
-            ] | null;
-            /** @description Of a shape, what its messages look like. */
-            template?: string | null;
-            /** @description Of a value or shape: the same figure in each sixteenth of the time of both sets. */
-            trend?: components["schemas"]["Trend"] | null;
-            /** @description Its value; of a shape its id, of numbers nothing, of a mark what was done. */
-            value?: string;
-        };
-        /** @description What kind of thing differs. */
-        FindingKind: "shape" | "value" | "number" | "mark" | "service" | "sender";
-        /** @description Raised when a value comes that was not there for long. */
-        FirstSeen: {
-            /**
-             * @description Which events; all if empty.
-             * @default
-             */
-            events?: string;
-            /** @description How long it stays raised; 1 h if empty. */
-            over?: string;
-            /** @description How long it was not there; 7 d if empty. */
-            unseen?: string;
-            /** @description `shape`, `error_group` or a field. */
-            what: string;
-        };
-        /** @description A field among the events found. */
-        FoundField: {
-            /** @description As the language names it. */
-            field: string;
-            /**
-             * Format: uint64
-             * @description Events that have it, of those looked at.
-             */
-            having: number;
-            /** @description The types its values have. */
-            types: string[];
-        };
-        /** @description The fields among the events found. */
-        FoundFieldsAnswer: {
-            /** @description The query as understood. */
-            canonical: string;
-            /**
-             * Format: uint64
-             * @description Events looked at.
-             */
-            events: number;
-            /** @description How it came about. */
-            explain: components["schemas"]["Explanation"];
-            /** @description Those that most events have come first. */
-            fields: components["schemas"]["FoundField"][];
-            /** @description The range as understood. */
-            range: components["schemas"]["RangeAnswer"];
-            /** @description Whether those are all that pass; else the newest. */
-            whole: boolean;
-        };
-        /** @description An id found in a text, and what is tied to it. */
-        FoundId: {
-            /**
-             * Format: uint
-             * @description How many events were found, at most a hundred are looked at.
-             */
-            events: number;
-            /** @description RFC 3339 of the first of these; none where there is none. */
-            first?: string | null;
-            /** @description The id. */
-            id: string;
-            /** @description What it looks like. */
-            kind: components["schemas"]["PastedId"];
-            /** @description Whether there are more. */
-            more: boolean;
-            /** @description The id of the trace where it is that of a span. */
-            trace?: string | null;
-        };
-        /** @description A grant as listed. */
-        GrantListed: {
-            /** @description Whether somebody on call gave it to themselves. */
-            break_glass: boolean;
-            /** @description Why it gives nothing: its filter does not parse any more. */
-            broken?: string | null;
-            /** @description Who gave it. */
-            by: string;
-            /** @description RFC 3339. */
-            given: string;
-            /** @description Fields that are as absent. */
-            hidden: string[];
-            /**
-             * Format: uint64
-             * @description Its number.
-             */
-            id: number;
-            /** @description The lane. */
-            lane: string;
-            /** @description `read`, `configure` or `manage`. */
-            may: string;
-            /** @description Whether the one who asks may end it. */
-            may_end: boolean;
-            /** @description The person it is to, where it is to one. */
-            person?: string | null;
-            /** @description The events that are meant; all where it is empty. */
-            rows: string;
-            /** @description The team it is to, where it is to one. */
-            team?: string | null;
-            /** @description When it ends by itself, RFC 3339. */
-            until?: string | null;
-            /** @description Why it was given. */
-            why: string;
-        };
-        /** @description One group of a `measure`. */
-        GroupAnswer: {
-            /** @description With `every`: its figures step by step. */
-            steps?: unknown[][];
-            /** @description Its figures over the whole range. */
-            total: unknown[];
-            /** @description Its value of each field of `per`; null where its events have none. */
-            values: unknown[];
-        };
-        /** @description One group's raising. */
-        GroupOfAlert: {
-            /** @description RFC 3339; none while raised. */
-            ended?: string | null;
-            /** @description Nobody is notified of this group. */
-            muted: boolean;
-            name: string;
-            /** Format: double */
-            peak?: number | null;
-            /** @description RFC 3339. */
-            raised: string;
-            withdrawn: boolean;
-        };
-        /** @description A group of a rule that is not quiet. */
-        GroupOfRule: {
-            name: string;
-            /** @description RFC 3339. */
-            since: string;
-            /** @description `building` or `raised`. */
-            state: string;
-            /** Format: double */
-            value?: number | null;
-        };
         /** @description Counts over time. */
         HistogramAnswer: {
-            /** @description Trace, debug, info, warn, error, fatal of each bucket. */
-            buckets: number[][];
-            /** @description The query as understood. */
-            canonical: string;
-            /** @description How the counts came about. */
-            explain: components["schemas"]["Explanation"];
-            /** @description Start of the first bucket, nanoseconds from 1970, as text (beyond what a JavaScript number holds). */
-            from_ns: string;
             /** @description The range as understood. */
             range: components["schemas"]["RangeAnswer"];
+            /** @description Start of the first bucket, nanoseconds from 1970, as text (beyond what a JavaScript number holds). */
+            from_ns: string;
             /**
              * Format: int64
              * @description Length of a bucket in nanoseconds.
              */
             step_ns: number;
+            /** @description Trace, debug, info, warn, error, fatal of each bucket. */
+            buckets: number[][];
             /**
              * Format: uint64
              * @description All events counted.
              */
             total: number;
-        };
-        /** @description A key as listed. */
-        Key: {
-            /**
-             * @description RFC 3339.
-             * @default
-             */
-            created?: string;
-            /**
-             * @description Fields stamped on every event.
-             * @default {}
-             */
-            fixed?: {
-                [key: string]: string;
-            };
-            /**
-             * @description When it last sent, RFC 3339; none if never.
-             * @default null
-             */
-            last_used?: string | null;
-            /**
-             * @description What it may send.
-             * @default {}
-             */
-            limits?: components["schemas"]["KeyLimits"];
-            /**
-             * @description What it is called.
-             * @default
-             */
-            name?: string;
-            /**
-             * @description RFC 3339; none if still good.
-             * @default null
-             */
-            revoked?: string | null;
-            /**
-             * @description Its secrets, the newest first.
-             * @default []
-             */
-            secrets?: components["schemas"]["KeySecret"][];
-            /**
-             * @description `in use`, `ended` or `revoked`.
-             * @default
-             */
-            state?: string;
-            /**
-             * @description The team that it belongs to.
-             * @default null
-             */
-            team?: string | null;
-            /**
-             * @description Events and bytes stored today.
-             * @default [
-             *       0,
-             *       0
-             *     ]
-             */
-            used_today?: [
-                number,
-                number
-            ];
-        };
-        /** @description What a key may send; anything where nothing is said. */
-        KeyLimits: {
-            /**
-             * Format: uint64
-             * @description Bytes a day, as arrivals count them; what comes beyond is set aside.
-             */
-            day_bytes?: number | null;
-            /**
-             * Format: uint64
-             * @description Events a day (of UTC); what comes beyond is set aside.
-             */
-            day_events?: number | null;
-            /** @description The lanes it may send to. */
-            lanes?: string[];
-            /**
-             * Format: uint32
-             * @description Events a second; twice as many may come at once.
-             */
-            per_second?: number | null;
-            /** @description The services it may send for. */
-            services?: string[];
-            /** @description From when on it is no longer good, RFC 3339. */
-            until?: string | null;
-        };
-        /** @description A secret of a key. */
-        KeySecret: {
-            /** @description RFC 3339. */
-            created: string;
-            /** @description How it begins. */
-            prefix: string;
-            /** @description From when on it is no longer good, RFC 3339; none where it has no end. */
-            until?: string | null;
-        };
-        /**
-         * @description What a node or token is.
-         * @enum {string}
-         */
-        Kind: "query" | "group" | "not" | "words" | "comparison" | "has" | "measure" | "aggregate" | "per" | "every" | "having" | "top" | "over" | "keyword" | "field" | "sign" | "bracket" | "comma" | "word" | "quoted" | "value" | "regex" | "function" | "name" | "broken";
-        /** @description A lane. */
-        Lane: {
-            /** @description Whether each time that somebody reads it is recorded. Left out, it stays. */
-            audited?: boolean | null;
-            /**
-             * Format: uint64
-             * @description Bytes it takes a day, as arrivals count them.
-             */
-            day_bytes?: number | null;
-            /**
-             * Format: uint64
-             * @description Events it takes a day (of UTC); any number if none. What comes beyond is set aside.
-             */
-            day_events?: number | null;
-            /**
-             * @description Whether those who may not read it may know that it exists.
-             * @default true
-             */
-            listed?: boolean;
-            /** @description Letters, digits, `-`, `_` and `.`, the same as in the address. */
-            name: string;
-            /** @description The team that owns it: its people manage it. Left out, it stays; empty for none. */
-            owner?: string | null;
-            /**
-             * Format: uint32
-             * @description Days that events are kept after their own day.
-             */
-            retention_days: number;
-            /**
-             * Format: uint64
-             * @description Bytes of sealed chunks; set by the service.
-             */
-            sealed_bytes?: number;
-            /**
-             * Format: uint64
-             * @description Events in sealed chunks; set by the service.
-             */
-            sealed_events?: number;
-        };
-        /** @description What may be read of a lane, where that is not all. */
-        LanePart: {
-            /** @description Fields that are hidden in some rows at least. */
-            hidden: string[];
-            /** @description The lane. */
-            lane: string;
-            /** @description The filters of which one must pass; all rows where there is none. */
-            rows: string[];
-        };
-        /** @description Somebody who can read a lane, and by what. One person stands there once for each reason. */
-        LaneReaderListed: {
-            /** @description By this grant; none where the team owns the lane. */
-            grant?: components["schemas"]["GrantListed"] | null;
-            /** @description The person. */
-            person: string;
-            /** @description Because the person is in this team. */
-            team?: string | null;
-        };
-        /** @description Patterns proposed. */
-        LearntPatterns: {
-            /**
-             * Format: uint
-             * @description Lines that none fits.
-             */
-            left: number;
-            /** @description The most frequent first. */
-            patterns: components["schemas"]["ProposedPattern"][];
-        };
-        /** @description Credentials of a person. */
-        LoginRequest: {
-            name: string;
-            password: string;
-        };
-        /** @description A contact just made or changed; a new secret that signs its webhooks is shown this once. */
-        MadeContact: {
-            name: string;
-            webhook_secret?: string | null;
-        };
-        /** @description A rule just made; the secret that signs its webhooks is shown this once. */
-        MadeRule: {
-            /** Format: uint64 */
-            id: number;
-            webhook_secret?: string | null;
-        };
-        /** @description A key or token just made. The secret is shown this once. */
-        MadeSecret: {
-            name: string;
-            secret: string;
-        };
-        /** @description A moment worth seeing. */
-        MarkNow: {
-            /** @description RFC 3339. */
-            at: string;
-            /** @description The event's id. */
-            id: string;
-            /** @description What happened: the field `mark` of the event, or its message where that says no more than that it is one. */
-            what: string;
-        };
-        /** @description See [`Act::Mask`]. */
-        Masking: {
-            /** @description Built-in detectors. */
-            detectors?: components["schemas"]["Detector"][];
-            /** @description Regular expressions; their group `s`, else their first group, else all that they match is covered. */
-            expressions?: string[];
-            /** @description The fields looked at; every text if empty. Without expressions and detectors, their whole values are covered. */
-            fields?: string[];
-            /** @description Writes a keyed hash instead, so that equal values still correlate. */
-            hash?: boolean;
-            /** @description What is written instead; `•••` if not given. */
-            with?: string | null;
-        };
-        /** @description Who is asking. */
-        Me: {
-            /** @description Whether anything may be changed. */
-            changes: boolean;
-            /** @description The lanes over which one may make rules. */
-            configures: string[];
-            /** @description The lanes that may be read, or a part of them. */
-            lanes: string[];
-            /** @description The lanes whose terms and grants one may change. */
-            manages: string[];
-            /** @description The person. */
-            name: string;
-            /** @description Whether one may break the glass. */
-            on_call: boolean;
-            /** @description The lanes of which a part only may be read, with the fields that are hidden. */
-            parts: components["schemas"]["LanePart"][];
-            /** @description `admin`, `auditor` or `reader`. */
-            role: string;
-            /** @description The teams one is in. */
-            teams: string[];
+            /** @description The query as understood. */
+            canonical: string;
+            /** @description How the counts came about. */
+            explain: components["schemas"]["Explanation"];
         };
         /** @description Figures of a `measure`. */
         MeasureAnswer: {
             /** @description The aggregates, in the order asked. */
             aggregates: components["schemas"]["AggregateColumn"][];
-            /** @description The query as understood. */
-            canonical: string;
-            /** @description How the figures came about. */
-            explain: components["schemas"]["Explanation"];
+            /** @description The fields of `per`. */
+            per: string[];
+            /** @description Start and end of each step of `every`, RFC 3339; none without. */
+            steps?: components["schemas"]["RangeAnswer"][];
+            /** @description Largest first. */
+            groups: components["schemas"]["GroupAnswer"][];
             /**
              * Format: uint
              * @description How many groups there were before `top` or the limit.
              */
             group_count: number;
-            /** @description Largest first. */
-            groups: components["schemas"]["GroupAnswer"][];
             /** @description Why groups are missing that were not asked to be left out. */
             limited?: string | null;
-            /** @description The fields of `per`. */
-            per: string[];
-            /** @description The range as understood. */
-            range: components["schemas"]["RangeAnswer"];
             /** @description By shape id that stands among the groups: its template. */
             shapes?: {
                 [key: string]: string;
             };
-            /** @description Start and end of each step of `every`, RFC 3339; none without. */
-            steps?: components["schemas"]["RangeAnswer"][];
-            /** @description Likely misunderstandings. */
-            warnings?: components["schemas"]["Mistake"][];
-        };
-        /** @description One message, with each try to deliver it. */
-        Message: {
-            /** @description The contact; empty for a way that the rule has of its own. */
-            contact: string;
-            /** @description When it was to be sent first, RFC 3339. */
-            due: string;
-            /** Format: uint64 */
-            id: number;
-            /** @description `webhook` or `mail`. */
-            kind: string;
-            /** @description What it is about: a rule, or a contact. */
-            rule: string;
-            /** @description `sent`, `waiting`, why it was never sent, or the last error. */
-            state: string;
-            target: string;
-            /** @description The latest first, 200 at most. */
-            tries: components["schemas"]["Tried2"][];
-            /** @description `raised`, `repeated`, `ended`, `withdrawn`, `held-back` or `unreachable`. */
-            what: string;
-        };
-        /** @description A mistake, or a warning, with its place and cure. */
-        Mistake: {
-            /**
-             * Format: uint
-             * @description From 1, in characters.
-             */
-            column: number;
-            /** @description What to do. */
-            cure: string;
-            /**
-             * Format: uint
-             * @description How many characters it covers.
-             */
-            length: number;
-            /** @description What is wrong. */
-            message: string;
-        };
-        /** @description A rule to be muted. */
-        MuteRule: {
-            /**
-             * @description For how long, as 2h or 3d; 30 d at most. Not given, it notifies again.
-             * @default null
-             */
-            for?: string | null;
-            /**
-             * @description Which groups: a filter over the fields that the rule judges apart; all of them where it is not given.
-             * @default null
-             */
-            where?: string | null;
-            /**
-             * @description Why; whoever looks at the rule reads it.
-             * @default
-             */
-            why?: string;
-        };
-        /** @description Why nobody is notified of a rule, or of some of its groups, for a while. */
-        MutedRule: {
-            /** @description Who muted it. */
-            by: string;
-            /** @description Until when, RFC 3339. */
-            until: string;
-            /** @description Of which groups: a filter over what the rule judges apart; empty for all. */
-            where: string;
-            /** @description Why. */
-            why: string;
-        };
-        /** @description To set a dial. */
-        NewDial: {
-            /**
-             * Format: uint64
-             * @description Seconds after which it ends by itself; not given where `until` is.
-             */
-            for_s?: number | null;
-            /**
-             * @description The least severity kept of them, by name.
-             * @enum {string}
-             */
-            least?: "trace" | "debug" | "info" | "warn" | "error" | "fatal";
-            /** @description The team for whose keys it holds; for every sender where none. */
-            team?: string | null;
-            /** @description Or when it ends, RFC 3339; never where neither is given. */
-            until?: string | null;
-            /**
-             * @description For which events: a filter, as `service=slots logger^="slots.lease"`.
-             * @default
-             */
-            when?: string;
-            /** @description Why it was set, for others. */
-            why?: string;
-        };
-        /** @description A grant to be given: to a team or to a person. */
-        NewGrant: {
-            /**
-             * @description Dotted names of fields that are as absent. Only reading can be without fields.
-             * @default []
-             */
-            hidden?: string[];
-            /**
-             * @description The lane.
-             * @default
-             */
-            lane?: string;
-            /**
-             * @description `read`, `configure` or `manage`.
-             * @enum {string}
-             */
-            may?: "read" | "configure" | "manage";
-            /**
-             * @description To this person.
-             * @default null
-             */
-            person?: string | null;
-            /**
-             * @description The events that are meant, as a filter in the query language; all where it is empty. Only reading can be filtered.
-             * @default
-             */
-            rows?: string;
-            /**
-             * @description To everybody in this team.
-             * @default null
-             */
-            team?: string | null;
-            /**
-             * @description When it ends by itself, RFC 3339.
-             * @default null
-             */
-            until?: string | null;
-            /**
-             * @description Why it is given.
-             * @default
-             */
-            why?: string;
-        };
-        /** @description To make a sender's key. */
-        NewKey: {
-            /**
-             * @description Fields stamped on every event.
-             * @default {}
-             */
-            fixed?: {
-                [key: string]: string;
-            };
-            /**
-             * @description What it may send.
-             * @default {}
-             */
-            limits?: components["schemas"]["KeyLimits"];
-            /** @description What it is called. */
-            name?: string;
-            /**
-             * @description The team that it belongs to.
-             * @default null
-             */
-            team?: string | null;
-        };
-        /** @description A person to be made. */
-        NewPerson: {
-            /**
-             * @description Lanes that the person may read all of; each is a grant, which whoever asks must be able to give.
-             * @default []
-             */
-            lanes?: string[];
-            /** @description To sign in with. */
-            name: string;
-            /** @description At least 10 characters; without one, the person sets it by the code that is answered. */
-            password?: string | null;
-            /**
-             * @description `admin`, `auditor` or `reader`.
-             * @enum {string}
-             */
-            role: "admin" | "auditor" | "reader";
-        };
-        /** @description An alert rule to be made. */
-        NewRule: {
-            /**
-             * Format: uint64
-             * @description Raised when the count in the window is above.
-             */
-            above?: number;
-            /**
-             * Format: uint32
-             * @description Seconds after a window's end until it is judged; 30 if not given.
-             */
-            delay_s?: number | null;
-            /**
-             * Format: uint32
-             * @description Seconds the condition must hold first.
-             */
-            hold_s?: number;
-            /**
-             * Format: uint32
-             * @description How far back late events may have windows judged again; 3600 if not given.
-             */
-            late_s?: number | null;
-            /**
-             * @description Whom mail goes to.
-             * @default null
-             */
-            mail?: string | null;
-            /** @description What it is called. */
-            name?: string;
-            /**
-             * @description Which events are counted: a filter.
-             * @default
-             */
-            query?: string;
-            /**
-             * @description Where a signed webhook goes.
-             * @default null
-             */
-            webhook?: string | null;
-            /**
-             * Format: uint32
-             * @description Length of the window in seconds.
-             */
-            window_s?: number;
-        };
-        /** @description To make a reader's token. */
-        NewToken: {
-            /**
-             * @description The only lanes it may read; all of its owner's if empty.
-             * @default []
-             */
-            lanes?: string[];
-            /**
-             * @description What it is called.
-             * @default
-             */
-            name?: string;
-            /**
-             * @description `read`, which changes nothing, `configure`, which changes what may be changed in lanes, or `administer`; read if not
-             *      given.
-             * @enum {string|null}
-             */
-            purpose?: "read" | "configure" | "administer" | null;
-            /**
-             * @description The team whose token it is; one's own if none.
-             * @default null
-             */
-            team?: string | null;
-            /**
-             * @description When it ends by itself, RFC 3339.
-             * @default null
-             */
-            until?: string | null;
-        };
-        /** @description What is changed of a node. */
-        NodeChange: {
-            /** @description Whether it is to take no events and no duties. */
-            draining: boolean;
-        };
-        /** @description A node of the database. */
-        NodeListed: {
-            /** @description Whether it was started and has not stopped in order. */
-            alive: boolean;
-            /** @description Whether it is the one that answers. */
-            answers: boolean;
-            /**
-             * Format: uint64
-             * @description Moved every second while it lives.
-             */
-            beat: number;
-            /** @description It takes no events and no duties. */
-            draining: boolean;
-            /** @description What it does for all nodes: `rules`, `messages`, `merging`, `expiry`. */
-            duties: string[];
-            /**
-             * Format: uint32
-             * @description Raised by every start.
-             */
-            epoch: number;
-            /**
-             * Format: uint32
-             * @description At its last beat: milliseconds since it looked at what the others did.
-             */
-            looked_ms: number;
-            /** @description Its name. */
-            name: string;
-            /** @description The database server that took its last beat. */
-            server: string;
-            /**
-             * Format: uint16
-             * @description Its number, which stands in the ids of its events.
-             */
-            slot: number;
-            /**
-             * Format: uint64
-             * @description Seconds for which its beat has stood still, as the node that answers sees it, from two on.
-             */
-            still_s?: number | null;
-            /** @description The version of calvex that it runs. */
-            version: string;
-        };
-        /** @description Something to be written down about an alert. */
-        NoteAlert: {
-            /**
-             * @description 1 to 2,000 letters.
-             * @default
-             */
-            text?: string;
-        };
-        /** @description What a person wrote down about an alert. */
-        NoteOfAlert: {
-            /** @description RFC 3339. */
-            at: string;
-            by: string;
-            text: string;
-        };
-        /** @description One notification of an alert. */
-        Notified: {
-            /** @description `webhook` or `mail`. */
-            kind: string;
-            /** @description `sent`, `waiting`, why it was never sent, or the last error. */
-            state: string;
-            target: string;
-            /** @description `raised`, `repeated`, `ended` or `withdrawn`. */
-            what: string;
-        };
-        /** @description How things stand now. */
-        NowAnswer: {
-            /** @description Raised alerts, the latest first, then those that are building. */
-            alerts: components["schemas"]["Alert"][];
-            /** @description RFC 3339. */
-            at: string;
-            /** @description Rules whose condition holds, but not yet for long enough. */
-            building: string[];
-            /** @description What could not be read. */
-            left_out: string[];
-            /** @description Moments worth seeing in the last day, the latest first. */
-            marks: components["schemas"]["MarkNow"][];
-            /** @description Events refused in the last hour, by sender and reason. */
-            refused: components["schemas"]["Refused"][];
-            /** @description Those that stray most from their usual first. */
-            services: components["schemas"]["ServiceNow"][];
-            /** @description Services that sent in the last day and are silent now. */
-            silent: components["schemas"]["SilentService"][];
-            /** @description What the usual is taken from: `this hour on 3 earlier days`, or where no earlier day is kept the hours of the last day. */
-            usual_of: string;
-            /**
-             * Format: uint32
-             * @description Seconds that the figures of each service are taken over.
-             */
-            window_s: number;
-        };
-        /** @description Raised when the budget of an objective burns too fast. */
-        Objective: {
-            /** @description The events that count. */
-            all: string;
-            /** @description Those of them that are good. */
-            good: string;
-            /**
-             * Format: double
-             * @description How many of a hundred are to be good, as 99.5.
-             */
-            percent: number;
-            /** @description Over how long; 30 d if empty. */
-            period?: string;
-        };
-        /** @description Which grants are asked for. */
-        OfLane: {
-            /**
-             * @description On this lane alone.
-             * @default null
-             */
-            lane?: string | null;
-        };
-        /** @description How a story, a span or a chapter ended. */
-        Outcome: "well" | "failed" | "open" | "nothing";
-        /** @description A one-time code by which a person sets a password. It is shown this once. */
-        PasswordCode: {
-            /** @description The code; none where the person has a password already. */
-            code?: string | null;
-            /** @description The person. */
-            name: string;
-            /** @description When it ends, RFC 3339. */
-            until?: string | null;
-        };
-        /** @description Asks for the ids in a text. */
-        PasteRequest: {
-            /** @description Anything: an id, a response's headers, an error report, a line of a log, a JSON document. */
-            text: string;
-        };
-        /** @description What an id looks like. */
-        PastedId: "trace" | "span" | "uuid" | "word";
-        /** @description A person as listed. */
-        PersonListed: {
-            /** @description Whether the person signs in by the provider. */
-            by_provider: boolean;
-            /** @description RFC 3339. */
-            created: string;
-            /** @description Since when the person may not sign in, RFC 3339; none where the person may. */
-            disabled?: string | null;
-            /** @description The lanes that the person may read, or a part of them. */
-            lanes: string[];
-            /** @description To sign in with. */
-            name: string;
-            /** @description `admin`, `auditor` or `reader`. */
-            role: string;
-            /** @description When a session was last used, RFC 3339; none where none is kept. */
-            seen?: string | null;
-            /**
-             * Format: uint64
-             * @description Sessions that are open.
-             */
-            sessions: number;
-            /** @description The teams the person is in. */
-            teams: string[];
-        };
-        /** @description What became of a marked event. */
-        Probed: {
-            /** @description Where it was sent. */
-            address: string;
-            /**
-             * Format: double
-             * @description Milliseconds until the service had answered for it; none where the way has no answer.
-             */
-            answered_ms?: number | null;
-            /**
-             * Format: double
-             * @description Milliseconds until search found it.
-             */
-            found_ms?: number | null;
-            /** @description By which way. */
-            way: string;
-            /** @description What went wrong. */
-            wrong?: string | null;
-        };
-        /** @description What went wrong, where, and the cure. */
-        Problem: {
-            /** @description This occurrence: what, where, cure. */
-            detail: string;
-            /** @description Mistakes in a query, with their columns. */
-            mistakes?: components["schemas"]["Mistake"][];
-            /**
-             * Format: uint32
-             * @description Seconds after which trying again makes sense.
-             */
-            retry_after_s?: number | null;
-            /**
-             * Format: uint16
-             * @description HTTP status.
-             */
-            status: number;
-            /** @description The sort in words. */
-            title: string;
-            /** @description `about:blank` would do; a stable word under `/problems/` names the sort. */
-            type: string;
-        };
-        /** @description What could stand there. */
-        Proposal: {
-            /**
-             * Format: uint64
-             * @description Events that have it, of the newest in range.
-             */
-            events?: number | null;
-            /** @description `field`, `part` (of every event), `tie`, `value`, `word` (of the language), `aggregate` or `range`. */
-            kind: string;
-            /** @description Its types, or what it does. */
-            note?: string;
-            /** @description As the query would have it, quoted where it must be. */
-            text: string;
-        };
-        /** @description A pattern proposed from lines. */
-        ProposedPattern: {
-            /** @description One of them. */
-            example: string;
-            /**
-             * Format: uint
-             * @description Lines it was the first to fit.
-             */
-            lines: number;
-            /** @description The pattern. */
-            pattern: string;
-        };
-        /** @description What is set of a team; what is left out stays. */
-        PutTeam: {
-            /**
-             * @description The group of the sign-on provider whose people are in it; empty for none.
-             * @default null
-             */
-            claim?: string | null;
-            /**
-             * @description The contact that is notified of what is done to its lanes; empty for none.
-             * @default null
-             */
-            contact?: string | null;
-            /**
-             * @description Its people, in place of those before. Who came by the provider's group stays.
-             * @default null
-             */
-            members?: string[] | null;
-            /**
-             * @description Whether its people may break the glass.
-             * @default null
-             */
-            on_call?: boolean | null;
-        };
-        /** @description When the rule of the document's name was raised in truth. */
-        RaisedInTruth: {
-            /**
-             * Format: int64
-             * @description When it ended.
-             */
-            ended_ns?: number | null;
-            /** @description Judged only after late events had come. */
-            late: boolean;
-            /**
-             * Format: int64
-             * @description When, in nanoseconds from 1970.
-             */
-            raised_ns: number;
-            /** @description Late events undid it. */
-            withdrawn: boolean;
-        };
-        /** @description A range as answered, RFC 3339 in UTC. */
-        RangeAnswer: {
-            /** @description Included. */
-            from: string;
-            /** @description Not included. */
-            to: string;
-        };
-        /** @description A range, as `from` and `to` of a search take it. */
-        RangeMeant: {
-            /** @description RFC 3339, or `now-15m`. */
-            from: string;
-            /** @description The same as it stands now. */
-            now: components["schemas"]["RangeAnswer"];
-            /** @description RFC 3339, or `now`. */
-            to: string;
-        };
-        /** @description A code, and the password that is set by it. */
-        Redeem: {
-            /** @description As an administrator gave it. */
-            code: string;
-            /** @description At least 10 characters. */
-            password: string;
-        };
-        /** @description What was refused of one sender for one reason. */
-        Refused: {
-            /** @description When the first and the last came, RFC 3339. */
-            first: string;
-            /** @description See `first`. */
-            last: string;
-            /** @description The reason's code. */
-            reason: string;
-            /**
-             * Format: uint64
-             * @description Events or requests.
-             */
-            refused: number;
-            /** @description The latest, secrets masked; reported to administrators. */
-            sample?: string | null;
-            /** @description The key by name; by how it begins where it is unknown; or the way in. */
-            sender: string;
-        };
-        /** @description What a rule would have done. */
-        RehearsalAnswer: {
-            /**
-             * Format: uint
-             * @description How many alerts.
-             */
-            alert_count: number;
-            /** @description The alerts, in order; the first 2,000. */
-            alerts: components["schemas"]["Rehearsed"][];
-            /** @description Whether the values were at hand, so that only the walk was repeated. */
-            at_hand: boolean;
-            /** @description The values along the time, least and most of all groups. */
-            bins: components["schemas"]["Bin"][];
-            /** @description When it is so. */
-            bound: components["schemas"]["Bound"];
-            /** @description How it came about. */
-            explain: components["schemas"]["Explanation"];
-            /**
-             * Format: uint
-             * @description Groups that were judged.
-             */
-            groups: number;
-            /** @description When the rule of that name was raised in truth, by whatever document it had; the first 2,000. */
-            in_truth: components["schemas"]["RaisedInTruth"][];
-            /** @description Why values are missing. */
-            incomplete?: string | null;
-            /** @description Too little has come to judge by. */
-            learning: boolean;
-            /** @description Changes made meanwhile. */
-            marks: components["schemas"]["RehearsedMark"][];
-            /**
-             * Format: uint
-             * @description How many messages each contact would have got.
-             */
-            messages: number;
-            /** @description From the first moment judged to the last. */
-            range: components["schemas"]["RangeAnswer"];
-            /** @description The rule in one sentence. */
-            sentence: string;
-            /**
-             * Format: double
-             * @description Distance of two judgements, seconds.
-             */
-            step_s: number;
-            /** @description How often and how long it would have been raised, and what would make it calmer. */
-            summary: string;
-            /** @description What the values are: `count`, `share`, `gaps`, `spreads` …. */
-            unit: string;
-        };
-        /** @description A rule to be played over the past. */
-        RehearseRequest: {
-            /**
-             * Format: double
-             * @description How many days; 7 if not given, 90 at most.
-             */
-            days?: number | null;
-            /**
-             * @description TOML or JSON.
-             * @default
-             */
-            document?: string;
-            /**
-             * @description Until when, RFC 3339; now if not given. An answer's own end asks for the same stretch again, which is then at hand.
-             * @default null
-             */
-            until?: string | null;
-        };
-        /** @description One alert as it would have been. */
-        Rehearsed: {
-            /**
-             * Format: int64
-             * @description When it would have ended; none where it would be raised still.
-             */
-            ended_ns?: number | null;
-            /**
-             * Format: uint
-             * @description How many groups.
-             */
-            group_count: number;
-            /** @description The groups that were raised meanwhile, the first 20; one without a name where the rule has no groups. */
-            groups: string[];
-            /**
-             * Format: int64
-             * @description When it would have been raised, nanoseconds from 1970.
-             */
-            raised_ns: number;
-            /**
-             * Format: double
-             * @description The value furthest beyond the bound.
-             */
-            worst: number;
-        };
-        /** @description A change made while a rule is rehearsed. */
-        RehearsedMark: {
-            /** @description When, RFC 3339. */
-            at: string;
-            /** @description What was done. */
-            what: string;
-        };
-        /** @description An id that leads to a story. */
-        RelatedId: {
-            /** @description The id. */
-            id: string;
-            /** @description The tie it is known as: `trace`, or one that an administrator named. */
-            tie: string;
-        };
-        /** @description See [`Act::Rename`]. */
-        Renaming: {
-            /** @description The field as sent. */
-            from: string;
-            /** @description The new name; fields below `from` come below it. `message`, `service`, `host` and the like become that part. */
-            to: string;
-        };
-        /** @description To give a key another secret. */
-        Rotation: {
-            /**
-             * Format: uint32
-             * @description Seconds that its earlier secrets still work.
-             */
-            overlap_s?: number;
-        };
-        /** @description A route; they are tried in order. */
-        Route: {
-            /** @description Which events. */
-            filter: string;
-            /** @description Where they go. */
-            lane: string;
-            /** @description The team for whose keys it holds; for every sender where none. */
-            team?: string | null;
-        };
-        /** @description A moment. Rows stand in order, not in proportion to time. */
-        Row: {
-            /**
-             * Format: int64
-             * @description Nanoseconds from the start of the story, clocks corrected.
-             */
-            at_ns: number;
-            /**
-             * Format: uint
-             * @description The bar that begins or ends here, or that the event stands on; none where an event stands on the column itself.
-             */
-            bar?: number | null;
-            /**
-             * Format: uint
-             * @description The column.
-             */
-            column: number;
-            /**
-             * Format: uint
-             * @description The event, or the span's own, by its number in the story.
-             */
-            event: number;
-            /**
-             * Format: int64
-             * @description A wait of all services before it that is folded, nanoseconds.
-             */
-            fold_ns?: number | null;
-            /** @description What it shows. */
-            kind: components["schemas"]["RowKind"];
-        };
-        /** @description What a row shows. */
-        RowKind: "start" | "end" | "event";
-        /** @description A rule as listed. */
-        Rule: {
-            bound: components["schemas"]["Bound"];
-            /** @description What it suffers from beside: `blind` (what it judges does not come), `failing` (it cannot run) or `learning`. */
-            condition?: string | null;
-            document: components["schemas"]["RuleDocument"];
-            /** @description Its form: `threshold`, `share` …. */
-            form: string;
-            /** @description Groups that are building or raised, the first 50. */
-            groups: components["schemas"]["GroupOfRule"][];
-            /** Format: uint64 */
-            id: number;
-            /** @description The last moment judged, RFC 3339; none before the first. */
-            judged?: string | null;
-            /** @description When it was raised in the last seven days, the latest first; 100 at most. */
-            lately: components["schemas"]["RaisedInTruth"][];
-            mail?: string | null;
-            /** @description Whether the one who asks may change it. */
-            may_change: boolean;
-            /** @description Of what nobody is notified for a while. */
-            muted: components["schemas"]["MutedRule"][];
-            name: string;
-            /** @description Why it is blind, failing or learning, or that it has more groups than are judged. */
-            note: string;
-            owner: string;
-            /** @description The events that it looks at: a filter. */
-            query: string;
-            /**
-             * Format: uint32
-             * @description Of the document, from 1.
-             */
-            revision: number;
-            /** @description In one sentence. */
-            sentence: string;
-            /** @description RFC 3339. */
-            since: string;
-            /** @description `quiet`, `building` or `raised`. */
-            state: string;
-            /** @description The team that it runs as; its owner, if none. */
-            team?: string | null;
-            /** @description What the values are. */
-            unit: string;
-            /**
-             * Format: double
-             * @description The value of the last judgement that is furthest beyond the bound.
-             */
-            value?: number | null;
-            webhook?: string | null;
-            /**
-             * Format: double
-             * @description How long the window is, seconds.
-             */
-            window_s: number;
-        };
-        /** @description A rule, as written. */
-        RuleDocument: {
-            /** @description How long after its end a window is judged; 30 s if empty. */
-            delay?: string;
-            /** @description A measure leaves its usual. */
-            deviation?: components["schemas"]["Deviation"] | null;
-            /** @description A new kind of failure, or one that came back. */
-            "error-group"?: components["schemas"]["ErrorGroups"] | null;
-            /** @description A value that was not there for long. */
-            "first-seen"?: components["schemas"]["FirstSeen"] | null;
-            /** @description How long it must be so. */
-            for?: string;
-            /** @description How late events may come and be judged again; 10 m if empty. */
-            late?: string;
-            /** @description Its name; one of a kind. */
-            name: string;
-            /** @description For whoever is woken. */
-            note?: string;
-            /** @description The contacts that are notified. */
-            notify?: string[];
-            /** @description An objective's budget burns too fast. */
-            objective?: components["schemas"]["Objective"] | null;
-            /** @description Where it stands what to do. */
-            runbook?: string;
-            /** @description A share of the events. */
-            share?: components["schemas"]["Share"] | null;
-            /** @description What used to come does not. */
-            silence?: components["schemas"]["Silence"] | null;
-            /** @description A measure compared with a number. */
-            threshold?: components["schemas"]["Threshold"] | null;
-            /** @description Something began and did not end. */
-            unfinished?: components["schemas"]["Unfinished"] | null;
-            /**
-             * @description How much of a hurry.
-             * @default page
-             */
-            urgency?: components["schemas"]["Urgency"];
-        };
-        /** @description A rule's document to be checked. */
-        RuleText: {
-            /** @description TOML or JSON. */
-            document: string;
-        };
-        /** @description A version of a rule. */
-        RuleVersion: {
-            /** @description When, RFC 3339; none where it was not recorded. */
-            at?: string | null;
-            /** @description Who made it. */
-            by: string;
-            document: components["schemas"]["RuleDocument"];
-            /** Format: uint32 */
-            revision: number;
-        };
-        /** @description What somebody has said about a group. */
-        SaidOfGroup: {
-            /** @description When, RFC 3339. */
-            at: string;
-            /** @description By whom. */
-            by: string;
-            /** @description What else. */
-            note?: string;
-            /** @description The release that it is resolved in. */
-            release?: string | null;
-        };
-        /** @description A search worth keeping. */
-        SavedSearch: {
-            /**
-             * @description When it was changed last, RFC 3339; set by the service.
-             * @default
-             */
-            changed?: string;
-            /** @description Columns of the list, joined by commas. */
-            columns?: string | null;
-            /** @description As of a search; none to keep the range one is in. */
-            from?: string | null;
-            /**
-             * @description Whether the one who asks may change it; set by the service.
-             * @default false
-             */
-            mine?: boolean;
-            /** @description What it is called. */
-            name: string;
-            /** @description What it is good for. */
-            note?: string;
-            /**
-             * @description Who saved it; set by the service.
-             * @default
-             */
-            owner?: string;
-            /** @description The query. */
-            query: string;
-            /** @description The team whose it is: its people see it and may change it. Everybody sees what is of none. */
-            team?: string | null;
-            /** @description As of a search. */
-            to?: string | null;
-        };
-        /** @description Says something about a group. */
-        SayOfGroup: {
-            /**
-             * @description What else there is to say.
-             * @default
-             */
-            note?: string;
-            /**
-             * @description The release that it is resolved in: failures of releases that have failed before are no return then.
-             * @default null
-             */
-            release?: string | null;
-            /** @description `new`, `known` or `resolved`. */
-            state: string;
-        };
-        /** @description A story drawn. */
-        Score: {
-            /** @description Calls, returns and links. */
-            arrows: components["schemas"]["Arrow"][];
-            /** @description Spans. */
-            bars: components["schemas"]["Bar"][];
-            /** @description Clocks that disagree. */
-            clock_offsets: components["schemas"]["ClockOffset"][];
-            /** @description Services in the order in which they were first involved. */
-            columns: components["schemas"]["ColumnOf"][];
-            /** @description Where the time went, the most first. */
-            critical_path: components["schemas"]["ServiceTime"][];
-            /**
-             * Format: uint
-             * @description The first thing that went wrong and was not recovered from, by its number in the story.
-             */
-            first_wrong?: number | null;
-            /** @description What happened, in one line. */
-            headline: string;
-            /**
-             * Format: uint
-             * @description Spans and events that are not drawn because there are too many.
-             */
-            not_drawn: number;
-            /** @description How it ended. */
-            outcome: components["schemas"]["Outcome"];
-            /** @description Moments in order. */
-            rows: components["schemas"]["Row"][];
-            /**
-             * Format: int64
-             * @description How long all of it took, nanoseconds.
-             */
-            took_ns: number;
-        };
-        /** @description Events found. */
-        SearchAnswer: {
             /** @description The query as understood. */
             canonical: string;
-            /** @description Where the next answer goes on; none when there is no more. */
-            cursor?: string | null;
-            /** @description Why there is nothing, where there is nothing. */
-            empty?: components["schemas"]["EmptyAnswer"] | null;
-            /** @description In the order asked. */
-            events: components["schemas"]["EventAnswer"][];
-            /** @description How the answer came about. */
-            explain: components["schemas"]["Explanation"];
-            /** @description What is worth knowing of what was found, as that a `shape` was named by an id of an earlier cut. */
-            notes?: string[];
             /** @description The range as understood. */
             range: components["schemas"]["RangeAnswer"];
             /** @description Likely misunderstandings. */
             warnings?: components["schemas"]["Mistake"][];
-        };
-        /** @description A search, or the range and filter of a histogram. */
-        SearchRequest: {
-            /**
-             * Format: uint
-             * @description Histogram only: about how many buckets.
-             */
-            buckets?: number | null;
-            /**
-             * @description From the previous answer, as it was given.
-             * @default null
-             */
-            cursor?: string | null;
-            /**
-             * @description RFC 3339, or `now-15m`; included.
-             * @default null
-             */
-            from?: string | null;
-            /**
-             * Format: uint
-             * @description Events at most, up to 1000; 100 if not given.
-             */
-            limit?: number | null;
-            /**
-             * @description `newest` (default) or `oldest` first.
-             * @enum {string|null}
-             */
-            order?: "newest" | "oldest" | "" | null;
-            /**
-             * @description In the query language; an `over` in it wins over `from` and `to`.
-             * @default
-             */
-            query?: string;
-            /**
-             * @description Search and export only: each event with the object that was sent, below `sent`.
-             * @default false
-             */
-            sent?: boolean;
-            /**
-             * @description RFC 3339, or `now`; not included.
-             * @default null
-             */
-            to?: string | null;
-            /**
-             * @description For times without zone: an IANA name.
-             * @default null
-             */
-            zone?: string | null;
-        };
-        /** @description Figures of a service over a while. */
-        ServiceFigures: {
-            /**
-             * Format: double
-             * @description The share of events of severity error or worse, 0 to 1.
-             */
-            error_share: number;
-            /**
-             * Format: double
-             * @description The 95th percentile of what its spans took, milliseconds; where it sends no spans, of its field `took_ms`.
-             */
-            p95_ms?: number | null;
-            /**
-             * Format: double
-             * @description Events a second.
-             */
-            rate: number;
-        };
-        /** @description One service. */
-        ServiceNow: {
-            /** @description Of these, errors. */
-            errors: number[];
-            /** @description Now. */
-            now: components["schemas"]["ServiceFigures"];
-            /** @description Its name. */
-            service: string;
-            /** @description What strays from the usual, in words: `3.1 times the usual errors`. */
-            strays: string[];
-            /** @description Events in each of the last twelve five minutes. */
-            trend: number[];
-            /** @description The middle of what it is compared with; none where it was not there. */
-            usual?: components["schemas"]["ServiceFigures"] | null;
-        };
-        /** @description One service's share of a story. */
-        ServiceShare: {
-            /**
-             * Format: uint
-             * @description How many events.
-             */
-            events: number;
-            /**
-             * Format: int64
-             * @description Time of its first, nanoseconds.
-             */
-            first_ns: number;
-            /** @description Its name; empty where events have none. */
-            service: string;
-        };
-        /** @description A service's part of the path that the root waited for. */
-        ServiceTime: {
-            /**
-             * Format: int64
-             * @description Nanoseconds.
-             */
-            self_ns: number;
-            /** @description The service. */
-            service: string;
-            /**
-             * Format: double
-             * @description Its share of the path, 0 to 1.
-             */
-            share: number;
-        };
-        /** @description A session as listed. */
-        SessionListed: {
-            /** @description From where it was begun. */
-            address: string;
-            /** @description RFC 3339. */
-            begun: string;
-            /**
-             * Format: uint64
-             * @description Its number.
-             */
-            id: number;
-            /** @description Whether it is the one that asks. */
-            own: boolean;
-            /** @description When it was last used, to the minute, RFC 3339. */
-            seen: string;
-            /** @description When it ends, RFC 3339; earlier where nobody uses it for two hours. */
-            until: string;
-        };
-        /** @description What was not stored on purpose of one service, host and sender for one cause. */
-        SetAside: {
-            /**
-             * Format: uint64
-             * @description Their bytes in memory, roughly.
-             */
-            bytes: number;
-            /** @description `rule NAME`, `dial NUMBER`, or which daily quota. */
-            cause: string;
-            /**
-             * Format: uint64
-             * @description How many.
-             */
-            events: number;
-            /** @description When the first and the last came, RFC 3339. */
-            first: string;
-            /** @description The host; empty where none was sent. */
-            host: string;
-            /** @description Where it would have gone. */
-            lane: string;
-            /** @description See `first`. */
-            last: string;
-            /** @description The name of the key. */
-            sender: string;
-            /** @description The service; empty where none was sent. */
-            service: string;
-        };
-        /** @description A shape. */
-        ShapeAnswer: {
-            /**
-             * Format: uint
-             * @description Messages looked at.
-             */
-            events: number;
-            /** @description The parts of a message that vary, in order. */
-            places: components["schemas"]["TemplateVariable"][];
-            /** @description Its id, as `shape=` takes it. */
-            shape: string;
-            /** @description The template; empty where no message of it was found. */
-            template: string;
-        };
-        /** @description Asks about a shape: of a message, or by its id what the newest messages of it hold. */
-        ShapeRequest: {
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            from?: string | null;
-            /**
-             * @description A message whose shape is asked for.
-             * @default null
-             */
-            message?: string | null;
-            /**
-             * @description As of a search.
-             * @default
-             */
-            query?: string;
-            /**
-             * @description A shape's id.
-             * @default null
-             */
-            shape?: string | null;
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            to?: string | null;
-            /**
-             * @description As of a search.
-             * @default null
-             */
-            zone?: string | null;
-        };
-        /** @description Raised when a share of the events is above a number. */
-        Share: {
-            /**
-             * Format: double
-             * @description Raised above; 0.05 is a twentieth.
-             */
-            above: number;
-            /**
-             * @description All events; every one if empty.
-             * @default
-             */
-            events?: string;
-            /**
-             * Format: uint64
-             * @description Events that there must be; 20 if not given.
-             */
-            least?: number | null;
-            /** @description Those of which the share is taken. */
-            of: string;
-            /** @description The window. */
-            over: string;
-            /** @description Fields whose values are judged apart. */
-            per?: string[];
-        };
-        /** @description On which side of its number a bound is passed. */
-        Side: "above" | "below";
-        /** @description How many there are of a set. */
-        SideCount: {
-            /**
-             * Format: uint64
-             * @description Events.
-             */
-            events: number;
-            /**
-             * Format: uint64
-             * @description Requests, or where there are none hosts and seconds.
-             */
-            units: number;
-        };
-        /** @description Raised when a group's events have not come for several times their usual gap. */
-        Silence: {
-            /**
-             * @description Which events; all if empty.
-             * @default
-             */
-            events?: string;
-            /** @description Whose values are judged apart, as `service`. */
-            per?: string[];
-            /**
-             * Format: double
-             * @description How many times the usual gap; 3 if not given.
-             */
-            times?: number | null;
-        };
-        /** @description A service that sent, and does not any more. */
-        SilentService: {
-            /** @description Its latest event, RFC 3339. */
-            last: string;
-            /** @description Its name. */
-            service: string;
-        };
-        /** @description Asks what a range as people say it means. */
-        SpokenRange: {
-            /**
-             * @description `yesterday 2am to 3am`, `20m around 02:38`, RFC 3339 …
-             * @default
-             */
-            text?: string;
-            /**
-             * @description For times without zone: an IANA name.
-             * @default null
-             */
-            zone?: string | null;
-        };
-        /** @description How the numbers of a field are spread. */
-        Spread: {
-            /** @description Whether a stretch is a factor (the values reach over several powers of ten), not a difference. */
-            by_factor: boolean;
-            /** @description Counts of [`STRETCHES`] stretches, or of one where all values are equal. The last holds its end as well. */
-            counts: number[];
-            /**
-             * Format: double
-             * @description The greatest.
-             */
-            max: number;
-            /**
-             * Format: double
-             * @description The least.
-             */
-            min: number;
-            /**
-             * Format: uint64
-             * @description Values that are numbers.
-             */
-            numbers: number;
-            /** @description Percentile and value, nearest rank. */
-            percentiles: [
-                number,
-                number
-            ][];
-        };
-        /** @description Everything tied to one id. */
-        StoryAnswer: {
-            /** @description Of an id that several traces touch: each of them, in time order. */
-            chapters?: components["schemas"]["Chapter"][];
-            /** @description In time order: those with the id, and all of the traces that these belong to. */
-            events: components["schemas"]["EventAnswer"][];
-            /** @description How the answer came about. */
+            /** @description How the figures came about. */
             explain: components["schemas"]["Explanation"];
-            /** @description As asked. */
-            id: string;
-            /** @description Lanes the events stand in. */
-            lanes: string[];
-            /** @description Lanes that hold more of it, but may not be read. */
-            lanes_not_readable: string[];
-            /** @description The story for a ticket, where a link to it was given. */
-            markdown?: string | null;
-            /** @description Whether the cap on events was reached. */
-            more: boolean;
-            /** @description The query that finds the same events in Search. */
-            query: string;
-            /** @description Other ids that its events carry, by the ties they are known as. */
-            related?: components["schemas"]["RelatedId"][];
-            /** @description The story drawn; its numbers of events count `events`. */
-            score?: components["schemas"]["Score"] | null;
-            /** @description Services by first event. */
-            services: components["schemas"]["ServiceShare"][];
-            /** @description `trace` or `id`. */
-            tie: string;
         };
-        /** @description How a story is drawn. */
-        StoryAsk: {
+        /** @description One aggregate of a `measure`. */
+        AggregateColumn: {
+            /** @description Its alias, or its text. */
+            name: string;
             /**
-             * @description `all` gives every service a column of its own.
-             * @default
+             * Format: double
+             * @description How far its figures may be off, relative to them; absent where they are exact.
              */
-            columns?: string;
-            /**
-             * @description Where the story is shown; given, the answer has the story as Markdown with this link.
-             * @default
-             */
-            link?: string;
-            /**
-             * @description Keys of bundles that are drawn span by span, joined by commas.
-             * @default
-             */
-            open?: string;
+            error?: number | null;
+            /** @description `ms`, `bytes` and so on, where the field's name shows it. */
+            unit?: string | null;
         };
-        /** @description A node with its parts, or a token without any. Places are characters from 0; `to` is behind the last. */
-        Syntax: {
-            /**
-             * Format: uint
-             * @description Where it begins.
-             */
-            from: number;
-            /** @description What it is. */
-            kind: components["schemas"]["Kind"];
-            /** @description In the order of the text; none in a token. */
-            parts?: components["schemas"]["Syntax"][];
-            /**
-             * Format: uint
-             * @description Where it ends.
-             */
-            to: number;
+        /** @description One group of a `measure`. */
+        GroupAnswer: {
+            /** @description Its value of each field of `per`; null where its events have none. */
+            values: unknown[];
+            /** @description Its figures over the whole range. */
+            total: unknown[];
+            /** @description With `every`: its figures step by step. */
+            steps?: unknown[][];
         };
         /** @description A line of what is followed. */
         TailLine: {
@@ -7997,20 +5222,321 @@ export interface components {
                 now: string;
             };
         };
-        /** @description A team as listed. */
-        TeamListed: {
-            /** @description The group of the sign-on provider whose people are in it. */
-            claim?: string | null;
-            /** @description The contact that is notified of what is done to its lanes. */
-            contact?: string | null;
-            /** @description The lanes it owns. */
-            lanes: string[];
-            /** @description Its people. */
-            members: string[];
-            /** @description What it is called. */
-            name: string;
-            /** @description Whether its people may break the glass. */
-            on_call: boolean;
+        /** @description The last line of an export. */
+        ExportEnd: {
+            account: components["schemas"]["ExportAccount"];
+        } | {
+            problem: components["schemas"]["Problem"];
+        };
+        /** @description What an export gave out. */
+        ExportAccount: {
+            /**
+             * Format: uint
+             * @description How many events.
+             */
+            events: number;
+            /** @description Whether the limit cut some off. */
+            more: boolean;
+            /** @description The range that was meant. */
+            range: components["schemas"]["RangeAnswer"];
+            /** @description How it came about; what was left out makes it incomplete. */
+            explain: components["schemas"]["Explanation"];
+        };
+        /** @description Asks for the top values of fields. */
+        BreakdownRequest: {
+            /**
+             * @description In the query language; a `measure` in it is not looked at.
+             * @default
+             */
+            query?: string;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            from?: string | null;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            to?: string | null;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            zone?: string | null;
+            /**
+             * @description Fields, as the language names them.
+             * @default []
+             */
+            fields?: string[];
+            /**
+             * Format: uint
+             * @description Values of each at most, up to 1000; 10 if not given.
+             */
+            top?: number | null;
+        };
+        /** @description The top values of fields. */
+        BreakdownAnswer: {
+            /**
+             * Format: uint64
+             * @description Events that pass.
+             */
+            events: number;
+            /** @description In the order asked. */
+            fields: components["schemas"]["FieldAnswer"][];
+            /** @description The query as understood. */
+            canonical: string;
+            /** @description The range as understood. */
+            range: components["schemas"]["RangeAnswer"];
+            /** @description How the counts came about. */
+            explain: components["schemas"]["Explanation"];
+        };
+        /** @description The top values of one field. */
+        FieldAnswer: {
+            /** @description As the language names it. */
+            field: string;
+            /**
+             * Format: uint64
+             * @description Events that have it.
+             */
+            having: number;
+            /**
+             * Format: uint
+             * @description Distinct values counted.
+             */
+            distinct: number;
+            /**
+             * Format: uint64
+             * @description Events whose value came after there were too many to count each by itself.
+             */
+            uncounted: number;
+            /** @description Most frequent first. */
+            top: components["schemas"]["ValueCount"][];
+            /** @description How its numbers are spread; absent where no value is a number. */
+            spread?: components["schemas"]["Spread"] | null;
+        };
+        /** @description One value and its events. */
+        ValueCount: {
+            /** @description The value; a shape by its id. */
+            value: unknown;
+            /** @description A shape's template. */
+            template?: string | null;
+            /**
+             * Format: uint64
+             * @description Events that have it.
+             */
+            count: number;
+        };
+        /** @description How the numbers of a field are spread. */
+        Spread: {
+            /**
+             * Format: uint64
+             * @description Values that are numbers.
+             */
+            numbers: number;
+            /**
+             * Format: double
+             * @description The least.
+             */
+            min: number;
+            /**
+             * Format: double
+             * @description The greatest.
+             */
+            max: number;
+            /** @description Percentile and value, nearest rank. */
+            percentiles: [
+                number,
+                number
+            ][];
+            /** @description Counts of [`STRETCHES`] stretches, or of one where all values are equal. The last holds its end as well. */
+            counts: number[];
+            /** @description Whether a stretch is a factor (the values reach over several powers of ten), not a difference. */
+            by_factor: boolean;
+        };
+        /** @description A query taken apart. */
+        CheckAnswer: {
+            /** @description The query in its one form; no use where there are mistakes. */
+            canonical: string;
+            /** @description Empty where the query can be run. */
+            mistakes: components["schemas"]["Mistake"][];
+            /** @description Likely misunderstandings. */
+            warnings: components["schemas"]["Mistake"][];
+            /** @description The text as it was typed, as a tree of nodes and tokens. */
+            syntax: components["schemas"]["Syntax"];
+        };
+        /** @description A node with its parts, or a token without any. Places are characters from 0; `to` is behind the last. */
+        Syntax: {
+            /** @description What it is. */
+            kind: components["schemas"]["Kind"];
+            /**
+             * Format: uint
+             * @description Where it begins.
+             */
+            from: number;
+            /**
+             * Format: uint
+             * @description Where it ends.
+             */
+            to: number;
+            /** @description In the order of the text; none in a token. */
+            parts?: components["schemas"]["Syntax"][];
+        };
+        /**
+         * @description What a node or token is.
+         * @enum {string}
+         */
+        Kind: "query" | "group" | "not" | "words" | "comparison" | "has" | "measure" | "aggregate" | "per" | "every" | "having" | "top" | "over" | "keyword" | "field" | "sign" | "bracket" | "comma" | "word" | "quoted" | "value" | "regex" | "function" | "name" | "broken";
+        /** @description Asks what can stand at a place of a query. */
+        CompleteRequest: {
+            /**
+             * @description The text as typed so far.
+             * @default
+             */
+            query?: string;
+            /**
+             * Format: uint
+             * @description The place one types at, in characters from 0.
+             */
+            at?: number;
+            /**
+             * @description As of a search: values and fields of this range are proposed.
+             * @default null
+             */
+            from?: string | null;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            to?: string | null;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            zone?: string | null;
+        };
+        /** @description What can stand at a place of a query. */
+        CompleteAnswer: {
+            /**
+             * Format: uint
+             * @description Where what is typed begins, in characters from 0; a proposal takes its place up to where one types.
+             */
+            from: number;
+            /** @description The best first. */
+            proposals: components["schemas"]["Proposal"][];
+        };
+        /** @description What could stand there. */
+        Proposal: {
+            /** @description As the query would have it, quoted where it must be. */
+            text: string;
+            /** @description `field`, `part` (of every event), `tie`, `value`, `word` (of the language), `aggregate` or `range`. */
+            kind: string;
+            /**
+             * Format: uint64
+             * @description Events that have it, of the newest in range.
+             */
+            events?: number | null;
+            /** @description Its types, or what it does. */
+            note?: string;
+        };
+        /** @description Asks what a range as people say it means. */
+        SpokenRange: {
+            /**
+             * @description `yesterday 2am to 3am`, `20m around 02:38`, RFC 3339 …
+             * @default
+             */
+            text?: string;
+            /**
+             * @description For times without zone: an IANA name.
+             * @default null
+             */
+            zone?: string | null;
+        };
+        /** @description A range, as `from` and `to` of a search take it. */
+        RangeMeant: {
+            /** @description RFC 3339, or `now-15m`. */
+            from: string;
+            /** @description RFC 3339, or `now`. */
+            to: string;
+            /** @description The same as it stands now. */
+            now: components["schemas"]["RangeAnswer"];
+        };
+        /** @description The fields among the events found. */
+        FoundFieldsAnswer: {
+            /**
+             * Format: uint64
+             * @description Events looked at.
+             */
+            events: number;
+            /** @description Whether those are all that pass; else the newest. */
+            whole: boolean;
+            /** @description Those that most events have come first. */
+            fields: components["schemas"]["FoundField"][];
+            /** @description The query as understood. */
+            canonical: string;
+            /** @description The range as understood. */
+            range: components["schemas"]["RangeAnswer"];
+            /** @description How it came about. */
+            explain: components["schemas"]["Explanation"];
+        };
+        /** @description A field among the events found. */
+        FoundField: {
+            /** @description As the language names it. */
+            field: string;
+            /** @description The types its values have. */
+            types: string[];
+            /**
+             * Format: uint64
+             * @description Events that have it, of those looked at.
+             */
+            having: number;
+        };
+        /** @description Asks about a shape: of a message, or by its id what the newest messages of it hold. */
+        ShapeRequest: {
+            /**
+             * @description A message whose shape is asked for.
+             * @default null
+             */
+            message?: string | null;
+            /**
+             * @description A shape's id.
+             * @default null
+             */
+            shape?: string | null;
+            /**
+             * @description As of a search.
+             * @default
+             */
+            query?: string;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            from?: string | null;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            to?: string | null;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            zone?: string | null;
+        };
+        /** @description A shape. */
+        ShapeAnswer: {
+            /** @description Its id, as `shape=` takes it. */
+            shape: string;
+            /** @description The template; empty where no message of it was found. */
+            template: string;
+            /**
+             * Format: uint
+             * @description Messages looked at.
+             */
+            events: number;
+            /** @description The parts of a message that vary, in order. */
+            places: components["schemas"]["TemplateVariable"][];
         };
         /** @description A part of a message that varies. */
         TemplateVariable: {
@@ -8024,32 +5550,1538 @@ export interface components {
             /** @description The most frequent first. */
             top: components["schemas"]["ValueCount"][];
         };
-        /** @description Raised when a measure over a window is above, or below, a number. */
-        Threshold: {
+        /** @description How things stand now. */
+        NowAnswer: {
+            /** @description RFC 3339. */
+            at: string;
+            /**
+             * Format: uint32
+             * @description Seconds that the figures of each service are taken over.
+             */
+            window_s: number;
+            /** @description What the usual is taken from: `this hour on 3 earlier days`, or where no earlier day is kept the hours of the last day. */
+            usual_of: string;
+            /** @description Those that stray most from their usual first. */
+            services: components["schemas"]["ServiceNow"][];
+            /** @description Raised alerts, the latest first, then those that are building. */
+            alerts: components["schemas"]["Alert"][];
+            /** @description Rules whose condition holds, but not yet for long enough. */
+            building: string[];
+            /** @description Services that sent in the last day and are silent now. */
+            silent: components["schemas"]["SilentService"][];
+            /** @description Events refused in the last hour, by sender and reason. */
+            refused: components["schemas"]["Refused"][];
+            /** @description Moments worth seeing in the last day, the latest first. */
+            marks: components["schemas"]["MarkNow"][];
+            /** @description What could not be read. */
+            left_out: string[];
+        };
+        /** @description One service. */
+        ServiceNow: {
+            /** @description Its name. */
+            service: string;
+            /** @description Now. */
+            now: components["schemas"]["ServiceFigures"];
+            /** @description The middle of what it is compared with; none where it was not there. */
+            usual?: components["schemas"]["ServiceFigures"] | null;
+            /** @description What strays from the usual, in words: `3.1 times the usual errors`. */
+            strays: string[];
+            /** @description Events in each of the last twelve five minutes. */
+            trend: number[];
+            /** @description Of these, errors. */
+            errors: number[];
+        };
+        /** @description Figures of a service over a while. */
+        ServiceFigures: {
             /**
              * Format: double
-             * @description Raised above.
+             * @description Events a second.
              */
-            above?: number | null;
+            rate: number;
             /**
              * Format: double
-             * @description Raised below.
+             * @description The share of events of severity error or worse, 0 to 1.
              */
-            below?: number | null;
+            error_share: number;
             /**
-             * @description Which events; all if empty.
+             * Format: double
+             * @description The 95th percentile of what its spans took, milliseconds; where it sends no spans, of its field `took_ms`.
+             */
+            p95_ms?: number | null;
+        };
+        /** @description One raising of a rule. */
+        Alert: {
+            /** Format: uint64 */
+            id: number;
+            rule: string;
+            /** @description The rule in one sentence, as it is now. */
+            sentence: string;
+            query: string;
+            /**
+             * Format: double
+             * @description How long the window is, seconds.
+             */
+            window_s: number;
+            bound: components["schemas"]["Bound"];
+            /** @description What the values are. */
+            unit: string;
+            /** @description `page` or `ticket`. */
+            urgency: components["schemas"]["Urgency"];
+            /** @description For whoever is woken. */
+            note: string;
+            /** @description Where it stands what to do. */
+            runbook: string;
+            /** @description RFC 3339: the moment judged. */
+            raised: string;
+            /** @description RFC 3339; none while raised. */
+            ended?: string | null;
+            /**
+             * Format: double
+             * @description The value furthest beyond the bound.
+             */
+            peak?: number | null;
+            /** @description Judged only after late events had come. */
+            late: boolean;
+            /** @description Late events undid it. */
+            withdrawn: boolean;
+            /** @description All of it was muted as it was raised: nobody was notified. */
+            muted: boolean;
+            /** @description Why it ended, where its values did not end it: `rule changed` or `taken back`. */
+            closed?: string | null;
+            /** @description Who took it. */
+            taken_by?: string | null;
+            /** @description Its groups, the first 50. */
+            groups: components["schemas"]["GroupOfAlert"][];
+            /**
+             * Format: uint
+             * @description How many groups.
+             */
+            group_count: number;
+            /** @description Why it was raised. */
+            explanation?: components["schemas"]["Explained"] | null;
+            /** @description What became of the notifications: kind, target, state. */
+            notified: components["schemas"]["Notified"][];
+        };
+        /** @description When a value is so that a rule is raised. */
+        Bound: {
+            /** @description On which side. */
+            side: components["schemas"]["Side"];
+            /**
+             * Format: double
+             * @description Of what.
+             */
+            number: number;
+        };
+        /** @description On which side of its number a bound is passed. */
+        Side: "above" | "below";
+        /** @description How much of a hurry whoever is notified is in. */
+        Urgency: "page" | "ticket";
+        /** @description One group's raising. */
+        GroupOfAlert: {
+            name: string;
+            /** @description RFC 3339. */
+            raised: string;
+            /** @description RFC 3339; none while raised. */
+            ended?: string | null;
+            /** Format: double */
+            peak?: number | null;
+            withdrawn: boolean;
+            /** @description Nobody is notified of this group. */
+            muted: boolean;
+        };
+        /** @description Why an alert was raised. */
+        Explained: {
+            /** @description What is different from just before, in one line. */
+            headline: string;
+            /** @description The best findings. */
+            lines: components["schemas"]["ExplainedLine"][];
+            /** @description Changes made just before: when and what. */
+            marks: string[];
+            /** @description Kinds of failure that were never seen before. */
+            new_errors?: string[];
+            /** @description The trace of one story of it. */
+            story?: string | null;
+            /** @description The values of the last hours, of the group that was raised first. */
+            strip?: components["schemas"]["ExplainedStrip"] | null;
+        };
+        /** @description One thing that is different. */
+        ExplainedLine: {
+            /** @description The value or shape. */
+            what: string;
+            /** @description Its share or rate before. */
+            baseline: string;
+            /** @description And now. */
+            current: string;
+            /** @description What finds its events. */
+            query: string;
+        };
+        /** @description The values before an alert. */
+        ExplainedStrip: {
+            /** @description When the first bar begins, RFC 3339. */
+            from: string;
+            /**
+             * Format: double
+             * @description How long each bar is, seconds.
+             */
+            step_s: number;
+            /** @description Of each the value furthest beyond the bound; none where nothing can be said. */
+            values: (number | null)[];
+            /** @description When a value is so. */
+            bound: components["schemas"]["Bound"];
+        };
+        /** @description One notification of an alert. */
+        Notified: {
+            /** @description `webhook` or `mail`. */
+            kind: string;
+            target: string;
+            /** @description `raised`, `repeated`, `ended` or `withdrawn`. */
+            what: string;
+            /** @description `sent`, `waiting`, why it was never sent, or the last error. */
+            state: string;
+        };
+        /** @description A service that sent, and does not any more. */
+        SilentService: {
+            /** @description Its name. */
+            service: string;
+            /** @description Its latest event, RFC 3339. */
+            last: string;
+        };
+        /** @description What was refused of one sender for one reason. */
+        Refused: {
+            /** @description The key by name; by how it begins where it is unknown; or the way in. */
+            sender: string;
+            /** @description The reason's code. */
+            reason: string;
+            /**
+             * Format: uint64
+             * @description Events or requests.
+             */
+            refused: number;
+            /** @description When the first and the last came, RFC 3339. */
+            first: string;
+            /** @description See `first`. */
+            last: string;
+            /** @description The latest, secrets masked; reported to administrators. */
+            sample?: string | null;
+        };
+        /** @description A moment worth seeing. */
+        MarkNow: {
+            /** @description RFC 3339. */
+            at: string;
+            /** @description What happened: the field `mark` of the event, or its message where that says no more than that it is one. */
+            what: string;
+            /** @description The event's id. */
+            id: string;
+        };
+        /** @description A search worth keeping. */
+        SavedSearch: {
+            /** @description What it is called. */
+            name: string;
+            /** @description The query. */
+            query: string;
+            /** @description As of a search; none to keep the range one is in. */
+            from?: string | null;
+            /** @description As of a search. */
+            to?: string | null;
+            /** @description Columns of the list, joined by commas. */
+            columns?: string | null;
+            /** @description What it is good for. */
+            note?: string;
+            /** @description The team whose it is: its people see it and may change it. Everybody sees what is of none. */
+            team?: string | null;
+            /**
+             * @description Who saved it; set by the service.
+             * @default
+             */
+            owner?: string;
+            /**
+             * @description When it was changed last, RFC 3339; set by the service.
+             * @default
+             */
+            changed?: string;
+            /**
+             * @description Whether the one who asks may change it; set by the service.
+             * @default false
+             */
+            mine?: boolean;
+        };
+        /** @description How a story is drawn. */
+        StoryAsk: {
+            /**
+             * @description Keys of bundles that are drawn span by span, joined by commas.
+             * @default
+             */
+            open?: string;
+            /**
+             * @description `all` gives every service a column of its own.
+             * @default
+             */
+            columns?: string;
+            /**
+             * @description Where the story is shown; given, the answer has the story as Markdown with this link.
+             * @default
+             */
+            link?: string;
+        };
+        /** @description Everything tied to one id. */
+        StoryAnswer: {
+            /** @description As asked. */
+            id: string;
+            /** @description `trace` or `id`. */
+            tie: string;
+            /** @description The query that finds the same events in Search. */
+            query: string;
+            /** @description In time order: those with the id, and all of the traces that these belong to. */
+            events: components["schemas"]["EventAnswer"][];
+            /** @description The story drawn; its numbers of events count `events`. */
+            score?: components["schemas"]["Score"] | null;
+            /** @description The story for a ticket, where a link to it was given. */
+            markdown?: string | null;
+            /** @description Of an id that several traces touch: each of them, in time order. */
+            chapters?: components["schemas"]["Chapter"][];
+            /** @description Other ids that its events carry, by the ties they are known as. */
+            related?: components["schemas"]["RelatedId"][];
+            /** @description Services by first event. */
+            services: components["schemas"]["ServiceShare"][];
+            /** @description Lanes the events stand in. */
+            lanes: string[];
+            /** @description Lanes that hold more of it, but may not be read. */
+            lanes_not_readable: string[];
+            /** @description Whether the cap on events was reached. */
+            more: boolean;
+            /** @description How the answer came about. */
+            explain: components["schemas"]["Explanation"];
+        };
+        /** @description A story drawn. */
+        Score: {
+            /** @description What happened, in one line. */
+            headline: string;
+            /** @description How it ended. */
+            outcome: components["schemas"]["Outcome"];
+            /**
+             * Format: int64
+             * @description How long all of it took, nanoseconds.
+             */
+            took_ns: number;
+            /**
+             * Format: uint
+             * @description The first thing that went wrong and was not recovered from, by its number in the story.
+             */
+            first_wrong?: number | null;
+            /** @description Services in the order in which they were first involved. */
+            columns: components["schemas"]["ColumnOf"][];
+            /** @description Moments in order. */
+            rows: components["schemas"]["Row"][];
+            /** @description Spans. */
+            bars: components["schemas"]["Bar"][];
+            /** @description Calls, returns and links. */
+            arrows: components["schemas"]["Arrow"][];
+            /** @description Clocks that disagree. */
+            clock_offsets: components["schemas"]["ClockOffset"][];
+            /** @description Where the time went, the most first. */
+            critical_path: components["schemas"]["ServiceTime"][];
+            /**
+             * Format: uint
+             * @description Spans and events that are not drawn because there are too many.
+             */
+            not_drawn: number;
+        };
+        /** @description How a story, a span or a chapter ended. */
+        Outcome: "well" | "failed" | "open" | "nothing";
+        /** @description One service of the drawing, or those that share a column. */
+        ColumnOf: {
+            /** @description Its services: one, but in a shared column. The name is empty where events have none. */
+            services: string[];
+            /**
+             * Format: uint
+             * @description How many bars.
+             */
+            bars: number;
+            /**
+             * Format: uint
+             * @description How many events.
+             */
+            events: number;
+            /**
+             * Format: uint
+             * @description How many bars stand side by side at most.
+             */
+            slots: number;
+        };
+        /** @description A moment. Rows stand in order, not in proportion to time. */
+        Row: {
+            /** @description What it shows. */
+            kind: components["schemas"]["RowKind"];
+            /**
+             * Format: int64
+             * @description Nanoseconds from the start of the story, clocks corrected.
+             */
+            at_ns: number;
+            /**
+             * Format: uint
+             * @description The column.
+             */
+            column: number;
+            /**
+             * Format: uint
+             * @description The bar that begins or ends here, or that the event stands on; none where an event stands on the column itself.
+             */
+            bar?: number | null;
+            /**
+             * Format: uint
+             * @description The event, or the span's own, by its number in the story.
+             */
+            event: number;
+            /**
+             * Format: int64
+             * @description A wait of all services before it that is folded, nanoseconds.
+             */
+            fold_ns?: number | null;
+        };
+        /** @description What a row shows. */
+        RowKind: "start" | "end" | "event";
+        /** @description A span, or a bundle of them. */
+        Bar: {
+            /**
+             * Format: uint
+             * @description The column.
+             */
+            column: number;
+            /**
+             * Format: uint
+             * @description How far it stands to the right within its column.
+             */
+            slot: number;
+            /**
+             * Format: uint
+             * @description The first of its rows.
+             */
+            from_row: number;
+            /**
+             * Format: uint
+             * @description The last of its rows.
+             */
+            to_row: number;
+            /**
+             * Format: uint
+             * @description The span, by its number in the story; of a bundle the first.
+             */
+            event: number;
+            /**
+             * Format: uint
+             * @description The bar of its parent.
+             */
+            parent?: number | null;
+            /** @description Whether it names a parent that is not in the story. */
+            parent_missing?: boolean;
+            /** @description What it does. */
+            operation: string;
+            /** @description How it ended. */
+            outcome: components["schemas"]["Outcome"];
+            /**
+             * Format: int64
+             * @description How long it took, nanoseconds; none while it is open.
+             */
+            took_ns?: number | null;
+            /**
+             * Format: int64
+             * @description Of that, what no child of it covers.
+             */
+            self_ns: number;
+            /** @description Whether it lies on the path that the root waited for. */
+            critical: boolean;
+            /** @description Where it stands for several. */
+            bundle?: components["schemas"]["Bundle"] | null;
+        };
+        /** @description Sibling spans of one operation, drawn as one. */
+        Bundle: {
+            /** @description What [`ScoreOptions::open`] takes to draw each by itself. */
+            key: string;
+            /**
+             * Format: uint
+             * @description How many.
+             */
+            count: number;
+            /**
+             * Format: uint
+             * @description How many of them failed.
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Their time together, nanoseconds.
+             */
+            total_ns: number;
+            /**
+             * Format: int64
+             * @description The slowest of them, nanoseconds.
+             */
+            slowest_ns: number;
+        };
+        /** @description From one column to another. */
+        Arrow: {
+            /** @description What it means. */
+            kind: components["schemas"]["ArrowKind"];
+            /**
+             * Format: uint
+             * @description The bar that is called or returns.
+             */
+            bar: number;
+            /**
+             * Format: uint
+             * @description From this column.
+             */
+            from: number;
+            /**
+             * Format: uint
+             * @description To this one.
+             */
+            to: number;
+            /**
+             * Format: uint
+             * @description In this row.
+             */
+            row: number;
+            /** @description Whether the clocks say that it ran backwards. */
+            against_clock?: boolean;
+        };
+        /** @description What an arrow means. */
+        ArrowKind: "call" | "return" | "link";
+        /** @description A host whose clock disagrees. */
+        ClockOffset: {
+            /** @description The host. */
+            host: string;
+            /**
+             * Format: int64
+             * @description At least so far behind the root's host, nanoseconds; ahead where negative. The drawing is corrected by it.
+             */
+            behind_ns: number;
+            /** @description Whether its spans contradict one another, so that nothing is corrected. */
+            contradicts?: boolean;
+        };
+        /** @description A service's part of the path that the root waited for. */
+        ServiceTime: {
+            /** @description The service. */
+            service: string;
+            /**
+             * Format: int64
+             * @description Nanoseconds.
+             */
+            self_ns: number;
+            /**
+             * Format: double
+             * @description Its share of the path, 0 to 1.
+             */
+            share: number;
+        };
+        /** @description One trace of a story, or events without one. */
+        Chapter: {
+            /** @description Its trace; none for events that belong to no trace. */
+            trace?: string | null;
+            /** @description Nanoseconds from 1970 of its first event, as text: more digits than a double holds. */
+            start_ns: string;
+            /**
+             * Format: int64
+             * @description From its first event to its last, nanoseconds.
+             */
+            took_ns: number;
+            /** @description What happened, in one line. */
+            headline: string;
+            /** @description How it ended. */
+            outcome: components["schemas"]["Outcome"];
+            /**
+             * Format: uint
+             * @description How many spans and events.
+             */
+            events: number;
+            /** @description Its services by first event. */
+            services: string[];
+        };
+        /** @description An id that leads to a story. */
+        RelatedId: {
+            /** @description The tie it is known as: `trace`, or one that an administrator named. */
+            tie: string;
+            /** @description The id. */
+            id: string;
+        };
+        /** @description One service's share of a story. */
+        ServiceShare: {
+            /** @description Its name; empty where events have none. */
+            service: string;
+            /**
+             * Format: uint
+             * @description How many events.
+             */
+            events: number;
+            /**
+             * Format: int64
+             * @description Time of its first, nanoseconds.
+             */
+            first_ns: number;
+        };
+        /** @description Asks what differs between two sets of events. */
+        CompareRequest: {
+            /**
+             * @description The current set: a filter.
+             * @default
+             */
+            query?: string;
+            /**
+             * @description Its start, as of a search.
+             * @default null
+             */
+            from?: string | null;
+            /**
+             * @description Its end.
+             * @default null
+             */
+            to?: string | null;
+            /**
+             * @description The baseline's start; the range of the same length just before the current one where none is given.
+             * @default null
+             */
+            before_from?: string | null;
+            /**
+             * @description The baseline's end.
+             * @default null
+             */
+            before_to?: string | null;
+            /**
+             * @description The baseline's filter; that of the current set where none is given.
+             * @default null
+             */
+            before_query?: string | null;
+            /**
+             * @description The same time so much earlier is the baseline: `1d`, `7d`. In the place of `before_from` and `before_to`.
+             * @default null
+             */
+            earlier?: string | null;
+            /**
+             * @description Compare all spans and events of the traces that the queries find, the newest 500 of each.
+             * @default false
+             */
+            whole_traces?: boolean;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            zone?: string | null;
+        };
+        /** @description What differs. */
+        CompareAnswer: {
+            /** @description What differs, in one line. */
+            headline: string;
+            /** @description Best first; changes made in between last. */
+            findings: components["schemas"]["Finding"][];
+            /** @description The one set. */
+            baseline: components["schemas"]["ComparedSide"];
+            /** @description The other. */
+            current: components["schemas"]["ComparedSide"];
+            /**
+             * Format: double
+             * @description Which share of the pages was looked at, where not all were.
+             */
+            sampled?: number | null;
+            /** @description Fields with too many values to be compared. */
+            too_many_values: string[];
+            /** @description How it came about. */
+            explain: components["schemas"]["Explanation"];
+        };
+        /** @description One thing that differs. */
+        Finding: {
+            /** @description What it is. */
+            kind: components["schemas"]["FindingKind"];
+            /** @description How it differs. */
+            change: components["schemas"]["Change"];
+            /** @description The field, as the language names it; `shape` of a shape, `mark` of a mark. */
+            field: string;
+            /** @description Its value; of a shape its id, of numbers nothing, of a mark what was done. */
+            value?: string;
+            /** @description Of a shape, what its messages look like. */
+            template?: string | null;
+            /**
+             * Format: double
+             * @description In the baseline: the share of units that have it; of a shape events a second; of numbers the percentile that `percent` names.
+             */
+            baseline: number;
+            /**
+             * Format: double
+             * @description The same of the current set.
+             */
+            current: number;
+            /**
+             * Format: double
+             * @description How much of the difference it explains, 0 to 1; of numbers how far the two lie apart.
+             */
+            explained: number;
+            /** @description The least and the most that the ratio of the two may be, as far as counts allow. */
+            ratio?: [
+                number,
+                number
+            ] | null;
+            /** @description Other values that hold on almost the same units. */
+            also?: string[];
+            /**
+             * Format: double
+             * @description Of numbers: which percentile `baseline` and `current` are.
+             */
+            percent?: number | null;
+            /** @description Of numbers: percentiles of both sets, as (percent, baseline, current). */
+            percentiles?: [
+                number,
+                number,
+                number
+            ][];
+            /** @description Of a value or shape: the same figure in each sixteenth of the time of both sets. */
+            trend?: components["schemas"]["Trend"] | null;
+            /** @description Of a mark: when, RFC 3339. */
+            at?: string | null;
+            /** @description A condition that finds its events. */
+            query?: string;
+        };
+        /** @description What kind of thing differs. */
+        FindingKind: "shape" | "value" | "number" | "mark" | "service" | "sender";
+        /** @description How it differs. */
+        Change: "new" | "gone" | "more" | "fewer" | "higher" | "lower" | "made";
+        /** @description A figure along the time of both sets. */
+        Trend: {
+            /** @description Along the baseline. */
+            baseline: number[];
+            /** @description Along the current set. */
+            current: number[];
+        };
+        /** @description One of the two sets. */
+        ComparedSide: {
+            /** @description Its query as understood. */
+            query: string;
+            /** @description Its range as understood. */
+            range: components["schemas"]["RangeAnswer"];
+            /** @description How many there are. */
+            count: components["schemas"]["SideCount"];
+        };
+        /** @description How many there are of a set. */
+        SideCount: {
+            /**
+             * Format: uint64
+             * @description Events.
+             */
+            events: number;
+            /**
+             * Format: uint64
+             * @description Requests, or where there are none hosts and seconds.
+             */
+            units: number;
+        };
+        /** @description Asks for the error groups of a range. */
+        ErrorsRequest: {
+            /**
+             * @description Which events: a filter. Only failures among them count.
+             * @default
+             */
+            query?: string;
+            /**
+             * @description Start, as of a search.
+             * @default null
+             */
+            from?: string | null;
+            /**
+             * @description End.
+             * @default null
+             */
+            to?: string | null;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            zone?: string | null;
+            /**
+             * Format: uint
+             * @description Groups at most, those with the most failures; 100 where none is given, 500 at most.
+             */
+            top?: number | null;
+            /**
+             * Format: uint
+             * @description Points of each trend; 24 where none is given.
+             */
+            points?: number | null;
+        };
+        /** @description Failures folded into problems. */
+        ErrorsAnswer: {
+            /** @description Those with the most failures first. */
+            groups: components["schemas"]["ErrorGroup"][];
+            /**
+             * Format: uint
+             * @description How many there are.
+             */
+            group_count: number;
+            /**
+             * Format: uint64
+             * @description All failures.
+             */
+            failures: number;
+            /**
+             * Format: uint64
+             * @description Failures of groups beyond those that are counted by themselves.
+             */
+            uncounted: number;
+            /** @description The range as understood. */
+            range: components["schemas"]["RangeAnswer"];
+            /** @description How it came about. */
+            explain: components["schemas"]["Explanation"];
+        };
+        /** @description One problem. */
+        ErrorGroup: {
+            /** @description Its id: `error_group=ID` finds its failures. */
+            id: string;
+            /** @description `new`, `known`, `resolved` or `returned`. */
+            state: string;
+            /** @description What somebody has said about it. */
+            said?: components["schemas"]["SaidOfGroup"] | null;
+            /** @description The service it failed in. */
+            service: string;
+            /** @description The type of the error. */
+            error?: string | null;
+            /** @description The type of its root cause, where that is another. */
+            cause?: string | null;
+            /** @description Whose stack it is: `java`, `dotnet`, `node`, `python`, `go`, `ruby`, `rust`, or `names` of a plain list. */
+            language?: string | null;
+            /** @description The frames that tell it from others, innermost first. */
+            frames?: string[];
+            /** @description The shape of its message, with ‹› for what varies. */
+            message: string;
+            /**
+             * Format: uint64
+             * @description Failures in the range.
+             */
+            count: number;
+            /** @description The first in the range, RFC 3339. */
+            first: string;
+            /** @description The last in the range, RFC 3339. */
+            last: string;
+            /** @description The first ever, as far as is known, RFC 3339. */
+            since: string;
+            /** @description Failures by part of the range. */
+            trend: number[];
+            /** @description Releases that failed, the most often first. */
+            releases?: components["schemas"]["FailedRelease"][];
+            /** @description Lanes it stands in. */
+            lanes: string[];
+            /** @description One to look at. */
+            example: components["schemas"]["ErrorExample"];
+        };
+        /** @description What somebody has said about a group. */
+        SaidOfGroup: {
+            /** @description By whom. */
+            by: string;
+            /** @description When, RFC 3339. */
+            at: string;
+            /** @description The release that it is resolved in. */
+            release?: string | null;
+            /** @description What else. */
+            note?: string;
+        };
+        /** @description A release, and how often it failed. */
+        FailedRelease: {
+            /** @description The release. */
+            release: string;
+            /**
+             * Format: uint64
+             * @description Failures.
+             */
+            count: number;
+        };
+        /** @description A failure of a group to look at. */
+        ErrorExample: {
+            /** @description When, RFC 3339. */
+            time: string;
+            /** @description The event's id. */
+            id: string;
+            /** @description The id of its story, where it belongs to a trace. */
+            trace?: string | null;
+        };
+        /** @description Says something about a group. */
+        SayOfGroup: {
+            /** @description `new`, `known` or `resolved`. */
+            state: string;
+            /**
+             * @description The release that it is resolved in: failures of releases that have failed before are no return then.
+             * @default null
+             */
+            release?: string | null;
+            /**
+             * @description What else there is to say.
+             * @default
+             */
+            note?: string;
+        };
+        /** @description Asks for the ids in a text. */
+        PasteRequest: {
+            /** @description Anything: an id, a response's headers, an error report, a line of a log, a JSON document. */
+            text: string;
+        };
+        /** @description An id found in a text, and what is tied to it. */
+        FoundId: {
+            /** @description The id. */
+            id: string;
+            /** @description What it looks like. */
+            kind: components["schemas"]["PastedId"];
+            /**
+             * Format: uint
+             * @description How many events were found, at most a hundred are looked at.
+             */
+            events: number;
+            /** @description Whether there are more. */
+            more: boolean;
+            /** @description RFC 3339 of the first of these; none where there is none. */
+            first?: string | null;
+            /** @description The id of the trace where it is that of a span. */
+            trace?: string | null;
+        };
+        /** @description What an id looks like. */
+        PastedId: "trace" | "span" | "uuid" | "word";
+        /** @description What `GET /api/arrivals` may be asked for. */
+        ArrivalsAsk: {
+            /**
+             * Format: uint32
+             * @description How far back; 24 if not given.
+             */
+            hours?: number | null;
+            /** @description Only of this service. */
+            service?: string | null;
+            /**
+             * Format: uint32
+             * @description From which row of the arrivals on; 0 if not given.
+             */
+            from?: number | null;
+            /**
+             * Format: uint32
+             * @description Rows of the arrivals; 1000 if not given, 5000 at most.
+             */
+            limit?: number | null;
+        };
+        /** @description The account. */
+        ArrivalsAnswer: {
+            /**
+             * Format: uint32
+             * @description How many hours it covers, this one included.
+             */
+            hours: number;
+            /** @description By service, host, sender and lane. */
+            arrivals: components["schemas"]["Arrival"][];
+            /**
+             * @description Whether there are more arrivals; ask again with `from`.
+             * @default false
+             */
+            more?: boolean;
+            /** @description By sender and reason. */
+            refused: components["schemas"]["Refused"][];
+            /**
+             * @description By service, host, sender and cause.
+             * @default []
+             */
+            set_aside?: components["schemas"]["SetAside"][];
+        };
+        /** @description What came from one service, host and sender into one lane. */
+        Arrival: {
+            /** @description The service; empty where none was sent. */
+            service: string;
+            /** @description The host; empty where none was sent. */
+            host: string;
+            /** @description The name of the key. */
+            sender: string;
+            /** @description Where it is kept. */
+            lane: string;
+            /**
+             * Format: uint64
+             * @description Events stored.
+             */
+            stored: number;
+            /**
+             * Format: uint64
+             * @description Of these, more than ten minutes old when they arrived.
+             */
+            late: number;
+            /**
+             * Format: uint64
+             * @description Of these, in batches in which some have no time of their own.
+             */
+            untimed: number;
+            /**
+             * Format: uint64
+             * @description Their bytes in memory, roughly.
+             */
+            bytes: number;
+            /** @description When the first and the last arrived, RFC 3339. */
+            first: string;
+            /** @description See `first`. */
+            last: string;
+            /**
+             * Format: int64
+             * @description How far the sender's clock is ahead of the service's, milliseconds; 0 where it is not.
+             */
+            clock_ahead_ms: number;
+            /** @description It came regularly, and then not for a quarter of an hour. */
+            silent: boolean;
+            /** @description Events stored in each hour, the oldest first. */
+            per_hour: number[];
+        };
+        /** @description What was not stored on purpose of one service, host and sender for one cause. */
+        SetAside: {
+            /** @description The service; empty where none was sent. */
+            service: string;
+            /** @description The host; empty where none was sent. */
+            host: string;
+            /** @description The name of the key. */
+            sender: string;
+            /** @description Where it would have gone. */
+            lane: string;
+            /** @description `rule NAME`, `dial NUMBER`, or which daily quota. */
+            cause: string;
+            /**
+             * Format: uint64
+             * @description How many.
+             */
+            events: number;
+            /**
+             * Format: uint64
+             * @description Their bytes in memory, roughly.
+             */
+            bytes: number;
+            /** @description When the first and the last came, RFC 3339. */
+            first: string;
+            /** @description See `first`. */
+            last: string;
+        };
+        /** @description A way in that this service listens on. */
+        WayIn: {
+            /** @description What is spoken there. */
+            name: string;
+            /** @description Host and port; empty where it is that of the interface itself. */
+            address: string;
+        };
+        /** @description What became of a marked event. */
+        Probed: {
+            /** @description By which way. */
+            way: string;
+            /** @description Where it was sent. */
+            address: string;
+            /**
+             * Format: double
+             * @description Milliseconds until the service had answered for it; none where the way has no answer.
+             */
+            answered_ms?: number | null;
+            /**
+             * Format: double
+             * @description Milliseconds until search found it.
+             */
+            found_ms?: number | null;
+            /** @description What went wrong. */
+            wrong?: string | null;
+        };
+        /** @description A lane. */
+        Lane: {
+            /** @description Letters, digits, `-`, `_` and `.`, the same as in the address. */
+            name: string;
+            /**
+             * Format: uint32
+             * @description Days that events are kept after their own day.
+             */
+            retention_days: number;
+            /**
+             * @description Whether those who may not read it may know that it exists.
+             * @default true
+             */
+            listed?: boolean;
+            /**
+             * Format: uint64
+             * @description Events it takes a day (of UTC); any number if none. What comes beyond is set aside.
+             */
+            day_events?: number | null;
+            /**
+             * Format: uint64
+             * @description Bytes it takes a day, as arrivals count them.
+             */
+            day_bytes?: number | null;
+            /** @description The team that owns it: its people manage it. Left out, it stays; empty for none. */
+            owner?: string | null;
+            /** @description Whether each time that somebody reads it is recorded. Left out, it stays. */
+            audited?: boolean | null;
+            /**
+             * Format: uint64
+             * @description Events in sealed chunks; set by the service.
+             */
+            sealed_events?: number;
+            /**
+             * Format: uint64
+             * @description Bytes of sealed chunks; set by the service.
+             */
+            sealed_bytes?: number;
+        };
+        /** @description A route; they are tried in order. */
+        Route: {
+            /** @description Which events. */
+            filter: string;
+            /** @description Where they go. */
+            lane: string;
+            /** @description The team for whose keys it holds; for every sender where none. */
+            team?: string | null;
+        };
+        /** @description The team whose settings are meant. */
+        AskedTeam: {
+            /**
+             * @description Of this team; of the service where it is left out.
+             * @default null
+             */
+            team?: string | null;
+        };
+        /** @description A key as listed. */
+        Key: {
+            /**
+             * @description What it is called.
+             * @default
+             */
+            name?: string;
+            /**
+             * @description Fields stamped on every event.
+             * @default {}
+             */
+            fixed?: {
+                [key: string]: string;
+            };
+            /**
+             * @description What it may send.
+             * @default {}
+             */
+            limits?: components["schemas"]["KeyLimits"];
+            /**
+             * @description RFC 3339.
+             * @default
+             */
+            created?: string;
+            /**
+             * @description The team that it belongs to.
+             * @default null
+             */
+            team?: string | null;
+            /**
+             * @description RFC 3339; none if still good.
+             * @default null
+             */
+            revoked?: string | null;
+            /**
+             * @description When it last sent, RFC 3339; none if never.
+             * @default null
+             */
+            last_used?: string | null;
+            /**
+             * @description `in use`, `ended` or `revoked`.
+             * @default
+             */
+            state?: string;
+            /**
+             * @description Its secrets, the newest first.
+             * @default []
+             */
+            secrets?: components["schemas"]["KeySecret"][];
+            /**
+             * @description Events and bytes stored today.
+             * @default [
+             *       0,
+             *       0
+             *     ]
+             */
+            used_today?: [
+                number,
+                number
+            ];
+        };
+        /** @description What a key may send; anything where nothing is said. */
+        KeyLimits: {
+            /** @description The services it may send for. */
+            services?: string[];
+            /** @description The lanes it may send to. */
+            lanes?: string[];
+            /**
+             * Format: uint32
+             * @description Events a second; twice as many may come at once.
+             */
+            per_second?: number | null;
+            /**
+             * Format: uint64
+             * @description Events a day (of UTC); what comes beyond is set aside.
+             */
+            day_events?: number | null;
+            /**
+             * Format: uint64
+             * @description Bytes a day, as arrivals count them; what comes beyond is set aside.
+             */
+            day_bytes?: number | null;
+            /** @description From when on it is no longer good, RFC 3339. */
+            until?: string | null;
+        };
+        /** @description A secret of a key. */
+        KeySecret: {
+            /** @description How it begins. */
+            prefix: string;
+            /** @description RFC 3339. */
+            created: string;
+            /** @description From when on it is no longer good, RFC 3339; none where it has no end. */
+            until?: string | null;
+        };
+        /** @description To make a sender's key. */
+        NewKey: {
+            /** @description What it is called. */
+            name?: string;
+            /**
+             * @description Fields stamped on every event.
+             * @default {}
+             */
+            fixed?: {
+                [key: string]: string;
+            };
+            /**
+             * @description What it may send.
+             * @default {}
+             */
+            limits?: components["schemas"]["KeyLimits"];
+            /**
+             * @description The team that it belongs to.
+             * @default null
+             */
+            team?: string | null;
+        };
+        /** @description A key or token just made. The secret is shown this once. */
+        MadeSecret: {
+            name: string;
+            secret: string;
+        };
+        /** @description To give a key another secret. */
+        Rotation: {
+            /**
+             * Format: uint32
+             * @description Seconds that its earlier secrets still work.
+             */
+            overlap_s?: number;
+        };
+        /** @description A token as listed. */
+        TokenListed: {
+            /** @description What it is called. */
+            name: string;
+            /** @description How its secret begins. */
+            prefix: string;
+            /** @description `read`, `configure` or `administer`. */
+            purpose: string;
+            /** @description The person or team whose it is. */
+            owner: string;
+            /** @description When it ends by itself, RFC 3339. */
+            until?: string | null;
+            /** @description RFC 3339. */
+            created: string;
+            /** @description RFC 3339; none if still good. */
+            revoked?: string | null;
+        };
+        /** @description To make a reader's token. */
+        NewToken: {
+            /**
+             * @description What it is called.
+             * @default
+             */
+            name?: string;
+            /**
+             * @description The only lanes it may read; all of its owner's if empty.
+             * @default []
+             */
+            lanes?: string[];
+            /**
+             * @description `read`, which changes nothing, `configure`, which changes what may be changed in lanes, or `administer`; read if not
+             *      given.
+             * @enum {string|null}
+             */
+            purpose?: "read" | "configure" | "administer" | null;
+            /**
+             * @description The team whose token it is; one's own if none.
+             * @default null
+             */
+            team?: string | null;
+            /**
+             * @description When it ends by itself, RFC 3339.
+             * @default null
+             */
+            until?: string | null;
+        };
+        /** @description A dial. */
+        Dial: {
+            /**
+             * Format: uint32
+             * @description Its number.
+             */
+            id?: number;
+            /**
+             * @description For which events.
+             * @default
+             */
+            when?: string;
+            /**
+             * @description The least severity kept of them.
+             * @default
+             */
+            least?: string;
+            /**
+             * @description When it ends, RFC 3339; never if none.
+             * @default null
+             */
+            until?: string | null;
+            /**
+             * @description Why it was set.
+             * @default
+             */
+            why?: string;
+            /**
+             * @description Who set it.
+             * @default
+             */
+            who?: string;
+            /**
+             * @description When, RFC 3339.
+             * @default
+             */
+            set?: string;
+            /**
+             * @description Whether it still works.
+             * @default false
+             */
+            in_force?: boolean;
+            /**
+             * @description The team for whose keys it holds; for every sender where none.
+             * @default null
+             */
+            team?: string | null;
+        };
+        /** @description To set a dial. */
+        NewDial: {
+            /**
+             * @description For which events: a filter, as `service=slots logger^="slots.lease"`.
+             * @default
+             */
+            when?: string;
+            /**
+             * @description The least severity kept of them, by name.
+             * @enum {string}
+             */
+            least?: "trace" | "debug" | "info" | "warn" | "error" | "fatal";
+            /**
+             * Format: uint64
+             * @description Seconds after which it ends by itself; not given where `until` is.
+             */
+            for_s?: number | null;
+            /** @description Or when it ends, RFC 3339; never where neither is given. */
+            until?: string | null;
+            /** @description Why it was set, for others. */
+            why?: string;
+            /** @description The team for whose keys it holds; for every sender where none. */
+            team?: string | null;
+        };
+        /** @description A transform rule as listed. */
+        TransformRule: {
+            /** @description The rule. */
+            rule: components["schemas"]["Transform"];
+            /** @description What it does, in words. */
+            text: string;
+            /**
+             * Format: uint64
+             * @description Events it was applied to since it was made.
+             */
+            held: number;
+            /** @description When it was last applied, RFC 3339; none if never. */
+            last?: string | null;
+            /** @description When it was made or last changed, RFC 3339. */
+            changed: string;
+            /** @description It was not applied for a week, or never. */
+            idle: boolean;
+            /**
+             * @description The team for whose keys it holds; for every sender where none.
+             * @default null
+             */
+            team?: string | null;
+        };
+        /** @description A rule as written. */
+        Transform: {
+            /** @description What it is called; stands in the events it changed. */
+            name: string;
+            /**
+             * @description For which events: a filter; empty for all.
+             * @default
+             */
+            when?: string;
+            /** @description What is done to them. */
+            act: components["schemas"]["Act"];
+        };
+        /** @description What a rule does. */
+        Act: {
+            stamp: {
+                [key: string]: unknown;
+            };
+        } | {
+            rename: components["schemas"]["Renaming"];
+        } | {
+            drop: string[];
+        } | {
+            cut: components["schemas"]["Cutting"];
+        } | {
+            mask: components["schemas"]["Masking"];
+        } | {
+            move: string;
+        } | "set-aside";
+        /** @description See [`Act::Rename`]. */
+        Renaming: {
+            /** @description The field as sent. */
+            from: string;
+            /** @description The new name; fields below `from` come below it. `message`, `service`, `host` and the like become that part. */
+            to: string;
+        };
+        /** @description See [`Act::Cut`]. */
+        Cutting: {
+            /**
+             * @description Whose text is cut; the message if not given.
+             * @default message
+             */
+            field?: string;
+            /** @description Line patterns; the first that fits is taken. */
+            patterns: string[];
+        };
+        /** @description See [`Act::Mask`]. */
+        Masking: {
+            /** @description The fields looked at; every text if empty. Without expressions and detectors, their whole values are covered. */
+            fields?: string[];
+            /** @description Regular expressions; their group `s`, else their first group, else all that they match is covered. */
+            expressions?: string[];
+            /** @description Built-in detectors. */
+            detectors?: components["schemas"]["Detector"][];
+            /** @description What is written instead; `•••` if not given. */
+            with?: string | null;
+            /** @description Writes a keyed hash instead, so that equal values still correlate. */
+            hash?: boolean;
+        };
+        /** @description A built-in form of secret. */
+        Detector: "tokens" | "passwords" | "cards" | "mail";
+        /** @description Asks what rules would make of events. */
+        TryTransforms: {
+            /** @description The rules to try; those in force if not given. */
+            rules?: components["schemas"]["Transform"][] | null;
+            /** @description Tried as if sent with this key. */
+            sender?: string | null;
+            /**
+             * @description Events as NDJSON; a line that is no JSON object is taken as a message.
              * @default
              */
             events?: string;
+        };
+        /** @description What rules would make of one event. */
+        TriedEvent: {
             /**
-             * @description Any aggregate of the language; `count` if empty.
-             * @default
+             * Format: uint
+             * @description The line, from 1.
              */
-            measure?: string;
-            /** @description The window. */
-            over: string;
-            /** @description Fields whose values are judged apart. */
-            per?: string[];
+            line?: number;
+            /** @description Why it would be refused. */
+            refused?: string | null;
+            /** @description Each rule in order. */
+            tried?: components["schemas"]["Tried"] | null;
+            /** @description Where it would be stored; none where it would not. */
+            lane?: string | null;
+            /** @description What would set it aside. */
+            set_aside?: string | null;
+        };
+        /** @description What the rules would make of an event. */
+        Tried: {
+            /** @description The event before the first rule, as it would be answered. */
+            before: components["schemas"]["AnyValue"];
+            /** @description Each rule in order. */
+            steps: components["schemas"]["TriedStep"][];
+            /** @description The event after the last; none where a rule set it aside. */
+            after?: components["schemas"]["AnyValue"] | null;
+        };
+        /** @description What one rule did. */
+        TriedStep: {
+            /** @description The rule. */
+            rule: string;
+            /** @description Whether its filter held. */
+            held: boolean;
+            /** @description The event after it, where it changed it. */
+            after?: components["schemas"]["AnyValue"] | null;
+            /** @description What else there is to say: where a pattern stopped fitting, that nothing was found, where the event goes. */
+            note?: string;
+        };
+        /** @description Asks how lines fit patterns. */
+        TryPatterns: {
+            /**
+             * @description Line patterns; the first that fits is taken.
+             * @default []
+             */
+            patterns?: string[];
+            /**
+             * @description Lines.
+             * @default []
+             */
+            lines?: string[];
+        };
+        /** @description How one line fits. */
+        TriedLine: {
+            /**
+             * Format: uint
+             * @description The pattern that fits or came furthest, from 1.
+             */
+            pattern?: number;
+            /**
+             * Format: uint
+             * @description Characters of the line that fit.
+             */
+            fits?: number;
+            /** @description What was expected there; none where the line fits as a whole. */
+            expected?: string | null;
+            /** @description What the holes took. */
+            cuts?: components["schemas"]["CutShown"][];
+        };
+        /** @description What one hole took. */
+        CutShown: {
+            /** @description The hole's name. */
+            name: string;
+            /** @description Its kind. */
+            kind: string;
+            /** @description What it gives. */
+            value: string;
+            /**
+             * Format: uint
+             * @description Characters of the line before it, and to its end.
+             */
+            from: number;
+            /**
+             * Format: uint
+             * @description See `from`.
+             */
+            to: number;
+        };
+        /** @description Patterns proposed. */
+        LearntPatterns: {
+            /** @description The most frequent first. */
+            patterns: components["schemas"]["ProposedPattern"][];
+            /**
+             * Format: uint
+             * @description Lines that none fits.
+             */
+            left: number;
+        };
+        /** @description A pattern proposed from lines. */
+        ProposedPattern: {
+            /** @description The pattern. */
+            pattern: string;
+            /**
+             * Format: uint
+             * @description Lines it was the first to fit.
+             */
+            lines: number;
+            /** @description One of them. */
+            example: string;
         };
         /** @description A tie. */
         TieListed: {
@@ -8060,6 +7092,15 @@ export interface components {
         };
         /** @description A field that seems to be a tie. */
         TieProposal: {
+            /** @description Which tie. */
+            tie: string;
+            /** @description The field, as the language names it. */
+            spelling: string;
+            /**
+             * Format: uint
+             * @description Its distinct values that are known ids of the tie.
+             */
+            shared: number;
             /**
              * Format: uint
              * @description Its distinct values.
@@ -8067,72 +7108,266 @@ export interface components {
             distinct: number;
             /** @description One of those shared. */
             example: string;
+        };
+        /** @description Asks for the fields of lanes. */
+        FieldsRequest: {
             /**
-             * Format: uint
-             * @description Its distinct values that are known ids of the tie.
+             * @description One lane; every lane that may be read if not given.
+             * @default null
              */
-            shared: number;
-            /** @description The field, as the language names it. */
-            spelling: string;
-            /** @description Which tie. */
-            tie: string;
+            lane?: string | null;
+            /**
+             * @description As of a search; a week back if not given.
+             * @default null
+             */
+            from?: string | null;
+            /**
+             * @description As of a search.
+             * @default null
+             */
+            to?: string | null;
         };
-        /** @description A token as listed. */
-        TokenListed: {
-            /** @description RFC 3339. */
-            created: string;
-            /** @description What it is called. */
-            name: string;
-            /** @description The person or team whose it is. */
-            owner: string;
-            /** @description How its secret begins. */
-            prefix: string;
-            /** @description `read`, `configure` or `administer`. */
-            purpose: string;
-            /** @description RFC 3339; none if still good. */
-            revoked?: string | null;
-            /** @description When it ends by itself, RFC 3339. */
-            until?: string | null;
-        };
-        /** @description An entry of the audit trail. */
-        TrailEntry: {
-            /** @description What was done. */
-            act: string;
-            /** @description RFC 3339. */
-            at: string;
-            /** @description What it was before. */
-            before?: string | null;
+        /** @description A field of a lane. */
+        FieldListed: {
+            /** @description The lane. */
+            lane: string;
+            /** @description As the language names it. */
+            field: string;
+            /** @description The types it has. */
+            types: string[];
+            /** @description It comes as values that do not compare with one another. */
+            conflicting: boolean;
+            /** @description When it was first seen in the range, RFC 3339, as exact as the pages that hold it. */
+            first: string;
+            /** @description When it was last seen, likewise. */
+            last: string;
+            /**
+             * Format: double
+             * @description The share of events that have it, in the newest pages.
+             */
+            share: number;
             /**
              * Format: uint64
-             * @description Where the next page begins behind it.
+             * @description Distinct values in the newest pages.
+             */
+            distinct: number;
+            /** @description Some values, secrets masked. */
+            examples: string[];
+            /** @description The tie it is. */
+            tie?: string | null;
+        };
+        /** @description A person as listed. */
+        PersonListed: {
+            /** @description To sign in with. */
+            name: string;
+            /** @description `admin`, `auditor` or `reader`. */
+            role: string;
+            /** @description The lanes that the person may read, or a part of them. */
+            lanes: string[];
+            /** @description The teams the person is in. */
+            teams: string[];
+            /** @description Whether the person signs in by the provider. */
+            by_provider: boolean;
+            /** @description RFC 3339. */
+            created: string;
+            /** @description Since when the person may not sign in, RFC 3339; none where the person may. */
+            disabled?: string | null;
+            /**
+             * Format: uint64
+             * @description Sessions that are open.
+             */
+            sessions: number;
+            /** @description When a session was last used, RFC 3339; none where none is kept. */
+            seen?: string | null;
+        };
+        /** @description A person to be made. */
+        NewPerson: {
+            /** @description To sign in with. */
+            name: string;
+            /** @description At least 10 characters; without one, the person sets it by the code that is answered. */
+            password?: string | null;
+            /**
+             * @description `admin`, `auditor` or `reader`.
+             * @enum {string}
+             */
+            role: "admin" | "auditor" | "reader";
+            /**
+             * @description Lanes that the person may read all of; each is a grant, which whoever asks must be able to give.
+             * @default []
+             */
+            lanes?: string[];
+        };
+        /** @description A one-time code by which a person sets a password. It is shown this once. */
+        PasswordCode: {
+            /** @description The person. */
+            name: string;
+            /** @description The code; none where the person has a password already. */
+            code?: string | null;
+            /** @description When it ends, RFC 3339. */
+            until?: string | null;
+        };
+        /** @description What is changed of a person; what is left out stays. */
+        ChangePerson: {
+            /**
+             * @description `admin`, `auditor` or `reader`.
+             * @enum {string|null}
+             */
+            role?: "admin" | "auditor" | "reader" | null;
+            /**
+             * @description Whether the person may not sign in: sessions end and tokens are revoked.
+             * @default null
+             */
+            disabled?: boolean | null;
+        };
+        /** @description A team as listed. */
+        TeamListed: {
+            /** @description What it is called. */
+            name: string;
+            /** @description Its people. */
+            members: string[];
+            /** @description The group of the sign-on provider whose people are in it. */
+            claim?: string | null;
+            /** @description Whether its people may break the glass. */
+            on_call: boolean;
+            /** @description The contact that is notified of what is done to its lanes. */
+            contact?: string | null;
+            /** @description The lanes it owns. */
+            lanes: string[];
+        };
+        /** @description What is set of a team; what is left out stays. */
+        PutTeam: {
+            /**
+             * @description Its people, in place of those before. Who came by the provider's group stays.
+             * @default null
+             */
+            members?: string[] | null;
+            /**
+             * @description The group of the sign-on provider whose people are in it; empty for none.
+             * @default null
+             */
+            claim?: string | null;
+            /**
+             * @description Whether its people may break the glass.
+             * @default null
+             */
+            on_call?: boolean | null;
+            /**
+             * @description The contact that is notified of what is done to its lanes; empty for none.
+             * @default null
+             */
+            contact?: string | null;
+        };
+        /** @description Which grants are asked for. */
+        OfLane: {
+            /**
+             * @description On this lane alone.
+             * @default null
+             */
+            lane?: string | null;
+        };
+        /** @description A grant as listed. */
+        GrantListed: {
+            /**
+             * Format: uint64
+             * @description Its number.
              */
             id: number;
-            /** @description Its place in its chain: node, epoch, number; none for what is older than the chains. */
-            link?: string | null;
-            /** @description By which token. */
-            token?: string | null;
-            /** @description To what, and what it is now. */
-            what: string;
-            /** @description The person, team or program. */
-            who: string;
+            /** @description The lane. */
+            lane: string;
+            /** @description The team it is to, where it is to one. */
+            team?: string | null;
+            /** @description The person it is to, where it is to one. */
+            person?: string | null;
+            /** @description `read`, `configure` or `manage`. */
+            may: string;
+            /** @description The events that are meant; all where it is empty. */
+            rows: string;
+            /** @description Fields that are as absent. */
+            hidden: string[];
+            /** @description Who gave it. */
+            by: string;
+            /** @description RFC 3339. */
+            given: string;
+            /** @description When it ends by itself, RFC 3339. */
+            until?: string | null;
+            /** @description Why it was given. */
+            why: string;
+            /** @description Whether somebody on call gave it to themselves. */
+            break_glass: boolean;
+            /** @description Why it gives nothing: its filter does not parse any more. */
+            broken?: string | null;
+            /** @description Whether the one who asks may end it. */
+            may_end: boolean;
+        };
+        /** @description A grant to be given: to a team or to a person. */
+        NewGrant: {
+            /**
+             * @description The lane.
+             * @default
+             */
+            lane?: string;
+            /**
+             * @description To everybody in this team.
+             * @default null
+             */
+            team?: string | null;
+            /**
+             * @description To this person.
+             * @default null
+             */
+            person?: string | null;
+            /**
+             * @description `read`, `configure` or `manage`.
+             * @enum {string}
+             */
+            may?: "read" | "configure" | "manage";
+            /**
+             * @description The events that are meant, as a filter in the query language; all where it is empty. Only reading can be filtered.
+             * @default
+             */
+            rows?: string;
+            /**
+             * @description Dotted names of fields that are as absent. Only reading can be without fields.
+             * @default []
+             */
+            hidden?: string[];
+            /**
+             * @description When it ends by itself, RFC 3339.
+             * @default null
+             */
+            until?: string | null;
+            /**
+             * @description Why it is given.
+             * @default
+             */
+            why?: string;
+        };
+        /** @description To read a lane for an hour without being asked. */
+        BreakGlass: {
+            /**
+             * @description The lane.
+             * @default
+             */
+            lane?: string;
+            /** @description Why; its owner is notified of it. */
+            why?: string;
+        };
+        /** @description Somebody who can read a lane, and by what. One person stands there once for each reason. */
+        LaneReaderListed: {
+            /** @description The person. */
+            person: string;
+            /** @description Because the person is in this team. */
+            team?: string | null;
+            /** @description By this grant; none where the team owns the lane. */
+            grant?: components["schemas"]["GrantListed"] | null;
         };
         /** @description Which entries are asked for. */
         TrailQuery: {
-            /**
-             * Format: uint64
-             * @description Before the entry of this id.
-             */
-            before?: number | null;
             /**
              * @description From this time on, RFC 3339.
              * @default null
              */
             from?: string | null;
-            /**
-             * Format: uint32
-             * @description At most so many; 100 if not given.
-             */
-            limit?: number | null;
             /**
              * @description Before this time, RFC 3339.
              * @default null
@@ -8148,158 +7383,458 @@ export interface components {
              * @default null
              */
             word?: string | null;
+            /**
+             * Format: uint64
+             * @description Before the entry of this id.
+             */
+            before?: number | null;
+            /**
+             * Format: uint32
+             * @description At most so many; 100 if not given.
+             */
+            limit?: number | null;
+        };
+        /** @description An entry of the audit trail. */
+        TrailEntry: {
+            /**
+             * Format: uint64
+             * @description Where the next page begins behind it.
+             */
+            id: number;
+            /** @description RFC 3339. */
+            at: string;
+            /** @description The person, team or program. */
+            who: string;
+            /** @description By which token. */
+            token?: string | null;
+            /** @description What was done. */
+            act: string;
+            /** @description To what, and what it is now. */
+            what: string;
+            /** @description What it was before. */
+            before?: string | null;
+            /** @description Its place in its chain: node, epoch, number; none for what is older than the chains. */
+            link?: string | null;
         };
         /** @description What checking the audit trail found. */
         TrailVerified: {
-            /** @description The first link that does not hold; none where all do. */
-            broken?: string | null;
             /**
              * Format: uint64
              * @description Entries that were checked.
              */
             entries: number;
-            /** @description The last link of each chain: compare them with what the service's log says every hour. */
-            heads: string[];
             /**
              * Format: uint64
              * @description Entries that are older than the chains.
              */
             unchained: number;
+            /** @description The first link that does not hold; none where all do. */
+            broken?: string | null;
+            /** @description The last link of each chain: compare them with what the service's log says every hour. */
+            heads: string[];
         };
-        /** @description A rule as written. */
-        Transform: {
-            /** @description What is done to them. */
-            act: components["schemas"]["Act"];
-            /** @description What it is called; stands in the events it changed. */
+        /** @description A node of the database. */
+        NodeListed: {
+            /** @description Its name. */
             name: string;
             /**
-             * @description For which events: a filter; empty for all.
-             * @default
+             * Format: uint16
+             * @description Its number, which stands in the ids of its events.
              */
-            when?: string;
-        };
-        /** @description A transform rule as listed. */
-        TransformRule: {
-            /** @description When it was made or last changed, RFC 3339. */
-            changed: string;
+            slot: number;
+            /**
+             * Format: uint32
+             * @description Raised by every start.
+             */
+            epoch: number;
             /**
              * Format: uint64
-             * @description Events it was applied to since it was made.
+             * @description Moved every second while it lives.
              */
-            held: number;
-            /** @description It was not applied for a week, or never. */
-            idle: boolean;
-            /** @description When it was last applied, RFC 3339; none if never. */
-            last?: string | null;
-            /** @description The rule. */
-            rule: components["schemas"]["Transform"];
+            beat: number;
+            /** @description Whether it was started and has not stopped in order. */
+            alive: boolean;
+            /** @description The version of calvex that it runs. */
+            version: string;
+            /** @description It takes no events and no duties. */
+            draining: boolean;
+            /** @description What it does for all nodes: `rules`, `messages`, `merging`, `expiry`. */
+            duties: string[];
             /**
-             * @description The team for whose keys it holds; for every sender where none.
-             * @default null
+             * Format: uint32
+             * @description At its last beat: milliseconds since it looked at what the others did.
              */
+            looked_ms: number;
+            /** @description The database server that took its last beat. */
+            server: string;
+            /**
+             * Format: uint64
+             * @description Seconds for which its beat has stood still, as the node that answers sees it, from two on.
+             */
+            still_s?: number | null;
+            /** @description Whether it is the one that answers. */
+            answers: boolean;
+        };
+        /** @description What is changed of a node. */
+        NodeChange: {
+            /** @description Whether it is to take no events and no duties. */
+            draining: boolean;
+        };
+        /** @description A chunk as the catalogue knows it. */
+        ChunkSummary: {
+            /** @description In hex. */
+            id: string;
+            /** @description The lane's name. */
+            lane: string;
+            /** @description The earliest event, RFC 3339. */
+            from: string;
+            /** @description The latest event, RFC 3339. */
+            to: string;
+            /**
+             * Format: uint32
+             * @description Events.
+             */
+            rows: number;
+            /**
+             * Format: uint64
+             * @description Bytes of all segments.
+             */
+            bytes: number;
+            /**
+             * Format: uint16
+             * @description How many segments.
+             */
+            segments: number;
+            /** @description Whether its events came late. */
+            late: boolean;
+        };
+        /** @description A whole chunk. */
+        ChunkDescription: {
+            /** @description Its id, in hex. */
+            id: string;
+            /**
+             * Format: uint16
+             * @description The version of its format.
+             */
+            version: number;
+            /**
+             * Format: uint
+             * @description How many events.
+             */
+            rows: number;
+            /** @description The earliest and latest time, RFC 3339. */
+            from: string;
+            /** @description See `from`. */
+            to: string;
+            /**
+             * Format: uint
+             * @description How many pages.
+             */
+            pages: number;
+            /** @description Bytes of each segment, header included. */
+            segments_bytes: number[];
+            /**
+             * Format: uint
+             * @description Bytes of directory and bloom.
+             */
+            directory_bytes: number;
+            /**
+             * Format: uint
+             * @description See `directory_bytes`.
+             */
+            bloom_bytes: number;
+            /** @description Largest first. */
+            columns: components["schemas"]["ColumnDescription"][];
+        };
+        /** @description A column of all pages. */
+        ColumnDescription: {
+            /** @description The builtin, or the field's path. */
+            name: string;
+            /** @description The type of its values. */
+            kind: string;
+            /**
+             * Format: uint
+             * @description How many rows have a value.
+             */
+            values: number;
+            /**
+             * Format: uint
+             * @description How many values the pages share, and in how many bytes.
+             */
+            shared: number;
+            /**
+             * Format: uint
+             * @description See `shared`.
+             */
+            shared_bytes: number;
+            /**
+             * Format: uint
+             * @description Bytes of all its blocks and of what they share.
+             */
+            bytes: number;
+            /**
+             * Format: double
+             * @description Smallest and largest number, where it has numbers.
+             */
+            least?: number | null;
+            /**
+             * Format: double
+             * @description See `least`.
+             */
+            largest?: number | null;
+            /** @description Page by page. */
+            blocks: components["schemas"]["BlockDescription"][];
+        };
+        /** @description A column of one page. */
+        BlockDescription: {
+            /**
+             * Format: uint
+             * @description Which page.
+             */
+            page: number;
+            /**
+             * Format: uint16
+             * @description Which segment it stands in.
+             */
+            segment: number;
+            /**
+             * Format: uint
+             * @description Its bytes.
+             */
+            bytes: number;
+            /**
+             * Format: uint
+             * @description How many rows have a value.
+             */
+            values: number;
+            /**
+             * Format: uint
+             * @description Distinct values, where they are kept in a dictionary.
+             */
+            distinct?: number | null;
+        };
+        /** @description A rule as listed. */
+        Rule: {
+            /** Format: uint64 */
+            id: number;
+            name: string;
+            /** @description In one sentence. */
+            sentence: string;
+            /** @description Its form: `threshold`, `share` …. */
+            form: string;
+            /** @description The events that it looks at: a filter. */
+            query: string;
+            document: components["schemas"]["RuleDocument"];
+            /**
+             * Format: uint32
+             * @description Of the document, from 1.
+             */
+            revision: number;
+            /** @description Whether the one who asks may change it. */
+            may_change: boolean;
+            bound: components["schemas"]["Bound"];
+            /** @description What the values are. */
+            unit: string;
+            /**
+             * Format: double
+             * @description How long the window is, seconds.
+             */
+            window_s: number;
+            webhook?: string | null;
+            mail?: string | null;
+            owner: string;
+            /** @description The team that it runs as; its owner, if none. */
             team?: string | null;
-            /** @description What it does, in words. */
-            text: string;
-        };
-        /** @description A figure along the time of both sets. */
-        Trend: {
-            /** @description Along the baseline. */
-            baseline: number[];
-            /** @description Along the current set. */
-            current: number[];
-        };
-        /** @description What the rules would make of an event. */
-        Tried: {
-            /** @description The event after the last; none where a rule set it aside. */
-            after?: components["schemas"]["AnyValue"] | null;
-            /** @description The event before the first rule, as it would be answered. */
-            before: components["schemas"]["AnyValue"];
-            /** @description Each rule in order. */
-            steps: components["schemas"]["TriedStep"][];
-        };
-        /** @description One try to deliver a message. */
-        Tried2: {
-            /** @description When, RFC 3339. */
-            at: string;
-            /** @description Why it did not arrive; empty where it did. */
-            error: string;
-        };
-        /** @description What rules would make of one event. */
-        TriedEvent: {
-            /** @description Where it would be stored; none where it would not. */
-            lane?: string | null;
+            /** @description `quiet`, `building` or `raised`. */
+            state: string;
+            /** @description What it suffers from beside: `blind` (what it judges does not come), `failing` (it cannot run) or `learning`. */
+            condition?: string | null;
+            /** @description RFC 3339. */
+            since: string;
+            /** @description The last moment judged, RFC 3339; none before the first. */
+            judged?: string | null;
             /**
-             * Format: uint
-             * @description The line, from 1.
+             * Format: double
+             * @description The value of the last judgement that is furthest beyond the bound.
              */
-            line?: number;
-            /** @description Why it would be refused. */
-            refused?: string | null;
-            /** @description What would set it aside. */
-            set_aside?: string | null;
-            /** @description Each rule in order. */
-            tried?: components["schemas"]["Tried"] | null;
+            value?: number | null;
+            /** @description Why it is blind, failing or learning, or that it has more groups than are judged. */
+            note: string;
+            /** @description Of what nobody is notified for a while. */
+            muted: components["schemas"]["MutedRule"][];
+            /** @description When it was raised in the last seven days, the latest first; 100 at most. */
+            lately: components["schemas"]["RaisedInTruth"][];
+            /** @description Groups that are building or raised, the first 50. */
+            groups: components["schemas"]["GroupOfRule"][];
         };
-        /** @description How one line fits. */
-        TriedLine: {
-            /** @description What the holes took. */
-            cuts?: components["schemas"]["CutShown"][];
-            /** @description What was expected there; none where the line fits as a whole. */
-            expected?: string | null;
+        /** @description A rule, as written. */
+        RuleDocument: {
+            /** @description Its name; one of a kind. */
+            name: string;
             /**
-             * Format: uint
-             * @description Characters of the line that fit.
+             * @description How much of a hurry.
+             * @default page
              */
-            fits?: number;
-            /**
-             * Format: uint
-             * @description The pattern that fits or came furthest, from 1.
-             */
-            pattern?: number;
-        };
-        /** @description What one rule did. */
-        TriedStep: {
-            /** @description The event after it, where it changed it. */
-            after?: components["schemas"]["AnyValue"] | null;
-            /** @description Whether its filter held. */
-            held: boolean;
-            /** @description What else there is to say: where a pattern stopped fitting, that nothing was found, where the event goes. */
+            urgency?: components["schemas"]["Urgency"];
+            /** @description The contacts that are notified. */
+            notify?: string[];
+            /** @description Where it stands what to do. */
+            runbook?: string;
+            /** @description For whoever is woken. */
             note?: string;
-            /** @description The rule. */
-            rule: string;
+            /** @description How long it must be so. */
+            for?: string;
+            /** @description How long after its end a window is judged; 30 s if empty. */
+            delay?: string;
+            /** @description How late events may come and be judged again; 10 m if empty. */
+            late?: string;
+            /** @description A measure compared with a number. */
+            threshold?: components["schemas"]["Threshold"] | null;
+            /** @description A share of the events. */
+            share?: components["schemas"]["Share"] | null;
+            /** @description What used to come does not. */
+            silence?: components["schemas"]["Silence"] | null;
+            /** @description A value that was not there for long. */
+            "first-seen"?: components["schemas"]["FirstSeen"] | null;
+            /** @description A measure leaves its usual. */
+            deviation?: components["schemas"]["Deviation"] | null;
+            /** @description An objective's budget burns too fast. */
+            objective?: components["schemas"]["Objective"] | null;
+            /** @description Something began and did not end. */
+            unfinished?: components["schemas"]["Unfinished"] | null;
+            /** @description A new kind of failure, or one that came back. */
+            "error-group"?: components["schemas"]["ErrorGroups"] | null;
         };
-        /** @description Asks how lines fit patterns. */
-        TryPatterns: {
+        /** @description Raised when a measure over a window is above, or below, a number. */
+        Threshold: {
             /**
-             * @description Lines.
-             * @default []
-             */
-            lines?: string[];
-            /**
-             * @description Line patterns; the first that fits is taken.
-             * @default []
-             */
-            patterns?: string[];
-        };
-        /** @description Asks what rules would make of events. */
-        TryTransforms: {
-            /**
-             * @description Events as NDJSON; a line that is no JSON object is taken as a message.
+             * @description Which events; all if empty.
              * @default
              */
             events?: string;
-            /** @description The rules to try; those in force if not given. */
-            rules?: components["schemas"]["Transform"][] | null;
-            /** @description Tried as if sent with this key. */
-            sender?: string | null;
+            /**
+             * @description Any aggregate of the language; `count` if empty.
+             * @default
+             */
+            measure?: string;
+            /** @description Fields whose values are judged apart. */
+            per?: string[];
+            /** @description The window. */
+            over: string;
+            /**
+             * Format: double
+             * @description Raised above.
+             */
+            above?: number | null;
+            /**
+             * Format: double
+             * @description Raised below.
+             */
+            below?: number | null;
+        };
+        /** @description Raised when a share of the events is above a number. */
+        Share: {
+            /**
+             * @description All events; every one if empty.
+             * @default
+             */
+            events?: string;
+            /** @description Those of which the share is taken. */
+            of: string;
+            /** @description Fields whose values are judged apart. */
+            per?: string[];
+            /** @description The window. */
+            over: string;
+            /**
+             * Format: double
+             * @description Raised above; 0.05 is a twentieth.
+             */
+            above: number;
+            /**
+             * Format: uint64
+             * @description Events that there must be; 20 if not given.
+             */
+            least?: number | null;
+        };
+        /** @description Raised when a group's events have not come for several times their usual gap. */
+        Silence: {
+            /**
+             * @description Which events; all if empty.
+             * @default
+             */
+            events?: string;
+            /** @description Whose values are judged apart, as `service`. */
+            per?: string[];
+            /**
+             * Format: double
+             * @description How many times the usual gap; 3 if not given.
+             */
+            times?: number | null;
+        };
+        /** @description Raised when a value comes that was not there for long. */
+        FirstSeen: {
+            /**
+             * @description Which events; all if empty.
+             * @default
+             */
+            events?: string;
+            /** @description `shape`, `error_group` or a field. */
+            what: string;
+            /** @description How long it was not there; 7 d if empty. */
+            unseen?: string;
+            /** @description How long it stays raised; 1 h if empty. */
+            over?: string;
+        };
+        /** @description Raised when a measure leaves what it usually is at this time. */
+        Deviation: {
+            /**
+             * @description Which events; all if empty.
+             * @default
+             */
+            events?: string;
+            /**
+             * @description Any aggregate of the language; `count` if empty.
+             * @default
+             */
+            measure?: string;
+            /** @description Fields whose values are judged apart. */
+            per?: string[];
+            /** @description The window. */
+            over: string;
+            /**
+             * Format: double
+             * @description Raised so many spreads above its usual.
+             */
+            above?: number | null;
+            /**
+             * Format: double
+             * @description Raised so many spreads below.
+             */
+            below?: number | null;
+            /**
+             * Format: double
+             * @description How far from its usual it must be; 0 if not given.
+             */
+            least?: number | null;
+            /** @description `week`: the same time of the week; `day`: of the day. `week` if empty. */
+            like?: string;
+        };
+        /** @description Raised when the budget of an objective burns too fast. */
+        Objective: {
+            /** @description The events that count. */
+            all: string;
+            /** @description Those of them that are good. */
+            good: string;
+            /**
+             * Format: double
+             * @description How many of a hundred are to be good, as 99.5.
+             */
+            percent: number;
+            /** @description Over how long; 30 d if empty. */
+            period?: string;
         };
         /** @description Raised when what began did not end in time. */
         Unfinished: {
-            /**
-             * Format: uint64
-             * @description How many may be open too long; 0 if not given.
-             */
-            above?: number | null;
             /** @description The beginnings. */
             begins: string;
             /** @description The ends. */
@@ -8308,27 +7843,492 @@ export interface components {
             tie: string;
             /** @description How long one may take. */
             within: string;
-        };
-        /** @description How much of a hurry whoever is notified is in. */
-        Urgency: "page" | "ticket";
-        /** @description One value and its events. */
-        ValueCount: {
             /**
              * Format: uint64
-             * @description Events that have it.
+             * @description How many may be open too long; 0 if not given.
              */
-            count: number;
-            /** @description A shape's template. */
-            template?: string | null;
-            /** @description The value; a shape by its id. */
-            value: unknown;
+            above?: number | null;
         };
-        /** @description A way in that this service listens on. */
-        WayIn: {
-            /** @description Host and port; empty where it is that of the interface itself. */
-            address: string;
-            /** @description What is spoken there. */
+        /** @description Raised when a kind of failure is new, or came back after it was resolved. */
+        ErrorGroups: {
+            /**
+             * @description Which events; all if empty.
+             * @default
+             */
+            events?: string;
+            /** @description `new`, `returned` or `both`; `both` if empty. */
+            which?: string;
+        };
+        /** @description Why nobody is notified of a rule, or of some of its groups, for a while. */
+        MutedRule: {
+            /** @description Of which groups: a filter over what the rule judges apart; empty for all. */
+            where: string;
+            /** @description Until when, RFC 3339. */
+            until: string;
+            /** @description Who muted it. */
+            by: string;
+            /** @description Why. */
+            why: string;
+        };
+        /** @description When the rule of the document's name was raised in truth. */
+        RaisedInTruth: {
+            /**
+             * Format: int64
+             * @description When, in nanoseconds from 1970.
+             */
+            raised_ns: number;
+            /**
+             * Format: int64
+             * @description When it ended.
+             */
+            ended_ns?: number | null;
+            /** @description Judged only after late events had come. */
+            late: boolean;
+            /** @description Late events undid it. */
+            withdrawn: boolean;
+        };
+        /** @description A group of a rule that is not quiet. */
+        GroupOfRule: {
             name: string;
+            /** @description `building` or `raised`. */
+            state: string;
+            /** @description RFC 3339. */
+            since: string;
+            /** Format: double */
+            value?: number | null;
+        };
+        /** @description An alert rule to be made. */
+        NewRule: {
+            /** @description What it is called. */
+            name?: string;
+            /**
+             * @description Which events are counted: a filter.
+             * @default
+             */
+            query?: string;
+            /**
+             * Format: uint32
+             * @description Length of the window in seconds.
+             */
+            window_s?: number;
+            /**
+             * Format: uint64
+             * @description Raised when the count in the window is above.
+             */
+            above?: number;
+            /**
+             * Format: uint32
+             * @description Seconds the condition must hold first.
+             */
+            hold_s?: number;
+            /**
+             * Format: uint32
+             * @description Seconds after a window's end until it is judged; 30 if not given.
+             */
+            delay_s?: number | null;
+            /**
+             * Format: uint32
+             * @description How far back late events may have windows judged again; 3600 if not given.
+             */
+            late_s?: number | null;
+            /**
+             * @description Where a signed webhook goes.
+             * @default null
+             */
+            webhook?: string | null;
+            /**
+             * @description Whom mail goes to.
+             * @default null
+             */
+            mail?: string | null;
+        };
+        /** @description A rule just made; the secret that signs its webhooks is shown this once. */
+        MadeRule: {
+            /** Format: uint64 */
+            id: number;
+            webhook_secret?: string | null;
+        };
+        /** @description A rule's document to be applied: a rule of its name is made or changed. */
+        ApplyRule: {
+            /**
+             * @description TOML or JSON.
+             * @default
+             */
+            document?: string;
+            /**
+             * @description Only say what would change.
+             * @default false
+             */
+            dry_run?: boolean;
+            /**
+             * @description The team that a rule which is made runs as; one's own if none.
+             * @default null
+             */
+            team?: string | null;
+        };
+        /** @description What applying a document did, or would do. */
+        AppliedRule: {
+            /** @description The rule. */
+            name: string;
+            /** @description `made`, `changed` or `as it was`. */
+            what: string;
+            /** @description The rule in one sentence. */
+            sentence: string;
+            /** @description Contacts that it names and that are not there. */
+            unknown_contacts?: string[];
+        };
+        /** @description Whom rules notify. */
+        ContactListed: {
+            /**
+             * @description What rules call it.
+             * @default
+             */
+            name?: string;
+            /**
+             * @description The team whose it is: rules of this team alone notify it. Any rule may, if none.
+             * @default null
+             */
+            team?: string | null;
+            /**
+             * @description Where a signed webhook goes.
+             * @default null
+             */
+            webhook?: string | null;
+            /**
+             * @description Whom mail goes to.
+             * @default null
+             */
+            mail?: string | null;
+            /**
+             * @description When it is notified, as `mon-fri 08:00-18:00, sat 10:00-12:00`; always if empty.
+             * @default
+             */
+            hours?: string;
+            /**
+             * @description The time zone of the hours; UTC if empty.
+             * @default
+             */
+            zone?: string;
+            /**
+             * @description The contact that is notified outside of the hours, and where nobody takes an alert in time.
+             * @default null
+             */
+            next?: string | null;
+            /**
+             * @description How long somebody has to take it, as 15m; 15 m if empty.
+             * @default
+             */
+            after?: string;
+            /**
+             * @description How often an alert that nobody took is repeated, as 1h; never if empty.
+             * @default
+             */
+            repeat?: string;
+            /**
+             * Format: uint32
+             * @description Messages an hour at most; 60 if not given.
+             */
+            hourly?: number | null;
+            /**
+             * @description How often it hears that Calvex works, as 5m; never if empty.
+             * @default
+             */
+            heartbeat?: string;
+            /** @description Makes a new secret that signs its webhooks; the old one signs too for a day. */
+            rotate?: boolean;
+            /** @description Since when messages to it do not arrive, RFC 3339. Read, never set. */
+            failing_since?: string | null;
+            /** @description When it heard last that Calvex works, RFC 3339, and why not since. Read, never set. */
+            last_heartbeat?: string | null;
+            /** @description See there. */
+            heartbeat_error?: string;
+        };
+        /** @description A contact just made or changed; a new secret that signs its webhooks is shown this once. */
+        MadeContact: {
+            name: string;
+            webhook_secret?: string | null;
+        };
+        /** @description A rule's document to be checked. */
+        RuleText: {
+            /** @description TOML or JSON. */
+            document: string;
+        };
+        /** @description What a document says. */
+        CheckedRule: {
+            /** @description The rule in one sentence; none where it has mistakes. */
+            sentence?: string | null;
+            /** @description Its form. */
+            form?: string | null;
+            /** @description The rule, as JSON. */
+            document?: components["schemas"]["RuleDocument"] | null;
+            /**
+             * Format: double
+             * @description How often it is judged, seconds.
+             */
+            step_s?: number | null;
+            /** @description What is wrong with it. */
+            mistakes?: components["schemas"]["DocumentMistake"][];
+        };
+        /** @description Why a document is no rule. */
+        DocumentMistake: {
+            /**
+             * Format: uint
+             * @description The line, from 1; 0 where it is of no line.
+             */
+            line: number;
+            /**
+             * Format: uint
+             * @description The column, from 1, in characters.
+             */
+            column: number;
+            /** @description The field at fault, as `threshold.events`. */
+            field: string;
+            /** @description What is wrong. */
+            message: string;
+            /** @description What to do. */
+            cure: string;
+        };
+        /** @description A rule to be played over the past. */
+        RehearseRequest: {
+            /**
+             * @description TOML or JSON.
+             * @default
+             */
+            document?: string;
+            /**
+             * Format: double
+             * @description How many days; 7 if not given, 90 at most.
+             */
+            days?: number | null;
+            /**
+             * @description Until when, RFC 3339; now if not given. An answer's own end asks for the same stretch again, which is then at hand.
+             * @default null
+             */
+            until?: string | null;
+        };
+        /** @description What a rule would have done. */
+        RehearsalAnswer: {
+            /** @description The rule in one sentence. */
+            sentence: string;
+            /** @description How often and how long it would have been raised, and what would make it calmer. */
+            summary: string;
+            /** @description From the first moment judged to the last. */
+            range: components["schemas"]["RangeAnswer"];
+            /**
+             * Format: double
+             * @description Distance of two judgements, seconds.
+             */
+            step_s: number;
+            /** @description When it is so. */
+            bound: components["schemas"]["Bound"];
+            /** @description What the values are: `count`, `share`, `gaps`, `spreads` …. */
+            unit: string;
+            /** @description The alerts, in order; the first 2,000. */
+            alerts: components["schemas"]["Rehearsed"][];
+            /**
+             * Format: uint
+             * @description How many alerts.
+             */
+            alert_count: number;
+            /**
+             * Format: uint
+             * @description How many messages each contact would have got.
+             */
+            messages: number;
+            /**
+             * Format: uint
+             * @description Groups that were judged.
+             */
+            groups: number;
+            /** @description The values along the time, least and most of all groups. */
+            bins: components["schemas"]["Bin"][];
+            /** @description When the rule of that name was raised in truth, by whatever document it had; the first 2,000. */
+            in_truth: components["schemas"]["RaisedInTruth"][];
+            /** @description Changes made meanwhile. */
+            marks: components["schemas"]["RehearsedMark"][];
+            /** @description Too little has come to judge by. */
+            learning: boolean;
+            /** @description Why values are missing. */
+            incomplete?: string | null;
+            /** @description Whether the values were at hand, so that only the walk was repeated. */
+            at_hand: boolean;
+            /** @description How it came about. */
+            explain: components["schemas"]["Explanation"];
+        };
+        /** @description One alert as it would have been. */
+        Rehearsed: {
+            /**
+             * Format: int64
+             * @description When it would have been raised, nanoseconds from 1970.
+             */
+            raised_ns: number;
+            /**
+             * Format: int64
+             * @description When it would have ended; none where it would be raised still.
+             */
+            ended_ns?: number | null;
+            /**
+             * Format: double
+             * @description The value furthest beyond the bound.
+             */
+            worst: number;
+            /** @description The groups that were raised meanwhile, the first 20; one without a name where the rule has no groups. */
+            groups: string[];
+            /**
+             * Format: uint
+             * @description How many groups.
+             */
+            group_count: number;
+        };
+        /** @description A part of the strip. */
+        Bin: {
+            /**
+             * Format: int64
+             * @description Its first moment, nanoseconds from 1970.
+             */
+            from_ns: number;
+            /**
+             * Format: double
+             * @description The least value of any group; none where there is none.
+             */
+            least?: number | null;
+            /**
+             * Format: double
+             * @description The largest.
+             */
+            most?: number | null;
+        };
+        /** @description A change made while a rule is rehearsed. */
+        RehearsedMark: {
+            /** @description When, RFC 3339. */
+            at: string;
+            /** @description What was done. */
+            what: string;
+        };
+        /** @description A rule to be muted. */
+        MuteRule: {
+            /**
+             * @description For how long, as 2h or 3d; 30 d at most. Not given, it notifies again.
+             * @default null
+             */
+            for?: string | null;
+            /**
+             * @description Which groups: a filter over the fields that the rule judges apart; all of them where it is not given.
+             * @default null
+             */
+            where?: string | null;
+            /**
+             * @description Why; whoever looks at the rule reads it.
+             * @default
+             */
+            why?: string;
+        };
+        /** @description One alert with what people wrote down and each try to notify of it. */
+        AlertInFull: {
+            /** Format: uint64 */
+            id: number;
+            rule: string;
+            /** @description The rule in one sentence, as it is now. */
+            sentence: string;
+            query: string;
+            /**
+             * Format: double
+             * @description How long the window is, seconds.
+             */
+            window_s: number;
+            bound: components["schemas"]["Bound"];
+            /** @description What the values are. */
+            unit: string;
+            /** @description `page` or `ticket`. */
+            urgency: components["schemas"]["Urgency"];
+            /** @description For whoever is woken. */
+            note: string;
+            /** @description Where it stands what to do. */
+            runbook: string;
+            /** @description RFC 3339: the moment judged. */
+            raised: string;
+            /** @description RFC 3339; none while raised. */
+            ended?: string | null;
+            /**
+             * Format: double
+             * @description The value furthest beyond the bound.
+             */
+            peak?: number | null;
+            /** @description Judged only after late events had come. */
+            late: boolean;
+            /** @description Late events undid it. */
+            withdrawn: boolean;
+            /** @description All of it was muted as it was raised: nobody was notified. */
+            muted: boolean;
+            /** @description Why it ended, where its values did not end it: `rule changed` or `taken back`. */
+            closed?: string | null;
+            /** @description Who took it. */
+            taken_by?: string | null;
+            /** @description Its groups, the first 50. */
+            groups: components["schemas"]["GroupOfAlert"][];
+            /**
+             * Format: uint
+             * @description How many groups.
+             */
+            group_count: number;
+            /** @description Why it was raised. */
+            explanation?: components["schemas"]["Explained"] | null;
+            /** @description What became of the notifications: kind, target, state. */
+            notified: components["schemas"]["Notified"][];
+            notes: components["schemas"]["NoteOfAlert"][];
+            messages: components["schemas"]["Message"][];
+        };
+        /** @description What a person wrote down about an alert. */
+        NoteOfAlert: {
+            by: string;
+            /** @description RFC 3339. */
+            at: string;
+            text: string;
+        };
+        /** @description One message, with each try to deliver it. */
+        Message: {
+            /** Format: uint64 */
+            id: number;
+            /** @description What it is about: a rule, or a contact. */
+            rule: string;
+            /** @description The contact; empty for a way that the rule has of its own. */
+            contact: string;
+            /** @description `webhook` or `mail`. */
+            kind: string;
+            target: string;
+            /** @description `raised`, `repeated`, `ended`, `withdrawn`, `held-back` or `unreachable`. */
+            what: string;
+            /** @description When it was to be sent first, RFC 3339. */
+            due: string;
+            /** @description `sent`, `waiting`, why it was never sent, or the last error. */
+            state: string;
+            /** @description The latest first, 200 at most. */
+            tries: components["schemas"]["Tried2"][];
+        };
+        /** @description One try to deliver a message. */
+        Tried2: {
+            /** @description When, RFC 3339. */
+            at: string;
+            /** @description Why it did not arrive; empty where it did. */
+            error: string;
+        };
+        /** @description Something to be written down about an alert. */
+        NoteAlert: {
+            /**
+             * @description 1 to 2,000 letters.
+             * @default
+             */
+            text?: string;
+        };
+        /** @description A version of a rule. */
+        RuleVersion: {
+            /** Format: uint32 */
+            revision: number;
+            /** @description Who made it. */
+            by: string;
+            /** @description When, RFC 3339; none where it was not recorded. */
+            at?: string | null;
+            document: components["schemas"]["RuleDocument"];
         };
     };
     responses: never;
