@@ -225,4 +225,27 @@ mod tests {
         limits.give_back("slots-prod", 1, 8 * 86_400 * SECOND, 10, 100);
         assert_eq!(limits.used_by("slots-prod", 8 * 86_400 * SECOND), (0, 0));
     }
+
+    #[test]
+    fn beside_others_a_node_takes_its_part_of_what_is_left() {
+        let limits = Limits::default();
+        assert!(limits.share(4));
+        assert!(!limits.share(4), "as before");
+        let who = || [Who::Key("slots-prod".into()), Who::Lane(1)];
+        let daily = [Daily { events: Some(100), bytes: None }, Daily::default()];
+        let take = |events| limits.take(who(), daily, 7, events, events * 10).events;
+        assert_eq!((take(20), take(20)), (20, 5), "a quarter");
+        // The others took theirs too, and some is left to be shared anew.
+        limits.used.lock().by.insert(Who::Key("slots-prod".into()), (60, 600));
+        limits.used.lock().since.clear();
+        assert_eq!((take(50), take(1)), (10, 0));
+        assert_eq!(limits.used_by("slots-prod", 7 * 86_400 * SECOND), (70, 700));
+        // A rate is a quarter too.
+        assert!(limits.check_rate(1, Some(100), 0).is_ok());
+        limits.sent(1, 100);
+        let waits = |now| limits.check_rate(1, Some(100), now).err().map(|e| e.problem().retry_after_s);
+        assert_eq!((waits(0), waits(2 * SECOND + 1)), (Some(Some(2)), None));
+        limits.share(1);
+        assert_eq!(take(50), 30, "alone it takes all that is left");
+    }
 }
