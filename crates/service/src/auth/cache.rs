@@ -8,8 +8,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 /// Who stands behind secrets looked up lately. A sender that goes on with a wrong key asks the database once in a while
-/// only. A change made on this node clears the cache, and a lookup that was under way meanwhile is not kept; a change on
-/// another node is seen when the entry ends, within seconds.
+/// only. A change made on this node clears the cache, as does the look that finds one made on another; a lookup that was
+/// under way meanwhile is not kept.
 pub struct AuthCache<T> {
     known: Cache<[u8; 32], Option<Arc<T>>>,
     /// Counts the changes.

@@ -32,7 +32,7 @@ const EXPIRY_EVERY: Duration = Duration::from_secs(60);
 const SEAL_EVERY: Duration = Duration::from_millis(250);
 const MERGE_EVERY: Duration = Duration::from_secs(2);
 const ARRIVALS_EVERY: Duration = Duration::from_secs(5);
-/// Lanes, rules, dials and ties may be changed through another node.
+/// Lanes, rules, dials and ties may be changed in the database itself; what another node records is seen by looks.
 const REREAD_EVERY: Duration = Duration::from_secs(10);
 /// Dials that ended are shown for so long.
 const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;

@@ -76,7 +76,8 @@ pub async fn now(reading: &Arc<Reading>, reader: &Reader, alerts: Vec<Alert>, ru
     "how things stand".clone_into(&mut scope.asking);
     let standing = standing(reading, scope).await?;
     let arrivals = arrivals(&reading.base, reader, Asked { hours: 1, ..Asked::default() }).await?;
-    let Standing { at, usual_of, services, silent, marks, left_out } = standing.as_ref().clone();
+    let Standing { at, usual_of, services, silent, marks, mut left_out } = standing.as_ref().clone();
+    left_out.extend(reading.base.nodes.unseen(&reading.base.claim));
     Ok(NowAnswer {
         at,
         window_s: WINDOW_S as u32,
