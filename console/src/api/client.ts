@@ -56,6 +56,7 @@ import type {
   TriedEvent,
   WayIn,
 } from "./types";
+import { noteReach } from "./reach";
 
 /** What the service says went wrong (RFC 9457). */
 export class ProblemError extends Error {
@@ -82,8 +83,10 @@ async function call<T>(method: string, path: string, body?: unknown, signal?: Ab
     });
   } catch (e) {
     if (signal?.aborted) throw e;
+    noteReach(false);
     throw new ProblemError(0, "The service does not answer. Is it running, and is the network up?");
   }
+  noteReach(true);
   if (!response.ok) {
     const problem = await response.json().catch(() => ({}));
     throw new ProblemError(
@@ -109,6 +112,7 @@ export async function stream<T>(
     body: JSON.stringify(body),
   }).catch((e: unknown) => {
     if (signal.aborted) throw e;
+    noteReach(false);
     throw new ProblemError(0, "The service does not answer. Is it running, and is the network up?");
   });
   if (!response.ok || !response.body) {

@@ -4863,6 +4863,8 @@ export interface components {
             manages: string[];
             /** @description The lanes over which one may make rules. */
             configures: string[];
+            /** @description Where browsers reach the other nodes that live, for when this one does not answer. */
+            nodes: string[];
         };
         /** @description What may be read of a lane, where that is not all. */
         LanePart: {
@@ -7467,6 +7469,8 @@ export interface components {
             looked_ms: number;
             /** @description The database server that took its last beat. */
             server: string;
+            /** @description Where browsers reach it, by its `node.url`; empty where that is not set. */
+            url: string;
             /**
              * Format: uint64
              * @description Seconds for which its beat has stood still, as the node that answers sees it, from two on.

@@ -5,6 +5,7 @@ import styled from "styled-components";
 import { forgetRecent } from "../features/search/recent";
 import { api } from "../api/client";
 import { Quiet } from "../ui/controls";
+import { Elsewhere } from "./Elsewhere";
 import { KeyList } from "./KeyList";
 import { useKeys } from "./keys";
 import { useMe } from "./session";
@@ -78,7 +79,14 @@ const Far = styled.span`
   }
 `;
 
-const Body = styled.main`
+const Body = styled.div`
+  min-height: 0;
+  display: flex;
+  flex-direction: column;
+`;
+
+const Content = styled.main`
+  flex: 1;
   min-height: 0;
   overflow: hidden;
 `;
@@ -124,7 +132,10 @@ export function Shell({ children }: { children: ReactNode }) {
         <Far>{me?.name}</Far>
         <Quiet onPress={leave}>sign out</Quiet>
       </Bar>
-      <Body>{children}</Body>
+      <Body>
+        <Elsewhere />
+        <Content>{children}</Content>
+      </Body>
       <Suspense fallback={null}>
         <GoTo />
       </Suspense>

@@ -19,7 +19,8 @@ export function useMakesRules(): boolean {
 /** Shows what is inside to those who are signed in, and the way in to others. */
 export function SignedIn({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
-  const me = useQuery({ queryKey: ["me"], queryFn: api.me, retry: false, staleTime: Infinity });
+  // Nodes come and go, and with them where one could go on.
+  const me = useQuery({ queryKey: ["me"], queryFn: api.me, retry: false, staleTime: Infinity, refetchInterval: 60_000 });
   if (me.data) return <Context value={me.data}>{children}</Context>;
   if (me.isPending) return null;
   if (me.error instanceof ProblemError && me.error.status !== 401) return <Problem>{me.error.message}</Problem>;

@@ -88,13 +88,23 @@ impl Browser {
 
     /// The first element whose text contains `text`, among those of a CSS selector, waited for.
     pub async fn saying(&self, selector: &str, text: &str) -> Result<WebElement> {
-        let wanted = text.to_owned();
-        let query = self.page.query(By::Css(selector)).with_filter(move |e: WebElement| {
-            let wanted = wanted.clone();
-            async move { Ok(e.text().await.unwrap_or_default().contains(&wanted)) }
-        });
-        let found = query.wait(Duration::from_secs(20), Duration::from_millis(50)).first().await;
-        found.with_context(|| format!("no {selector} says `{text}`"))
+        // One script looks at all of them: a call for the text of each takes longer than the page does.
+        let script = "const [selector, wanted] = arguments;
+            const shown = (e) => (e.innerText ?? e.textContent ?? '').replaceAll('\\u00a0', ' ');
+            return [...document.querySelectorAll(selector)]
+                .find((e) => e.checkVisibility() && shown(e).includes(wanted)) ?? null;";
+        let until = Instant::now() + Duration::from_secs(20);
+        loop {
+            // While another page comes there is none to ask.
+            let found = self.page.execute(script, vec![selector.into(), text.into()]).await;
+            if let Ok(element) = found.and_then(|found| found.element()) {
+                return Ok(element);
+            }
+            if Instant::now() > until {
+                bail!("no {selector} says `{text}`");
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
     }
 
     /// Does something with an element, found anew where the page put another in its place meanwhile: a page that is

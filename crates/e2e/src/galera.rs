@@ -1,6 +1,7 @@
 //! Three MariaDB servers that are one cluster, on loopback. They do not run as root: their state transfer refuses that, so
 //! that root starts them as the user of Debian's package.
 
+use crate::machines::Machines;
 use crate::service::{PATIENCE, signal};
 use anyhow::{Context, Result, ensure};
 use std::net::TcpListener;
@@ -18,6 +19,9 @@ const USER: &str = "mysql";
 pub struct Member {
     name: String,
     dir: PathBuf,
+    /// Its address, and what its command line begins with; nothing on this machine.
+    host: String,
+    before: Vec<String>,
     /// Of the database, of the cluster, of incremental and of full state transfers.
     ports: [u16; 4],
     child: Option<Child>,
@@ -62,7 +66,7 @@ fn free_ports() -> Result<[u16; 4]> {
 impl Member {
     /// `host:port` of the database.
     pub fn address(&self) -> String {
-        format!("127.0.0.1:{}", self.ports[0])
+        format!("{}:{}", self.host, self.ports[0])
     }
 
     /// Its process, while it runs.
@@ -90,7 +94,19 @@ impl Member {
         let [port, cluster, incremental, full] = self.ports;
         let at = |name: &str| self.dir.join(name).display().to_string();
         let log = std::fs::File::options().create(true).append(true).open(self.dir.join("log"))?;
-        let mut server = Command::new("mariadbd");
+        let host = &self.host;
+        let mut server = match (self.before.split_first(), user()?) {
+            (Some((first, more)), Some((uid, gid))) => {
+                let mut server = Command::new(first);
+                server.args(more).arg("setpriv");
+                server.args([&format!("--reuid={uid}"), &format!("--regid={gid}"), "--clear-groups", "mariadbd"]);
+                server
+            }
+            _ => Command::new("mariadbd"),
+        };
+        if self.before.is_empty() {
+            as_user(&mut server)?;
+        }
         server.env("PATH", format!("{}:/usr/sbin", std::env::var("PATH").unwrap_or_default()));
         server.current_dir(&self.dir).arg("--no-defaults").args([
             format!("--datadir={}", at("data")),
@@ -98,7 +114,7 @@ impl Member {
             format!("--pid-file={}", at("pid")),
             format!("--tmpdir={}", at("")),
             format!("--port={port}"),
-            "--bind-address=127.0.0.1".into(),
+            format!("--bind-address={host}"),
             "--skip-name-resolve".into(),
             "--innodb-buffer-pool-size=64M".into(),
             "--innodb-log-file-size=48M".into(),
@@ -112,16 +128,16 @@ impl Member {
             "--wsrep-cluster-name=lockers".into(),
             format!("--wsrep-cluster-address=gcomm://{group}"),
             format!("--wsrep-node-name={}", self.name),
-            format!("--wsrep-node-address=127.0.0.1:{cluster}"),
+            format!("--wsrep-node-address={host}:{cluster}"),
             "--wsrep-sst-method=rsync".into(),
-            format!("--wsrep-sst-receive-address=127.0.0.1:{full}"),
+            format!("--wsrep-sst-receive-address={host}:{full}"),
             format!(
-                "--wsrep-provider-options=base_port={cluster};gmcast.listen_addr=tcp://127.0.0.1:{cluster};\
-                 ist.recv_addr=127.0.0.1:{incremental};gcache.size=128M"
+                "--wsrep-provider-options=base_port={cluster};gmcast.listen_addr=tcp://{host}:{cluster};\
+                 ist.recv_addr={host}:{incremental};gcache.size=128M"
             ),
         ]);
         server.args(more).stdin(Stdio::null()).stdout(Stdio::null()).stderr(log);
-        self.child = Some(as_user(&mut server)?.spawn().context("mariadbd does not start; install mariadb-server")?);
+        self.child = Some(server.spawn().context("mariadbd does not start; install mariadb-server")?);
         Ok(())
     }
 
@@ -182,6 +198,14 @@ impl Galera {
     /// # Errors
     /// Where a server does not start.
     pub fn start(dir: &Path, servers: usize) -> Result<Self> {
+        Self::start_on(dir, servers, None)
+    }
+
+    /// As [`Galera::start`], each server on a machine of its own.
+    ///
+    /// # Errors
+    /// Where a server does not start.
+    pub fn start_on(dir: &Path, servers: usize, machines: Option<&Machines>) -> Result<Self> {
         std::fs::create_dir_all(dir)?;
         // The servers' user must get through to their directories.
         let mode = <std::fs::Permissions as std::os::unix::fs::PermissionsExt>::from_mode(0o755);
@@ -191,7 +215,9 @@ impl Galera {
             let name = format!("db-{n}");
             let dir = dir.join(&name);
             let is_new = !dir.join("data").exists();
-            let member = Member { name, dir, ports: free_ports()?, child: None };
+            let host = machines.map_or_else(|| "127.0.0.1".to_owned(), |m| m.address(n - 1));
+            let before = machines.map(|m| m.begin(n - 1)).unwrap_or_default();
+            let member = Member { name, dir, host, before, ports: free_ports()?, child: None };
             if is_new {
                 member.make()?;
             }
@@ -211,11 +237,15 @@ impl Galera {
             }
             member.wait_until_ready(1)?;
         }
+        if let (Some(_), Some(member)) = (machines, galera.members.get(first)) {
+            // From a socket root may do everything; here nodes come from other machines.
+            member.sql("CREATE USER root@'%'; GRANT ALL ON *.* TO root@'%' WITH GRANT OPTION")?;
+        }
         Ok(galera)
     }
 
     fn group(&self) -> String {
-        self.members.iter().map(|m| format!("127.0.0.1:{}", m.ports[1])).collect::<Vec<_>>().join(",")
+        self.members.iter().map(|m| format!("{}:{}", m.host, m.ports[1])).collect::<Vec<_>>().join(",")
     }
 
     /// The URL of a database, with the servers in turn from this one on.
@@ -230,6 +260,20 @@ impl Galera {
         if let Some(member) = self.members.get_mut(n) {
             member.end();
         }
+    }
+
+    /// Takes a killed server's data away, as a disk that is lost does.
+    ///
+    /// # Errors
+    /// Where the directory cannot be emptied.
+    pub fn empty(&mut self, n: usize) -> Result<()> {
+        let data = self.members.get(n).context("no such server")?.dir.join("data");
+        std::fs::remove_dir_all(&data)?;
+        std::fs::create_dir(&data)?;
+        if let Some((uid, gid)) = user()? {
+            std::os::unix::fs::chown(&data, Some(uid), Some(gid))?;
+        }
+        Ok(())
     }
 
     /// Starts a server again that was killed.

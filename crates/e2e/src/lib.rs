@@ -4,6 +4,8 @@ pub mod browser;
 pub mod galera;
 pub mod hostile;
 pub mod load;
+pub mod lone;
+pub mod machines;
 pub mod overdue;
 pub mod pump;
 pub mod receiver;

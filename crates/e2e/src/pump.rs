@@ -15,6 +15,8 @@ use tokio::task::JoinHandle;
 const BATCH: u64 = 5;
 /// One batch of so many is two days late.
 const LATE: u64 = 10;
+/// Rounds from here on are pauses between two rounds.
+pub const PAUSES: u64 = 1_000_000;
 /// How long one request may take.
 const REQUEST: Duration = Duration::from_secs(20);
 
@@ -27,6 +29,8 @@ pub struct Account {
     pub retries: BTreeMap<String, u64>,
     /// The longest that a sender waited from one acknowledgement to the next.
     pub longest_wait: Duration,
+    /// When each acknowledged batch of refusals happened, in nanoseconds.
+    pub refusals_ns: Vec<i64>,
 }
 
 /// Senders that run until this is ended.
@@ -97,14 +101,19 @@ impl Sender {
 
     async fn run(self) -> Result<()> {
         let client = client()?;
-        let (mut n, mut at) = (0u64, self.name as usize);
+        let (mut n, mut at, mut of_before) = (0u64, self.name as usize, 0);
         let mut last = Instant::now();
         while !self.stop.load(Ordering::SeqCst) {
             let round = self.round.load(Ordering::SeqCst);
             let doors: Vec<u64> = (0..BATCH).map(|k| self.name * 10_000_000 + n * BATCH + k).collect();
-            let late_s = if n % LATE == LATE - 1 { 2 * 86_400 } else { 0 };
-            let time = jiff::Timestamp::from_second(jiff::Timestamp::now().as_second() - late_s)?.to_string();
-            let event = |door: &u64| json!({ "time": time, "msg": "door", "door": door, "round": round });
+            // The first batch of a round is what a rule is raised by.
+            let is_refused = round != of_before && round < PAUSES;
+            of_before = round;
+            let late_s = if n % LATE == LATE - 1 && !is_refused { 2 * 86_400 } else { 0 };
+            let at_s = jiff::Timestamp::now().as_second() - late_s;
+            let time = jiff::Timestamp::from_second(at_s)?.to_string();
+            let msg = if is_refused { "door refused" } else { "door" };
+            let event = |door: &u64| json!({ "time": time, "msg": msg, "door": door, "round": round });
             let body: String = doors.iter().map(|door| format!("{}\n", event(door))).collect();
             // The same batch until it is acknowledged, by whichever node takes it.
             loop {
@@ -116,6 +125,7 @@ impl Sender {
                     self.note(|account| {
                         account.longest_wait = account.longest_wait.max(last.elapsed());
                         account.acknowledged.entry(round).or_default().extend(&doors);
+                        account.refusals_ns.extend(is_refused.then_some(at_s * 1_000_000_000));
                     });
                     last = Instant::now();
                     break;

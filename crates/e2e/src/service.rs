@@ -38,6 +38,8 @@ pub struct Service {
     /// A key that sends.
     pub key: String,
     environment: Vec<(String, String)>,
+    /// What its command line begins with; nothing on this machine.
+    before: Vec<String>,
     child: Child,
     /// Everything it made is removed when this goes; none where the directory is given.
     kept: Option<tempfile::TempDir>,
@@ -47,9 +49,17 @@ pub struct Service {
 /// What a way in is, and its address.
 type WaysIn = Vec<(String, String)>;
 
-fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String, WaysIn)> {
+fn spawn(dir: &Path, environment: &[(String, String)], before: &[String]) -> Result<(Child, String, WaysIn)> {
     let log = std::fs::File::options().create(true).append(true).open(dir.join("service.log"))?;
-    let mut child = Command::new(binary())
+    let mut command = match before.split_first() {
+        None => Command::new(binary()),
+        Some((first, more)) => {
+            let mut command = Command::new(first);
+            command.args(more).arg(binary());
+            command
+        }
+    };
+    let mut child = command
         .args(["serve", "--otlp-listen", "127.0.0.1:0", "--data-dir"])
         .arg(dir)
         .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
@@ -83,18 +93,32 @@ fn spawn(dir: &Path, environment: &[(String, String)]) -> Result<(Child, String,
 impl Service {
     /// Starts one with settings by environment, in a new directory.
     pub fn start(environment: &[(&str, &str)]) -> Result<Self> {
+        Self::start_after(Vec::new(), environment)
+    }
+
+    /// As [`Service::start`], with a command line that begins with `before`.
+    pub fn start_after(before: Vec<String>, environment: &[(&str, &str)]) -> Result<Self> {
         let kept = tempfile::tempdir()?;
         let dir = kept.path().to_owned();
-        Self::start_in(dir, Some(kept), environment)
+        Self::begin(dir, Some(kept), environment, before)
     }
 
     /// Starts one in a directory that exists.
     pub fn start_in(dir: PathBuf, kept: Option<tempfile::TempDir>, environment: &[(&str, &str)]) -> Result<Self> {
+        Self::begin(dir, kept, environment, Vec::new())
+    }
+
+    fn begin(
+        dir: PathBuf,
+        kept: Option<tempfile::TempDir>,
+        environment: &[(&str, &str)],
+        before: Vec<String>,
+    ) -> Result<Self> {
         let environment: Vec<_> = environment.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
         let _running = Running::begin();
-        let (child, url, others) = spawn(&dir, &environment)?;
-        let mut service =
-            Service { dir, url, others, token: String::new(), key: String::new(), environment, child, kept, _running };
+        let (child, url, others) = spawn(&dir, &environment, &before)?;
+        let (token, key) = (String::new(), String::new());
+        let mut service = Service { dir, url, others, token, key, environment, before, child, kept, _running };
         let secret = |made: &[&str]| {
             let made = Command::new(binary())
                 .args(made)
@@ -211,7 +235,7 @@ impl Service {
 
     /// Starts it again where it was killed or stopped.
     pub fn restart(&mut self) -> Result<()> {
-        let (child, url, others) = spawn(&self.dir, &self.environment)?;
+        let (child, url, others) = spawn(&self.dir, &self.environment, &self.before)?;
         (self.child, self.url, self.others) = (child, url, others);
         Ok(())
     }

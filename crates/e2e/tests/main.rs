@@ -26,6 +26,7 @@ mod libraries;
 mod night;
 mod nodes;
 mod openapi;
+mod operations;
 mod paths;
 mod people;
 mod raisings;

@@ -1,7 +1,8 @@
 //! Several services and one database: each sees what the others acknowledged, and goes on with what a dead one left.
 
 use anyhow::{Context, Result};
-use calvex_e2e::service::{PATIENCE, Service, signal, wait_for};
+use calvex_e2e::browser::Browser;
+use calvex_e2e::service::{PASSWORD, PATIENCE, Service, signal, wait_for};
 use calvex_store::{Server, ServerSettings};
 use serde_json::Value;
 use std::time::{Duration, Instant};
@@ -34,6 +35,41 @@ fn doors(service: &Service) -> Result<Vec<i64>> {
     let mut doors: Vec<i64> = service.search("", &[])?.iter().filter_map(|e| e["fields"]["door"].as_i64()).collect();
     doors.sort_unstable();
     Ok(doors)
+}
+
+/// While the node behind the console does not answer, the same place on another one is offered, and one goes on there.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_goes_on_at_another_node() -> Result<()> {
+    let dir = tempfile::tempdir()?;
+    let (server, url) = database(dir.path()).await?;
+    let mut first = start(&url, "bank-1")?;
+    // Where browsers reach it is known before it listens.
+    let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    let (listen, own) = (format!("127.0.0.1:{port}"), format!("http://127.0.0.1:{port}"));
+    let key_file = first.dir.join("secrets.key").display().to_string();
+    let second = Service::start(&[
+        ("CALVEX_DATABASE_URL", &url),
+        ("CALVEX_NODE_NAME", "bank-2"),
+        ("CALVEX_NODE_URL", &own),
+        ("CALVEX_HTTP_LISTEN", &listen),
+        ("CALVEX_SECRETS_KEY_FILE", &key_file),
+    ])?;
+    send(&first, 0, 20)?;
+    wait_for("both to see each other", || Ok((nodes(&first)?.len() == 2).then_some(())))?;
+    let browser = Browser::open(1280, 800).await?;
+    browser.sign_in(&first.url, PASSWORD).await?;
+    browser.page.goto(format!("{}/search?q=door%3E3&from=now-1d", first.url)).await?;
+    browser.saying("[data-testid=total]", "16").await?;
+    first.kill()?;
+    browser.saying("[data-testid=elsewhere]", "This node does not answer").await?;
+    browser.click_saying("[data-testid=elsewhere] a", &format!("127.0.0.1:{port}")).await?;
+    browser.saying("[data-testid=total]", "16").await?;
+    let address = browser.address().await?;
+    assert!(address.starts_with(&second.url) && address.contains("q=door%3E3"), "{address}");
+    browser.close().await?;
+    drop((first, second));
+    server.stop().await;
+    Ok(())
 }
 
 /// The names of nodes that have duties, and what each has.

@@ -1,5 +1,6 @@
 //! The service's own figures, in OpenMetrics.
 
+use calvex_store::StoreError;
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
@@ -19,6 +20,15 @@ pub struct Reason {
 pub struct LaneLabel {
     /// Which lane.
     pub lane: String,
+}
+
+/// What is tried again, and why.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct Again {
+    /// `commit`, `seal`, or a job's name.
+    work: &'static str,
+    /// MariaDB's code; `none` where it did not answer.
+    code: String,
 }
 
 /// Every figure.
@@ -42,6 +52,19 @@ pub struct Metrics {
     pub notifications: Counter,
     pub notification_failures: Counter,
     pub buckets_dropped: Counter,
+    pub retries: Retries,
+}
+
+/// Counts what is tried again because of an error of the database that passes.
+#[derive(Debug, Clone, Default)]
+pub struct Retries(Family<Again, Counter>);
+
+impl Retries {
+    /// Counts one.
+    pub fn note(&self, work: &'static str, error: &StoreError) {
+        let code = error.number().map_or_else(|| "none".to_owned(), |code| code.to_string());
+        self.0.get_or_create(&Again { work, code }).inc();
+    }
 }
 
 impl Metrics {
@@ -68,6 +91,7 @@ impl Metrics {
             notifications: Counter::default(),
             notification_failures: Counter::default(),
             buckets_dropped: Counter::default(),
+            retries: Retries::default(),
         };
         let r = &mut m.registry;
         r.register("events_stored", "Events acknowledged, by lane", m.stored.clone());
@@ -88,6 +112,8 @@ impl Metrics {
         r.register("notifications", "Notifications delivered", m.notifications.clone());
         r.register("notification_failures", "Deliveries tried in vain", m.notification_failures.clone());
         r.register("buckets_dropped", "Expired buckets dropped", m.buckets_dropped.clone());
+        let retries = "Work tried again after an error of the database that passes, by its code";
+        r.register("database_retries", retries, m.retries.0.clone());
         m
     }
 

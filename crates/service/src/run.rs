@@ -203,6 +203,7 @@ async fn start_on(
     clock: Clock,
 ) -> Result<Started> {
     let claim = patiently(|| store.claim(settings.text("node.name"), others)).await?;
+    patiently(|| store.note_url(&claim, settings.text("node.url"))).await?;
     let installation = patiently(|| store.installation(rand::random())).await?;
     first_admin(&store, admin_password, clock()).await?;
     let sealed = patiently(|| store.reseal()).await?;

@@ -59,6 +59,8 @@ pub struct Node {
     pub looked_ms: u32,
     /// The database server that took its last beat.
     pub server: String,
+    /// Where browsers reach it; empty where nobody named that.
+    pub url: String,
 }
 
 /// Whether another process may run on this database.
@@ -179,6 +181,15 @@ impl Store {
         Ok(beat.execute(&self.pool).await?.rows_affected() == 1)
     }
 
+    /// Notes where browsers reach the node.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn note_url(&self, claim: &Claim, url: &str) -> Result<()> {
+        sqlx::query(sql::NODE_URL).bind(url).bind(claim.slot).bind(claim.epoch).execute(&self.pool).await?;
+        Ok(())
+    }
+
     /// Notes that the node stopped in order, so that the next start need not watch it, and hands its duties over.
     ///
     /// # Errors
@@ -292,6 +303,7 @@ pub(crate) async fn nodes(connection: &mut MySqlConnection, select: &'static str
             draining: r.try_get(6)?,
             looked_ms: r.try_get(7)?,
             server: r.try_get(8)?,
+            url: r.try_get(9)?,
         })
     };
     rows.iter().map(node).collect()

@@ -9,6 +9,16 @@ pub enum StoreError {
     /// The schema could not be brought up to date.
     #[error("the database schema: {0}; restore a backup, or start the calvex that wrote it")]
     Migration(#[from] sqlx::migrate::MigrateError),
+    /// A later version changed the schema in a way that this one cannot work with.
+    #[error(
+        "the database's schema has step {needs}, without which nothing can work on it, and this calvex knows {known}; start the calvex that others run on it, or restore a backup"
+    )]
+    Newer {
+        /// The step that is needed.
+        needs: i64,
+        /// The newest step that this version has.
+        known: i64,
+    },
     /// Another process took this node's place.
     #[error("node `{0}` was taken over by another process; stop one of the two, or give it another node.name")]
     Fenced(String),
@@ -77,9 +87,8 @@ impl StoreError {
     /// write. Anything else fails however often it is tried.
     pub fn is_passing(&self) -> bool {
         match self {
-            StoreError::Database(sqlx::Error::Database(e)) => {
-                let code = e.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().map(|e| e.number());
-                code.is_some_and(|code| code == LOST || PASSING.contains(&code))
+            StoreError::Database(sqlx::Error::Database(_)) => {
+                self.number().is_some_and(|code| code == LOST || PASSING.contains(&code))
             }
             StoreError::Database(
                 sqlx::Error::Io(_)
@@ -92,6 +101,12 @@ impl StoreError {
             | StoreError::Injected(..) => true,
             _ => false,
         }
+    }
+
+    /// MariaDB's code, where it answered with an error.
+    pub fn number(&self) -> Option<u16> {
+        let StoreError::Database(sqlx::Error::Database(e)) = self else { return None };
+        e.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().map(|e| e.number())
     }
 
     /// Names a unique key that was hit.

@@ -11,8 +11,10 @@ use crate::{Result, Store, StoreError, sql};
 use sqlx::{Connection, Executor, MySqlConnection, Row};
 use std::collections::BTreeSet;
 
-/// A journal table is left for a new one beyond this size.
+/// A journal table is left for another one beyond this size.
 pub const ROTATE_BYTES: u64 = 64 << 20;
+/// In a cluster the tables with these numbers are used by turns: a drop would hold every server's commits.
+const TURNS: [u32; 2] = [1, 2];
 /// Rows read back at once; each may have some MiB.
 const REPLAYED_AT_ONCE: u32 = 8;
 
@@ -32,6 +34,17 @@ impl JournalTable {
             0 => format!("journal_{}", self.no),
             slot => format!("journal_{slot}_{}", self.no),
         }
+    }
+
+    /// The table that follows it.
+    fn next(self, by_turns: bool) -> Self {
+        let [first, second] = TURNS;
+        let no = match self.no {
+            no if !by_turns => no + 1,
+            no if no == first => second,
+            _ => first,
+        };
+        JournalTable { no, ..self }
     }
 }
 
@@ -144,6 +157,34 @@ impl Store {
         Ok(())
     }
 
+    /// The table that a slot goes on in after `table`: a new one, or in a cluster the other of two, once everything in it
+    /// is sealed; none as long as it is not.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn next_journal_table(&self, table: JournalTable) -> Result<Option<JournalTable>> {
+        let by_turns = self.is_in_cluster();
+        let next = table.next(by_turns);
+        self.add_journal_table(next).await?;
+        let is_free = !by_turns || self.is_empty_journal(next).await?;
+        Ok(is_free.then_some(next))
+    }
+
+    /// Whether a journal table of a slot that now writes to `current` is to be dropped once it is empty.
+    pub fn is_past(&self, table: JournalTable, current: u32) -> bool {
+        if self.is_in_cluster() { table.no != current && !TURNS.contains(&table.no) } else { table.no < current }
+    }
+
+    async fn is_empty_journal(&self, table: JournalTable) -> Result<bool> {
+        let select = format!("SELECT seq FROM {} LIMIT 1", table.name());
+        match sqlx::query_scalar::<_, u64>(sql::safe(select)).fetch_optional(&self.pool).await {
+            Ok(row) => Ok(row.is_none()),
+            // Someone else dropped it meanwhile.
+            Err(e) if crate::error::is_missing_table(&e) => Ok(true),
+            Err(e) => Err(e.into()),
+        }
+    }
+
     /// Drops a journal table if it is empty. Only the node that owns its slot may ask, and only for a table that it
     /// writes to no more.
     ///
@@ -153,13 +194,8 @@ impl Store {
         let name = table.name();
         let exists: i64 = sqlx::query_scalar(sql::TABLE_EXISTS).bind(&name).fetch_one(&self.pool).await?;
         if exists > 0 {
-            let select = format!("SELECT seq FROM {name} LIMIT 1");
-            match sqlx::query_scalar::<_, u64>(sql::safe(select)).fetch_optional(&self.pool).await {
-                Ok(None) => {}
-                Ok(Some(_)) => return Ok(false),
-                // Someone else dropped it meanwhile.
-                Err(e) if crate::error::is_missing_table(&e) => {}
-                Err(e) => return Err(e.into()),
+            if !self.is_empty_journal(table).await? {
+                return Ok(false);
             }
             self.pool.execute(sql::safe(format!("DROP TABLE IF EXISTS {name}"))).await?;
         }

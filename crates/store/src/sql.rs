@@ -28,6 +28,9 @@ statements! {
     MAX_PACKET = "SELECT CAST(@@max_allowed_packet AS UNSIGNED)";
     NAME_WEIGHT = "SELECT HEX(WEIGHT_STRING(TRIM(TRAILING ' ' FROM CONVERT(? USING utf8mb4)) COLLATE utf8mb4_general_ci))";
     AUDIT_ADD = "INSERT INTO audit (at_ns, who, token, act, what, before_what, slot, epoch, n, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+    SCHEMA_NEEDS = "SELECT needs FROM schema_state WHERE one = 1";
+    SCHEMA_NEED = "UPDATE schema_state SET needs = GREATEST(needs, ?) WHERE one = 1";
+    SCHEMA_STEP = "SELECT MAX(version) FROM _sqlx_migrations WHERE success";
     LEASE_TABLE = "CREATE TABLE IF NOT EXISTS migrating (one TINYINT UNSIGNED NOT NULL PRIMARY KEY, holder BINARY(16) NOT NULL, beat BIGINT UNSIGNED NOT NULL DEFAULT 0) ENGINE=InnoDB";
     LEASE_TAKE = "INSERT IGNORE INTO migrating (one, holder) VALUES (1, ?)";
     LEASE = "SELECT holder, beat FROM migrating WHERE one = 1";
@@ -42,12 +45,16 @@ statements! {
     TRAIL = "SELECT slot, epoch, n, at_ns, who, token, act, what, before_what, id FROM audit WHERE at_ns >= ? AND at_ns < ? AND id < ? AND (? IS NULL OR who = ?) AND (? IS NULL OR INSTR(CONCAT_WS('\n', act, what, before_what), ?) > 0) ORDER BY id DESC LIMIT ?";
     TRAIL_OF_CHAIN = "SELECT slot, epoch, n, at_ns, who, token, act, what, before_what, hash FROM audit WHERE slot = ? AND epoch = ? AND n > ? ORDER BY n LIMIT ?";
     TRAIL_UNCHAINED = "SELECT COUNT(*) FROM audit WHERE n IS NULL";
-    NODE_ALL = "SELECT slot, name, epoch, beat, alive, version, draining, looked_ms, server FROM node ORDER BY slot";
-    NODE_ALL_LOCKED = "SELECT slot, name, epoch, beat, alive, version, draining, looked_ms, server FROM node ORDER BY slot FOR UPDATE";
+    NODE_ALL = "SELECT slot, name, epoch, beat, alive, version, draining, looked_ms, server, url FROM node ORDER BY slot";
+    NODE_ALL_LOCKED = "SELECT slot, name, epoch, beat, alive, version, draining, looked_ms, server, url FROM node ORDER BY slot FOR UPDATE";
     NODE_PUT = "INSERT INTO node (slot, name, epoch, alive, version) VALUES (?, ?, ?, TRUE, ?) ON DUPLICATE KEY UPDATE name = VALUES(name), epoch = VALUES(epoch), alive = TRUE, draining = FALSE, version = VALUES(version), beat = beat + 1";
     NODE_END = "UPDATE node SET epoch = ?, alive = FALSE WHERE slot = ?";
+    NODE_URL = "UPDATE node SET url = ? WHERE slot = ? AND epoch = ?";
     NODE_BEAT = "UPDATE node SET beat = beat + 1, looked_ms = ?, server = ? WHERE slot = ? AND epoch = ?";
     NODE_DRAIN = "UPDATE node SET draining = ? WHERE name = ? AND alive = TRUE";
+    NODE_END_ALL = "UPDATE node SET epoch = epoch + 1, alive = FALSE WHERE alive";
+    FENCE_RAISE_ALL = "UPDATE fence f JOIN node n ON n.slot = f.slot SET f.epoch = n.epoch, f.n = 0 WHERE f.epoch < n.epoch";
+    DUTY_FREE_ALL = "DELETE FROM duty_owner";
     NODE_ADOPT = "UPDATE node SET epoch = epoch + 1, alive = FALSE WHERE slot = ? AND epoch = ? AND beat = ?";
     NODE_READ_PUT = "INSERT INTO node_read (slot, of_slot, of_epoch, n) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE of_epoch = VALUES(of_epoch), n = VALUES(n)";
     NODE_READ_ALL = "SELECT n.slot, r.of_epoch, r.n FROM node n LEFT JOIN node_read r ON r.slot = n.slot AND r.of_slot = ? WHERE n.alive = TRUE AND n.slot <> ?";

@@ -13,6 +13,7 @@ const node = (more: Partial<NodeListed>): NodeListed => ({
   duties: [],
   looked_ms: 120,
   server: "db-1",
+  url: "",
   answers: false,
   ...more,
 });

@@ -17,6 +17,9 @@ pub struct Row {
     pub about: &'static str,
 }
 
+/// As long as the database takes it.
+const MAX_URL: usize = 255;
+
 /// Every setting.
 pub const TABLE: &[Row] = &[
     row("data.dir", "calvex-data", "where the private database and the service's own files live"),
@@ -58,6 +61,11 @@ pub const TABLE: &[Row] = &[
     row("database.disk_reserve_mib", "512", "free disk of the private MariaDB below which intake answers 503"),
     row("database.redo_log_mib", "256", "redo log of the private MariaDB"),
     row("node.name", "node-1", "this node's name in the database"),
+    row(
+        "node.url",
+        "",
+        "where browsers reach this node, https://…; the console offers it when another node does not answer",
+    ),
     row("limits.body_mib", "16", "a request's body at most, as sent"),
     row("limits.unpacked_mib", "64", "a request's body at most, decompressed"),
     row("limits.request_s", "30", "seconds in which a request's head has come, and its body has"),
@@ -243,6 +251,11 @@ impl Settings {
             if is_flag && value != "true" && value != "false" {
                 return wrong("true or false");
             }
+            let is_address = value.starts_with("http://") || value.starts_with("https://");
+            let is_url = is_address && value.len() <= MAX_URL && !value.contains(char::is_whitespace);
+            if r.name == "node.url" && !value.is_empty() && !is_url {
+                return wrong("an address that begins with http:// or https://, of at most 255 bytes");
+            }
         }
         Ok(())
     }
@@ -276,6 +289,7 @@ mod tests {
             ("listen = 1\n", "stands outside a section"),
             ("[head]\nseal_rows = \"many\"\n", "must be a whole number"),
             ("[database]\nallow_lossy = 3\n", "must be true or false"),
+            ("[node]\nurl = \"bank-1:8437\"\n", "begins with http:// or https://"),
             ("[[[", "calvex.toml"),
         ] {
             std::fs::write(&file, text).unwrap();

@@ -178,7 +178,7 @@ pub async fn nodes(State(base): State<Arc<Base>>, _admin: Admin) -> Result<Json<
         let duties = duties_of(&n);
         let still_s = Some(base.nodes.still_for(&n).as_secs()).filter(|s| n.alive && *s >= 2);
         let answers = n.slot == base.claim.slot;
-        let calvex_store::Node { slot, name, epoch, beat, alive, version, draining, looked_ms, server } = n;
+        let calvex_store::Node { slot, name, epoch, beat, alive, version, draining, looked_ms, server, url } = n;
         name.map(|name| NodeListed {
             name,
             slot,
@@ -190,6 +190,7 @@ pub async fn nodes(State(base): State<Arc<Base>>, _admin: Admin) -> Result<Json<
             duties,
             looked_ms,
             server,
+            url,
             still_s,
             answers,
         })

@@ -127,5 +127,6 @@ async fn me_of(auth: &Arc<Auth>, who: &Principal) -> Result<Me> {
         on_call: who.on_call,
         manages: named(&|lane| who.changes && who.may(lane, May::Manage)),
         configures: named(&|lane| who.changes && who.may(lane, May::Configure)),
+        nodes: auth.base.nodes.other_urls(&auth.base.claim),
     })
 }

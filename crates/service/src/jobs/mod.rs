@@ -14,8 +14,9 @@ pub use bloom_sets::{make_bloom_once, roll_up_once};
 pub use expiry::{expire, reread_chunks};
 pub use merge::{merge_once, remove_retired};
 
-use crate::error::Result;
+use crate::error::{Result, ServiceError};
 use crate::intake::ledger;
+use crate::metrics::Retries;
 use crate::nodes::{Doing, Duty, LOOK_EVERY, turn};
 use crate::notify;
 use crate::state::{Base, Health, Parts, Receiving, Upkeep};
@@ -23,7 +24,7 @@ use calvex_answer::watch::{USUAL_DAY_NS, USUAL_DAYS};
 use calvex_language::model::to_hex;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::{MappedMutexGuard, Mutex, MutexGuard, watch};
 use tokio::task::JoinSet;
 
@@ -54,12 +55,20 @@ const TRAIL_EVERY: Duration = Duration::from_secs(3600);
 const ERRORS_EVERY: Duration = Duration::from_secs(15);
 /// A disk fills at hundreds of MiB a second at most, so its reserve lasts for longer than this.
 const DISK_EVERY: Duration = Duration::from_secs(1);
+/// A job that fails as it did before is logged again after so long.
+const SAME_AGAIN: Duration = Duration::from_secs(10);
 
-/// Runs `job` at every `period` until stopped. A failure is logged and the job goes on at the next turn.
-async fn every<F>(period: Duration, mut stop: watch::Receiver<bool>, name: &'static str, mut job: impl FnMut() -> F)
-where
+/// Runs `job` at every `period` until stopped. A failure is logged and the job goes on at the next turn; the same failure
+/// again is logged at [`SAME_AGAIN`].
+async fn every<F>(
+    period: Duration,
+    mut stop: watch::Receiver<bool>,
+    (name, retries): (&'static str, Retries),
+    mut job: impl FnMut() -> F,
+) where
     F: Future<Output = Result<()>>,
 {
+    let mut logged: Option<(String, Instant)> = None;
     let mut timer = tokio::time::interval(period);
     timer.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
@@ -67,8 +76,16 @@ where
             _ = timer.tick() => {}
             _ = stop.wait_for(|s| *s) => return,
         }
-        if let Err(e) = job().await {
-            tracing::warn!(job = name, "{e}");
+        let Err(e) = job().await else { continue };
+        if let ServiceError::Store(e) = &e
+            && e.is_passing()
+        {
+            retries.note(name, e);
+        }
+        let text = e.to_string();
+        if !logged.as_ref().is_some_and(|(last, at)| *last == text && at.elapsed() < SAME_AGAIN) {
+            tracing::warn!(job = name, "{text}");
+            logged = Some((text, Instant::now()));
         }
     }
 }
@@ -77,6 +94,7 @@ where
 struct Jobs {
     tasks: JoinSet<()>,
     stop: watch::Receiver<bool>,
+    retries: Retries,
 }
 
 impl Jobs {
@@ -86,7 +104,8 @@ impl Jobs {
         P: Clone + Send + 'static,
         F: Future<Output = Result<()>> + Send + 'static,
     {
-        self.tasks.spawn(every(period, self.stop.clone(), name, move || job(works_on.clone())));
+        let known = (name, self.retries.clone());
+        self.tasks.spawn(every(period, self.stop.clone(), known, move || job(works_on.clone())));
     }
 }
 
@@ -113,8 +132,8 @@ async fn note_trail(base: &Arc<Base>) -> Result<()> {
 
 /// Starts every job.
 pub fn start(parts: &Parts, stop: &watch::Receiver<bool>) -> JoinSet<()> {
-    let mut jobs = Jobs { tasks: JoinSet::new(), stop: stop.clone() };
     let Parts { base, receiving, reading, upkeep, health, .. } = parts;
+    let mut jobs = Jobs { tasks: JoinSet::new(), stop: stop.clone(), retries: base.metrics.retries.clone() };
     jobs.start(SEAL_EVERY, "seal", upkeep.sealer.clone(), async |sealer| {
         // A node that is drained keeps nothing in memory.
         let all = sealer.is_draining();

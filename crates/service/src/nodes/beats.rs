@@ -54,6 +54,7 @@ mod tests {
             draining: false,
             looked_ms: 0,
             server: String::new(),
+            url: String::new(),
         }
     }
 

@@ -106,6 +106,13 @@ impl Nodes {
         u32::try_from(known.nodes.iter().filter(|n| n.alive).count()).unwrap_or(1).max(1)
     }
 
+    /// Where browsers reach the other nodes that live and take part, as far as they named that.
+    pub fn other_urls(&self, claim: &Claim) -> Vec<String> {
+        let known = self.known.read();
+        let others = known.nodes.iter().filter(|n| n.alive && !n.draining && n.slot != claim.slot);
+        others.filter(|n| !n.url.is_empty()).map(|n| n.url.clone()).collect()
+    }
+
     /// Whether this node is to take no events and no duties.
     pub fn is_draining(&self) -> bool {
         self.known.read().draining
@@ -145,6 +152,7 @@ mod tests {
             draining: false,
             looked_ms: 0,
             server: String::new(),
+            url: String::new(),
         }
     }
 

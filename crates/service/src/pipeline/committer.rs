@@ -6,7 +6,7 @@ use super::admitted::{Admitted, Reach};
 use super::group::{Built, HeadPage, build};
 use crate::admission::budget::Charge;
 use crate::error::{Result, ServiceError};
-use crate::metrics::Metrics;
+use crate::metrics::{Metrics, Retries};
 use crate::state::Clock;
 use calvex_intake::batch::HeadKey;
 use calvex_storage::columns::{Page, PageRead};
@@ -191,12 +191,14 @@ pub struct Committer {
 pub struct CommitFigures {
     commits: prometheus_client::metrics::counter::Counter,
     seconds: prometheus_client::metrics::histogram::Histogram,
+    retries: Retries,
 }
 
 impl CommitFigures {
     /// Shares the counters of `metrics`.
     pub fn of(metrics: &Metrics) -> Self {
-        CommitFigures { commits: metrics.commits.clone(), seconds: metrics.commit_seconds.clone() }
+        let (seconds, retries) = (metrics.commit_seconds.clone(), metrics.retries.clone());
+        CommitFigures { commits: metrics.commits.clone(), seconds, retries }
     }
 }
 
@@ -229,7 +231,7 @@ impl Committer {
                 match tokio::time::timeout(IDLE, built.recv()).await {
                     Ok(Some(group)) => self.write(group, &mut seq, &mut table_bytes).await,
                     Ok(None) => return,
-                    Err(_) if table_bytes > IDLE_ROTATE_BYTES && self.view.head_size().0 == 0 => {
+                    Err(_) if self.is_idle(table_bytes) => {
                         self.rotate(&mut table_bytes).await;
                     }
                     Err(_) => {}
@@ -241,13 +243,24 @@ impl Committer {
         })
     }
 
-    /// Goes on in a new journal table; the sealer drops the old one once it is empty.
+    /// Goes on in the next journal table; the sealer drops the old one once it is empty, but in a cluster. Where the next
+    /// one is not free yet, it is asked again after an eighth of a table.
     async fn rotate(&self, table_bytes: &mut u64) {
-        let next = self.table.load(Ordering::SeqCst) + 1;
-        if self.store.add_journal_table(JournalTable { slot: self.claim.slot, no: next }).await.is_ok() {
-            self.table.store(next, Ordering::SeqCst);
-            *table_bytes = 0;
+        let current = JournalTable { slot: self.claim.slot, no: self.table.load(Ordering::SeqCst) };
+        match self.store.next_journal_table(current).await {
+            Ok(Some(next)) => {
+                self.table.store(next.no, Ordering::SeqCst);
+                *table_bytes = 0;
+            }
+            Ok(None) => *table_bytes = ROTATE_BYTES - ROTATE_BYTES / 8,
+            // At the next group again.
+            Err(_) => {}
         }
+    }
+
+    /// Whether a table stands there for nothing that would go by going on in another one.
+    fn is_idle(&self, table_bytes: u64) -> bool {
+        table_bytes > IDLE_ROTATE_BYTES && self.view.head_size().0 == 0 && !self.store.is_in_cluster()
     }
 
     async fn write(&self, group: Group, seq: &mut u64, table_bytes: &mut u64) {
@@ -349,6 +362,7 @@ impl Committer {
             // Only the first failure of a row sets it.
             let _ = self.stuck_since_ns.compare_exchange(0, now_ns, Ordering::SeqCst, Ordering::SeqCst);
             tracing::warn!("a commit is tried again: {error}");
+            self.metrics.retries.note("commit", &error);
             tokio::time::sleep(backoff.pause()).await;
             // A database that came back may take other packets than the one that went.
             self.store.read_limits().await;

@@ -42,7 +42,7 @@ pub struct Sealer {
     cache: Arc<SegmentCache>,
     /// The next chunk's id.
     next_chunk: Arc<AtomicU64>,
-    /// The journal table written to now; older ones are dropped once empty.
+    /// The journal table written to now; those before it are dropped once empty, but in a cluster.
     table: Arc<AtomicU32>,
     /// All tables below this one are dropped.
     dropped_below: AtomicU32,
@@ -164,6 +164,7 @@ impl Sealer {
                         return Err(e.into());
                     }
                     base.metrics.seal_failures.inc();
+                    base.metrics.retries.note("seal", &e);
                     tracing::warn!("a seal is tried again: {e}");
                     tokio::time::sleep(backoff.pause()).await;
                 }
@@ -198,7 +199,7 @@ impl Sealer {
         for table in self.base.store.journal_tables().await? {
             let (own, alone) = (table.slot == self.base.claim.slot, self.base.nodes.is_alone());
             // Tables of other slots are theirs to drop; alone, they were left by nodes that are dead.
-            if own && table.no < current || !own && alone {
+            if own && self.base.store.is_past(table, current) || !own && alone {
                 all &= self.base.store.drop_journal_table(table).await?;
             }
         }

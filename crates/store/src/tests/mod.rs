@@ -8,6 +8,7 @@ mod ruled;
 mod sharing;
 mod statements;
 mod striker;
+mod versions;
 
 use crate::records::Act;
 use crate::*;

@@ -161,6 +161,34 @@ fn a_node_under_another_name_goes_on_with_what_a_dead_one_left() {
     });
 }
 
+/// In a cluster a slot uses two tables by turns, and none of them is dropped.
+#[test]
+fn two_journal_tables_by_turns() {
+    run(async {
+        let store = store().await;
+        let claim = claimed(&store, "n").await;
+        let table = |no| JournalTable { slot: claim.slot, no };
+        assert_eq!(
+            store.next_journal_table(table(7)).await.unwrap(),
+            Some(table(8)),
+            "on one server a new one each time"
+        );
+        assert!(store.is_past(table(7), 8) && !store.is_past(table(8), 8));
+        store.drop_journal_table(table(8)).await.unwrap();
+        store.in_cluster.store(true, std::sync::atomic::Ordering::SeqCst);
+        // What a slot had before it was in a cluster is left.
+        assert_eq!(store.next_journal_table(table(7)).await.unwrap(), Some(table(1)));
+        assert!(store.is_past(table(7), 1) && !store.is_past(table(2), 1) && !store.is_past(table(1), 2));
+        store.commit(&claim, &commit(0, 1, vec![])).await.unwrap();
+        assert_eq!(store.next_journal_table(table(1)).await.unwrap(), Some(table(2)));
+        assert_eq!(store.next_journal_table(table(2)).await.unwrap(), None, "a row of the first is not sealed yet");
+        let covers = replayed(&store, &claim).await;
+        store.seal(&claim, &Seal { chunks: vec![], covers }).await.unwrap();
+        assert_eq!(store.next_journal_table(table(2)).await.unwrap(), Some(table(1)));
+        assert_eq!(store.journal_tables().await.unwrap(), [table(1), table(2)]);
+    });
+}
+
 #[test]
 fn rows_from_before_slots_are_adopted() {
     run(async {

@@ -97,6 +97,8 @@ pub struct NodeListed {
     pub looked_ms: u32,
     /// The database server that took its last beat.
     pub server: String,
+    /// Where browsers reach it, by its `node.url`; empty where that is not set.
+    pub url: String,
     /// Seconds for which its beat has stood still, as the node that answers sees it, from two on.
     pub still_s: Option<u64>,
     /// Whether it is the one that answers.

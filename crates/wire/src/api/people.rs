@@ -33,6 +33,8 @@ pub struct Me {
     pub manages: Vec<String>,
     /// The lanes over which one may make rules.
     pub configures: Vec<String>,
+    /// Where browsers reach the other nodes that live, for when this one does not answer.
+    pub nodes: Vec<String>,
 }
 
 /// What may be read of a lane, where that is not all.
