@@ -20,7 +20,13 @@ export function useMakesRules(): boolean {
 export function SignedIn({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
   // Nodes come and go, and with them where one could go on.
-  const me = useQuery({ queryKey: ["me"], queryFn: api.me, retry: false, staleTime: Infinity, refetchInterval: 60_000 });
+  const me = useQuery({
+    queryKey: ["me"],
+    queryFn: api.me,
+    retry: false,
+    staleTime: Infinity,
+    refetchInterval: 60_000,
+  });
   if (me.data) return <Context value={me.data}>{children}</Context>;
   if (me.isPending) return null;
   if (me.error instanceof ProblemError && me.error.status !== 401) return <Problem>{me.error.message}</Problem>;

@@ -83,6 +83,8 @@ impl Member {
             }
         }
         let mut install = Command::new("mariadb-install-db");
+        // A server that starts removes temporary tables in its directory, those of others too.
+        install.env("TMPDIR", &self.dir);
         install.args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"]);
         install.arg(format!("--datadir={}", data.display()));
         let done = as_user(&mut install)?.output().context("mariadb-install-db does not start")?;

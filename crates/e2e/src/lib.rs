@@ -9,5 +9,6 @@ pub mod machines;
 pub mod overdue;
 pub mod pump;
 pub mod receiver;
+pub mod scale;
 pub mod service;
 pub mod stage;

@@ -26,6 +26,8 @@ impl Lone {
         std::fs::create_dir_all(&data)?;
         let owner = if rustix::process::geteuid().is_root() { &["--user=root"][..] } else { &[] };
         let mut install = Command::new("mariadb-install-db");
+        // A server that starts removes temporary tables in its directory, those of others too.
+        install.env("TMPDIR", dir);
         install.args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"]);
         install.args(owner).arg(format!("--datadir={}", data.display()));
         let done = install.output().context("mariadb-install-db does not start")?;

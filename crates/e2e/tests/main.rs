@@ -33,6 +33,7 @@ mod raisings;
 mod rights;
 mod rights_end;
 mod rules;
+mod scale;
 mod settings;
 mod sharing;
 mod ship;

@@ -67,7 +67,8 @@ export default function NodesPage() {
               {listed.map((n) => (
                 <tr key={n.slot}>
                   <td>
-                    {n.url && !n.answers ? <a href={n.url}>{n.name}</a> : n.name} {n.answers && <Muted>answers you</Muted>}
+                    {n.url && !n.answers ? <a href={n.url}>{n.name}</a> : n.name}{" "}
+                    {n.answers && <Muted>answers you</Muted>}
                   </td>
                   <td className="short">{isWrong(n) ? <Wrong>{stateOf(n)}</Wrong> : stateOf(n)}</td>
                   <td>{n.duties.join(", ")}</td>

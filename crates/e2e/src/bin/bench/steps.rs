@@ -7,7 +7,7 @@ use calvex_intake::batch::{BatchBuilder, HeadKey, Policy, Reading};
 use calvex_intake::normalise::{Arrival, Limits};
 use calvex_intake::route::RouteTable;
 use calvex_intake::transform::Transforms;
-use calvex_storage::chunk::journal::encode_batch;
+use calvex_storage::chunk::journal::{decode_batch, encode_batch};
 use calvex_storage::chunk::{BuiltChunk, MAX_CHUNK_ROWS, build_chunks};
 use calvex_storage::columns::{Page, PageRead};
 use std::collections::BTreeMap;
@@ -36,8 +36,12 @@ pub fn steps(events: usize) -> Result<()> {
         timed("2 route", began);
         for (key, page) in batch.pages {
             let began = Instant::now();
-            journal_bytes += encode_batch(&page).len();
+            let batch = encode_batch(&page);
+            journal_bytes += batch.len();
             timed("3 journal batch", began);
+            let began = Instant::now();
+            decode_batch(&batch, "")?;
+            timed("5 decode, on each other node", began);
             heads.entry(key).or_default().push(page.with_origin(1, 1, seq));
         }
     }
