@@ -69,6 +69,11 @@ impl Member {
         format!("{}:{}", self.host, self.ports[0])
     }
 
+    /// Where its files are.
+    pub fn data(&self) -> PathBuf {
+        self.dir.join("data")
+    }
+
     /// Its process, while it runs.
     pub fn pid(&self) -> Option<u32> {
         self.child.as_ref().map(Child::id)
@@ -143,6 +148,26 @@ impl Member {
         Ok(())
     }
 
+    /// Where a server that was killed stands, as `UUID:SEQNO`; so it is sent what it missed alone, not everything.
+    fn recovered(&self) -> Result<Option<String>> {
+        if !self.dir.join("data/ibdata1").exists() {
+            return Ok(None);
+        }
+        let mut recover = Command::new("mariadbd");
+        recover.env("PATH", format!("{}:/usr/sbin", std::env::var("PATH").unwrap_or_default()));
+        recover.current_dir(&self.dir).args(["--no-defaults", "--wsrep-recover", "--wsrep-on=ON"]);
+        recover.args([
+            format!("--wsrep-provider={PROVIDER}"),
+            format!("--datadir={}", self.dir.join("data").display()),
+            format!("--tmpdir={}", self.dir.display()),
+            "--innodb-log-file-size=48M".into(),
+        ]);
+        let output = as_user(&mut recover)?.output()?;
+        let log = String::from_utf8_lossy(&output.stderr).into_owned();
+        let position = log.lines().find_map(|line| line.split_once("Recovered position: "));
+        Ok(position.map(|(_, position)| position.trim().to_owned()))
+    }
+
     /// What one statement returns, as text.
     ///
     /// # Errors
@@ -162,6 +187,17 @@ impl Member {
             .output()?;
         ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         Ok(String::from_utf8(output.stdout)?.trim().to_owned())
+    }
+
+    /// Holds every write on it until what is returned is killed, as while it hands its state over; questions are answered.
+    ///
+    /// # Errors
+    /// Where the client does not start.
+    pub fn hold_writes(&self) -> Result<Child> {
+        let mut client = Command::new("mariadb");
+        client.args(["--no-defaults", "--user=root", "-e", "FLUSH TABLES WITH READ LOCK; SELECT SLEEP(600)"]);
+        client.arg(format!("--socket={}", self.dir.join("sock").display()));
+        Ok(client.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?)
     }
 
     /// Whether it takes part in a cluster of at least so many.
@@ -285,7 +321,9 @@ impl Galera {
     pub fn restart(&mut self, n: usize) -> Result<()> {
         let group = self.group();
         let member = self.members.get_mut(n).context("no such server")?;
-        member.start(&group, &[])?;
+        let position = member.recovered()?.map(|position| format!("--wsrep-start-position={position}"));
+        let more: Vec<&str> = position.iter().map(String::as_str).collect();
+        member.start(&group, &more)?;
         member.wait_until_ready(2)
     }
 

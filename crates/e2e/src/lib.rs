@@ -1,6 +1,7 @@
 //! What end-to-end tests, benchmarks and pictures share: the real binary, its database, and a browser.
 
 pub mod browser;
+pub mod buckets;
 pub mod galera;
 pub mod hostile;
 pub mod load;

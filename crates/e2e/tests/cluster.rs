@@ -73,6 +73,19 @@ async fn servers_and_nodes_come_and_go_and_every_event_stands_once() -> Result<(
         .map(|l| Ok(serde_json::from_str(l)?))
         .collect::<Result<_>>()?;
     ensure!(listed.iter().all(|n| n["alive"] == true), "{listed:?}");
+    // The node's next server holds its writes, as while it hands its state over: the node moves on again.
+    let server_of_first = || -> Result<String> {
+        let listed = nodes[0].ok(&["admin", "nodes", "--json"])?;
+        let own = listed.lines().find(|line| line.contains("\"answers\":true")).context("no node answers")?;
+        Ok(serde_json::from_str::<Value>(own)?["server"].as_str().unwrap_or_default().to_owned())
+    };
+    let used = server_of_first()?;
+    let member = galera.members.iter().find(|member| member.address() == used).context("no such server")?;
+    let mut held = member.hold_writes()?;
+    wait_for("the node to leave its server", || Ok((server_of_first()? != used).then_some(())))?;
+    held.kill()?;
+    held.wait()?;
+    progress(&nodes[0], 100)?;
     // It comes back, and a node dies together with another server.
     galera.restart(0)?;
     galera.kill(1);

@@ -173,12 +173,15 @@ impl Store {
     }
 
     /// Moves the node's beat, and notes how old its last look at the others is; false where another process took its place.
+    /// A server on which this write does not end in time is left where another one is named: one that hands its state over
+    /// to another server answers questions, and holds every write until that is done.
     ///
     /// # Errors
     /// Where the database fails.
     pub async fn beat(&self, claim: &Claim, looked_ms: u32) -> Result<bool> {
         let beat = sqlx::query(sql::NODE_BEAT).bind(looked_ms).bind(self.server()).bind(claim.slot).bind(claim.epoch);
-        Ok(beat.execute(&self.pool).await?.rows_affected() == 1)
+        let beat = self.or_leave(beat.execute(&self.pool)).await?;
+        Ok(beat.rows_affected() == 1)
     }
 
     /// Notes where browsers reach the node.

@@ -258,6 +258,18 @@ impl Store {
         self.relay.as_ref().map_or("local", |relay| relay.host())
     }
 
+    /// Waits for a write. A server of a cluster on which it does not end in time is left.
+    pub(crate) async fn or_leave<T>(&self, write: impl Future<Output = sqlx::Result<T>>) -> sqlx::Result<T> {
+        let Some(relay) = self.relay.as_ref().filter(|_| self.is_in_cluster()) else { return write.await };
+        match tokio::time::timeout(SERVER_ANSWERS, write).await {
+            Ok(done) => done,
+            Err(_) => {
+                relay.leave("a write does not end");
+                Err(sqlx::Error::PoolTimedOut)
+            }
+        }
+    }
+
     /// Leaves the server in use where it cannot write or does not answer in time and another one is named.
     pub async fn watch_server(&self) {
         let Some(relay) = &self.relay else { return };

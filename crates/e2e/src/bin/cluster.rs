@@ -27,6 +27,7 @@ fn node(galera: &Galera, n: usize, dir: &Path) -> Result<Child> {
     command.envs([("CALVEX_NOTIFY_WEBHOOK_LOCAL", "true"), ("CALVEX_NOTIFY_MAIL_FROM", "calvex@fennmark.test")]);
     command.env("CALVEX_NOTIFY_CONSOLE_URL", format!("http://{}", LISTEN[0]));
     command.env("CALVEX_SECRETS_KEY_FILE", dir.join("secrets.key"));
+    command.env("CALVEX_NODE_URL", format!("http://{listen}"));
     if n > 0 {
         let log = std::fs::File::options().create(true).append(true).open(home.join("log"))?;
         command.env("CALVEX_GRPC_LISTEN", "off").stdout(Stdio::null()).stderr(log);

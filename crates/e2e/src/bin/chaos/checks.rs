@@ -2,12 +2,16 @@
 
 use crate::{Chaos, SETTLES, again};
 use anyhow::{Context, Result, bail, ensure};
+use calvex_e2e::buckets;
 use calvex_e2e::pump::{Account, Pump, doors};
 use calvex_e2e::receiver::Receiver;
 use calvex_e2e::service::Service;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
+
+/// What is not exact for so long is printed with why.
+const LONG: Duration = Duration::from_secs(15);
 
 impl Chaos {
     /// Starts every node again that ended: that was killed, or found that its place was taken.
@@ -32,7 +36,12 @@ impl Chaos {
                 Ok(()) => return Ok(began.elapsed()),
                 // A node that finds that its place was taken ends late.
                 Err(e) if began.elapsed() > SETTLES => return Err(e),
-                Err(_) => self.heal().await?,
+                Err(e) => {
+                    self.heal().await?;
+                    if began.elapsed() > LONG {
+                        println!("round {round}: after {:.0} s {e:#}", began.elapsed().as_secs_f64());
+                    }
+                }
             }
         }
     }
@@ -63,17 +72,10 @@ impl Chaos {
              WHERE t.TABLE_NAME = CONCAT('journal_', j.slot, '_', j.no))";
         let left = member.sql(journal)?;
         ensure!(left == "0", "{left} journal tables belong to nobody");
-        // Time cannot be turned here, so the buckets' days are; whichever node has the duty drops them.
-        let days = member.sql("SELECT GROUP_CONCAT(day) FROM lockers.bucket")?;
-        let days: Vec<i64> = days.split(',').filter_map(|day| day.parse().ok()).collect();
-        let today = jiff::Timestamp::now().as_second() / 86_400;
-        for (day, due) in days.iter().zip((today - 40)..) {
-            member.sql(&format!(
-                "SET FOREIGN_KEY_CHECKS = 0; RENAME TABLE lockers.parts_{day} TO lockers.parts_{due}; \
-                 UPDATE lockers.chunk SET bucket = {due}, visible_until_ns = 1 WHERE bucket = {day}; \
-                 UPDATE lockers.bucket SET day = {due} WHERE day = {day}; \
-                 UPDATE lockers.bucket_use SET day = {due} WHERE day = {day}"
-            ))?;
+        // Whichever node has the duty drops the buckets that are due.
+        let days = buckets::days(member)?;
+        for (day, due) in days.iter().zip(buckets::day_of_long_ago(40)..) {
+            buckets::make_due(member, *day, due)?;
         }
         ensure!(!days.is_empty(), "there were no buckets");
         let until = Instant::now() + SETTLES;
@@ -81,11 +83,8 @@ impl Chaos {
             for node in &self.nodes {
                 node.calvex(&["admin", "expire"])?;
             }
-            let member = self.galera.members.first().context("no server")?;
-            let left = member.sql(
-                "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'lockers' AND TABLE_NAME LIKE 'parts\\_%'",
-            )?;
-            if left == "0" {
+            let left = buckets::tables(self.galera.members.first().context("no server")?)?;
+            if left == 0 {
                 return Ok(());
             }
             ensure!(Instant::now() < until, "{left} of {} buckets that are due are left", days.len());
