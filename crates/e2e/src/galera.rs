@@ -128,6 +128,8 @@ impl Member {
             "--innodb-flush-log-at-trx-commit=1".into(),
             "--innodb-autoinc-lock-mode=2".into(),
             "--max-allowed-packet=64M".into(),
+            // Where it is 0 at the start, it cannot be set later.
+            "--max-user-connections=10000".into(),
             "--binlog-format=ROW".into(),
             "--binlog-row-image=MINIMAL".into(),
             "--wsrep-on=ON".into(),

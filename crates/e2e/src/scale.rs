@@ -34,7 +34,7 @@ pub const MEASURED: Constants = Constants {
     commit_ms: 6.2,
     commit_least_ms: 4.0,
     look_ms: 40.0,
-    decode_ns: 500.0,
+    decode_ns: 284.0,
     look_every_ms: 250.0,
     look_statements: 7.0,
     seal_events: 100_000.0,

@@ -116,5 +116,5 @@ async fn servers_and_nodes_come_and_go_and_every_event_stands_once() -> Result<(
         exact(service, &acknowledged)?;
     }
     drop(nodes);
-    Ok(())
+    crate::passing::each_on(&mut galera).await
 }

@@ -27,6 +27,7 @@ mod night;
 mod nodes;
 mod openapi;
 mod operations;
+mod passing;
 mod paths;
 mod people;
 mod raisings;
