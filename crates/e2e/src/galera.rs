@@ -2,7 +2,7 @@
 //! that root starts them as the user of Debian's package.
 
 use crate::machines::Machines;
-use crate::service::{PATIENCE, signal};
+use crate::service::signal;
 use anyhow::{Context, Result, ensure};
 use std::net::TcpListener;
 use std::os::unix::process::CommandExt;
@@ -14,6 +14,9 @@ use std::time::{Duration, Instant};
 const PROVIDER: &str = "/usr/lib/galera/libgalera_smm.so";
 /// The user as whom root starts the servers.
 const USER: &str = "mysql";
+
+/// How long a server may take to come into its cluster; everything may have to be handed to it first.
+const JOINS: Duration = Duration::from_secs(240);
 
 /// A server of a cluster.
 pub struct Member {
@@ -213,7 +216,7 @@ impl Member {
     }
 
     fn wait_until_ready(&mut self, size: usize) -> Result<()> {
-        let until = Instant::now() + PATIENCE;
+        let until = Instant::now() + JOINS;
         while !self.is_ready(size) {
             let ended = self.child.as_mut().map(Child::try_wait).transpose()?.flatten();
             let log = || std::fs::read_to_string(self.dir.join("log")).unwrap_or_default();

@@ -21,7 +21,7 @@ use crate::intake::limits::Limits;
 use crate::jobs;
 use crate::listen::{Addresses, Certificates, Listeners};
 use crate::metrics::Metrics;
-use crate::nodes::{Following, Nodes, look, page_of};
+use crate::nodes::{Following, Nodes, list_orphans, look, page_of};
 use crate::pipeline::admitted::{Admitted, Reach};
 use crate::pipeline::{CommitFigures, Committer, Sealer, View};
 use crate::state::{Auth, Base, Clock, Health, Parts, Reading, Receiving, Upkeep, system_clock};
@@ -213,9 +213,12 @@ async fn start_on(
     if others == Others::Beside {
         check_keys(&store, claim.slot).await?;
     }
+    let over = claim.ids_of_others_that_are_over(others);
     let mut swept = 0;
-    for ids in claim.ids_of_others_that_are_over(others) {
-        swept += patiently(|| store.sweep_orphans(&ids)).await?;
+    if others == Others::Impossible {
+        for ids in &over {
+            swept += patiently(|| store.sweep_orphans(ids)).await?;
+        }
     }
     let owned = patiently(|| store.owned(&claim)).await?.into_iter().collect();
     let config = Config::load(&store, clock()).await?;
@@ -305,6 +308,7 @@ async fn start_on(
         sealer: sealer.clone(),
         merges_failed: parking_lot::Mutex::default(),
         merging: tokio::sync::Mutex::default(),
+        orphans: parking_lot::Mutex::default(),
         swapping: tokio::sync::Mutex::default(),
         following: tokio::sync::Mutex::new(Following::owning(owned)),
         admitted: admitted.clone(),
@@ -320,6 +324,11 @@ async fn start_on(
         fenced,
         stuck_since_ns,
     });
+    if others == Others::Beside {
+        for ids in &over {
+            list_orphans(&upkeep, ids).await?;
+        }
+    }
     receiving.limits.load(&base.store, (base.clock)()).await?;
     patiently_looked(&upkeep, &admitted).await?;
     let replayed = replay(&base, &view, &admitted).await?;

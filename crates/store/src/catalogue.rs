@@ -393,34 +393,10 @@ impl Store {
     }
 
     /// Forgets a closed bucket whose table is gone.
-    async fn forget_bucket(&self, day: i32) -> Result<()> {
+    pub(crate) async fn forget_bucket(&self, day: i32) -> Result<()> {
         sqlx::query(sql::BUCKET_USES_REMOVE).bind(day).execute(&self.pool).await?;
         sqlx::query(sql::BUCKET_REMOVE).bind(day).execute(&self.pool).await?;
         Ok(())
-    }
-
-    /// Removes segments that were written under these ids and never catalogued, by claims that are over; how many.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn sweep_orphans(&self, ids: &std::ops::RangeInclusive<u64>) -> Result<u64> {
-        let mut swept = 0;
-        for day in self.buckets().await? {
-            let table = parts_table(day);
-            // A bucket whose table is gone was dropped up to its last step; that step is repeated here.
-            let exists: i64 = sqlx::query_scalar(sql::TABLE_EXISTS).bind(&table).fetch_one(&self.pool).await?;
-            if exists == 0 {
-                self.forget_bucket(day).await?;
-                continue;
-            }
-            let delete = format!(
-                "DELETE p FROM {table} p LEFT JOIN chunk c ON c.id = p.chunk AND c.bucket = ? LEFT JOIN rollup r ON r.id = p.chunk
-                 WHERE c.id IS NULL AND r.id IS NULL AND p.chunk BETWEEN ? AND ?"
-            );
-            let query = sqlx::query(sql::safe(delete)).bind(day).bind(ids.start()).bind(ids.end());
-            swept += query.execute(&self.pool).await?.rows_affected();
-        }
-        Ok(swept)
     }
 }
 

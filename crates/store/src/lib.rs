@@ -14,6 +14,7 @@ pub mod fault;
 mod journal;
 mod look;
 mod migrations;
+mod orphans;
 mod pool;
 pub mod records;
 mod relay;

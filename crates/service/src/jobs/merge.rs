@@ -1,6 +1,7 @@
 //! Step 10, merging: small chunks of a lane and day become larger ones.
 
 use crate::error::{Result, ServiceError};
+use crate::nodes::longest_read_ns;
 use crate::pipeline::catalogued;
 use crate::state::{Base, Upkeep};
 use calvex_answer::merge::{Candidate, plan_merge};
@@ -13,9 +14,6 @@ use calvex_storage::columns::PageRead;
 use calvex_store::{Merge, StoreError};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-
-/// How long replaced chunks stay readable beyond the longest search.
-const RETIRED_MARGIN_NS: i64 = 30 * SECOND_NS;
 
 /// How long chunks that cannot be merged are left, so that those of other days are.
 const FAILED_NS: i64 = 600 * SECOND_NS;
@@ -115,7 +113,7 @@ async fn merge(upkeep: &Arc<Upkeep>, key: HeadKey, replaces: &[ChunkMeta]) -> Re
 /// Where the database fails; a start sweeps what is left.
 pub async fn remove_retired(upkeep: &Arc<Upkeep>) -> Result<()> {
     let Base { store, claim, clock, settings, nodes, .. } = &*upkeep.base;
-    let longest_ns = settings.number("search.timeout_s") as i64 * SECOND_NS + RETIRED_MARGIN_NS;
+    let longest_ns = longest_read_ns(settings);
     if !upkeep.view.has_retired() {
         return Ok(());
     }

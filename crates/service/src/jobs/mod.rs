@@ -17,7 +17,7 @@ pub use merge::{merge_once, remove_retired};
 use crate::error::{Result, ServiceError};
 use crate::intake::ledger;
 use crate::metrics::Retries;
-use crate::nodes::{Doing, Duty, LOOK_EVERY, turn};
+use crate::nodes::{Doing, Duty, LOOK_EVERY, sweep_listed, turn};
 use crate::notify;
 use crate::state::{Base, Health, Parts, Receiving, Upkeep};
 use calvex_answer::watch::{USUAL_DAY_NS, USUAL_DAYS};
@@ -243,6 +243,7 @@ async fn count_arrivals(receiving: &Receiving) -> Result<()> {
 /// Merges what there is to merge, and removes what was merged.
 async fn merge_due(upkeep: &Arc<Upkeep>) -> Result<()> {
     remove_retired(upkeep).await?;
+    sweep_listed(upkeep).await?;
     let Some(_turn) = upkeep.base.nodes.doing(Duty::Merging) else { return Ok(()) };
     while merge_once(upkeep, false).await? > 0 {}
     while roll_up_once(upkeep).await? > 0 {}

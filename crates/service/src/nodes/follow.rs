@@ -1,6 +1,7 @@
 //! Looking at what the other nodes did, and applying it to the view in one step; adopting those that died.
 
 use super::beats::Beats;
+use super::orphans::list_orphans;
 use crate::error::Result;
 use crate::pipeline::Step;
 use crate::pipeline::admitted::{Admitted, Reach};
@@ -175,11 +176,10 @@ async fn adopt(upkeep: &Arc<Upkeep>, following: &mut Following, node: &Node) -> 
     tracing::warn!(node = name, slot = node.slot, epoch = node.epoch, "its beat stood still: the node is adopted");
     let owned = store.owned(claim).await?;
     following.adopted.extend(owned.into_iter().filter(|of| !following.own.contains(of)));
-    let (store, ids) = (store.clone(), ids_up_to(node.slot, node.epoch));
+    let (upkeep, ids) = (upkeep.clone(), ids_up_to(node.slot, node.epoch));
     tokio::spawn(async move {
-        match store.sweep_orphans(&ids).await {
-            Ok(swept) => tracing::info!(swept, "segments that it wrote for nothing were removed"),
-            Err(e) => tracing::warn!("segments of an adopted node were not swept: {e}"),
+        if let Err(e) = list_orphans(&upkeep, &ids).await {
+            tracing::warn!("segments of an adopted node were not listed: {e}");
         }
     });
     Ok(())

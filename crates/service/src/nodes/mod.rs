@@ -5,13 +5,16 @@
 //! | [`beats`] | which nodes are dead |
 //! | [`follow`] | looks at what the others did, four times a second; adopts the dead |
 //! | [`duties`] | who does what one node does for all |
+//! | [`orphans`] | segments that nothing names |
 
 mod beats;
 mod duties;
 mod follow;
+mod orphans;
 
 pub use duties::{Doing, Duty};
 pub use follow::{Following, look, page_of, turn};
+pub use orphans::{list_orphans, longest_read_ns, sweep_listed};
 
 use beats::Beats;
 use calvex_store::{Claim, Node};

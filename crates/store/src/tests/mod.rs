@@ -114,6 +114,29 @@ async fn claimed(store: &Store, name: &str) -> Claim {
     claim
 }
 
+/// Beside other nodes what nothing names is listed, and goes later where nothing names it then either.
+#[test]
+fn what_is_listed_goes_unless_it_is_named_meanwhile() {
+    run(async {
+        let store = store().await;
+        let claim = claimed(&store, "n").await;
+        store.open_bucket(1, 100).await.unwrap();
+        let ids = claim.own_ids();
+        let (orphan, moved) = (claim.first_chunk, claim.first_chunk + 1);
+        for chunk in [orphan, moved] {
+            store.write_segments(100, chunk, 0, &[b"segment".to_vec()]).await.unwrap();
+        }
+        let listed = store.orphans(&ids).await.unwrap();
+        assert_eq!(listed, [(100, vec![orphan, moved])].into());
+        // As a chunk that is moved into the bucket: its copy is there before the catalogue names it.
+        store.seal(&claim, &Seal { chunks: vec![chunk(moved, 100, 10)], covers: vec![] }).await.unwrap();
+        assert_eq!(store.sweep_listed(&listed).await.unwrap(), 1);
+        assert_eq!(store.read_segment(100, moved, 0).await.unwrap(), b"segment");
+        assert!(store.read_segment(100, orphan, 0).await.is_err());
+        assert!(store.orphans(&ids).await.unwrap().is_empty());
+    });
+}
+
 /// Sweeps as a start does that is alone; how many segments.
 async fn swept(store: &Store, claim: &Claim) -> u64 {
     let mut swept = 0;

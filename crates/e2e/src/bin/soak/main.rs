@@ -9,7 +9,7 @@ use calvex_e2e::buckets;
 use calvex_e2e::galera::Galera;
 use calvex_e2e::hostile::client;
 use calvex_e2e::load::Load;
-use calvex_e2e::service::Service;
+use calvex_e2e::service::{Service, wait_for};
 use samples::{Sample, growth};
 use serde_json::{Value, json};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -24,7 +24,7 @@ const SENDERS: u64 = 2;
 const EXPIRES_EVERY_MIN: u64 = 5;
 /// Questions that are asked in turn, one a second.
 const QUESTIONS: [&str; 4] =
-    ["service=edge severity>=error", "\"ran out\"", "door 4711", "measure count by service every 1m"];
+    ["service=edge severity>=error", "\"ran out\"", "door 4711", "measure count per service every 1m"];
 
 /// What senders share.
 #[derive(Default)]
@@ -85,10 +85,13 @@ async fn main() -> Result<()> {
     }
     let acknowledged = sent.acknowledged.load(Ordering::SeqCst);
     for node in &nodes {
-        let counted = node.ok(&["search", "--json", "--from", "now-1d", "service!=late-depot measure count"])?;
-        let counted: Value = serde_json::from_str(counted.lines().next().unwrap_or("null"))?;
-        println!("acknowledged {acknowledged}, counted {counted}");
+        wait_for("everything that was acknowledged", || {
+            let counted = node.ok(&["search", "--json", "--from", "now-1d", "service!=late-depot measure count"])?;
+            let counted: Value = serde_json::from_str(counted.lines().next().unwrap_or("null"))?;
+            Ok((counted["count"] == acknowledged).then_some(()))
+        })?;
     }
+    println!("{acknowledged} events were acknowledged, and every node counts them");
     println!("refused or not answered, and sent again: {}", sent.refused.load(Ordering::SeqCst));
     print!("{}", growth(&samples));
     drop(nodes);
@@ -114,7 +117,7 @@ fn set_up(node: &Service) -> Result<()> {
         "[threshold]\nevents = 'severity>=error'\nper = ['service']\nover = '1m'\nabove = 50\n",
         "[threshold]\nevents = 'service=slots'\nover = '30s'\nabove = 10\n",
         "[share]\nof = 'severity>=error'\nover = '5m'\nabove = 0.5\nleast = 100\n",
-        "[silence]\nevents = 'service=codes'\nover = '2m'\n",
+        "[silence]\nper = ['service']\ntimes = 5\n",
     ]
     .into_iter()
     .enumerate()

@@ -122,15 +122,17 @@ impl fmt::Display for Sample {
     }
 }
 
+type Figure<'a> = &'a dyn Fn(&Sample) -> f64;
+
 /// The last quarter beside the second, as ratios: what is flat has 1.
 pub fn growth(samples: &[Sample]) -> String {
     let quarter = samples.len() / 4;
-    let mean = |of: &dyn Fn(&Sample) -> f64, from: usize| {
+    let mean = |of: Figure<'_>, from: usize| {
         let some = samples.iter().skip(from).take(quarter.max(1));
         some.map(of).sum::<f64>() / quarter.max(1) as f64
     };
     let last = samples.len() - quarter.max(1);
-    let of: [(&str, &dyn Fn(&Sample) -> f64); 8] = [
+    let of: [(&str, Figure<'_>); 8] = [
         ("a node's memory", &|s| s.node_mib),
         ("a node's open files", &|s| s.node_files),
         ("a server's memory", &|s| s.server_mib),
@@ -140,7 +142,7 @@ pub fn growth(samples: &[Sample]) -> String {
         ("files of no table", &|s| s.system_mib),
         ("p99 of an acknowledgement", &|s| s.ack_p99_ms),
     ];
-    let line = |(name, of): (&str, &dyn Fn(&Sample) -> f64)| {
+    let line = |(name, of): (&str, Figure<'_>)| {
         let (second, last) = (mean(of, quarter), mean(of, last));
         format!(
             "{name}: {second:.1} in the second quarter, {last:.1} in the last, {:.2} times\n",
