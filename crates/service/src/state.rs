@@ -159,7 +159,7 @@ pub struct Upkeep {
     /// Heads' days whose chunks could not be merged, and when that is tried again, nanoseconds from 1970.
     pub merges_failed: parking_lot::Mutex<std::collections::HashMap<calvex_intake::batch::HeadKey, i64>>,
     /// Segments that nothing named when they were listed, and when they may go, nanoseconds from 1970.
-    pub orphans: parking_lot::Mutex<Vec<(i64, std::collections::BTreeMap<i32, Vec<u64>>)>>,
+    pub orphans: parking_lot::Mutex<Vec<(i64, calvex_store::Orphans)>>,
     /// What other nodes did, as far as it was looked at.
     pub following: tokio::sync::Mutex<Following>,
     /// What jobs have still to look at.

@@ -34,6 +34,7 @@ pub use journal::{
     Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, StoredBatch, StoredReceipt,
 };
 pub use look::{Look, ReadUpTo};
+pub use orphans::Orphans;
 pub use pool::{Store, StoreOptions};
 pub use sealed::Keys;
 pub use segments::{BucketRef, ColumnCache, SegmentCache, SegmentReader};

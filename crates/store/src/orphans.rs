@@ -17,6 +17,9 @@ const SWEPT_AT_ONCE: usize = 500;
 const UNNAMED: &str = "LEFT JOIN chunk c ON c.id = p.chunk AND c.bucket = ? LEFT JOIN rollup r ON r.id = p.chunk \
     WHERE c.id IS NULL AND r.id IS NULL";
 
+/// Chunks by bucket, of which segments stand there that nothing named.
+pub type Orphans = BTreeMap<i32, Vec<u64>>;
+
 impl Store {
     /// Buckets whose table is there.
     async fn buckets_with_tables(&self) -> Result<Vec<i32>> {
@@ -52,7 +55,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn orphans(&self, ids: &RangeInclusive<u64>) -> Result<BTreeMap<i32, Vec<u64>>> {
+    pub async fn orphans(&self, ids: &RangeInclusive<u64>) -> Result<Orphans> {
         let mut found = BTreeMap::new();
         for day in self.buckets_with_tables().await? {
             let select = format!(
@@ -72,7 +75,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the database fails.
-    pub async fn sweep_listed(&self, listed: &BTreeMap<i32, Vec<u64>>) -> Result<u64> {
+    pub async fn sweep_listed(&self, listed: &Orphans) -> Result<u64> {
         let mut swept = 0;
         let there = self.buckets_with_tables().await?;
         for (day, chunks) in listed.iter().filter(|(day, _)| there.contains(day)) {
