@@ -120,16 +120,24 @@ impl Service {
         let (token, key) = (String::new(), String::new());
         let mut service = Service { dir, url, others, token, key, environment, before, child, kept, _running };
         let secret = |made: &[&str]| {
-            let made = Command::new(binary())
-                .args(made)
-                .arg("--json")
-                .env("CALVEX_URL", &service.url)
-                .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
-                .envs(service.authority())
-                .output()?;
-            let made: Value = serde_json::from_slice(&made.stdout)
-                .with_context(|| String::from_utf8_lossy(&made.stderr).into_owned())?;
-            Ok::<_, anyhow::Error>(made["secret"].as_str().unwrap_or("").to_owned())
+            let until = Instant::now() + PATIENCE;
+            loop {
+                let made = Command::new(binary())
+                    .args(made)
+                    .arg("--json")
+                    .env("CALVEX_URL", &service.url)
+                    .env("CALVEX_ADMIN_PASSWORD", PASSWORD)
+                    .envs(service.authority())
+                    .output()?;
+                let said = String::from_utf8_lossy(&made.stderr).into_owned();
+                // A database that comes and goes beside this start may not take it yet.
+                if said.contains("nothing was taken, try again") && Instant::now() < until {
+                    std::thread::sleep(Duration::from_millis(200));
+                    continue;
+                }
+                let made: Value = serde_json::from_slice(&made.stdout).context(said)?;
+                return Ok::<_, anyhow::Error>(made["secret"].as_str().unwrap_or("").to_owned());
+            }
         };
         let (token, key) = (secret(&["token", "new", "--for", "administer"])?, secret(&["key", "new"])?);
         service.token = token;

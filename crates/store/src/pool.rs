@@ -75,6 +75,8 @@ pub struct Store {
 
 /// A server that does not answer for so long is left for another.
 const SERVER_ANSWERS: Duration = Duration::from_secs(3);
+/// So is one on which a write does not end in so long: less than the time after which a node that beats no more is dead.
+const WRITE_ENDS: Duration = Duration::from_secs(5);
 
 /// Readies a connection to a database that others use too. In a cluster it is refused where the server cannot write, and
 /// sees from its first statement on what was committed through any server before.
@@ -261,7 +263,7 @@ impl Store {
     /// Waits for a write. A server of a cluster on which it does not end in time is left.
     pub(crate) async fn or_leave<T>(&self, write: impl Future<Output = sqlx::Result<T>>) -> sqlx::Result<T> {
         let Some(relay) = self.relay.as_ref().filter(|_| self.is_in_cluster()) else { return write.await };
-        match tokio::time::timeout(SERVER_ANSWERS, write).await {
+        match tokio::time::timeout(WRITE_ENDS, write).await {
             Ok(done) => done,
             Err(_) => {
                 relay.leave("a write does not end");
