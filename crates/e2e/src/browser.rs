@@ -82,7 +82,7 @@ impl Browser {
 
     /// The element of a CSS selector, waited for.
     pub async fn css(&self, selector: &str) -> Result<WebElement> {
-        let wait = self.page.query(By::Css(selector)).wait(Duration::from_secs(20), Duration::from_millis(50));
+        let wait = self.page.query(By::Css(selector)).wait(Duration::from_secs(40), Duration::from_millis(50));
         wait.first().await.with_context(|| format!("no {selector} on the page"))
     }
 
@@ -93,7 +93,7 @@ impl Browser {
             const shown = (e) => (e.innerText ?? e.textContent ?? '').replaceAll('\\u00a0', ' ');
             return [...document.querySelectorAll(selector)]
                 .find((e) => e.checkVisibility() && shown(e).includes(wanted)) ?? null;";
-        let until = Instant::now() + Duration::from_secs(20);
+        let until = Instant::now() + Duration::from_secs(40);
         loop {
             // While another page comes there is none to ask.
             let found = self.page.execute(script, vec![selector.into(), text.into()]).await;
@@ -110,7 +110,7 @@ impl Browser {
     /// Does something with an element, found anew where the page put another in its place meanwhile: a page that is
     /// drawn again between finding and touching leaves a reference to what is no longer there.
     async fn anew<T>(&self, act: impl AsyncFn() -> Result<T>) -> Result<T> {
-        let until = Instant::now() + Duration::from_secs(20);
+        let until = Instant::now() + Duration::from_secs(40);
         loop {
             match act().await {
                 Err(e) if is_stale(&e) && Instant::now() < until => tokio::time::sleep(Duration::from_millis(30)).await,

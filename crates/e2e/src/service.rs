@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 /// The first administrator's password in tests.
 pub const PASSWORD: &str = "locker bank seventeen";
 /// How long anything is waited for.
-pub const PATIENCE: Duration = Duration::from_secs(60);
+pub const PATIENCE: Duration = Duration::from_secs(120);
 
 /// The built binary, beside the test that runs.
 pub fn binary() -> PathBuf {

@@ -61,7 +61,7 @@ impl Stage {
 
     /// The count reported, once it is one that is wanted.
     pub async fn total(&self, wanted: impl Fn(u64) -> bool) -> Result<u64> {
-        for _ in 0..800 {
+        for _ in 0..1600 {
             let text = self.browser.css("[data-testid=total]").await?.text().await.unwrap_or_default();
             if let Ok(n) = text.replace(' ', "").parse::<u64>()
                 && wanted(n)
@@ -75,7 +75,7 @@ impl Stage {
 
     /// The address, once `part` stands in it.
     pub async fn address_with(&self, part: &str) -> Result<String> {
-        for _ in 0..400 {
+        for _ in 0..1600 {
             let address = self.browser.address().await?;
             if address.contains(part) {
                 return Ok(address);
@@ -130,7 +130,7 @@ impl Stage {
 
 /// Waits until it is so.
 pub async fn wait_until(so: impl AsyncFn() -> Result<bool>) -> Result<()> {
-    for _ in 0..600 {
+    for _ in 0..1600 {
         if so().await.unwrap_or(false) {
             return Ok(());
         }
