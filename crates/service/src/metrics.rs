@@ -24,7 +24,7 @@ pub struct LaneLabel {
 
 /// What is tried again, and why.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
-pub struct Again {
+pub struct RetryLabels {
     /// `commit`, `seal`, or a job's name.
     work: &'static str,
     /// MariaDB's code; `none` where it did not answer.
@@ -57,13 +57,13 @@ pub struct Metrics {
 
 /// Counts what is tried again because of an error of the database that passes.
 #[derive(Debug, Clone, Default)]
-pub struct Retries(Family<Again, Counter>);
+pub struct Retries(Family<RetryLabels, Counter>);
 
 impl Retries {
     /// Counts one.
     pub fn note(&self, work: &'static str, error: &StoreError) {
         let code = error.number().map_or_else(|| "none".to_owned(), |code| code.to_string());
-        self.0.get_or_create(&Again { work, code }).inc();
+        self.0.get_or_create(&RetryLabels { work, code }).inc();
     }
 }
 

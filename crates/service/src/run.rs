@@ -325,9 +325,7 @@ async fn start_on(
         stuck_since_ns,
     });
     if others == Others::Beside {
-        for ids in &over {
-            list_orphans(&upkeep, ids).await?;
-        }
+        over.into_iter().for_each(|ids| list_orphans(&upkeep, ids));
     }
     receiving.limits.load(&base.store, (base.clock)()).await?;
     patiently_looked(&upkeep, &admitted).await?;

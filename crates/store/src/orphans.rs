@@ -21,19 +21,15 @@ const UNNAMED: &str = "LEFT JOIN chunk c ON c.id = p.chunk AND c.bucket = ? LEFT
 pub type Orphans = BTreeMap<i32, Vec<u64>>;
 
 impl Store {
-    /// Buckets whose table is there.
-    async fn buckets_with_tables(&self) -> Result<Vec<i32>> {
-        let mut days = Vec::new();
+    /// Buckets whose table is there, and those whose table is not: it was dropped, or is about to be made.
+    async fn buckets_by_table(&self) -> Result<(Vec<i32>, Vec<i32>)> {
+        let (mut there, mut gone) = (Vec::new(), Vec::new());
         for day in self.buckets().await? {
-            // A bucket whose table is gone was dropped up to its last step; that step is repeated here.
             let exists: i64 =
                 sqlx::query_scalar(sql::TABLE_EXISTS).bind(parts_table(day)).fetch_one(&self.pool).await?;
-            match exists {
-                0 => self.forget_bucket(day).await?,
-                _ => days.push(day),
-            }
+            if exists > 0 { there.push(day) } else { gone.push(day) }
         }
-        Ok(days)
+        Ok((there, gone))
     }
 
     /// Removes segments that were written under these ids and never catalogued, by claims that are over; how many. Only
@@ -42,8 +38,13 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub async fn sweep_orphans(&self, ids: &RangeInclusive<u64>) -> Result<u64> {
+        let (there, gone) = self.buckets_by_table().await?;
+        for day in gone {
+            // Nobody else makes tables, so it was dropped up to its last step; that step is repeated here.
+            self.forget_bucket(day).await?;
+        }
         let mut swept = 0;
-        for day in self.buckets_with_tables().await? {
+        for day in there {
             let delete = format!("DELETE p FROM {} p {UNNAMED} AND p.chunk BETWEEN ? AND ?", parts_table(day));
             let query = sqlx::query(sql::safe(delete)).bind(day).bind(ids.start()).bind(ids.end());
             swept += query.execute(&self.pool).await?.rows_affected();
@@ -57,7 +58,7 @@ impl Store {
     /// Where the database fails.
     pub async fn orphans(&self, ids: &RangeInclusive<u64>) -> Result<Orphans> {
         let mut found = BTreeMap::new();
-        for day in self.buckets_with_tables().await? {
+        for day in self.buckets_by_table().await?.0 {
             let select = format!(
                 "SELECT DISTINCT p.chunk FROM {} p {UNNAMED} AND p.chunk BETWEEN ? AND ? LIMIT {LISTED}",
                 parts_table(day)
@@ -77,7 +78,7 @@ impl Store {
     /// Where the database fails.
     pub async fn sweep_listed(&self, listed: &Orphans) -> Result<u64> {
         let mut swept = 0;
-        let there = self.buckets_with_tables().await?;
+        let (there, _) = self.buckets_by_table().await?;
         for (day, chunks) in listed.iter().filter(|(day, _)| there.contains(day)) {
             for some in chunks.chunks(SWEPT_AT_ONCE) {
                 // Numbers only; nothing comes from outside.

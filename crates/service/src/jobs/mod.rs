@@ -59,7 +59,7 @@ const DISK_EVERY: Duration = Duration::from_secs(1);
 const SAME_AGAIN: Duration = Duration::from_secs(10);
 
 /// Runs `job` at every `period` until stopped. A failure is logged and the job goes on at the next turn; the same failure
-/// again is logged at [`SAME_AGAIN`].
+/// again is logged after [`SAME_AGAIN`].
 async fn every<F>(
     period: Duration,
     mut stop: watch::Receiver<bool>,

@@ -176,11 +176,6 @@ async fn adopt(upkeep: &Arc<Upkeep>, following: &mut Following, node: &Node) -> 
     tracing::warn!(node = name, slot = node.slot, epoch = node.epoch, "its beat stood still: the node is adopted");
     let owned = store.owned(claim).await?;
     following.adopted.extend(owned.into_iter().filter(|of| !following.own.contains(of)));
-    let (upkeep, ids) = (upkeep.clone(), ids_up_to(node.slot, node.epoch));
-    tokio::spawn(async move {
-        if let Err(e) = list_orphans(&upkeep, &ids).await {
-            tracing::warn!("segments of an adopted node were not listed: {e}");
-        }
-    });
+    list_orphans(upkeep, ids_up_to(node.slot, node.epoch));
     Ok(())
 }

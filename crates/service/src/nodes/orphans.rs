@@ -6,6 +6,7 @@ use crate::error::Result;
 use crate::state::{Base, Upkeep};
 use calvex_language::model::time::SECOND_NS;
 use std::ops::RangeInclusive;
+use std::sync::Arc;
 
 /// How long what was replaced stays readable beyond the longest search.
 const MARGIN_NS: i64 = 30 * SECOND_NS;
@@ -15,17 +16,18 @@ pub fn longest_read_ns(settings: &Settings) -> i64 {
     settings.number("search.timeout_s") as i64 * SECOND_NS + MARGIN_NS
 }
 
-/// Lists segments under these ids that nothing names.
-///
-/// # Errors
-/// Where the database fails; the next start of their slot lists them.
-pub async fn list_orphans(upkeep: &Upkeep, ids: &RangeInclusive<u64>) -> Result<()> {
-    let Base { store, clock, settings, .. } = &*upkeep.base;
-    let listed = store.orphans(ids).await?;
-    if !listed.is_empty() {
-        upkeep.orphans.lock().push((clock() + longest_read_ns(settings), listed));
-    }
-    Ok(())
+/// Lists segments under these ids that nothing names, beside whatever else is done. Where the database fails, the next start
+/// of their slot lists them.
+pub fn list_orphans(upkeep: &Arc<Upkeep>, ids: RangeInclusive<u64>) {
+    let upkeep = upkeep.clone();
+    tokio::spawn(async move {
+        let Base { store, clock, settings, .. } = &*upkeep.base;
+        match store.orphans(&ids).await {
+            Ok(listed) if listed.is_empty() => {}
+            Ok(listed) => upkeep.orphans.lock().push((clock() + longest_read_ns(settings), listed)),
+            Err(e) => tracing::warn!("segments that nothing names were not listed: {e}"),
+        }
+    });
 }
 
 /// Removes what was listed for long enough and is not named now either.
