@@ -2,6 +2,7 @@
 //! that root starts them as the user of Debian's package.
 
 use crate::machines::Machines;
+use crate::mariadb;
 use crate::service::signal;
 use anyhow::{Context, Result, ensure};
 use std::net::TcpListener;
@@ -90,14 +91,7 @@ impl Member {
                 std::os::unix::fs::chown(folder, Some(uid), Some(gid))?;
             }
         }
-        let mut install = Command::new("mariadb-install-db");
-        // A server that starts removes temporary tables in its directory, those of others too.
-        install.env("TMPDIR", &self.dir);
-        install.args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"]);
-        install.arg(format!("--datadir={}", data.display()));
-        let done = as_user(&mut install)?.output().context("mariadb-install-db does not start")?;
-        ensure!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
-        Ok(())
+        mariadb::install(&self.dir, |install| as_user(install).map(|_| ()))
     }
 
     fn start(&mut self, group: &str, more: &[&str]) -> Result<()> {
@@ -109,15 +103,15 @@ impl Member {
             (Some((first, more)), Some((uid, gid))) => {
                 let mut server = Command::new(first);
                 server.args(more).arg("setpriv");
-                server.args([&format!("--reuid={uid}"), &format!("--regid={gid}"), "--clear-groups", "mariadbd"]);
+                server.args([&format!("--reuid={uid}"), &format!("--regid={gid}"), "--clear-groups"]);
+                server.arg(mariadb::server().get_program()).env("PATH", mariadb::search_path());
                 server
             }
-            _ => Command::new("mariadbd"),
+            _ => mariadb::server(),
         };
         if self.before.is_empty() {
             as_user(&mut server)?;
         }
-        server.env("PATH", format!("{}:/usr/sbin", std::env::var("PATH").unwrap_or_default()));
         server.current_dir(&self.dir).arg("--no-defaults").args([
             format!("--datadir={}", at("data")),
             format!("--socket={}", at("sock")),
@@ -158,8 +152,7 @@ impl Member {
         if !self.dir.join("data/ibdata1").exists() {
             return Ok(None);
         }
-        let mut recover = Command::new("mariadbd");
-        recover.env("PATH", format!("{}:/usr/sbin", std::env::var("PATH").unwrap_or_default()));
+        let mut recover = mariadb::server();
         recover.current_dir(&self.dir).args(["--no-defaults", "--wsrep-recover", "--wsrep-on=ON"]);
         recover.args([
             format!("--wsrep-provider={PROVIDER}"),
@@ -178,20 +171,7 @@ impl Member {
     /// # Errors
     /// Where the server does not answer, or refuses it.
     pub fn sql(&self, statement: &str) -> Result<String> {
-        let output = Command::new("mariadb")
-            .args([
-                "--no-defaults",
-                "--user=root",
-                "--batch",
-                "--skip-column-names",
-                "--connect-timeout=3",
-                "-e",
-                statement,
-            ])
-            .arg(format!("--socket={}", self.dir.join("sock").display()))
-            .output()?;
-        ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-        Ok(String::from_utf8(output.stdout)?.trim().to_owned())
+        mariadb::sql(&self.dir.join("sock"), statement)
     }
 
     /// Holds every write on it until what is returned is killed, as while it hands its state over; questions are answered.
@@ -199,9 +179,8 @@ impl Member {
     /// # Errors
     /// Where the client does not start.
     pub fn hold_writes(&self) -> Result<Child> {
-        let mut client = Command::new("mariadb");
-        client.args(["--no-defaults", "--user=root", "-e", "FLUSH TABLES WITH READ LOCK; SELECT SLEEP(600)"]);
-        client.arg(format!("--socket={}", self.dir.join("sock").display()));
+        let held = "FLUSH TABLES WITH READ LOCK; SELECT SLEEP(600)";
+        let mut client = mariadb::client(&self.dir.join("sock"), held);
         Ok(client.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?)
     }
 

@@ -1,6 +1,7 @@
 //! A MariaDB server of its own with a binary log, on loopback: one that others can follow, or that can be read up to a
 //! moment.
 
+use crate::mariadb;
 use crate::service::PATIENCE;
 use anyhow::{Context, Result, ensure};
 use std::net::TcpListener;
@@ -25,18 +26,13 @@ impl Lone {
         let data = dir.join("data");
         std::fs::create_dir_all(&data)?;
         let owner = if rustix::process::geteuid().is_root() { &["--user=root"][..] } else { &[] };
-        let mut install = Command::new("mariadb-install-db");
-        // A server that starts removes temporary tables in its directory, those of others too.
-        install.env("TMPDIR", dir);
-        install.args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"]);
-        install.args(owner).arg(format!("--datadir={}", data.display()));
-        let done = install.output().context("mariadb-install-db does not start")?;
-        ensure!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        mariadb::install(dir, |install| {
+            install.args(owner);
+            Ok(())
+        })?;
         let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
         let log = std::fs::File::create(dir.join("log"))?;
-        let path = std::env::var("PATH").unwrap_or_default();
-        let child = Command::new("mariadbd")
-            .env("PATH", format!("{path}:/usr/sbin"))
+        let child = mariadb::server()
             .arg("--no-defaults")
             .args(owner)
             .args([
@@ -81,7 +77,7 @@ impl Lone {
     /// # Errors
     /// Where the server refuses it.
     pub fn sql(&self, statement: &str) -> Result<String> {
-        self.shell(&format!("mariadb {} --batch --skip-column-names -e \"{statement}\"", self.options()))
+        mariadb::sql(&self.dir.join("sock"), statement)
     }
 
     /// The options that bring a client of MariaDB to this server.

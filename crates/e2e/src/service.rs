@@ -1,5 +1,6 @@
 //! A real `calvex serve` in a directory of its own, and the real client against it.
 
+use crate::mariadb;
 use crate::overdue::Running;
 use anyhow::{Context, Result, bail};
 use serde_json::Value;
@@ -210,13 +211,7 @@ impl Service {
 
     /// Runs a statement in its private database; what the statement returns, as text.
     pub fn sql(&self, statement: &str) -> Result<String> {
-        let output = Command::new("mariadb")
-            .args(["--no-defaults", "--user=root", "--batch", "--skip-column-names", "calvex", "-e", statement])
-            .arg(format!("--socket={}", self.dir.join("mariadb/sock").display()))
-            .output()
-            .context("mariadb does not start")?;
-        anyhow::ensure!(output.status.success(), "{statement}: {}", String::from_utf8_lossy(&output.stderr));
-        Ok(String::from_utf8(output.stdout)?.trim().to_owned())
+        mariadb::sql(&self.dir.join("mariadb/sock"), &format!("USE calvex; {statement}"))
     }
 
     /// The process.

@@ -313,17 +313,12 @@ async fn readiness_tells_the_truth() -> Result<()> {
     let http = client()?;
     let ready = async || Ok::<_, anyhow::Error>(http.get(format!("{}/readyz", service.url)).send().await?);
     assert_eq!(ready().await?.status(), 200);
-    let set = |value: &str| {
-        std::process::Command::new("mariadb")
-            .args(["--no-defaults", "--user=root", "-e", &format!("SET GLOBAL read_only = {value}")])
-            .arg(format!("--socket={}", service.dir.join("mariadb/sock").display()))
-            .status()
-    };
-    assert!(set("1")?.success());
+    let set = |value: &str| service.sql(&format!("SET GLOBAL read_only = {value}"));
+    set("1")?;
     let reported = ready().await?;
     assert_eq!(reported.status(), 503);
     assert!(reported.text().await?.contains("read-only"));
-    assert!(set("0")?.success());
+    set("0")?;
     assert_eq!(ready().await?.status(), 200);
     Ok(())
 }

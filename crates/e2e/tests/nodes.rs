@@ -2,6 +2,7 @@
 
 use anyhow::{Context, Result};
 use calvex_e2e::browser::Browser;
+use calvex_e2e::mariadb;
 use calvex_e2e::service::{PASSWORD, PATIENCE, Service, signal, wait_for};
 use calvex_store::{Server, ServerSettings};
 use serde_json::Value;
@@ -193,7 +194,7 @@ async fn a_node_that_dies_is_adopted_with_everything_it_acknowledged() -> Result
     second.ok(&["admin", "seal"])?;
     wait_for("its rows to be sealed", || {
         second.ok(&["admin", "seal"])?;
-        Ok((server_sql(&server, "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
+        Ok((mariadb::sql(server.socket(), "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
     })?;
     assert_eq!(doors(&second)?, (0..150).collect::<Vec<i64>>());
     // It comes back under its name and goes on.
@@ -207,16 +208,6 @@ async fn a_node_that_dies_is_adopted_with_everything_it_acknowledged() -> Result
     drop((first, second));
     server.stop().await;
     Ok(())
-}
-
-/// One statement in a database that is nobody's own.
-fn server_sql(server: &Server, statement: &str) -> Result<String> {
-    let output = std::process::Command::new("mariadb")
-        .args(["--no-defaults", "--user=root", "--batch", "--skip-column-names", "-e", statement])
-        .arg(format!("--socket={}", server.socket().display()))
-        .output()?;
-    anyhow::ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    Ok(String::from_utf8(output.stdout)?.trim().to_owned())
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -235,7 +226,7 @@ async fn a_node_is_drained_stopped_and_retired() -> Result<()> {
     let ready = reqwest::get(format!("{}/readyz", first.url)).await?;
     assert_eq!(ready.status(), 503);
     wait_for("its head to be sealed", || {
-        Ok((server_sql(&server, "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
+        Ok((mariadb::sql(server.socket(), "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
     })?;
     assert_eq!((doors(&first)?, doors(&second)?), ((0..100).collect(), (0..100).collect()), "it still answers");
     // It takes part again, is drained again, stops and goes.

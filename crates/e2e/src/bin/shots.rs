@@ -3,7 +3,11 @@
 use anyhow::{Context, Result};
 use calvex_e2e::browser::Browser;
 use std::path::PathBuf;
-use std::time::Duration;
+use std::time::{Duration, Instant};
+use thirtyfour::By;
+
+/// How long the tail may take to show a dozen events.
+const TRICKLE: Duration = Duration::from_secs(240);
 
 #[tokio::main]
 async fn main() -> Result<()> {
@@ -61,14 +65,11 @@ async fn main() -> Result<()> {
     browser.saying("[aria-label='Figures by step'] th", "edge").await?;
     shoot("figures.png").await?;
     browser.page.goto(format!("{url}/tail")).await?;
-    // A request comes every half minute or so.
-    for _ in 0..5 {
-        if browser.css("[data-index]").await.is_ok() {
-            break;
-        }
-    }
     // The trickle is slow; some of it should stand there.
-    tokio::time::sleep(Duration::from_secs(20)).await;
+    let until = Instant::now() + TRICKLE;
+    while Instant::now() < until && browser.page.find_all(By::Css("[data-index]")).await?.len() < 12 {
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
     shoot("tail.png").await?;
     browser.page.goto(format!("{url}/now")).await?;
     browser.css("[aria-label='Services now']").await?;

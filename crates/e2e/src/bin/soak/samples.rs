@@ -12,6 +12,9 @@ pub struct Sample {
     minute: u64,
     acknowledged: u64,
     ack_p99_ms: f64,
+    /// The longest question, and how many answers were incomplete.
+    asked_ms: f64,
+    late: u64,
     /// The most of any node.
     node_mib: f64,
     node_files: f64,
@@ -50,7 +53,7 @@ fn files_mib(dir: &Path, prefixes: &[&str]) -> Result<f64> {
 
 impl Sample {
     /// The table's head.
-    pub const HEAD: &str = "| minute | events, million | ack p99 ms | node MiB | node files | head events | look ms | server MiB | server files | journal tables | journal MiB | system files MiB | buckets |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |";
+    pub const HEAD: &str = "| minute | events, million | ack p99 ms | question ms | incomplete | node MiB | node files | head events | look ms | server MiB | server files | journal tables | journal MiB | system files MiB | buckets |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |";
 
     /// Looks at every node and every server.
     ///
@@ -60,8 +63,8 @@ impl Sample {
         minute: u64,
         nodes: &[Service],
         galera: &Galera,
-        acknowledged: u64,
-        mut took_ms: Vec<f64>,
+        (acknowledged, mut took_ms): (u64, Vec<f64>),
+        (asked_ms, late): (f64, u64),
     ) -> Result<Self> {
         took_ms.sort_by(f64::total_cmp);
         let ack_p99_ms = took_ms.get(took_ms.len() * 99 / 100).copied().unwrap_or(0.0);
@@ -86,6 +89,8 @@ impl Sample {
             minute,
             acknowledged,
             ack_p99_ms,
+            asked_ms,
+            late,
             node_mib: most(of_nodes.iter().map(|(mib, _)| *mib).collect()),
             node_files: most(of_nodes.iter().map(|(_, files)| *files).collect()),
             head_events: most(heads),
@@ -104,10 +109,12 @@ impl fmt::Display for Sample {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(
             f,
-            "| {} | {:.1} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} |",
+            "| {} | {:.1} | {:.0} | {:.0} | {} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} | {:.0} |",
             self.minute,
             self.acknowledged as f64 / 1e6,
             self.ack_p99_ms,
+            self.asked_ms,
+            self.late,
             self.node_mib,
             self.node_files,
             self.head_events,
