@@ -1,17 +1,21 @@
 //! `calvex admin certificate`: an authority of one's own, and a certificate by it, for a trial.
 
 use crate::{Ended, output};
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, ensure};
 use clap::Args;
 use rcgen::{
     BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
 };
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 /// How long a certificate is good; the authority is good ten times as long.
 const DAYS: i64 = 90;
+/// The name of every authority that this command makes.
+const AUTHORITY: &str = "Calvex trial authority";
 /// A certificate is good from this long before it is made: clocks differ.
 const BEFORE: jiff::SignedDuration = jiff::SignedDuration::from_hours(24);
 
@@ -44,15 +48,13 @@ pub fn make(dir: &Path, hosts: &[String]) -> Result<()> {
     std::fs::create_dir_all(dir).with_context(|| format!("cannot make {}", dir.display()))?;
     let (ca, ca_key) = (dir.join("ca.pem"), dir.join("ca-key.pem"));
     let issuer = match (std::fs::read_to_string(&ca), std::fs::read_to_string(&ca_key)) {
-        (Ok(ca), Ok(key)) => Issuer::from_ca_cert_pem(&ca, KeyPair::from_pem(&key)?)
-            .with_context(|| format!("{} is no authority; remove it to have one made", dir.join("ca.pem").display()))?,
+        (Ok(made), Ok(key)) => {
+            let key = KeyPair::from_pem(&key)?;
+            ensure!(is_authority(&made, &key), "{} is no authority; remove it to have one made", ca.display());
+            Issuer::new(authority(), key)
+        }
         _ => {
-            let mut params = CertificateParams::default();
-            params.distinguished_name.push(DnType::CommonName, "Calvex trial authority");
-            params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
-            params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
-            lasting(&mut params, DAYS * 10);
-            let key = KeyPair::generate()?;
+            let (params, key) = (authority(), KeyPair::generate()?);
             write(&ca, &params.self_signed(&key)?.pem(), 0o644)?;
             write(&ca_key, &key.serialize_pem(), 0o600)?;
             Issuer::new(params, key)
@@ -71,6 +73,23 @@ pub fn make(dir: &Path, hosts: &[String]) -> Result<()> {
     write(&dir.join("cert.pem"), &cert.pem(), 0o644)
 }
 
+/// The certificate of an authority; what it signs names it by this and by its key.
+fn authority() -> CertificateParams {
+    let mut params = CertificateParams::default();
+    params.distinguished_name.push(DnType::CommonName, AUTHORITY);
+    params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
+    params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+    lasting(&mut params, DAYS * 10);
+    params
+}
+
+/// Whether a certificate is one that this command made for an authority of this key: both stand in it as they are.
+fn is_authority(pem: &str, key: &KeyPair) -> bool {
+    let Ok(der) = CertificateDer::from_pem_slice(pem.as_bytes()) else { return false };
+    let holds = |bytes: &[u8]| memchr::memmem::find(&der, bytes).is_some();
+    holds(AUTHORITY.as_bytes()) && holds(key.public_key_raw())
+}
+
 fn lasting(params: &mut CertificateParams, days: i64) {
     let day = |at: jiff::Timestamp| {
         let date = at.to_zoned(jiff::tz::TimeZone::UTC).date();
@@ -86,4 +105,27 @@ fn write(path: &Path, text: &str, mode: u32) -> Result<()> {
     let mut file = std::fs::File::options().create(true).truncate(true).write(true).mode(mode).open(&beside)?;
     file.write_all(text.as_bytes())?;
     std::fs::rename(&beside, path).with_context(|| format!("cannot write {}", path.display()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_authority_is_used_again_and_a_strange_one_refused() {
+        let dir = tempfile::tempdir().unwrap();
+        let read = |name: &str| std::fs::read(dir.path().join(name)).unwrap();
+        make(dir.path(), &[]).unwrap();
+        let (ca, first) = (read("ca.pem"), read("cert.pem"));
+        make(dir.path(), &["depot".to_owned()]).unwrap();
+        assert_eq!(read("ca.pem"), ca);
+        assert_ne!(read("cert.pem"), first);
+        // The key of another authority, and a certificate that is none.
+        let other = tempfile::tempdir().unwrap();
+        make(other.path(), &[]).unwrap();
+        std::fs::copy(other.path().join("ca-key.pem"), dir.path().join("ca-key.pem")).unwrap();
+        assert!(make(dir.path(), &[]).unwrap_err().to_string().contains("is no authority"));
+        std::fs::copy(other.path().join("cert.pem"), other.path().join("ca.pem")).unwrap();
+        assert!(make(other.path(), &[]).unwrap_err().to_string().contains("is no authority"));
+    }
 }
