@@ -6720,6 +6720,8 @@ export interface components {
             day_bytes?: number | null;
             /** @description From when on it is no longer good, RFC 3339. */
             until?: string | null;
+            /** @description Whether what it sends is a past that is moved in: then old events do not count as late. */
+            past?: boolean;
         };
         /** @description A secret of a key. */
         KeySecret: {

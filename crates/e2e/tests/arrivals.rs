@@ -211,3 +211,29 @@ async fn a_long_account_comes_in_pages() -> Result<()> {
     assert_eq!(rows(&service.calvex(&["arrivals", "--json"])?).len(), 30);
     Ok(())
 }
+
+/// A key that moves a past in: its old events count as late only once the key is limited otherwise.
+#[test]
+fn a_past_that_is_moved_in_is_not_late() -> Result<()> {
+    let service = Service::start(&[])?;
+    let key = service.ok(&["key", "new", "old-slots", "--past", "--text"])?.trim().to_owned();
+    let send = |door: u32| -> Result<()> {
+        let time = jiff::Timestamp::now() - jiff::SignedDuration::from_hours(30);
+        let line = json!({ "time": time.to_string(), "service": "slots", "msg": format!("door {door}") }).to_string();
+        let sent = service.calvex_with(&["send", "--quiet", "--key", &key], line.as_bytes())?;
+        anyhow::ensure!(sent.status.success(), "{}", String::from_utf8_lossy(&sent.stderr));
+        Ok(())
+    };
+    let account = || -> Result<(Value, Value)> {
+        let reported = rows(&service.calvex(&["arrivals", "slots", "--json"])?);
+        let row = reported.first().cloned().unwrap_or_default();
+        Ok((row["stored"].clone(), row["late"].clone()))
+    };
+    send(17)?;
+    wait_for("the account", || Ok((account()? == (json!(1), json!(0))).then_some(())))?;
+    assert!(service.ok(&["key", "list", "--text"])?.contains("a past"));
+    service.ok(&["key", "limit", "old-slots"])?;
+    send(18)?;
+    wait_for("what is late", || Ok((account()? == (json!(2), json!(1))).then_some(())))?;
+    Ok(())
+}

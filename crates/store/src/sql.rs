@@ -223,7 +223,7 @@ statements! {
     KEY_LAST = "UPDATE sender_key SET last_ns = GREATEST(COALESCE(last_ns, 0), ?) WHERE name = ?";
     KEY_IN_USE = "SELECT id FROM sender_key WHERE name = ? AND revoked_ns IS NULL FOR UPDATE";
     KEY_SECRET_ADD = "INSERT INTO key_secret (hash, key_id, prefix, created_ns) VALUES (?, ?, ?, ?)";
-    KEY_LIMITS = "UPDATE sender_key SET rate = ?, day_events = ?, day_bytes = ?, ends_ns = ? WHERE id = ?";
+    KEY_LIMITS = "UPDATE sender_key SET rate = ?, day_events = ?, day_bytes = ?, ends_ns = ?, past = ? WHERE id = ?";
     KEY_SERVICES_CLEAR = "DELETE FROM key_service WHERE key_id = ?";
     KEY_LANES_CLEAR = "DELETE FROM key_lane WHERE key_id = ?";
     KEY_SERVICE_ADD = "INSERT IGNORE INTO key_service (key_id, service) VALUES (?, ?)";
@@ -321,10 +321,10 @@ statements! {
     SAVED_PUT = "INSERT INTO saved_search (name, owner_id, query, from_text, to_text, columns_text, note, changed_ns, team_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE query = VALUES(query), from_text = VALUES(from_text), to_text = VALUES(to_text), columns_text = VALUES(columns_text), note = VALUES(note), changed_ns = VALUES(changed_ns), team_id = VALUES(team_id)";
     SAVED_REMOVE = "DELETE FROM saved_search WHERE name = ?";
     FLUSH_LOG = "SELECT CAST(@@innodb_flush_log_at_trx_commit AS SIGNED)";
-    KEY_BY_SECRET = "SELECT k.id, k.name, k.fixed, k.rate, k.day_events, k.day_bytes, k.ends_ns, s.ends_ns FROM key_secret s JOIN sender_key k ON k.id = s.key_id WHERE s.hash = ? AND k.revoked_ns IS NULL";
-    KEY_BY_NAME = "SELECT k.id, k.name, k.fixed, k.rate, k.day_events, k.day_bytes, k.ends_ns FROM sender_key k WHERE k.name = ? AND k.revoked_ns IS NULL";
+    KEY_BY_SECRET = "SELECT k.id, k.name, k.fixed, k.rate, k.day_events, k.day_bytes, k.ends_ns, k.past, s.ends_ns FROM key_secret s JOIN sender_key k ON k.id = s.key_id WHERE s.hash = ? AND k.revoked_ns IS NULL";
+    KEY_BY_NAME = "SELECT k.id, k.name, k.fixed, k.rate, k.day_events, k.day_bytes, k.ends_ns, k.past FROM sender_key k WHERE k.name = ? AND k.revoked_ns IS NULL";
     KEY_TEAMS = "SELECT team_id, name FROM sender_key WHERE team_id IS NOT NULL AND revoked_ns IS NULL ORDER BY name";
-    KEY_ALL = "SELECT k.id, k.name, k.fixed, k.rate, k.day_events, k.day_bytes, k.ends_ns, k.created_ns, k.revoked_ns, k.last_ns, t.name FROM sender_key k LEFT JOIN team t ON t.id = k.team_id ORDER BY k.name";
+    KEY_ALL = "SELECT k.id, k.name, k.fixed, k.rate, k.day_events, k.day_bytes, k.ends_ns, k.past, k.created_ns, k.revoked_ns, k.last_ns, t.name FROM sender_key k LEFT JOIN team t ON t.id = k.team_id ORDER BY k.name";
     KEY_REVOKE = "UPDATE sender_key SET revoked_ns = ? WHERE name = ? AND revoked_ns IS NULL";
     TOKEN_REVOKE = "UPDATE token SET revoked_ns = ? WHERE name = ? AND revoked_ns IS NULL";
 }

@@ -25,6 +25,7 @@ export function limitsOf(draft: Draft, nowMs: number, before?: KeyLimits): KeyLi
     per_second: count(draft.rate),
     day_events: count(draft.day),
     day_bytes: before?.day_bytes,
+    past: before?.past,
     until:
       draft.ends === "keep" ? before?.until : days > 0 ? new Date(nowMs + days * 86_400_000).toISOString() : undefined,
   };
@@ -49,6 +50,7 @@ export function allowed(l: KeyLimits): string {
     l.per_second ? `${number(l.per_second)} a second` : "",
     l.day_events ? `${number(l.day_events)} events a day` : "",
     l.day_bytes ? `${number(l.day_bytes)} bytes a day` : "",
+    l.past ? "a past" : "",
     l.until ? `until ${l.until}` : "",
   ].filter(Boolean);
   return reported.join("; ") || "anything";

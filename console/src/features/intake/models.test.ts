@@ -63,12 +63,13 @@ describe("limits of a key", () => {
     });
   });
   it("keep what is not typed anew", () => {
-    const before = { day_bytes: 5, until: "2026-12-01T00:00:00Z" };
+    const before = { day_bytes: 5, past: true, until: "2026-12-01T00:00:00Z" };
     expect(limitsOf(draftOf(before), 0, before)).toMatchObject(before);
     expect(limitsOf(NO_LIMITS, 0, before).until).toBeUndefined();
   });
   it("read as words", () => {
     expect(allowed({})).toBe("anything");
+    expect(allowed({ past: true })).toBe("a past");
     expect(allowed({ services: ["slots"], per_second: 2000 })).toBe(`for slots; ${number(2000)} a second`);
   });
 });

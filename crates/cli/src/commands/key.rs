@@ -85,6 +85,9 @@ struct Limits {
     /// How long from now it is good: 12h, 30d
     #[arg(long, value_name = "DURATION", value_parser = duration_s)]
     expires_in: Option<u64>,
+    /// What it sends is a past that is moved in: old events do not count as late
+    #[arg(long)]
+    past: bool,
 }
 
 /// The time so many seconds from now, RFC 3339.
@@ -101,6 +104,7 @@ impl Limits {
             day_events: self.day_events,
             day_bytes: self.day_bytes,
             until: self.expires_in.map(from_now),
+            past: self.past,
         }
     }
 }
@@ -186,6 +190,7 @@ fn allowed(limits: &KeyLimits, zone: &Zone) -> String {
     reported.extend(limits.per_second.map(|n| format!("{n} a second")));
     reported.extend(limits.day_events.map(|n| format!("{n} events a day")));
     reported.extend(limits.day_bytes.map(|n| format!("{n} bytes a day")));
+    reported.extend(limits.past.then(|| "a past".to_owned()));
     reported.extend(limits.until.as_ref().map(|t| format!("until {}", zone.short(t))));
     if reported.is_empty() { "anything".into() } else { reported.join("; ") }
 }

@@ -64,6 +64,7 @@ pub async fn keys(
                 day_events: limits.day_events,
                 day_bytes: limits.day_bytes,
                 until: limits.ends_ns.map(seconds),
+                past: limits.past,
             },
             created: seconds(k.created_ns),
             revoked: k.revoked_ns.map(seconds),
@@ -118,6 +119,7 @@ fn limits_of(auth: &Arc<Auth>, limits: &KeyLimits) -> Result<stored::KeyLimits> 
         day_events: limits.day_events,
         day_bytes: limits.day_bytes,
         ends_ns: limits.until.as_deref().map(moment).transpose()?,
+        past: limits.past,
     })
 }
 

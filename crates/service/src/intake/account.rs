@@ -27,6 +27,7 @@ impl ToStore {
     pub(super) fn stored(self, receiving: &Receiving, sender: &Sender) {
         let now_ns = (receiving.base.clock)();
         for (lane, late, tallies) in self.tallies {
+            let late = late && !sender.limits.past;
             receiving.base.ledger.stored(now_ns, &sender.name, lane, late, self.timed, tallies);
         }
         let config = receiving.base.config.get();

@@ -13,6 +13,7 @@ fn key_of(r: &sqlx::mysql::MySqlRow) -> Result<Key> {
         day_events: r.try_get(4)?,
         day_bytes: r.try_get(5)?,
         ends_ns: r.try_get(6)?,
+        past: r.try_get(7)?,
         ..KeyLimits::default()
     };
     Ok(Key { id: r.try_get(0)?, name: r.try_get(1)?, fixed: r.try_get(2)?, limits, secret_ends_ns: None })
@@ -111,7 +112,7 @@ impl Store {
         let row = sqlx::query(sql::KEY_BY_SECRET).bind(&hash[..]).fetch_optional(&self.pool).await?;
         let Some(row) = row else { return Ok(None) };
         let mut key = key_of(&row)?;
-        key.secret_ends_ns = row.try_get(7)?;
+        key.secret_ends_ns = row.try_get(8)?;
         self.add_limits(&mut key).await?;
         Ok(Some(key))
     }
@@ -159,10 +160,10 @@ impl Store {
             };
             keys.push(KeyListed {
                 key,
-                created_ns: row.try_get(7)?,
-                revoked_ns: row.try_get(8)?,
-                last_ns: row.try_get(9)?,
-                team: row.try_get(10)?,
+                created_ns: row.try_get(8)?,
+                revoked_ns: row.try_get(9)?,
+                last_ns: row.try_get(10)?,
+                team: row.try_get(11)?,
                 secrets: secrets.iter().map(secret).collect::<Result<_>>()?,
             });
         }
@@ -199,6 +200,7 @@ async fn set_limits(tx: &mut Tx<'_>, key_id: u32, limits: &KeyLimits) -> Result<
         .bind(limits.day_events)
         .bind(limits.day_bytes)
         .bind(limits.ends_ns)
+        .bind(limits.past)
         .bind(key_id)
         .execute(&mut **tx)
         .await?;

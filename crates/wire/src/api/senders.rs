@@ -30,6 +30,9 @@ pub struct KeyLimits {
     /// From when on it is no longer good, RFC 3339.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub until: Option<String>,
+    /// Whether what it sends is a past that is moved in: then old events do not count as late.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub past: bool,
 }
 
 /// To make a sender's key.

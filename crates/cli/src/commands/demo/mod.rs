@@ -14,8 +14,8 @@ use calvex_demo::{Days, Night, SERVICES, Sent};
 use calvex_intake::transform::{Act as Does, Cutting, Masking, Rule};
 use calvex_language::model::mask::Detector;
 use calvex_wire::api::{
-    AppliedRule, ApplyRule, Dial, IDEMPOTENCY_HEADER, Lane, MadeContact, MadeSecret, NewDial, NewKey, NewToken, Route,
-    TieListed,
+    AppliedRule, ApplyRule, Dial, IDEMPOTENCY_HEADER, KeyLimits, Lane, MadeContact, MadeSecret, NewDial, NewKey,
+    NewToken, Route, TieListed,
 };
 use clap::{Args, Subcommand};
 use indicatif::{ProgressBar, ProgressStyle};
@@ -195,6 +195,9 @@ impl Demo {
             let why = "belt speeds help nobody".to_owned();
             let dial = NewDial { when: "service=sorter".into(), least: "info".into(), why, ..NewDial::default() };
             let client = sign_in(url, password).await?;
+            for service in SERVICES {
+                client.put(&format!("/api/keys/{service}-prod/limits"), &KeyLimits::default()).await?;
+            }
             let _: Dial = client.post("/api/dials", &dial).await?;
             apply(&client, rules::documents(self.events).filter(|(_, looks_back)| !looks_back)).await?;
             kept.loaded = true;
@@ -257,7 +260,9 @@ async fn set_up(url: &str, password: &str, hook_url: &str, events: u64) -> Resul
     let mut keys = BTreeMap::new();
     for service in SERVICES {
         let fixed = BTreeMap::from([("environment".to_owned(), "night".to_owned())]);
-        let ask = NewKey { name: format!("{service}-prod"), fixed, ..NewKey::default() };
+        // Until the past is loaded.
+        let limits = KeyLimits { past: true, ..KeyLimits::default() };
+        let ask = NewKey { name: format!("{service}-prod"), fixed, limits, ..NewKey::default() };
         let made: MadeSecret = client.post("/api/keys", &ask).await?;
         keys.insert(service.to_owned(), made.secret);
     }

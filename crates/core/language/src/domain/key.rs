@@ -15,6 +15,8 @@ pub struct KeyLimits {
     pub day_bytes: Option<u64>,
     /// From when on it is no longer good.
     pub ends_ns: Option<i64>,
+    /// Whether what it sends is a past that is moved in: then old events do not count as late.
+    pub past: bool,
 }
 
 impl KeyLimits {
@@ -32,6 +34,7 @@ impl KeyLimits {
             && least(self.day_events, others.day_events)
             && least(self.day_bytes, others.day_bytes)
             && least(self.ends_ns, others.ends_ns)
+            && (!self.past || others.past)
     }
 }
 
@@ -87,6 +90,7 @@ mod tests {
             KeyLimits { services: vec!["edge".into(), "billing".into()], ..narrower.clone() },
             KeyLimits { services: Vec::new(), ..narrower.clone() },
             KeyLimits { rate: Some(11), ..narrower.clone() },
+            KeyLimits { past: true, ..narrower.clone() },
             KeyLimits { rate: None, ..narrower },
         ] {
             assert!(!wider.are_within(&known), "{wider:?}");
