@@ -2,7 +2,7 @@
 //! One scan of a page serves a set; where both sets are large, every so many pages stand for all.
 
 use super::Side;
-use crate::measure::{Coded, Distinct, GroupValue, MISSING, Quantiles, code};
+use crate::measure::{Coded, Distinct, GroupValue, MISSING, Quantiles, ValueRef, code};
 use crate::scan::{Explanation, PageAt, Progress, Scope, open_all, read_or_leave_out};
 use calvex_language::error::Result;
 use calvex_language::query::{Builtin, Field, TimeRange};
@@ -212,13 +212,14 @@ fn is_news(across: Across, unit: u64, has: u64) -> bool {
 }
 
 fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange, across: Across) -> Result<PageCounts> {
+    let whole = Rows::all(page.rows());
     let block_of = blocks(page, range)?;
     let Units { of: unit_of, hashes: distinct } = units(page, rows, lane)?;
     let units = distinct.len();
-    let traces = across.map(|_| code(&Field::Builtin(Builtin::Trace), page, lane)).transpose()?;
+    let traces = across.map(|_| code(&Field::Builtin(Builtin::Trace), page, &whole, lane)).transpose()?;
     let hash_of = |row: usize| {
         let coded = traces.as_ref()?;
-        Some(coded.values.get(coded.first[row] as usize)?.hash64())
+        Some(coded.value(coded.first[row]).hash64())
     };
     let news = |row: usize, has: u64| hash_of(row).is_none_or(|unit| is_news(across, unit, has));
     let by_unit = rows_by_unit(rows, &unit_of, units);
@@ -240,26 +241,26 @@ fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange, ac
         too_many: Vec::new(),
     };
     for field in fields(page) {
-        let coded = code(&field, page, lane)?;
+        let coded = code(&field, page, &whole, lane)?;
         // A field with a value of its own for every other unit shows nothing that the unit does not.
-        if coded.values.len() > MAX_VALUES || coded.values.len() > 64 && coded.values.len() * 2 > units {
+        if coded.len() > MAX_VALUES || coded.len() > 64 && coded.len() * 2 > units {
             out.too_many.push(field);
             continue;
         }
         let name = xxhash_rust::xxh3::xxh3_64(format!("{field:?}").as_bytes());
-        let hashes: Vec<u64> = coded.values.iter().map(|value| value.hash64() ^ name.rotate_left(1)).collect();
+        let hashes: Vec<u64> = coded.values().map(|value| value.hash64() ^ name.rotate_left(1)).collect();
         let counts = units_by_code(&coded, &by_unit, &unit_of, &block_of, |row, code| news(row, hashes[code as usize]));
-        let values = coded.values.into_iter().zip(counts).skip(1).filter(|(_, n)| n.iter().any(|n| *n > 0));
-        out.values.push((field, values.collect()));
+        let values = coded.values().zip(counts).skip(1).filter(|(_, n)| n.iter().any(|n| *n > 0));
+        out.values.push((field, values.map(|(value, n)| (value.to_value(), n)).collect()));
     }
-    let shapes = code(&Field::Builtin(Builtin::Shape), page, lane)?;
-    let mut events = vec![[0u32; BLOCKS]; shapes.values.len()];
+    let shapes = code(&Field::Builtin(Builtin::Shape), page, &whole, lane)?;
+    let mut events = vec![[0u32; BLOCKS]; shapes.len()];
     rows.iter().for_each(|row| events[shapes.first[row] as usize][block_of[row]] += 1);
-    for (value, events) in shapes.values.into_iter().zip(events).skip(1) {
-        if let GroupValue::Shape(template) = value
+    for (value, events) in shapes.values().zip(events).skip(1) {
+        if let ValueRef::Shape(template) = value
             && events.iter().any(|n| *n > 0)
         {
-            out.shapes.push((template, events));
+            out.shapes.push((template.to_owned(), events));
         }
     }
     for (field, column) in number_columns(page)? {
@@ -292,8 +293,8 @@ struct Units {
 }
 
 fn units(page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Units> {
-    let traces = code(&Field::Builtin(Builtin::Trace), page, lane)?;
-    let hosts = code(&Field::Builtin(Builtin::Host), page, lane)?;
+    let traces = code(&Field::Builtin(Builtin::Trace), page, rows, lane)?;
+    let hosts = code(&Field::Builtin(Builtin::Host), page, rows, lane)?;
     let times = page.builtin(BuiltinColumn::Time)?;
     let second = |row: usize| match times.as_deref() {
         Some(Column { values: Values::Ints(times), .. }) => {
@@ -303,9 +304,9 @@ fn units(page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Units> {
     };
     let mut unit_of = vec![0u32; page.rows()];
     let mut known: HashMap<(u32, i64), u32> = HashMap::new();
-    let mut of_trace = vec![u32::MAX; traces.values.len()];
+    let mut of_trace = vec![u32::MAX; traces.len()];
     let mut hashes: Vec<u64> = Vec::new();
-    let hash_of = |coded: &Coded, code: u32| coded.values.get(code as usize).map_or(0, GroupValue::hash64);
+    let hash_of = |coded: &Coded, code: u32| coded.value(code).hash64();
     for row in rows.iter() {
         let trace = traces.first[row];
         let unit = if trace == MISSING {
@@ -361,8 +362,8 @@ fn units_by_code(
     block_of: &[usize],
     is_news: impl Fn(usize, u32) -> bool,
 ) -> Vec<[u32; BLOCKS]> {
-    let mut counts = vec![[0u32; BLOCKS]; coded.values.len()];
-    let mut last_unit = vec![u32::MAX; coded.values.len()];
+    let mut counts = vec![[0u32; BLOCKS]; coded.len()];
+    let mut last_unit = vec![u32::MAX; coded.len()];
     let mut meet = |row: usize, code: u32| {
         if code == MISSING || std::mem::replace(&mut last_unit[code as usize], unit_of[row]) == unit_of[row] {
             return;

@@ -69,11 +69,11 @@ pub(super) fn folded(
 
 /// By unit of a page: which of the values it has, a bit each.
 fn held(page: &dyn PageRead, rows: &Rows, lane: &str, found: &[StandingOut]) -> Result<Vec<u64>> {
-    let traces = code(&Field::Builtin(Builtin::Trace), page, lane)?;
+    let traces = code(&Field::Builtin(Builtin::Trace), page, rows, lane)?;
     let mut units: HashMap<(u32, usize), u64> = HashMap::new();
     for (n, standing) in found.iter().enumerate() {
-        let coded = code(&standing.field, page, lane)?;
-        let Some(wanted) = coded.values.iter().position(|value| *value == standing.value) else { continue };
+        let coded = code(&standing.field, page, rows, lane)?;
+        let Some(wanted) = coded.values().position(|value| value == standing.value.as_ref()) else { continue };
         for row in rows.iter() {
             let has = coded.first[row] as usize == wanted
                 || coded.more_of(row).iter().any(|(_, code)| *code as usize == wanted);

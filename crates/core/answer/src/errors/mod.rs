@@ -8,7 +8,7 @@
 #[cfg(test)]
 mod tests;
 
-use crate::measure::{GroupValue, MISSING, code};
+use crate::measure::{MISSING, ValueRef, code};
 use crate::scan::{Explanation, Progress, Scope, open_all, read_or_leave_out};
 use calvex_language::error::Result;
 use calvex_language::failure::ErrorGroup;
@@ -196,12 +196,12 @@ fn of_page(
         return Ok(Vec::new());
     }
     let order = OrderKeys::of(page)?;
-    let services = code(&Field::Builtin(Builtin::Service), page, lane)?;
+    let services = code(&Field::Builtin(Builtin::Service), page, rows, lane)?;
     let traces = page.builtin(BuiltinColumn::Trace)?;
     let mut releases = None;
     for name in RELEASE_FIELDS {
-        let coded = code(&Field::Sent(name.into()), page, lane)?;
-        if coded.values.len() > 1 {
+        let coded = code(&Field::Sent(name.into()), page, rows, lane)?;
+        if coded.len() > 1 {
             releases = Some(coded);
             break;
         }
@@ -224,7 +224,7 @@ fn of_page(
         let example = Example { time_ns, id, trace: trace_of(row) };
         let one = found[n].get_or_insert_with(|| FoundGroup {
             group: failures.groups[n].clone(),
-            service: services.values.get(services.first[row] as usize).map_or_else(String::new, service_name),
+            service: service_name(services.value(services.first[row])),
             lanes: vec![(lane.clone(), time_ns, time_ns)],
             count: 0,
             first_ns: time_ns,
@@ -252,17 +252,16 @@ fn of_page(
     for ((n, release), count) in by_release {
         if let (Some(Some(group)), Some(coded)) = (found.get_mut(n), &releases)
             && group.releases.len() < MAX_RELEASES
-            && let Some(value) = coded.values.get(release as usize)
         {
-            group.releases.push((value.to_string(), count));
+            group.releases.push((coded.value(release).to_value().to_string(), count));
         }
     }
     Ok(found.into_iter().flatten().collect())
 }
 
-fn service_name(value: &GroupValue) -> String {
+fn service_name(value: ValueRef) -> String {
     match value {
-        GroupValue::Text(text) => text.clone(),
+        ValueRef::Text(text) => text.to_owned(),
         _ => String::new(),
     }
 }

@@ -1,6 +1,6 @@
 //! The running figures of one aggregate, a cell for each group and step. Cells of two parts join in any order.
 
-use super::{Distinct, GroupValue, Quantiles, Sum};
+use super::{Distinct, GroupValue, Quantiles, Sum, ValueRef};
 use crate::scan::Cursor;
 use calvex_language::query::{Function, Num};
 use calvex_storage::columns::{Column, Values};
@@ -61,6 +61,18 @@ impl Cells {
         }
     }
 
+    /// No cell of the same aggregate.
+    pub fn none_like(&self) -> Self {
+        match self {
+            Cells::Counts(_) => Cells::Counts(Vec::new()),
+            Cells::Distinct(_) => Cells::Distinct(Vec::new()),
+            Cells::Sums(_) => Cells::Sums(Vec::new()),
+            Cells::Ends(largest, _) => Cells::Ends(*largest, Vec::new()),
+            Cells::Quantiles(_) => Cells::Quantiles(Vec::new()),
+            Cells::Moments(latest, _) => Cells::Moments(*latest, Vec::new()),
+        }
+    }
+
     pub fn resize(&mut self, cells: usize) {
         match self {
             Cells::Counts(v) => v.resize(cells, 0),
@@ -99,7 +111,7 @@ impl Cells {
     }
 
     /// Takes a value met at `at`, if it is the earliest (or latest) so far.
-    pub fn meet(&mut self, cell: usize, at: Cursor, value: &GroupValue) {
+    pub fn meet(&mut self, cell: usize, at: Cursor, value: ValueRef) {
         if let Cells::Moments(latest, v) = self {
             moment(*latest, &mut v[cell], (at, value));
         }
@@ -119,7 +131,7 @@ impl Cells {
             }
             (Cells::Moments(latest, a), Cells::Moments(_, b)) => {
                 if let Some((at, value)) = &b[from] {
-                    moment(*latest, &mut a[to], (*at, value));
+                    moment(*latest, &mut a[to], (*at, value.as_ref()));
                 }
             }
             // Both are of one aggregate.
@@ -190,14 +202,14 @@ fn end(largest: bool, slot: &mut Option<Num>, n: Num) {
     }
 }
 
-fn moment(latest: bool, slot: &mut Option<(Cursor, GroupValue)>, (at, value): (Cursor, &GroupValue)) {
+fn moment(latest: bool, slot: &mut Option<(Cursor, GroupValue)>, (at, value): (Cursor, ValueRef)) {
     let wins = slot.as_ref().is_none_or(|(held, kept)| match at.cmp(held) {
         Ordering::Greater => latest,
         Ordering::Less => !latest,
         // One event with several values: the least of them, wherever it is looked at.
-        Ordering::Equal => value < kept,
+        Ordering::Equal => value < kept.as_ref(),
     });
     if wins {
-        *slot = Some((at, value.clone()));
+        *slot = Some((at, value.to_value()));
     }
 }

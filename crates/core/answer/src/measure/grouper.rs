@@ -1,10 +1,10 @@
 //! Which cell each row of a page belongs to. A page codes each field of `per` by itself; the codes of a row, one field
 //! after the other, and its step are one number, and each such number is resolved to a cell once a page.
 
+use super::MeasureAsk;
 use super::cells::NONE;
 use super::coded::{Coded, code};
-use super::partial::{FastMap, Partial};
-use super::{GroupValue, MeasureAsk};
+use super::partial::{Member, Partial};
 use calvex_language::error::Result;
 use calvex_language::query::Function;
 use calvex_storage::columns::{BuiltinColumn, Column, PageRead, Rows, Values};
@@ -16,7 +16,7 @@ const MAX_TABLE: usize = 1 << 16;
 /// Groups of one row at most: three lists of a hundred values have a million combinations.
 const MAX_ROW_GROUPS: usize = 4096;
 /// Fields of `per` at most, as the parser bounds them.
-const MAX_PER: usize = 8;
+pub(super) const MAX_PER: usize = 8;
 
 /// The cells of a page's rows.
 pub(super) struct Placement {
@@ -52,7 +52,7 @@ pub(super) fn place(
     rows: &Rows,
     lane: &str,
 ) -> Result<Placement> {
-    let mut grouper = Grouper::of(ask, page, lane)?;
+    let mut grouper = Grouper::of(ask, page, rows, lane)?;
     let mut placement = Placement { first: vec![NONE; page.rows()], more: HashMap::new() };
     match grouper.row_keys(page.rows()) {
         // Plain loops over codes, and a cell for each number that occurs.
@@ -80,7 +80,7 @@ pub(super) fn only_cell(partial: &mut Partial, ask: &MeasureAsk, page: &dyn Page
     let step = step_of(ask, from);
     let is_one = ask.measure.per.is_empty() && step == step_of(ask, to);
     let only_counted = is_one && ask.measure.aggregates.iter().all(|aggregate| counts(&aggregate.function));
-    only_counted.then(|| partial.cell(Vec::new(), step)).filter(|cell| *cell != NONE)
+    only_counted.then(|| partial.cell(&mut [], step)).filter(|cell| *cell != NONE)
 }
 
 /// The step of a time; times beyond the range belong to its ends.
@@ -93,6 +93,8 @@ struct Grouper<'a> {
     ask: &'a MeasureAsk<'a>,
     /// The fields of `per`, coded by the page.
     fields: Vec<Coded>,
+    /// By field and code: the hash of the value, and its number in the partial figures once that is known.
+    known_values: Vec<Vec<(u64, u32)>>,
     /// The first step of the page, and how many it touches.
     first_step: usize,
     steps: usize,
@@ -101,21 +103,31 @@ struct Grouper<'a> {
     /// By number: its cell. Empty where there may be too many numbers for a table.
     table: Vec<u32>,
     /// The same where a table would be too large.
-    known: FastMap<u128, u32>,
+    known: hashbrown::HashMap<u128, u32>,
 }
 
 impl<'a> Grouper<'a> {
-    fn of(ask: &'a MeasureAsk<'a>, page: &dyn PageRead, lane: &str) -> Result<Self> {
-        let fields: Vec<Coded> = ask.measure.per.iter().map(|field| code(field, page, lane)).collect::<Result<_>>()?;
+    fn of(ask: &'a MeasureAsk<'a>, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Self> {
+        let coded = |field| code(field, page, rows, lane);
+        let fields: Vec<Coded> = ask.measure.per.iter().map(coded).collect::<Result<_>>()?;
         let (lo, hi) = page.time_span();
-        let mut grouper =
-            Grouper { ask, fields, first_step: 0, steps: 1, time: None, table: Vec::new(), known: FastMap::default() };
+        let known_values = fields.iter().map(|f| f.hashes().into_iter().map(|hash| (hash, NONE)).collect()).collect();
+        let mut grouper = Grouper {
+            ask,
+            fields,
+            known_values,
+            first_step: 0,
+            steps: 1,
+            time: None,
+            table: Vec::new(),
+            known: hashbrown::HashMap::new(),
+        };
         grouper.first_step = step_of(ask, lo);
         grouper.steps = step_of(ask, hi) - grouper.first_step + 1;
         if grouper.steps > 1 {
             grouper.time = page.builtin(BuiltinColumn::Time)?;
         }
-        let each = |n: usize, field: &Coded| n.checked_mul(field.values.len()).filter(|n| *n <= MAX_TABLE);
+        let each = |n: usize, field: &Coded| n.checked_mul(field.len()).filter(|n| *n <= MAX_TABLE);
         let numbers = grouper.fields.iter().try_fold(grouper.steps, each);
         grouper.table = vec![NONE; numbers.unwrap_or(0)];
         Ok(grouper)
@@ -144,7 +156,7 @@ impl<'a> Grouper<'a> {
             Some(times) => times.iter().map(|time| (step_of(self.ask, *time) - self.first_step) as u32).collect(),
         };
         for field in &self.fields {
-            let values = field.values.len() as u32;
+            let values = field.len() as u32;
             keys.iter_mut().zip(&field.first).for_each(|(key, code)| *key = *key * values + code);
         }
         Some(keys)
@@ -163,7 +175,7 @@ impl<'a> Grouper<'a> {
         let number = codes
             .iter()
             .zip(&self.fields)
-            .fold(step as u128, |number, (code, field)| number * field.values.len() as u128 + u128::from(*code));
+            .fold(step as u128, |number, (code, field)| number * field.len() as u128 + u128::from(*code));
         let known = match self.table.get(number as usize) {
             Some(cell) => Some(*cell).filter(|cell| *cell != NONE),
             None => self.known.get(&number).copied(),
@@ -171,9 +183,19 @@ impl<'a> Grouper<'a> {
         if let Some(cell) = known {
             return cell;
         }
-        let value = |(code, field): (&u32, &Coded)| field.values[*code as usize].clone();
-        let group: Vec<GroupValue> = codes.iter().zip(&self.fields).map(value).collect();
-        let cell = partial.cell(group, self.first_step + step);
+        let mut members = [Member::MISSING; MAX_PER];
+        let members = members.get_mut(..codes.len()).unwrap_or_default();
+        for (((member, code), field), known) in members.iter_mut().zip(codes).zip(&self.fields).zip(&self.known_values)
+        {
+            let (hash, number) = known.get(*code as usize).copied().unwrap_or((0, NONE));
+            *member = Member { value: field.value(*code), hash, number };
+        }
+        let cell = partial.cell(members, self.first_step + step);
+        for ((member, code), known) in members.iter().zip(codes).zip(&mut self.known_values) {
+            if let Some((_, number)) = known.get_mut(*code as usize) {
+                *number = member.number;
+            }
+        }
         match self.table.get_mut(number as usize) {
             Some(slot) => *slot = cell,
             None => drop(self.known.insert(number, cell)),

@@ -2,12 +2,16 @@
 
 use super::cells::{Cell, Cells};
 use super::partial::Partial;
+use super::tally::FieldTally;
 use super::{GroupValue, MeasureAsk, distinct, quantiles};
 use crate::scan::Explanation;
 use calvex_language::query::{Function, Op};
+use std::cmp::Ordering;
 
 /// Groups given where `top` asks for none.
 const DEFAULT_GROUPS: usize = 1000;
+/// Why groups are missing that had no room.
+const OVERFULL: &str = "there were more groups than fit; events of the others are left out, narrow the query";
 
 /// One group.
 #[derive(Debug, Clone, PartialEq)]
@@ -41,20 +45,20 @@ impl Table {
     pub(super) fn of(ask: &MeasureAsk, mut whole: Partial, explain: Explanation) -> Table {
         let functions: Vec<&Function> = ask.measure.aggregates.iter().map(|a| &a.function).collect();
         // Figures of all events together are given where there are no events, too.
-        if ask.measure.per.is_empty() && whole.groups.is_empty() {
-            whole.groups.insert(Vec::new(), 0);
+        if ask.measure.per.is_empty() {
+            whole.with_whole();
         }
-        let count = whole.groups.len();
-        let mut totals: Vec<Cells> = functions.iter().map(|f| Cells::new(f)).collect();
-        totals.iter_mut().for_each(|t| t.resize(count));
-        let mut events = vec![0u64; count];
-        let mut by_group: Vec<Vec<(u32, u32)>> = vec![Vec::new(); count];
-        for ((group, step), cell) in &whole.cells {
-            by_group[*group as usize].push((*step, *cell));
-            events[*group as usize] += whole.events[*cell as usize];
-            for (total, state) in totals.iter_mut().zip(&whole.states) {
-                total.join(*group as usize, state, *cell as usize);
-            }
+        let count = whole.group_count();
+        let stepped = ask.measure.every.is_some();
+        // A group that has one cell has its figures there.
+        let joined = (!whole.has_one_step()).then(|| totals_of(&whole, &functions));
+        let (totals, events) = match &joined {
+            Some((totals, events)) => (totals, events),
+            None => (&whole.states, &whole.events),
+        };
+        let mut by_group: Vec<Vec<(u32, u32)>> = vec![Vec::new(); if stepped { count } else { 0 }];
+        if stepped {
+            whole.cells().for_each(|((group, step), cell)| by_group[group as usize].push((step, cell)));
         }
         let mut errors = vec![None; functions.len()];
         let mut report = |state: &Cells, n: usize, cell: usize, events: u64, seconds: f64| {
@@ -71,53 +75,38 @@ impl Table {
             let (from, to) = (from.max(ask.range.from_ns), to.min(ask.range.to_ns));
             (i128::from(to) - i128::from(from)).max(0) as f64 / 1e9
         };
-        let stepped = ask.measure.every.is_some();
         let spans: Vec<(i64, i64)> =
             if stepped { (0..ask.steps.count()).map(|n| ask.steps.span(n, &ask.range)).collect() } else { Vec::new() };
-        let mut groups: Vec<(u32, Group)> = whole
-            .groups
-            .iter()
-            .map(|(values, id)| {
-                let all = seconds(ask.range.from_ns, ask.range.to_ns);
-                let reported = |n: usize| report(&totals[n], n, *id as usize, events[*id as usize], all);
-                let total = (0..functions.len()).map(reported).collect();
-                (*id, Group { values: values.clone(), total, steps: Vec::new() })
-            })
-            .collect();
+        let all = seconds(ask.range.from_ns, ask.range.to_ns);
+        let mut figure = |n: usize, group: usize| report(&totals[n], n, group, events[group], all).number();
+        let mut found: Vec<u32> = (0..count as u32).collect();
         if let Some(having) = &ask.measure.having {
-            groups.retain(|(_, g)| {
-                g.total.get(having.aggregate).and_then(Cell::number).is_some_and(|n| holds(having.op, n, having.number))
-            });
+            let passes = |n: f64| holds(having.op, n, having.number);
+            found.retain(|group| figure(having.aggregate, *group as usize).is_some_and(passes));
         }
+        let group_count = found.len();
+        let limited = limited(ask, group_count, whole.overfull);
+        // Only the groups that are asked for are built.
         let by = ask.measure.top.as_ref().and_then(|t| t.by).unwrap_or(0);
-        groups.sort_by(|(_, a), (_, b)| {
-            let number = |g: &Group| g.total.get(by).and_then(Cell::number);
-            let (left, right) = (number(a), number(b));
-            // Largest first, those without a number last, equal ones in the order of their values.
-            let larger = match (left, right) {
-                (Some(l), Some(r)) => r.total_cmp(&l),
-                (l, r) => r.is_some().cmp(&l.is_some()),
-            };
-            larger.then_with(|| a.values.cmp(&b.values))
+        let mut found: Vec<(Option<f64>, u32)> = found.into_iter().map(|g| (figure(by, g as usize), g)).collect();
+        cut(ask, &mut found, |(a_number, a), (b_number, b)| {
+            larger_first(*a_number, *b_number).then_with(|| whole.values(*a as usize).cmp(whole.values(*b as usize)))
         });
-        let group_count = groups.len();
-        let wanted = ask.measure.top.as_ref().map(|t| t.groups);
-        let mut limited = None;
-        if wanted.is_none() && groups.len() > DEFAULT_GROUPS {
-            limited = Some(format!("the {DEFAULT_GROUPS} largest of {group_count} groups; ask for more with top"));
+        let mut groups: Vec<(usize, Group)> = Vec::with_capacity(found.len());
+        for (_, id) in found {
+            let id = id as usize;
+            let reported = |n: usize| report(&totals[n], n, id, events[id], all);
+            let total = (0..functions.len()).map(reported).collect();
+            let values = whole.values(id).map(|value| value.to_value()).collect();
+            groups.push((id, Group { values, total, steps: Vec::new() }));
         }
-        if whole.overfull {
-            limited =
-                Some("there were more groups than fit; events of the others are left out, narrow the query".into());
-        }
-        groups.truncate(wanted.unwrap_or(DEFAULT_GROUPS));
         if stepped {
             // The values of a step without events.
             let mut empty: Vec<Cells> = functions.iter().map(|f| Cells::new(f)).collect();
             empty.iter_mut().for_each(|e| e.resize(1));
             for (id, group) in &mut groups {
                 let mut cells = vec![None; spans.len()];
-                by_group[*id as usize].iter().for_each(|(step, cell)| {
+                by_group[*id].iter().for_each(|(step, cell)| {
                     if let Some(slot) = cells.get_mut(*step as usize) {
                         *slot = Some(*cell as usize);
                     }
@@ -135,6 +124,87 @@ impl Table {
         let groups = groups.into_iter().map(|(_, g)| g).collect();
         Table { steps: spans, groups, group_count, limited, errors, explain }
     }
+
+    /// From the counts of the values of the one field that is asked for.
+    pub(super) fn of_counts(ask: &MeasureAsk, tally: FieldTally, explain: Explanation) -> Table {
+        let aggregates = ask.measure.aggregates.len();
+        let of = |(value, n): (GroupValue, u64)| Group {
+            values: vec![value],
+            total: vec![Cell::Count(n); aggregates],
+            steps: Vec::new(),
+        };
+        let missing = (tally.missing > 0).then_some((GroupValue::Missing, tally.missing));
+        let group_count = tally.distinct + usize::from(missing.is_some());
+        let mut groups: Vec<Group> = tally.top.into_iter().chain(missing).map(of).collect();
+        cut(ask, &mut groups, |a, b| in_order(ask, a, b));
+        let limited = limited(ask, group_count, tally.uncounted > 0);
+        Table { steps: Vec::new(), groups, group_count, limited, errors: vec![None; aggregates], explain }
+    }
+
+    /// Adds the groups of another share.
+    pub(super) fn join(&mut self, ask: &MeasureAsk, other: Table) {
+        let overfull = [&self.limited, &other.limited].into_iter().flatten().any(|why| why == OVERFULL);
+        self.groups.extend(other.groups);
+        cut(ask, &mut self.groups, |a, b| in_order(ask, a, b));
+        self.group_count += other.group_count;
+        self.limited = limited(ask, self.group_count, overfull);
+        self.errors.iter_mut().zip(other.errors).for_each(|(own, other)| *own = own.or(other));
+        self.explain.stopped = self.explain.stopped.take().or(other.explain.stopped);
+    }
+}
+
+/// How many groups are asked for.
+pub(super) fn wanted(ask: &MeasureAsk) -> usize {
+    ask.measure.top.as_ref().map_or(DEFAULT_GROUPS, |top| top.groups)
+}
+
+/// Why groups are missing, of so many.
+fn limited(ask: &MeasureAsk, group_count: usize, overfull: bool) -> Option<String> {
+    if overfull {
+        return Some(OVERFULL.to_owned());
+    }
+    let too_many = ask.measure.top.is_none() && group_count > DEFAULT_GROUPS;
+    too_many.then(|| format!("the {DEFAULT_GROUPS} largest of {group_count} groups; ask for more with top"))
+}
+
+/// Largest first, those without a number last.
+fn larger_first(a: Option<f64>, b: Option<f64>) -> Ordering {
+    match (a, b) {
+        (Some(a), Some(b)) => b.total_cmp(&a),
+        (a, b) => b.is_some().cmp(&a.is_some()),
+    }
+}
+
+/// By the figure that `top` names, equal ones in the order of their values.
+fn in_order(ask: &MeasureAsk, a: &Group, b: &Group) -> Ordering {
+    let by = ask.measure.top.as_ref().and_then(|t| t.by).unwrap_or(0);
+    let number = |group: &Group| group.total.get(by).and_then(Cell::number);
+    larger_first(number(a), number(b)).then_with(|| a.values.cmp(&b.values))
+}
+
+/// Puts groups in order, and keeps those that are asked for.
+fn cut<T>(ask: &MeasureAsk, groups: &mut Vec<T>, order: impl Fn(&T, &T) -> Ordering) {
+    let wanted = wanted(ask);
+    if wanted > 0 && groups.len() > wanted {
+        groups.select_nth_unstable_by(wanted - 1, &order);
+    }
+    groups.truncate(wanted);
+    groups.sort_by(order);
+}
+
+/// The figures of each group over all of its steps, and its events.
+fn totals_of(whole: &Partial, functions: &[&Function]) -> (Vec<Cells>, Vec<u64>) {
+    let count = whole.group_count();
+    let mut totals: Vec<Cells> = functions.iter().map(|f| Cells::new(f)).collect();
+    totals.iter_mut().for_each(|t| t.resize(count));
+    let mut events = vec![0u64; count];
+    for ((group, _), cell) in whole.cells() {
+        events[group as usize] += whole.events[cell as usize];
+        for (total, state) in totals.iter_mut().zip(&whole.states) {
+            total.join(group as usize, state, cell as usize);
+        }
+    }
+    (totals, events)
 }
 
 fn holds(op: Op, a: f64, b: f64) -> bool {

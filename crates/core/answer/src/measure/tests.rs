@@ -154,3 +154,60 @@ fn long_lists_are_bounded() {
     let all = ask("measure count per a, b, c");
     assert!(all.limited.is_some_and(|why| why.contains("left out")));
 }
+
+/// More groups than there is memory for: they are worked out share by share, and none is missing.
+#[test]
+fn however_many_groups_there_are_the_largest_are_found() {
+    let path = |name: &str| calvex_language::model::Path::root(name);
+    let event = |n: i64| {
+        // Every fifth event is of a few accounts, all others of twelve thousand.
+        let account = if n % 5 == 0 { n % 7 } else { 7 + n * 7919 % 12_000 };
+        let fields = vec![
+            (path("account"), Value::Text(format!("AC-{account:05}"))),
+            (path("number"), Value::Int(account)),
+            (path("took_ms"), Value::Int(n % 500)),
+        ];
+        Event { time_ns: n, service: ["slots", "edge"][n as usize % 2].into(), fields, ..Event::default() }
+    };
+    let events = numbered((0..30_000).map(event).collect());
+    let mut shelf = Shelf::default();
+    let view: Vec<_> = events.chunks(9000).flat_map(|e| shelf.seal(e, 700)).collect();
+    for text in [
+        "measure count per account top 9",
+        "measure count per number",
+        "measure count, sum(took_ms) as total per account top 9 by total",
+        "service=slots measure count, max(took_ms) as most per number, service top 12",
+        "measure count per account every 10000ns top 5",
+        "measure count, distinct(took_ms) per account having count > 5",
+    ] {
+        let parsed = parse(text, &Context::utc(0));
+        assert_eq!(parsed.mistakes, [], "{text}");
+        let (filter, measure) = (parsed.query.filter, parsed.query.measure.unwrap());
+        let range = TimeRange { from_ns: 0, to_ns: 30_000 };
+        let steps = match &measure.every {
+            Some(every) => Steps::over(&range, every.step_ns, &TimeZone::UTC).unwrap(),
+            None => Steps::None,
+        };
+        let ask = MeasureAsk { filter: &filter, range, measure: &measure, steps };
+        let mut expected = slowly(&ask, &events);
+        let plenty = super::measure(&scope(&view, &shelf), &ask);
+        expected.truncate(plenty.groups.len());
+        assert_eq!(plenty.groups, expected, "{text}");
+        for threads in [false, true] {
+            let budget = crate::scan::Budget::new(2 << 20);
+            let workers: &dyn crate::scan::Workers = if threads { &Threads } else { &OneByOne };
+            let passed = std::sync::atomic::AtomicU64::new(0);
+            let passing = |_: &str, n: u64| {
+                passed.fetch_add(n, std::sync::atomic::Ordering::Relaxed);
+            };
+            let few = Scope { budget: &budget, workers, passing: Some(&passing), ..scope(&view, &shelf) };
+            let shares = super::measure(&few, &ask);
+            assert_eq!(shares.explain.stopped, None, "{text}");
+            assert_eq!((&shares.groups, shares.group_count), (&plenty.groups, plenty.group_count), "{text}");
+            assert_eq!(shares.limited, plenty.limited);
+            assert_eq!(budget.used(), 0, "what was taken is given back");
+            let events = if text.starts_with("service") { 15_000 } else { 30_000 };
+            assert_eq!(passed.into_inner(), events, "rows are counted in one pass alone");
+        }
+    }
+}

@@ -24,7 +24,61 @@ pub enum GroupValue {
     Shape(String),
 }
 
+/// A [`GroupValue`] that stands somewhere else.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[allow(missing_docs)]
+pub enum ValueRef<'a> {
+    Missing,
+    Null,
+    Bool(bool),
+    Whole(i128),
+    Float(u64),
+    Text(&'a str),
+    Shape(&'a str),
+}
+
+impl ValueRef<'_> {
+    /// A value of its own.
+    pub fn to_value(self) -> GroupValue {
+        match self {
+            ValueRef::Missing => GroupValue::Missing,
+            ValueRef::Null => GroupValue::Null,
+            ValueRef::Bool(b) => GroupValue::Bool(b),
+            ValueRef::Whole(n) => GroupValue::Whole(n),
+            ValueRef::Float(bits) => GroupValue::Float(bits),
+            ValueRef::Text(t) => GroupValue::Text(t.to_owned()),
+            ValueRef::Shape(t) => GroupValue::Shape(t.to_owned()),
+        }
+    }
+
+    /// A hash by which distinct values differ.
+    pub fn hash64(self) -> u64 {
+        match self {
+            ValueRef::Missing => 0,
+            ValueRef::Null => xxh3_64_with_seed(b"", 1),
+            ValueRef::Bool(b) => xxh3_64_with_seed(&[u8::from(b)], 2),
+            ValueRef::Whole(n) => xxh3_64_with_seed(&n.to_le_bytes(), 3),
+            ValueRef::Float(bits) => xxh3_64_with_seed(&bits.to_le_bytes(), 4),
+            ValueRef::Text(t) => xxh3_64_with_seed(t.as_bytes(), 5),
+            ValueRef::Shape(t) => xxh3_64_with_seed(t.as_bytes(), 6),
+        }
+    }
+}
+
 impl GroupValue {
+    /// The same, standing here.
+    pub fn as_ref(&self) -> ValueRef<'_> {
+        match self {
+            GroupValue::Missing => ValueRef::Missing,
+            GroupValue::Null => ValueRef::Null,
+            GroupValue::Bool(b) => ValueRef::Bool(*b),
+            GroupValue::Whole(n) => ValueRef::Whole(*n),
+            GroupValue::Float(bits) => ValueRef::Float(*bits),
+            GroupValue::Text(t) => ValueRef::Text(t),
+            GroupValue::Shape(t) => ValueRef::Shape(t),
+        }
+    }
+
     /// Bytes of its text.
     pub fn text_bytes(&self) -> usize {
         match self {
@@ -64,15 +118,7 @@ impl GroupValue {
 
     /// A hash by which distinct values differ.
     pub fn hash64(&self) -> u64 {
-        match self {
-            GroupValue::Missing => 0,
-            GroupValue::Null => xxh3_64_with_seed(b"", 1),
-            GroupValue::Bool(b) => xxh3_64_with_seed(&[u8::from(*b)], 2),
-            GroupValue::Whole(n) => xxh3_64_with_seed(&n.to_le_bytes(), 3),
-            GroupValue::Float(bits) => xxh3_64_with_seed(&bits.to_le_bytes(), 4),
-            GroupValue::Text(t) => xxh3_64_with_seed(t.as_bytes(), 5),
-            GroupValue::Shape(t) => xxh3_64_with_seed(t.as_bytes(), 6),
-        }
+        self.as_ref().hash64()
     }
 
     /// As JSON; a shape by its id.

@@ -5,7 +5,8 @@
 
 use super::cells::{Cell, Cells};
 use super::partial::Partial;
-use super::{GroupValue, MeasureAsk, Steps, gather};
+use super::share::Share;
+use super::{GroupValue, MeasureAsk, Room, Steps, gather};
 use crate::scan::{Explanation, Scope};
 use calvex_language::query::{Filter, Function, Measure, TimeRange};
 
@@ -48,21 +49,21 @@ pub fn windows(scope: &Scope, filter: &Filter, measure: &Measure, sliding: Slidi
     let range = TimeRange { from_ns: sliding.from_ns, to_ns: sliding.from_ns.saturating_add(length_ns) };
     let steps = Steps::Even { from_ns: sliding.from_ns, step_ns: sliding.step_ns, count: sliding.steps };
     let ask = MeasureAsk { filter, range, measure, steps };
-    let (whole, explain) = gather(scope, &ask);
+    let (whole, explain) = gather(scope, &ask, Share::ALL, Room::Whole);
     let limited = whole.overfull.then(|| "there are more groups and steps than fit".to_owned());
-    let mut by_group: Vec<Vec<(u32, u32)>> = vec![Vec::new(); whole.groups.len()];
-    for ((group, step), cell) in &whole.cells {
-        if let Some(cells) = by_group.get_mut(*group as usize) {
-            cells.push((*step, *cell));
+    let mut by_group: Vec<Vec<(u32, u32)>> = vec![Vec::new(); whole.group_count()];
+    for ((group, step), cell) in whole.cells() {
+        if let Some(cells) = by_group.get_mut(group as usize) {
+            cells.push((step, cell));
         }
     }
     let mut groups = Vec::with_capacity(by_group.len());
-    for (values, id) in &whole.groups {
-        let mut cells = std::mem::take(&mut by_group[*id as usize]);
+    for (group, mut cells) in by_group.into_iter().enumerate() {
         cells.sort_unstable();
         let points = slide(&whole, measure, &cells, sliding);
         scope.budget.charge(points.len() * (32 + 8 * measure.aggregates.len()));
-        groups.push(GroupWindows { values: values.clone(), points });
+        let values = whole.values(group).map(|value| value.to_value()).collect();
+        groups.push(GroupWindows { values, points });
     }
     Windows { groups, limited, explain }
 }

@@ -1,20 +1,12 @@
-//! Breakdown: the top values of one or several fields among the events that pass, in one pass over their columns.
+//! Breakdown: the top values of one or several fields among the events that pass. One pass over their columns counts them;
+//! where the values of a field are too many to be counted at once, a share of them at a time.
 
 use super::Spread;
 use super::sampled::newest_first;
-use crate::measure::{Coded, GroupValue, MISSING, code};
-use crate::scan::{Budget, Explanation, Scope, open_all};
-use crate::scan::{PageAt, read_or_leave_out};
+use crate::measure::{FieldTally, GroupValue, tally};
+use crate::scan::{Explanation, PageAt, Scope, open_all};
 use calvex_language::query::{Field, Filter, TimeRange};
-use parking_lot::Mutex;
-use std::collections::HashMap;
 use std::sync::Arc;
-
-/// Values counted of one field at most; further ones are counted together.
-const MAX_VALUES: usize = 100_000;
-
-/// Bytes that a counted value takes beside its text.
-const VALUE_BYTES: usize = 96;
 
 /// The values of one field.
 #[derive(Debug, Clone, PartialEq)]
@@ -27,9 +19,9 @@ pub struct FieldCounts {
     pub top: Vec<(GroupValue, u64)>,
     /// How many distinct values were counted.
     pub distinct: usize,
-    /// Events whose value came after there were too many to count each by itself.
+    /// Values in events that were not counted: there were too many values even for the smallest share.
     pub uncounted: u64,
-    /// How its numbers are spread, of those counted; none where no value is a number.
+    /// How its numbers are spread, of those counted; none where no value is a number, or numbers are too many to keep.
     pub spread: Option<Spread>,
 }
 
@@ -42,26 +34,6 @@ pub struct Breakdown {
     pub fields: Vec<FieldCounts>,
     /// How it came about.
     pub explain: Explanation,
-}
-
-#[derive(Default)]
-struct Counts {
-    having: u64,
-    values: HashMap<GroupValue, u64>,
-    uncounted: u64,
-}
-
-impl Counts {
-    fn add(&mut self, value: GroupValue, n: u64, budget: &Budget) {
-        if let Some(count) = self.values.get_mut(&value) {
-            *count += n;
-        } else if self.values.len() >= MAX_VALUES || budget.is_spent() {
-            self.uncounted += n;
-        } else {
-            budget.charge(VALUE_BYTES + value.text_bytes());
-            self.values.insert(value, n);
-        }
-    }
 }
 
 /// Counts the values of `fields`; `top` of each are given.
@@ -93,64 +65,48 @@ fn count(
     fields: &[Field],
     top: usize,
     pages: &[(Arc<str>, PageAt)],
-    mut explain: Explanation,
+    explain: Explanation,
 ) -> Breakdown {
-    // What pages have is added as they are done, so that what is kept is what is counted, not what each page held.
-    let all: Mutex<(u64, Vec<Counts>)> = Mutex::new((0, fields.iter().map(|_| Counts::default()).collect()));
-    let counted = scope.map(pages.len(), &mut explain, |n| {
-        let (lane, at) = &pages[n];
-        let (counted, explain) = read_or_leave_out(scope, filter, &range, (lane, at), |page, rows| {
-            if rows.is_empty() {
-                return Ok((0, Vec::new()));
-            }
-            let mut parts = Vec::with_capacity(fields.len());
-            for field in fields {
-                let coded = code(field, page, lane)?;
-                let mut counts = vec![0u64; coded.values.len()];
-                rows.iter().for_each(|row| counts[coded.first[row] as usize] += 1);
-                let having = rows.count() as u64 - counts[MISSING as usize];
-                coded
-                    .more
-                    .iter()
-                    .filter(|(row, _)| rows.has(*row as usize))
-                    .for_each(|(_, c)| counts[*c as usize] += 1);
-                let Coded { values, .. } = coded;
-                let values: Vec<(GroupValue, u64)> =
-                    values.into_iter().zip(counts).skip(1).filter(|(_, n)| *n > 0).collect();
-                parts.push((having, values));
-            }
-            Ok((rows.count() as u64, parts))
-        });
-        let (rows, parts) = counted;
-        let mut all = all.lock();
-        all.0 += rows;
-        for (counts, (having, values)) in all.1.iter_mut().zip(parts) {
-            counts.having += having;
-            values.into_iter().for_each(|(value, n)| counts.add(value, n, scope.budget));
-        }
-        explain
-    });
-    for part in counted.into_iter().flatten() {
-        explain.add(part);
-    }
-    if scope.budget.is_spent() {
-        explain.stopped.get_or_insert_with(|| scope.budget.reason());
-    }
-    let (events, all) = all.into_inner();
-    let reported = |(field, counts): (&Field, Counts)| {
-        let distinct = counts.values.len();
-        let spread = Spread::of(counts.values.iter().map(|(value, n)| (value, *n)));
-        let mut values: Vec<(GroupValue, u64)> = counts.values.into_iter().collect();
-        values.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
-        values.truncate(top);
-        FieldCounts {
-            field: field.clone(),
-            having: counts.having,
-            top: values,
-            distinct,
-            uncounted: counts.uncounted,
-            spread,
-        }
+    let (events, tallies, explain) = tally(scope, filter, range, fields, top, true, pages, explain);
+    let reported = |(field, tally): (&Field, FieldTally)| FieldCounts {
+        field: field.clone(),
+        having: tally.having,
+        spread: tally.numbers.and_then(|numbers| Spread::of(numbers.into_iter())),
+        top: tally.top,
+        distinct: tally.distinct,
+        uncounted: tally.uncounted,
     };
-    Breakdown { events, fields: fields.iter().zip(all).map(reported).collect(), explain }
+    Breakdown { events, fields: fields.iter().zip(tallies).map(reported).collect(), explain }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::scan::Budget;
+    use crate::testing::{Shelf, Threads, numbered, scope};
+    use calvex_language::model::{Event, Path, Value};
+
+    /// Several fields, one of them with more values than there is memory for.
+    #[test]
+    fn values_that_do_not_fit_are_counted_share_by_share() {
+        let event = |n: i64| Event {
+            time_ns: n,
+            service: ["slots", "edge", "codes"][n as usize % 3].into(),
+            fields: vec![(Path::root("n"), Value::Int(if n % 4 == 0 { 17 } else { n * 7919 % 20_011 }))],
+            ..Event::default()
+        };
+        let events = numbered((0..24_000).map(event).collect());
+        let mut shelf = Shelf::default();
+        let view: Vec<_> = events.chunks(9000).flat_map(|e| shelf.seal(e, 700)).collect();
+        let fields = [Field::Sent("n".into()), Field::Builtin(calvex_language::query::Builtin::Service)];
+        let plenty = breakdown(&scope(&view, &shelf), &Filter::All, TimeRange::ALL, &fields, 5);
+        assert_eq!((plenty.events, plenty.fields[0].top[0].clone()), (24_000, (GroupValue::Whole(17), 6001)));
+        let budget = Budget::new(1 << 20);
+        let few = Scope { budget: &budget, workers: &Threads, ..scope(&view, &shelf) };
+        let shares = breakdown(&few, &Filter::All, TimeRange::ALL, &fields, 5);
+        assert_eq!(shares.explain.stopped, None);
+        assert_eq!(shares.events, plenty.events);
+        assert_eq!(shares.fields, plenty.fields, "numbers and their spread too");
+        assert_eq!((shares.fields[0].uncounted, shares.fields[0].distinct), (0, 16_006));
+    }
 }

@@ -4,8 +4,8 @@ use super::segment::VerifiedSegment;
 use super::{ChunkBloom, ordinals, page_bloom, v1};
 use crate::chunk::journal::take_key;
 use crate::columns::{
-    BuiltinColumn, Column, ColumnKey, FieldType, MAX_FIELD_COLUMNS, PAGE_ROWS, PageRead, Shared, Values, decode_blobs,
-    decode_block, decode_texts,
+    BuiltinColumn, Column, ColumnKey, FieldType, MAX_FIELD_COLUMNS, PAGE_ROWS, PageRead, Rows, Shared, Values,
+    decode_blobs, decode_block_of, decode_texts,
 };
 use crate::compress::decompress;
 use calvex_language::error::{CoreError, Result};
@@ -17,6 +17,8 @@ use std::sync::{Arc, OnceLock};
 
 /// Largest directory once decompressed.
 const MAX_DIRECTORY_BYTES: usize = 32 << 20;
+/// Where less than this part of a page's rows is asked for, their texts alone are written out.
+const FEW_PART: usize = 4;
 /// Values that the pages of one column share at most.
 const MAX_SHARED: usize = 1 << 20;
 
@@ -318,7 +320,8 @@ impl<'a> ChunkPage<'a> {
         ChunkPage { directory, page, source, read: None }
     }
 
-    fn fetch(&self, index: usize) -> Result<Option<Arc<Column>>> {
+    /// Reads a column; with `wanted` rows, what these need of it.
+    fn fetch(&self, index: usize, wanted: Option<&Rows>) -> Result<Option<Arc<Column>>> {
         let directory = &self.directory;
         let Some(block) = directory.block(index, self.page) else { return Ok(None) };
         let Some(key) = directory.keys.get(index) else { return Ok(None) };
@@ -332,8 +335,8 @@ impl<'a> ChunkPage<'a> {
             let earlier = usize::try_from(n).ok().filter(|n| *n < index)?;
             self.column(earlier).ok()??.present.clone()
         };
-        let column =
-            directory.bytes(block, self.source, |bytes| decode_block(bytes, self.rows(), &shared, &earlier).ok())?;
+        let column = directory
+            .bytes(block, self.source, |bytes| decode_block_of(bytes, self.rows(), &shared, &earlier, wanted).ok())?;
         let column = if directory.version > 2 && *key == ColumnKey::Builtin(BuiltinColumn::IdOrdinal) {
             self.by_distance(column, block.segment)?
         } else {
@@ -405,7 +408,7 @@ impl PageRead for ChunkPage<'_> {
     }
 
     fn column(&self, index: usize) -> Result<Option<Arc<Column>>> {
-        let Some(kept) = &self.read else { return self.fetch(index) };
+        let Some(kept) = &self.read else { return self.fetch(index, None) };
         if let Some(read) = kept.borrow().get(&index) {
             return Ok(read.clone());
         }
@@ -413,7 +416,7 @@ impl PageRead for ChunkPage<'_> {
         let column = match columns.and_then(|columns| columns.get(at)) {
             Some(column) => Some(column),
             None => {
-                let column = self.fetch(index)?;
+                let column = self.fetch(index, None)?;
                 if let (Some(columns), Some(column)) = (columns, &column) {
                     columns.keep(at, column);
                 }
@@ -422,6 +425,17 @@ impl PageRead for ChunkPage<'_> {
         };
         kept.borrow_mut().insert(index, column.clone());
         Ok(column)
+    }
+
+    fn column_of(&self, index: usize, rows: &Rows) -> Result<Option<Arc<Column>>> {
+        let is_text = matches!(self.directory.keys.get(index), Some(ColumnKey::Field(_, FieldType::Text)));
+        let is_read = self.read.as_ref().is_none_or(|read| read.borrow().contains_key(&index));
+        let are_few = rows.count() * FEW_PART < self.rows();
+        // What is kept for other questions has to be whole.
+        if is_text && are_few && !is_read && self.source.columns().is_none() {
+            return self.fetch(index, Some(rows));
+        }
+        self.column(index)
     }
 
     fn zone(&self, index: usize) -> Option<(f64, f64)> {

@@ -23,6 +23,7 @@
 use super::column::{Column, Values};
 use super::dictionary::{Blobs, Texts};
 use super::messages::Messages;
+use super::rows::Rows;
 use super::texts::{self, Effort};
 use super::{floats, ints, streams};
 use crate::compress::{compress, decompress};
@@ -256,10 +257,25 @@ pub enum Shared {
 /// # Errors
 /// [`CoreError::Damaged`] for anything that [`encode_block`] would not have written for such a page.
 pub fn decode_block(bytes: &[u8], rows: usize, shared: &Shared, earlier: Earlier) -> Result<Column> {
+    decode_block_of(bytes, rows, shared, earlier, None)
+}
+
+/// As [`decode_block`], of which only the values of the `wanted` rows are asked for: a text that stands in no such row may
+/// be empty in the dictionary.
+///
+/// # Errors
+/// As [`decode_block`].
+pub fn decode_block_of(
+    bytes: &[u8],
+    rows: usize,
+    shared: &Shared,
+    earlier: Earlier,
+    wanted: Option<&Rows>,
+) -> Result<Column> {
     let decode = || {
         let raw = unseal(bytes)?;
         let mut reader = Reader { bytes: &raw, at: 0, rows };
-        let column = reader.column(shared, earlier)?;
+        let column = reader.column(shared, earlier, wanted)?;
         (reader.at == raw.len()).then_some(column)
     };
     decode().ok_or_else(|| CoreError::damaged("a column block", "its bytes do not decode"))
@@ -320,7 +336,7 @@ impl<'a> Reader<'a> {
         Some(Some(list.into()))
     }
 
-    fn column(&mut self, shared: &Shared, earlier: Earlier) -> Option<Column> {
+    fn column(&mut self, shared: &Shared, earlier: Earlier, wanted: Option<&Rows>) -> Option<Column> {
         let kind = self.byte()?;
         let present = self.presence(earlier)?;
         let count = present.as_ref().map_or(self.rows, |p| p.len());
@@ -330,7 +346,8 @@ impl<'a> Reader<'a> {
             2 => Values::Ints(ints::decode(self.bytes, &mut self.at, count)?),
             3 => Values::Floats(floats::decode(self.bytes, &mut self.at, count)?),
             4 => {
-                let (dictionary, codes) = self.texts(shared, count)?;
+                let wanted = wanted.map(|rows| (rows, present.as_deref()));
+                let (dictionary, codes) = self.texts(shared, count, wanted)?;
                 Values::Texts { dictionary, codes }
             }
             5 => {
@@ -345,7 +362,7 @@ impl<'a> Reader<'a> {
                 Values::Blobs { dictionary, codes }
             }
             6 => {
-                let (templates, codes) = self.texts(shared, count)?;
+                let (templates, codes) = self.texts(shared, count, None)?;
                 let length = self.number()?;
                 Values::Messages(Messages::packed(templates, codes, self.take(length)?.to_vec()))
             }
@@ -354,17 +371,39 @@ impl<'a> Reader<'a> {
         Some(Column { present, values })
     }
 
-    fn texts(&mut self, shared: &Shared, count: usize) -> Option<(Texts, Vec<u32>)> {
+    /// A dictionary and the codes of `count` values; with wanted rows and the rows that have a value, of those rows alone.
+    fn texts(
+        &mut self,
+        shared: &Shared,
+        count: usize,
+        wanted: Option<(&Rows, Option<&[u32]>)>,
+    ) -> Option<(Texts, Vec<u32>)> {
         let shared_len = self.number()?;
-        let list = texts::decode(self.bytes, &mut self.at, self.rows)?;
+        let list = texts::open(self.bytes, &mut self.at, self.rows)?;
         let shared = match shared {
             Shared::Texts(texts) if texts.len() == shared_len => Some(texts.clone()),
             _ if shared_len == 0 => None,
             _ => return None,
         };
-        let dictionary = Texts { shared, joined: list.joined, ends: list.ends };
-        let codes = self.codes(count, dictionary.len())?;
-        Some((dictionary, codes))
+        let codes = self.codes(count, shared_len + list.len())?;
+        let list = match wanted {
+            None => list.write(|_| true)?,
+            Some((rows, present)) => {
+                let mut stands = vec![false; list.len()];
+                let row = |value_index: usize| match present {
+                    None => value_index,
+                    Some(present) => present.get(value_index).map_or(usize::MAX, |row| *row as usize),
+                };
+                for (_, code) in codes.iter().enumerate().filter(|(value_index, _)| rows.has(row(*value_index))) {
+                    let local = (*code as usize).checked_sub(shared_len);
+                    if let Some(slot) = local.and_then(|local| stands.get_mut(local)) {
+                        *slot = true;
+                    }
+                }
+                list.write(|n| stands.get(n).copied().unwrap_or_default())?
+            }
+        };
+        Some((Texts { shared, joined: list.joined, ends: list.ends }, codes))
     }
 
     fn blobs(&mut self) -> Option<Blobs> {
@@ -448,6 +487,34 @@ mod tests {
         let earlier = |n: u32| (n == 7).then(|| a.present.clone()).flatten();
         assert_eq!(decode_block(&second, 1000, &Shared::None, &earlier).unwrap(), b);
         assert!(read(&second, 1000).is_err());
+    }
+
+    /// Text after text with numbers and without, of which some rows are asked for.
+    #[test]
+    fn some_rows_have_their_texts() {
+        let names: Vec<String> = (0..900).map(|n| format!("AC-{:05}{}", n * 37 % 700, ["", "x"][n % 2])).collect();
+        let names: Vec<&str> = names.iter().map(String::as_str).collect();
+        for present in [None, Some((0..900).map(|n| n * 2 + 1).collect())] {
+            let rows = if present.is_some() { 1801 } else { 900 };
+            let column = texts(&names, present);
+            let mut bytes = Vec::new();
+            encode_block(&column, 0, rows, &mut Presences::default(), Effort::Full, 1, &mut bytes);
+            let wanted = Rows::of(&[3, 5, 77, 899], rows);
+            let read = decode_block_of(&bytes, rows, &Shared::None, &|_| None, Some(&wanted)).unwrap();
+            let (Values::Texts { dictionary, codes }, Values::Texts { dictionary: all, codes: all_codes }) =
+                (&read.values, &column.values)
+            else {
+                panic!("texts")
+            };
+            assert_eq!(codes, all_codes);
+            let mut met = 0;
+            read.each_of(&wanted, |_, at| {
+                met += 1;
+                assert_eq!(dictionary.get(codes[at] as usize), all.get(codes[at] as usize));
+            });
+            assert_eq!(met, 4);
+            assert!(dictionary.joined.len() < all.joined.len() / 10, "the others are not written out");
+        }
     }
 
     proptest! {

@@ -3,6 +3,7 @@
 use super::dictionary::{Blobs, Texts};
 use super::key::{ColumnKey, FieldType};
 use super::messages::Messages;
+use super::rows::Rows;
 use std::sync::Arc;
 
 /// The values of the rows that have one, in row order.
@@ -70,6 +71,18 @@ impl Column {
         match &self.present {
             None => value_index,
             Some(rows) => rows.get(value_index).map_or(usize::MAX, |r| *r as usize),
+        }
+    }
+
+    /// Calls `f` with each of the rows that has a value, and the value's index, in order.
+    #[inline]
+    pub fn each_of(&self, rows: &Rows, mut f: impl FnMut(usize, usize)) {
+        match &self.present {
+            None => rows.iter().for_each(|row| f(row, row)),
+            Some(present) => {
+                let stands = present.iter().enumerate().filter(|(_, row)| rows.has(**row as usize));
+                stands.for_each(|(value_index, row)| f(*row as usize, value_index));
+            }
         }
     }
 

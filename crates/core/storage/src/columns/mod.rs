@@ -28,7 +28,8 @@ mod streams;
 mod texts;
 
 pub use block::{
-    Presences, Shared, decode_blobs, decode_block, decode_texts, encode_blobs, encode_block, encode_texts,
+    Presences, Shared, decode_blobs, decode_block, decode_block_of, decode_texts, encode_blobs, encode_block,
+    encode_texts,
 };
 pub use build::{PageBuilder, build_page};
 pub use column::{Column, Values};

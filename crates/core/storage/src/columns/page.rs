@@ -2,6 +2,7 @@
 
 use super::column::{Column, Values};
 use super::key::{BuiltinColumn, ColumnKey};
+use super::rows::Rows;
 use calvex_language::error::{CoreError, Result};
 use std::sync::Arc;
 
@@ -18,6 +19,13 @@ pub trait PageRead {
     /// # Errors
     /// Where stored bytes cannot be fetched or do not decode.
     fn column(&self, index: usize) -> Result<Option<Arc<Column>>>;
+    /// As [`PageRead::column`], of which only the values of `rows` are asked for: others may be wrong in it.
+    ///
+    /// # Errors
+    /// As [`PageRead::column`].
+    fn column_of(&self, index: usize, _rows: &Rows) -> Result<Option<Arc<Column>>> {
+        self.column(index)
+    }
     /// Smallest and largest number of a column, where known without reading it.
     fn zone(&self, index: usize) -> Option<(f64, f64)>;
     /// A rough size of its events in memory.

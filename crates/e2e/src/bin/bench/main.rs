@@ -2,7 +2,7 @@
 //! to `docs/benchmarks.md`. From 100 thousand to 100 million events; 1 million if not given. With `growth`, only the same
 //! questions at each tenfold size, printed; with `ways` each way in; with `steps` what each step of the engine takes; with
 //! `console` the console in a browser; with `causes` comparison and story; with `rules` alert rules; with `parts` what
-//! reading a part of a lane costs.
+//! reading a part of a lane costs; with `second` another load, and fields of many values.
 
 mod causes;
 mod console;
@@ -16,6 +16,7 @@ mod plain;
 mod questions;
 mod report;
 mod rules;
+mod second;
 mod steps;
 mod ways;
 
@@ -85,7 +86,7 @@ fn start_with(more: &[(&str, &str)]) -> Result<Service> {
 async fn main() -> Result<()> {
     // reqwest wants a TLS provider chosen, also for plain HTTP.
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let usage = "usage: ./run bench [100000 to 100000000] [growth, ways, steps, console, causes, rules, parts, nodes, export or hostile]";
+    let usage = "usage: ./run bench [100000 to 100000000] [growth, ways, steps, console, causes, rules, parts, second, nodes, export or hostile]";
     let events: usize = match std::env::args().nth(1) {
         Some(n) => n.parse().ok().filter(|n| (100_000..=100_000_000).contains(n)).context(usage)?,
         None => 1_000_000,
@@ -94,6 +95,7 @@ async fn main() -> Result<()> {
         None => {}
         Some("growth") => return growth::grow(events).await,
         Some("parts") => return parts::parts(events).await,
+        Some("second") => return second::second(events).await,
         Some("nodes") => return nodes::nodes(events).await,
         Some("rules") => return rules::rules(events).await,
         Some("causes") => return causes::causes(events).await,

@@ -18,7 +18,7 @@
 
 mod read;
 
-pub(super) use read::{Letters, decode, decode_holding};
+pub(super) use read::{Letters, decode, decode_holding, open};
 
 use super::dictionary::Interner;
 use super::{ints, streams};

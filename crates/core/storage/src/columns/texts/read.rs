@@ -6,32 +6,78 @@ use calvex_language::model::take_varint;
 
 /// Reads what [`encode`](super::encode) wrote, at most `max` texts, and moves `at` behind it.
 pub(in crate::columns) fn decode(bytes: &[u8], at: &mut usize, max: usize) -> Option<List> {
+    open(bytes, at, max)?.write(|_| true)
+}
+
+/// A list that was read and is not written out: each text costs its writing, and few may be wanted.
+pub(in crate::columns) struct Unwritten<'a>(Kind<'a>);
+
+enum Kind<'a> {
+    Written(List),
+    Patterned { patterns: Vec<Read<'a>>, which: Vec<i64> },
+}
+
+/// As [`decode`], without the texts.
+pub(in crate::columns) fn open<'a>(bytes: &'a [u8], at: &mut usize, max: usize) -> Option<Unwritten<'a>> {
     let count = count_of(bytes, at).filter(|n| *n <= max)?;
-    match take_byte(bytes, at)? {
-        0 => decode_plain(bytes, at, count),
-        1 => decode_patterned(bytes, at, count),
-        2 => {
-            let templates = count_of(bytes, at).filter(|n| *n <= count)?;
-            if take_byte(bytes, at)? != 0 {
-                return None;
-            }
-            let templates = decode_plain(bytes, at, templates)?;
-            let codes = ints::decode_codes(bytes, at, count, templates.ends.len())?;
-            let templates = Texts { shared: None, joined: templates.joined, ends: templates.ends };
-            let variables = streams::unpack_from(bytes, at, &templates, &codes)?;
-            let mut list = List::default();
-            for (n, code) in codes.iter().enumerate() {
-                calvex_language::model::template::join(
-                    templates.get(*code as usize),
-                    variables.of(n),
-                    &mut list.joined,
-                );
+    Some(Unwritten(match take_byte(bytes, at)? {
+        0 => Kind::Written(decode_plain(bytes, at, count)?),
+        1 => {
+            let (patterns, which) = open_patterned(bytes, at, count)?;
+            Kind::Patterned { patterns, which }
+        }
+        2 => Kind::Written(decode_templated(bytes, at, count)?),
+        _ => return None,
+    }))
+}
+
+impl Unwritten<'_> {
+    /// How many texts.
+    pub fn len(&self) -> usize {
+        match &self.0 {
+            Kind::Written(list) => list.ends.len(),
+            Kind::Patterned { which, .. } => which.len(),
+        }
+    }
+
+    /// The list; a text that is not wanted may be empty in it.
+    pub fn write(self, wanted: impl Fn(usize) -> bool) -> Option<List> {
+        let (patterns, which) = match self.0 {
+            Kind::Written(list) => return Some(list),
+            Kind::Patterned { patterns, which } => (patterns, which),
+        };
+        let mut cursors = vec![0usize; patterns.len()];
+        let mut list = List::default();
+        list.ends.reserve(which.len());
+        for (text, w) in which.into_iter().enumerate() {
+            let w = usize::try_from(w).ok()?;
+            let n = cursors.get_mut(w)?;
+            if wanted(text) {
+                write_value(patterns.get(w)?, *n, &mut list)?;
+            } else {
                 list.push("")?;
             }
-            Some(list)
+            *n += 1;
         }
-        _ => None,
+        Some(list)
     }
+}
+
+fn decode_templated(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
+    let templates = count_of(bytes, at).filter(|n| *n <= count)?;
+    if take_byte(bytes, at)? != 0 {
+        return None;
+    }
+    let templates = decode_plain(bytes, at, templates)?;
+    let codes = ints::decode_codes(bytes, at, count, templates.ends.len())?;
+    let templates = Texts { shared: None, joined: templates.joined, ends: templates.ends };
+    let variables = streams::unpack_from(bytes, at, &templates, &codes)?;
+    let mut list = List::default();
+    for (n, code) in codes.iter().enumerate() {
+        calvex_language::model::template::join(templates.get(*code as usize), variables.of(n), &mut list.joined);
+        list.push("")?;
+    }
+    Some(list)
 }
 
 fn count_of(bytes: &[u8], at: &mut usize) -> Option<usize> {
@@ -165,7 +211,8 @@ fn take_hex<'a>(bytes: &'a [u8], at: &mut usize, groups: &[u8], count: usize) ->
     Some(taken)
 }
 
-fn decode_patterned(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
+/// The patterns with their values, and the pattern of each text.
+fn open_patterned<'a>(bytes: &'a [u8], at: &mut usize, count: usize) -> Option<(Vec<Read<'a>>, Vec<i64>)> {
     let mut read = take_patterns(bytes, at)?;
     let (which, counts) = take_which(bytes, at, read.len(), count)?;
     for (pattern, count) in read.iter_mut().zip(counts) {
@@ -175,15 +222,7 @@ fn decode_patterned(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> 
             Read::Hex { groups, bytes: taken, .. } => *taken = take_hex(bytes, at, groups, count)?,
         }
     }
-    let mut cursors = vec![0usize; read.len()];
-    let mut list = List::default();
-    for w in which {
-        let w = usize::try_from(w).ok()?;
-        let n = cursors.get_mut(w)?;
-        write_value(read.get(w)?, *n, &mut list)?;
-        *n += 1;
-    }
-    Some(list)
+    Some((read, which))
 }
 
 fn write_value(pattern: &Read, n: usize, list: &mut List) -> Option<()> {
