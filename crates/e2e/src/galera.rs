@@ -171,7 +171,7 @@ impl Member {
     /// # Errors
     /// Where the server does not answer, or refuses it.
     pub fn sql(&self, statement: &str) -> Result<String> {
-        mariadb::sql(&self.dir.join("sock"), statement)
+        mariadb::sql(&self.dir.join("sock"), None, statement)
     }
 
     /// Holds every write on it until what is returned is killed, as while it hands its state over; questions are answered.

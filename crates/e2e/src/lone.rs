@@ -77,7 +77,7 @@ impl Lone {
     /// # Errors
     /// Where the server refuses it.
     pub fn sql(&self, statement: &str) -> Result<String> {
-        mariadb::sql(&self.dir.join("sock"), statement)
+        mariadb::sql(&self.dir.join("sock"), None, statement)
     }
 
     /// The options that bring a client of MariaDB to this server.

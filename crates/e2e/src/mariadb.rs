@@ -40,12 +40,13 @@ pub fn client(socket: &Path, statement: &str) -> Command {
     client
 }
 
-/// What one statement returns, as text.
+/// What one statement returns, as text; with the name of a database, what it returns there.
 ///
 /// # Errors
 /// Where the server does not answer, or refuses it.
-pub fn sql(socket: &Path, statement: &str) -> Result<String> {
-    let Output { status, stdout, stderr } = client(socket, statement).output().context("mariadb does not start")?;
+pub fn sql(socket: &Path, database: Option<&str>, statement: &str) -> Result<String> {
+    let mut client = client(socket, statement);
+    let Output { status, stdout, stderr } = client.args(database).output().context("mariadb does not start")?;
     ensure!(status.success(), "{}", String::from_utf8_lossy(&stderr));
     Ok(String::from_utf8(stdout)?.trim().to_owned())
 }

@@ -211,7 +211,7 @@ impl Service {
 
     /// Runs a statement in its private database; what the statement returns, as text.
     pub fn sql(&self, statement: &str) -> Result<String> {
-        mariadb::sql(&self.dir.join("mariadb/sock"), &format!("USE calvex; {statement}"))
+        mariadb::sql(&self.dir.join("mariadb/sock"), Some("calvex"), statement)
     }
 
     /// The process.

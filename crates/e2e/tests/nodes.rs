@@ -194,7 +194,7 @@ async fn a_node_that_dies_is_adopted_with_everything_it_acknowledged() -> Result
     second.ok(&["admin", "seal"])?;
     wait_for("its rows to be sealed", || {
         second.ok(&["admin", "seal"])?;
-        Ok((mariadb::sql(server.socket(), "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
+        Ok((mariadb::sql(server.socket(), None, "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
     })?;
     assert_eq!(doors(&second)?, (0..150).collect::<Vec<i64>>());
     // It comes back under its name and goes on.
@@ -226,7 +226,7 @@ async fn a_node_is_drained_stopped_and_retired() -> Result<()> {
     let ready = reqwest::get(format!("{}/readyz", first.url)).await?;
     assert_eq!(ready.status(), 503);
     wait_for("its head to be sealed", || {
-        Ok((mariadb::sql(server.socket(), "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
+        Ok((mariadb::sql(server.socket(), None, "SELECT COUNT(*) FROM lockers.journal_1_1")? == "0").then_some(()))
     })?;
     assert_eq!((doors(&first)?, doors(&second)?), ((0..100).collect(), (0..100).collect()), "it still answers");
     // It takes part again, is drained again, stops and goes.
