@@ -110,7 +110,8 @@ pub async fn exact(nodes: &[Service], round: Option<u64>, acknowledged: &BTreeSe
     Ok(())
 }
 
-/// Every acknowledged refusal is within an alert, every alert has ended, and each of its moves was sent under one id.
+/// Every acknowledged refusal is within an alert, every alert has ended, a message reports that, and each move was sent
+/// under one id.
 /// How many alerts, and how many messages with different ids.
 pub async fn alerts(node: &Service, account: &Account, receiver: &Receiver) -> Result<(usize, usize)> {
     let until = Instant::now() + SETTLES;
@@ -118,9 +119,7 @@ pub async fn alerts(node: &Service, account: &Account, receiver: &Receiver) -> R
         let listed = node.calvex(&["alerts", "--json"])?;
         let text = String::from_utf8_lossy(&listed.stdout).into_owned();
         let all: Vec<Value> = text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
-        let sent = |a: &Value| {
-            a["notified"].as_array().is_some_and(|n| n.len() >= 2 && n.iter().all(|n| n["state"] == "sent"))
-        };
+        let sent = |a: &Value| a["notified"].as_array().is_some_and(|n| n.iter().all(|n| n["state"] == "sent"));
         let missing = account.refusals_ns.iter().filter(|at| !all.iter().any(|a| covers(a, **at))).count();
         if missing == 0 && all.iter().all(|a| a["ended"].is_string() && sent(a)) {
             break all;
@@ -135,17 +134,23 @@ pub async fn alerts(node: &Service, account: &Account, receiver: &Receiver) -> R
         tokio::time::sleep(Duration::from_millis(500)).await;
     };
     let mut ids: BTreeMap<(String, i64), BTreeSet<String>> = BTreeMap::new();
+    // Moments of alerts that some message reports as over.
+    let mut over: BTreeSet<i64> = BTreeSet::new();
     for arrived in receiver.arrived().await?.into_iter().filter(|a| a["kind"] == "webhook") {
         let event: Value = serde_json::from_str(arrived["text"].as_str().unwrap_or(""))?;
         let part = |value: &Value| value.as_str().unwrap_or("").to_owned();
         let raised = moment_ns(&event["data"]["raised"]).context("a message without the moment")?;
         ids.entry((part(&event["type"]), raised)).or_default().insert(part(&arrived["to"]));
+        over.extend(event["data"]["ended"].is_string().then_some(raised));
+        // What was raised and ended between two judgements is one message, which names them.
+        let meanwhile = event["data"]["meanwhile"].as_array().into_iter().flatten();
+        over.extend(meanwhile.filter_map(|span| moment_ns(&span["raised"])));
     }
     let several: Vec<_> = ids.iter().filter(|(_, ids)| ids.len() > 1).collect();
     ensure!(several.is_empty(), "sent under several ids: {several:?}");
     for alert in &all {
-        let raised = ("alert.raised".to_owned(), moment_ns(&alert["raised"]).context("an alert without the moment")?);
-        ensure!(ids.contains_key(&raised), "the message of the alert raised {} never arrived", alert["raised"]);
+        let raised = moment_ns(&alert["raised"]).context("an alert without the moment")?;
+        ensure!(over.contains(&raised), "no message reports the end of the alert raised {}", alert["raised"]);
     }
     Ok((all.len(), ids.len()))
 }
