@@ -110,9 +110,8 @@ pub async fn exact(nodes: &[Service], round: Option<u64>, acknowledged: &BTreeSe
     Ok(())
 }
 
-/// Every acknowledged refusal is within an alert, every alert has ended, a message reports that, and each move was sent
-/// under one id.
-/// How many alerts, and how many messages with different ids.
+/// Every acknowledged refusal is within an alert, every alert has ended, a message reports that, each message that is listed
+/// arrived, and each move was sent under one id. How many alerts, and how many messages with different ids.
 pub async fn alerts(node: &Service, account: &Account, receiver: &Receiver) -> Result<(usize, usize)> {
     let until = Instant::now() + SETTLES;
     let all = loop {
@@ -151,6 +150,11 @@ pub async fn alerts(node: &Service, account: &Account, receiver: &Receiver) -> R
     for alert in &all {
         let raised = moment_ns(&alert["raised"]).context("an alert without the moment")?;
         ensure!(over.contains(&raised), "no message reports the end of the alert raised {}", alert["raised"]);
+        for listed in alert["notified"].as_array().into_iter().flatten() {
+            let what = format!("alert.{}", listed["what"].as_str().unwrap_or(""));
+            let arrived = ids.contains_key(&(what.clone(), raised));
+            ensure!(arrived, "{what} of the alert raised {} was sent and never arrived", alert["raised"]);
+        }
     }
     Ok((all.len(), ids.len()))
 }
