@@ -126,7 +126,7 @@ pub async fn start(settings: Settings, admin_password: Option<String>) -> Result
 }
 
 async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Result<()> {
-    if store.user_count().await? > 0 {
+    if patiently(|| store.user_count()).await? > 0 {
         return Ok(());
     }
     let (password, generated) = match password {
@@ -142,12 +142,17 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
     let what = "admin, admin".into();
     let act = Act { at_ns: now_ns, by, act: "add person", what, before: None, chain: (0, 0) };
     // Whoever sets it up manages the lanes that are there.
-    let lanes: Vec<u32> = store.lanes().await?.into_iter().map(|lane| lane.id).collect();
-    match store.add_user("admin", &hash, Role::Admin, (May::Manage, &lanes), &act).await {
-        // Another node began at the same moment.
-        Err(StoreError::Taken(_)) => return Ok(()),
-        done => done?,
-    };
+    let lanes: Vec<u32> = patiently(|| store.lanes()).await?.into_iter().map(|lane| lane.id).collect();
+    match patiently(|| store.add_user("admin", &hash, Role::Admin, (May::Manage, &lanes), &act)).await {
+        // Another node began at the same moment, or an earlier try was carried out and its answer lost.
+        Err(ServiceError::Store(StoreError::Taken(_))) => {
+            let theirs = patiently(|| store.user("admin")).await?;
+            if theirs.is_none_or(|user| user.password_hash != hash) {
+                return Ok(());
+            }
+        }
+        done => _ = done?,
+    }
     if generated {
         // To the terminal, once, and never to the log.
         println!("first administrator: name `admin`, password `{password}` (shown this once)");
@@ -167,8 +172,8 @@ const START_PAUSE: Duration = Duration::from_millis(500);
 
 /// Fails where another node lives that has other keys for secrets.
 async fn check_keys(store: &Store, own: u16) -> Result<()> {
-    let closed = store.secrets_of_other_keys().await?;
-    let others = store.nodes().await?.into_iter().any(|node| node.alive && node.slot != own);
+    let closed = patiently(|| store.secrets_of_other_keys()).await?;
+    let others = patiently(|| store.nodes()).await?.into_iter().any(|node| node.alive && node.slot != own);
     if closed > 0 && others {
         return Err(ServiceError::Setting(format!(
             "{closed} secrets of this database were sealed by a key that secrets.key_file does not hold; give every node a \
@@ -179,15 +184,18 @@ async fn check_keys(store: &Store, own: u16) -> Result<()> {
 }
 
 /// Does a step of the start, again where its error passes: too many connections, a deadlock, a server that comes up.
-async fn patiently<T, F>(step: impl Fn() -> F) -> Result<T>
+async fn patiently<T, E, F>(step: impl Fn() -> F) -> Result<T>
 where
-    F: Future<Output = std::result::Result<T, StoreError>>,
+    E: Into<ServiceError>,
+    F: Future<Output = std::result::Result<T, E>>,
 {
     let mut tries = 1;
     loop {
-        match step().await {
-            Err(e) if e.is_passing() && tries < START_TRIES => tracing::warn!("the start waits: {e}"),
-            done => return Ok(done?),
+        match step().await.map_err(Into::into) {
+            Err(ServiceError::Store(e)) if e.is_passing() && tries < START_TRIES => {
+                tracing::warn!("the start waits: {e}");
+            }
+            done => return done,
         }
         tries += 1;
         tokio::time::sleep(START_PAUSE).await;
@@ -221,7 +229,7 @@ async fn start_on(
         }
     }
     let owned = patiently(|| store.owned(&claim)).await?.into_iter().collect();
-    let config = Config::load(&store, clock()).await?;
+    let config = patiently(|| Config::load(&store, clock())).await?;
     let view = Arc::new(View::new(Vec::new()));
     let metrics = Metrics::new();
     let own = patiently(|| store.journal_tables()).await?.into_iter().filter(|t| t.slot == claim.slot);
@@ -291,6 +299,7 @@ async fn start_on(
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         rule_slots: Arc::new(Semaphore::new(2)),
         rule_columns: ColumnCache::new(RULE_COLUMNS_BYTES),
+        columns: ColumnCache::new(settings.mib("search.columns_mib") as u64),
         export_slots: Arc::new(Semaphore::new(crate::answer::export::AT_ONCE)),
         tail_slots: Arc::new(Semaphore::new(crate::answer::tail::AT_ONCE)),
         search_pool: SearchPool::new(cores)?,
@@ -327,8 +336,8 @@ async fn start_on(
     if others == Others::Beside {
         over.into_iter().for_each(|ids| list_orphans(&upkeep, ids));
     }
-    receiving.limits.load(&base.store, (base.clock)()).await?;
-    patiently_looked(&upkeep, &admitted).await?;
+    patiently(|| receiving.limits.load(&base.store, (base.clock)())).await?;
+    patiently(|| look(&upkeep, &admitted, true)).await?;
     let replayed = replay(&base, &view, &admitted).await?;
     tracing::info!(open_files = base.open_files, "files that may be open");
     tracing::info!(node = base.claim.slot, epoch = base.claim.epoch, replayed, swept, "the journal is replayed");
@@ -337,43 +346,33 @@ async fn start_on(
     Ok(Started { parts, committer: tokio::spawn(committing) })
 }
 
-/// Reads the catalogue and what others have in their heads, again where an error passes.
-async fn patiently_looked(upkeep: &Arc<Upkeep>, admitted: &Admitted) -> Result<()> {
-    let mut tries = 1;
-    loop {
-        match look(upkeep, admitted, true).await {
-            Err(ServiceError::Store(e)) if e.is_passing() && tries < START_TRIES => {
-                tracing::warn!("the start waits: {e}")
-            }
-            done => return done,
-        }
-        tries += 1;
-        tokio::time::sleep(START_PAUSE).await;
-    }
-}
-
 /// Brings what an earlier epoch left in the journal back into heads. A damaged batch stays where it is, and is reported.
 async fn replay(base: &Base, view: &View, admitted: &Admitted) -> Result<usize> {
     let now_ns = (base.clock)();
     let mut events = 0;
     let mut left = BTreeSet::new();
-    base.store
-        .replay(&base.claim, |stored| {
-            left.insert((stored.at.slot, stored.at.epoch));
-            match page_of(&stored) {
-                Ok((key, page)) => {
-                    events += page.rows();
-                    let reach = Reach::of(&page);
-                    view.admit(key, page, stored.at, now_ns);
-                    admitted.note(reach);
-                    view.compact(key);
+    for table in patiently(|| base.store.journal_tables()).await? {
+        let mut after = (0, 0, 0);
+        loop {
+            let batches = patiently(|| base.store.replay(&base.claim, table, after)).await?;
+            let Some(last) = batches.last() else { break };
+            after = (last.at.slot, last.at.epoch, last.at.seq);
+            for stored in batches {
+                left.insert((stored.at.slot, stored.at.epoch));
+                match page_of(&stored) {
+                    Ok((key, page)) => {
+                        events += page.rows();
+                        let reach = Reach::of(&page);
+                        view.admit(key, page, stored.at, now_ns);
+                        admitted.note(reach);
+                        view.compact(key);
+                    }
+                    Err(e) => tracing::error!("{e}"),
                 }
-                Err(e) => tracing::error!("{e}"),
             }
-            Ok(())
-        })
-        .await?;
-    base.store.forget_owned(&base.claim, &left).await?;
+        }
+    }
+    patiently(|| base.store.forget_owned(&base.claim, &left)).await?;
     Ok(events)
 }
 

@@ -8,6 +8,7 @@
 
 use crate::claim::Claim;
 use crate::{Result, Store, StoreError, sql};
+use sqlx::mysql::MySqlRow;
 use sqlx::{Connection, Executor, MySqlConnection, Row};
 use std::collections::BTreeSet;
 
@@ -203,38 +204,36 @@ impl Store {
         Ok(true)
     }
 
-    /// Every journal row that the claim owns and that is not sealed yet, oldest first, handed to `each` one by one.
+    /// The next journal rows of a table that the claim owns and that are not sealed yet, oldest first: those after a row of
+    /// which slot, epoch and number are given. None where there are no more, or the table is gone.
     ///
     /// # Errors
-    /// Where the database fails, or `each` does.
-    pub async fn replay(&self, claim: &Claim, mut each: impl FnMut(StoredBatch) -> Result<()>) -> Result<()> {
-        for table in self.journal_tables().await? {
-            let mut after = (0u16, 0u32, 0u64);
-            loop {
-                let page = format!(
-                    "SELECT j.node, j.epoch, j.seq, j.lane_id, j.day, j.late, j.batch FROM {} j
-                     JOIN journal_owner o ON o.slot = j.node AND o.epoch = j.epoch
-                     WHERE o.owner_slot = ? AND o.owner_epoch = ? AND (j.node, j.epoch, j.seq) > (?, ?, ?)
-                     ORDER BY j.node, j.epoch, j.seq LIMIT {REPLAYED_AT_ONCE}",
-                    table.name()
-                );
-                let query = sqlx::query(sql::safe(page)).bind(claim.slot).bind(claim.epoch);
-                let rows = query.bind(after.0).bind(after.1).bind(after.2).fetch_all(&self.pool).await?;
-                let Some(last) = rows.last() else { break };
-                after = (last.try_get(0)?, last.try_get(1)?, last.try_get(2)?);
-                for row in rows {
-                    let (slot, epoch, seq) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
-                    each(StoredBatch {
-                        at: JournalRowRef { table, slot, epoch, seq },
-                        lane: row.try_get(3)?,
-                        day: row.try_get(4)?,
-                        late: row.try_get(5)?,
-                        batch: row.try_get(6)?,
-                    })?;
-                }
-            }
-        }
-        Ok(())
+    /// Where the database fails; the same may be asked again.
+    pub async fn replay(&self, claim: &Claim, table: JournalTable, after: (u16, u32, u64)) -> Result<Vec<StoredBatch>> {
+        let page = format!(
+            "SELECT j.node, j.epoch, j.seq, j.lane_id, j.day, j.late, j.batch FROM {} j
+             JOIN journal_owner o ON o.slot = j.node AND o.epoch = j.epoch
+             WHERE o.owner_slot = ? AND o.owner_epoch = ? AND (j.node, j.epoch, j.seq) > (?, ?, ?)
+             ORDER BY j.node, j.epoch, j.seq LIMIT {REPLAYED_AT_ONCE}",
+            table.name()
+        );
+        let query = sqlx::query(sql::safe(page)).bind(claim.slot).bind(claim.epoch);
+        let rows = match query.bind(after.0).bind(after.1).bind(after.2).fetch_all(&self.pool).await {
+            // Its node had no more use for it.
+            Err(e) if crate::error::is_missing_table(&e) => return Ok(Vec::new()),
+            rows => rows?,
+        };
+        let batch = |row: &MySqlRow| {
+            let (slot, epoch, seq) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
+            Ok(StoredBatch {
+                at: JournalRowRef { table, slot, epoch, seq },
+                lane: row.try_get(3)?,
+                day: row.try_get(4)?,
+                late: row.try_get(5)?,
+                batch: row.try_get(6)?,
+            })
+        };
+        rows.iter().map(batch).collect()
     }
 
     /// The slots and epochs whose journal rows are the claim's.

@@ -1,7 +1,7 @@
 //! Faults between all steps of a seal and of a merge: after each, and after a restart, every acknowledged event stands
 //! in exactly one place, and the work can be done again. And the cache of segments, damaged and cold.
 
-use super::{claimed, run, store, swept};
+use super::{claimed, replayed_batches, run, store, swept};
 use crate::fault::Step;
 use crate::*;
 use calvex_language::model::{Event, EventId};
@@ -80,13 +80,7 @@ async fn pages_of(store: &Store, chunks: Vec<u64>) -> Vec<Vec<Event>> {
 async fn kept(store: &Store, claim: &Claim) -> BTreeMap<EventId, (usize, String)> {
     let mut found = BTreeMap::new();
     let mut add = |e: Event| found.entry(e.id).or_insert((0, e.message)).0 += 1;
-    let mut rows = Vec::new();
-    let each = |b: StoredBatch| {
-        rows.push(b);
-        Ok(())
-    };
-    store.replay(claim, each).await.unwrap();
-    for b in rows {
+    for b in replayed_batches(store, claim).await {
         let page = decode_batch(&b.batch, "x").unwrap().with_origin(b.at.slot, b.at.epoch, b.at.seq);
         materialise_all(&page).unwrap().into_iter().for_each(&mut add);
     }

@@ -146,16 +146,23 @@ async fn swept(store: &Store, claim: &Claim) -> u64 {
     swept
 }
 
-async fn replayed(store: &Store, claim: &Claim) -> Vec<JournalRowRef> {
+/// Every journal row that the claim owns.
+async fn replayed_batches(store: &Store, claim: &Claim) -> Vec<StoredBatch> {
     let mut seen = Vec::new();
-    store
-        .replay(claim, |b| {
-            seen.push(b.at);
-            Ok(())
-        })
-        .await
-        .unwrap();
+    for table in store.journal_tables().await.unwrap() {
+        let mut after = (0, 0, 0);
+        loop {
+            let batches = store.replay(claim, table, after).await.unwrap();
+            let Some(last) = batches.last() else { break };
+            after = (last.at.slot, last.at.epoch, last.at.seq);
+            seen.extend(batches);
+        }
+    }
     seen
+}
+
+async fn replayed(store: &Store, claim: &Claim) -> Vec<JournalRowRef> {
+    replayed_batches(store, claim).await.into_iter().map(|batch| batch.at).collect()
 }
 
 #[test]
