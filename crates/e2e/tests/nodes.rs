@@ -6,6 +6,8 @@ use calvex_e2e::mariadb;
 use calvex_e2e::service::{PASSWORD, PATIENCE, Service, signal, wait_for};
 use calvex_store::{Server, ServerSettings};
 use serde_json::Value;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpStream;
 use std::time::{Duration, Instant};
 
 /// A MariaDB that is nobody's own, and the URL of a database in it.
@@ -215,11 +217,31 @@ async fn a_node_is_drained_stopped_and_retired() -> Result<()> {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let dir = tempfile::tempdir()?;
     let (server, url) = database(dir.path()).await?;
-    let mut first = start(&url, "bank-1")?;
+    let mut first = Service::start(&[
+        ("CALVEX_DATABASE_URL", &url),
+        ("CALVEX_NODE_NAME", "bank-1"),
+        ("CALVEX_LINES_LISTEN", "127.0.0.1:0"),
+        ("CALVEX_SYSLOG_TCP_LISTEN", "127.0.0.1:0"),
+    ])?;
     let second = start(&url, "bank-2")?;
     send(&first, 0, 100)?;
     assert_eq!(second.calvex(&["admin", "node", "drain", "bank-9"])?.status.code(), Some(2));
+    let mut lines = TcpStream::connect(first.other("JSON lines", "tcp://")?.trim_start_matches("tcp://"))?;
+    let mut syslog = TcpStream::connect(first.other("syslog over TCP", "tcp://")?.trim_start_matches("tcp://"))?;
+    [&lines, &syslog].into_iter().try_for_each(|stream| stream.set_read_timeout(Some(PATIENCE)))?;
+    writeln!(lines, "{{\"key\":\"{}\"}}\n{{\"msg\":\"by lines\"}}", first.key)?;
+    let mut answers = BufReader::new(lines.try_clone()?).lines();
+    assert!(answers.by_ref().take(2).all(|line| line.is_ok_and(|line| !line.contains("problem"))));
+    syslog.write_all(b"<13>1 - - slots - - - by syslog\n")?;
     second.ok(&["admin", "node", "drain", "bank-1"])?;
+    // Both connections end, so that their senders go on elsewhere; the one that has answers gives the reason.
+    let problem = answers.next().context("no answer")??;
+    assert!(problem.contains("drained") && answers.next().is_none(), "{problem}");
+    assert_eq!(syslog.read(&mut [0; 8])?, 0);
+    for by in ["lines", "syslog"] {
+        let found = second.search(&format!("\"by {by}\""), &[])?;
+        assert_eq!(found.len(), 1, "what came by {by} before is kept");
+    }
     wait_for("its duties to be others'", || have_all_duties(&second, &["bank-2"]))?;
     let refused = first.calvex_with(&["send", "--quiet", "--give-up", "2s"], b"{\"msg\":\"door\"}\n")?;
     assert!(!refused.status.success(), "a drained node took an event");

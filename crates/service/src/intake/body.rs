@@ -1,7 +1,7 @@
 //! Step 2: the bytes of a request, bounded as sent and as decompressed, and charged to the intake's budget before they
 //! are held. A body is decompressed in a decoding slot, so that no more are unpacked at once than there are cores.
 
-use super::admit;
+use super::{admit, not_drained};
 use crate::admission::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
 use crate::intake::sender::Sender;
@@ -85,7 +85,7 @@ pub(super) async fn drain(mut body: BodyDataStream) {
 
 /// Reads a body as it is sent, within its limit and its time, from a sender that may send now.
 pub(super) async fn read_packed(receiving: &Arc<Receiving>, sender: &Sender, body: Body) -> Result<(Vec<u8>, Charge)> {
-    if let Err(e) = admit(receiving, sender) {
+    if let Err(e) = not_drained(receiving).and_then(|()| admit(receiving, sender)) {
         drain(body.into_data_stream()).await;
         return Err(e);
     }

@@ -11,8 +11,8 @@
 //! A wrong key is answered with a problem (RFC 9457) on one line, and the connection ends. What is not a line of events
 //! is refused like any other bad line, with its number since the connection began.
 
-use super::refuse;
 use super::streams::take_patiently;
+use super::{not_drained, refuse};
 use crate::admission::accept::accept;
 use crate::admission::budget::Owner;
 use crate::admission::connections::{Connections, Tracked};
@@ -136,11 +136,14 @@ async fn talk(
         )
     })?;
     let mut charge = receiving.intake_budget.charge(Owner::Key(sender_of(&receiving.auth, &key).await?.key_id));
+    not_drained(receiving)?;
     connection.say(&json!({ "ready": true })).await?;
     let mut line = 0;
     loop {
         let more = tokio::select! {
             _ = stopping.wait_for(|s| *s) => return Ok(()),
+            // What was not answered is sent to another node.
+            () = receiving.base.nodes.drained() => return not_drained(receiving),
             more = tokio::time::timeout(REST, connection.more()) => more,
         };
         let mut ended = !more.map_err(|_| ServiceError::BadRequest("nothing came for ten minutes".into()))??;

@@ -35,7 +35,8 @@ where
             let sender = sender().await?;
             let mut charge = receiving.intake_budget.charge(Owner::Key(sender.key_id));
             charge.set_patiently(bytes).await?;
-            take(receiving, &HeaderMap::new(), sender, Body { hash: None, charge, bytes, decode: decode() }).await
+            take(receiving, &HeaderMap::new(), sender, Body { hash: None, charge, bytes, decode: Box::new(decode()) })
+                .await
         };
         match tried.await {
             Err(e) if is_passing(&e) && !*stopping.borrow() => {

@@ -16,7 +16,7 @@ use calvex_wire::syslog::{self, Frame, Framer};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::net::{TcpListener, UdpSocket};
 use tokio::sync::{mpsc, watch};
@@ -46,6 +46,8 @@ const UNCHARGED: usize = 64 << 10;
 const REST: Duration = Duration::from_secs(3600);
 /// How long a connection may take to its first byte.
 const FIRST_BYTE: Duration = Duration::from_secs(60);
+/// A drained node leaves a stream that rests so long, and one that does not after so long.
+const LEAVES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(10));
 /// How long a handshake may take.
 const HANDSHAKE: Duration = Duration::from_secs(10);
 /// The first byte of a TLS record that begins a handshake (RFC 8446, 5.1).
@@ -251,14 +253,24 @@ async fn read(
     let from = from.ip().to_string();
     let mut framer = Framer::new(receiving.base.settings.event_limits().event_bytes);
     let (mut buffer, mut frames) = (vec![0; 1 << 16], Vec::new());
+    let mut drained: Option<Instant> = None;
     loop {
+        if drained.is_some_and(|since| since.elapsed() > LEAVES.1) && framer.is_empty() {
+            return;
+        }
         let wait = match (framer.is_empty(), framer.ends_by_rest()) {
+            (true, _) if drained.is_some() => LEAVES.0,
             (true, _) => REST,
             (false, true) => UNMARKED,
             (false, false) => WITHIN,
         };
         let got = tokio::select! {
             _ = stopping.wait_for(|s| *s) => Ok(Ok(0)),
+            // The sender goes on at another node; what is under way to this one is taken.
+            () = receiving.base.nodes.drained(), if drained.is_none() => {
+                drained = Some(Instant::now());
+                continue;
+            }
             got = tokio::time::timeout(wait, stream.read(&mut buffer)) => got,
         };
         let ended = match got {

@@ -20,32 +20,46 @@ use std::sync::atomic::Ordering;
 const PAGES_PER_BYTE: usize = 3;
 const MIN_PAGES: usize = 64 << 10;
 
+/// Puts the events of a body into a batch. Boxed, so that what follows is compiled once and not for each way in.
+pub(super) type Decode = Box<dyn FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()> + Send>;
+
 /// A body to be decoded, and what distinguishes it from others.
-pub(super) struct Body<D> {
+pub(super) struct Body {
     /// None where the same bytes may rightly come twice: on streams and datagrams, which nobody repeats.
     pub(super) hash: Option<[u8; 32]>,
     /// What it holds of the intake's budget.
     pub(super) charge: Charge,
     /// Bytes that are held while it is decoded.
     pub(super) bytes: usize,
-    /// Puts its events into a batch.
-    pub(super) decode: D,
+    pub(super) decode: Decode,
 }
 
-impl<D> Body<D> {
+impl Body {
     /// A body that was received whole.
-    pub(super) fn received(received: body::Received, decode: D) -> Self {
+    pub(super) fn received(
+        received: body::Received,
+        decode: impl FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()> + Send + 'static,
+    ) -> Self {
+        let decode = Box::new(decode);
         Body { hash: Some(received.hash), bytes: received.bytes.len(), charge: received.charge, decode }
     }
+}
+
+/// Whether this node takes what can go to another one.
+///
+/// # Errors
+/// Where it is drained.
+pub(super) fn not_drained(receiving: &Receiving) -> Result<()> {
+    if receiving.base.nodes.is_draining() {
+        return Err(ServiceError::Busy("this node is drained; send to another one".into(), 1));
+    }
+    Ok(())
 }
 
 /// Whether a sender may send at all now; asked before its body is read.
 pub(super) fn admit(receiving: &Arc<Receiving>, sender: &Sender) -> Result<()> {
     if receiving.intake.disk_full.load(Ordering::Relaxed) {
         return Err(ServiceError::Busy("the disk is nearly full; free some, or shorten a lane's retention".into(), 60));
-    }
-    if receiving.base.nodes.is_draining() {
-        return Err(ServiceError::Busy("this node is drained; send to another one".into(), 1));
     }
     if let Err(e) = receiving.limits.check_rate(sender.key_id, sender.limits.rate, (receiving.base.clock)()) {
         refuse(&receiving.base, &sender.name, "rate", 1, "");
@@ -65,10 +79,14 @@ pub(super) async fn take(
     receiving: &Arc<Receiving>,
     headers: &HeaderMap,
     sender: Arc<Sender>,
-    body: Body<impl FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()> + Send + 'static>,
+    body: Body,
 ) -> Result<SendAnswer> {
     let Body { hash, mut charge, bytes, decode } = body;
     admit(receiving, &sender)?;
+    // What was read of a stream is sent to no other node.
+    if hash.is_some() {
+        not_drained(receiving)?;
+    }
     let mut once = match given_key(headers)?.zip(hash) {
         Some((key, hash)) => by_key(receiving, &sender, key, hash).await?,
         None => Once::Unnamed,
@@ -111,7 +129,7 @@ async fn decoded(
     sender: &Arc<Sender>,
     charge: &mut Charge,
     bytes: usize,
-    decode: impl FnOnce(&mut BatchBuilder, &mut Reading) -> Result<()> + Send + 'static,
+    decode: Decode,
 ) -> Result<Taken> {
     // The pages that the events become are charged before they are made: a small body makes small ones, and none make
     // more than `batch_bytes`.

@@ -21,6 +21,7 @@ use calvex_store::{Claim, Node};
 use duties::Held;
 use parking_lot::RwLock;
 use std::time::{Duration, Instant};
+use tokio::sync::watch;
 
 /// Others are looked at this often.
 pub const LOOK_EVERY: Duration = Duration::from_millis(250);
@@ -33,6 +34,8 @@ pub struct Nodes {
     alone: bool,
     known: RwLock<Known>,
     held: Held,
+    /// This node is to take no events and no duties.
+    draining: watch::Sender<bool>,
 }
 
 struct Known {
@@ -42,7 +45,6 @@ struct Known {
     looked_ns: i64,
     /// When a beat of this node was committed last.
     beat: Instant,
-    draining: bool,
     /// By slot: epoch and beat, and since when they stand so.
     beats: Beats,
 }
@@ -51,15 +53,8 @@ impl Nodes {
     /// Of a node that is alone on its database, or beside others.
     pub fn new(alone: bool) -> Self {
         let now = Instant::now();
-        let known = Known {
-            nodes: Vec::new(),
-            looked: now,
-            looked_ns: i64::MIN,
-            beat: now,
-            draining: false,
-            beats: Beats::default(),
-        };
-        Nodes { alone, known: RwLock::new(known), held: Held::default() }
+        let known = Known { nodes: Vec::new(), looked: now, looked_ns: i64::MIN, beat: now, beats: Beats::default() };
+        Nodes { alone, known: RwLock::new(known), held: Held::default(), draining: watch::Sender::new(false) }
     }
 
     /// Whether there are no others, and never will be.
@@ -69,8 +64,9 @@ impl Nodes {
 
     /// Takes note of a look that began then.
     fn note_look(&self, claim: &Claim, nodes: Vec<Node>, (began, began_ns): (Instant, i64)) {
+        let draining = nodes.iter().any(|n| n.slot == claim.slot && n.epoch == claim.epoch && n.draining);
+        self.draining.send_if_modified(|before| std::mem::replace(before, draining) != draining);
         let mut known = self.known.write();
-        known.draining = nodes.iter().any(|n| n.slot == claim.slot && n.epoch == claim.epoch && n.draining);
         (known.nodes, known.looked, known.looked_ns) = (nodes, began, began_ns);
     }
 
@@ -118,7 +114,13 @@ impl Nodes {
 
     /// Whether this node is to take no events and no duties.
     pub fn is_draining(&self) -> bool {
-        self.known.read().draining
+        *self.draining.borrow()
+    }
+
+    /// Returns once this node is drained.
+    pub async fn drained(&self) {
+        // It is not dropped while it is waited for.
+        let _ = self.draining.subscribe().wait_for(|is| *is).await;
     }
 
     /// Which nodes an answer of this moment may be behind; none where the last look is fresh.
@@ -157,6 +159,19 @@ mod tests {
             server: String::new(),
             url: String::new(),
         }
+    }
+
+    #[tokio::test]
+    async fn who_waits_for_a_drain_goes_on_with_the_look_that_sees_it() {
+        let claim = Claim { slot: 1, epoch: 1, name: "bank-1".into(), first_chunk: 1 };
+        let nodes = Nodes::new(false);
+        let note = |of: &[Node]| nodes.note_look(&claim, of.to_vec(), (Instant::now(), 0));
+        note(&[node(1, true), Node { draining: true, ..node(2, true) }]);
+        assert!(!nodes.is_draining(), "another one is");
+        tokio::join!(nodes.drained(), async { note(&[Node { draining: true, ..node(1, true) }]) });
+        assert!(nodes.is_draining());
+        note(&[node(1, true)]);
+        assert!(!nodes.is_draining());
     }
 
     #[test]
