@@ -97,7 +97,10 @@ async fn look_once(
         sealed: std::mem::take(&mut look.sealed),
         rows,
     };
-    upkeep.view.apply(step, &claim.own_ids(), clock());
+    // Small pages are joined, which is work.
+    let (view, own_ids, now_ns) = (upkeep.view.clone(), claim.own_ids(), clock());
+    let applying = tokio::task::spawn_blocking(move || view.apply(step, &own_ids, now_ns)).await;
+    applying.map_err(|e| StoreError::Server(format!("what other nodes did was not applied: {e}")))?;
     reaches.into_iter().for_each(|reach| admitted.note(reach));
     following.up_to = Some(look.up_to.clone());
     if !following.adopted.is_empty() {

@@ -1,5 +1,7 @@
 //! What can be found now: heads, heads being sealed, and chunks, each event in exactly one of them at any moment.
 
+mod followed;
+
 use crate::auth::{LaneAccess, ReadScope};
 use crate::config::Config;
 use calvex_answer::retention::visible_until_ns;
@@ -8,8 +10,9 @@ use calvex_intake::batch::HeadKey;
 use calvex_storage::chunk::{BloomSetMember, ChunkMeta};
 use calvex_storage::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
 use calvex_store::{BucketRef, JournalRowRef, SealedRows};
+use followed::FollowedHead;
 use parking_lot::RwLock;
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ops::RangeInclusive;
 use std::sync::Arc;
 use tokio::sync::broadcast;
@@ -37,15 +40,12 @@ struct Retired {
     since_ns: Option<i64>,
 }
 
-/// Pages of other nodes' heads, by slot, epoch and seq of their journal rows.
-type Followed = BTreeMap<(u16, u32, u64), (Arc<Page>, JournalRowRef)>;
-
 #[derive(Default)]
 struct Inner {
     heads: HashMap<HeadKey, Head>,
     sealing: HashMap<HeadKey, Vec<Head>>,
     /// What other nodes have in their heads. They seal it.
-    followed: HashMap<HeadKey, Followed>,
+    followed: HashMap<HeadKey, FollowedHead>,
     chunks: HashMap<u64, ChunkMeta>,
     /// Where bloom sets stand.
     bloom_sets: HashMap<u64, BucketRef>,
@@ -135,8 +135,7 @@ impl View {
                 }
             };
             let Some((a, b)) = pair else { return };
-            let fits = a.rows() + b.rows() <= PAGE_ROWS && a.weight_bytes() + b.weight_bytes() <= PAGE_WEIGHT_BYTES;
-            let Some(joined) = fits.then(|| build_joined(&a, &b)).flatten() else { return };
+            let Some(joined) = fitting(&a, &b) else { return };
             let mut inner = self.inner.write();
             let Some(head) = inner.heads.get_mut(&key) else { return };
             let n = head.pages.len();
@@ -268,17 +267,20 @@ impl View {
             }
         }
         for rows in step.sealed {
-            let SealedRows { slot, epoch, seq_min, seq_max, lane, day, late } = rows;
-            if let Some(head) = inner.followed.get_mut(&HeadKey { lane, day, late }) {
-                head.retain(|(s, e, seq), _| (*s, *e) != (slot, epoch) || *seq < seq_min || *seq > seq_max);
+            let SealedRows { lane, day, late, .. } = rows;
+            let head = inner.followed.get_mut(&HeadKey { lane, day, late });
+            if let Some(Err(e)) = head.map(|head| head.drop_sealed(&rows)) {
+                // Only for a defect: the page is in memory.
+                tracing::error!("events of another node are not found until they are sealed: {e}");
             }
         }
+        let mut grown = BTreeSet::new();
         for (key, page, row) in step.rows {
             let page = Arc::new(page);
-            let at = (row.slot, row.epoch, row.seq);
-            inner.followed.entry(key).or_default().insert(at, (page.clone(), row));
+            inner.followed.entry(key).or_default().put(page.clone(), row);
+            grown.insert((key, row.slot, row.epoch));
             // One that was read again is not new to those who follow.
-            if before.get(&key).is_none_or(|head: &Followed| !head.contains_key(&at)) {
+            if before.get(&key).is_none_or(|head: &FollowedHead| !head.has(&row)) {
                 fresh.push(Fresh::Page(key.lane, page));
             }
         }
@@ -287,6 +289,21 @@ impl View {
         for page in fresh {
             let _ = self.fresh.send(page);
         }
+        grown.into_iter().for_each(|(key, slot, epoch)| self.compact_followed(key, slot, epoch));
+    }
+
+    /// As [`View::compact`], of another node's head.
+    fn compact_followed(&self, key: HeadKey, slot: u16, epoch: u32) {
+        loop {
+            let pair = self.inner.read().followed.get(&key).and_then(|head| head.last_two(slot, epoch));
+            let Some((a, b)) = pair else { return };
+            let Some(joined) = fitting(&a, &b) else { return };
+            let mut inner = self.inner.write();
+            let head = inner.followed.get_mut(&key);
+            if !head.is_some_and(|head| head.join_last(slot, epoch, (&a, &b), joined)) {
+                return;
+            }
+        }
     }
 
     /// Takes what stands in others' heads of these slots and epochs for its own, to be sealed here.
@@ -294,11 +311,11 @@ impl View {
         let mut inner = self.inner.write();
         let inner = &mut *inner;
         for (key, head) in &mut inner.followed {
-            for (_, (page, row)) in head.extract_if(.., |(slot, epoch, _), _| of.contains(&(*slot, *epoch))) {
+            for (page, rows) in head.take_of(of) {
                 let own = inner.heads.entry(*key).or_insert_with(|| Head { born_ns: now_ns, ..Head::default() });
                 own.events += page.rows();
                 own.bytes += page.weight_bytes();
-                own.rows.push(row);
+                own.rows.extend(rows);
                 own.pages.push(page);
             }
         }
@@ -308,8 +325,8 @@ impl View {
     /// Events and bytes of other nodes' heads.
     pub fn followed_size(&self) -> (usize, usize) {
         let inner = self.inner.read();
-        let pages = inner.followed.values().flat_map(BTreeMap::values);
-        pages.fold((0, 0), |(events, bytes), (page, _)| (events + page.rows(), bytes + page.weight_bytes()))
+        let pages = inner.followed.values().flat_map(FollowedHead::pages);
+        pages.fold((0, 0), |(events, bytes), page| (events + page.rows(), bytes + page.weight_bytes()))
     }
 
     /// Every chunk.
@@ -340,7 +357,7 @@ impl View {
         let mut access: HashMap<u32, LaneAccess> = HashMap::new();
         let own = inner.heads.iter().chain(inner.sealing.iter().flat_map(|(k, list)| list.iter().map(move |h| (k, h))));
         let own = own.map(|(key, head)| (key, head.pages.iter().collect::<Vec<_>>()));
-        let followed = inner.followed.iter().map(|(key, head)| (key, head.values().map(|(page, _)| page).collect()));
+        let followed = inner.followed.iter().map(|(key, head)| (key, head.pages().collect()));
         for (key, pages) in own.chain(followed) {
             let kept = config.lane(key.lane).is_some_and(|l| visible_until_ns(key.day, l.retention_days) > now_ns);
             let access = access.entry(key.lane).or_insert_with(|| scope.access(key.lane, config));
@@ -399,9 +416,11 @@ fn bloom_sets_of(chunks: &[ChunkMeta]) -> HashMap<u64, BucketRef> {
     chunks.iter().filter_map(|c| c.bloom_set).map(location).collect()
 }
 
-fn build_joined(a: &Page, b: &Page) -> Option<Page> {
+/// Two pages of one head joined, where they fit into one.
+fn fitting(a: &Page, b: &Page) -> Option<Page> {
+    let fits = a.rows() + b.rows() <= PAGE_ROWS && a.weight_bytes() + b.weight_bytes() <= PAGE_WEIGHT_BYTES;
     // Within one head an earlier page has the lower ids, and joining keeps the order of equal times.
-    super::group::join(&[a.clone(), b.clone()]).ok()
+    fits.then(|| super::group::join(&[a.clone(), b.clone()]).ok()).flatten()
 }
 
 #[cfg(test)]

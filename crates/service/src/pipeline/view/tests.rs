@@ -136,6 +136,29 @@ fn of_other(seq: u64) -> (HeadKey, Page, JournalRowRef) {
     (KEY, page(seq, 5).with_origin(2, 1, seq), JournalRowRef { table, slot: 2, epoch: 1, seq })
 }
 
+/// A node that commits one event at a time leaves few pages here, and any of its rows may be the last of a seal.
+#[test]
+fn a_trickle_of_another_node_leaves_few_pages() {
+    for last in [1, 57, 256, 299] {
+        let (view, mut shelf) = (View::new(Vec::new()), Shelf::default());
+        let one = |seq: u64| {
+            let table = JournalTable { slot: 2, no: 1 };
+            (KEY, page(seq, 1).with_origin(2, 1, seq), JournalRowRef { table, slot: 2, epoch: 1, seq })
+        };
+        for seq in 1..=300 {
+            view.apply(Step { rows: vec![one(seq)], ..Step::default() }, &(0..=100), 0);
+        }
+        let pages = || view.inner.read().followed.get(&KEY).map_or(0, |head| head.pages().count());
+        assert!((1..=9).contains(&pages()), "{} pages", pages());
+        let pages: Vec<Arc<Page>> = (1..=last).map(|seq| Arc::new(one(seq).1)).collect();
+        let chunk = sealed(&mut shelf, 200, &pages);
+        let of = SealedRows { slot: 2, epoch: 1, seq_min: 1, seq_max: last, lane: 1, day: 0, late: false };
+        view.apply(Step { added: vec![chunk], sealed: vec![of], ..Step::default() }, &(0..=100), 0);
+        assert_eq!(seen(&view, &shelf), (1..=300).map(|seq| seq * 1000).collect::<Vec<i64>>());
+        assert_eq!(view.followed_size().0, 300 - last as usize);
+    }
+}
+
 #[test]
 fn what_another_node_has_stands_in_one_location_at_every_step() {
     let (view, mut shelf) = (View::new(Vec::new()), Shelf::default());
