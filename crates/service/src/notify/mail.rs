@@ -95,9 +95,10 @@ fn words(message: &Notification) -> Words {
     }
     let colour = if matches!(message.what, AlertMove::Raised | AlertMove::Repeated) { RED } else { "#2e6b4f" };
     let html = format!(
-        "<!doctype html><html><body style=\"font:14px/1.5 sans-serif;color:#1b1b1b;max-width:720px\">\
+        "<!doctype html><html><head><meta name=\"viewport\" content=\"width=device-width\"></head>\
+         <body style=\"font:14px/1.5 sans-serif;color:#1b1b1b;max-width:720px\">\
          <h1 style=\"font-size:18px;border-left:4px solid {colour};padding-left:10px\">{}</h1>\
-         <table style=\"border-collapse:collapse\">{rows}</table></body></html>",
+         <table style=\"border-collapse:collapse;width:100%\">{rows}</table></body></html>",
         escaped(&head)
     );
     Words { subject, text: format!("{head}\r\n\r\n{plain}"), html }
@@ -191,13 +192,14 @@ impl Bars {
             };
             let px = (height * 40.0).round().max(1.0);
             format!(
-                "<td style=\"vertical-align:bottom;padding:0 1px 0 0\"><div style=\"width:7px;height:{px}px;background:{colour}\"></div></td>"
+                "<td style=\"vertical-align:bottom;padding:0 1px 0 0\"><div style=\"height:{px}px;background:{colour}\"></div></td>"
             )
         };
         let cells: String = self.bars.iter().map(cell).collect();
+        // As wide as there is room: a phone is narrower than the bars would be side by side.
         format!(
-            "<tr><td style=\"color:#666;vertical-align:bottom\">last hours</td><td><table style=\"border-collapse:collapse;height:40px\">\
-             <tr>{cells}</tr></table><span style=\"color:#666\">{}</span></td></tr>",
+            "<tr><td colspan=\"2\" style=\"padding-top:12px\"><table style=\"border-collapse:collapse;table-layout:fixed;width:100%;\
+             max-width:480px;height:40px\"><tr>{cells}</tr></table><span style=\"color:#666\">{}</span></td></tr>",
             escaped(&self.caption)
         )
     }
@@ -211,7 +213,7 @@ fn html_row(name: &str, value: &str) -> String {
         shown
     };
     format!(
-        "<tr><td style=\"color:#666;padding:2px 14px 2px 0;vertical-align:top;white-space:nowrap\">{}</td>\
+        "<tr><td style=\"width:1%;color:#666;padding:2px 14px 2px 0;vertical-align:top;white-space:nowrap\">{}</td>\
          <td style=\"padding:2px 0;overflow-wrap:anywhere\">{shown}</td></tr>",
         escaped(name)
     )
