@@ -59,8 +59,9 @@ async fn keys_transforms_dials_and_ties() -> Result<()> {
     let row = browser.saying("[aria-label=Keys] tr", "belt-prod").await?;
     row.find(By::XPath(".//button[starts-with(text(),'limits')]")).await?.click().await?;
     fill(&browser, "day", "5000").await?;
+    browser.click("option[value=past]").await?;
     browser.click_saying("button", "set the limits").await?;
-    browser.saying("[aria-label=Keys] td", "for sorter; 5 000 events a day").await?;
+    browser.saying("[aria-label=Keys] td", "for sorter; 5 000 events a day; a past").await?;
     let row = browser.saying("[aria-label=Keys] tr", "belt-prod").await?;
     row.find(By::XPath(".//button[text()='rotate']")).await?.click().await?;
     let second = secret(&first).await?;

@@ -20,6 +20,10 @@ const ENDS = [
   ["90", "after 90 days"],
   ["365", "after a year"],
 ] as const;
+const OLD = [
+  ["late", "are late"],
+  ["past", "are a past that is moved in"],
+] as const;
 
 /** Who may send: keys with their limits and last use; made, rotated and revoked here. */
 export default function KeysPage() {
@@ -108,6 +112,7 @@ export default function KeysPage() {
           placeholder="any number"
           optional
         />
+        <Choice label="old events" value={draft.old} options={OLD} onChange={typed("old")} />
         <Choice
           label="ends"
           value={draft.ends}

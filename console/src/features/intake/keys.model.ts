@@ -8,11 +8,13 @@ export interface Draft {
   lanes: string;
   rate: string;
   day: string;
+  /** What events of long ago are: `late`, or a `past` that is moved in. */
+  old: string;
   /** Days from now; `keep` leaves the end that was set. */
   ends: string;
 }
 
-export const NO_LIMITS: Draft = { services: "", lanes: "", rate: "", day: "", ends: "" };
+export const NO_LIMITS: Draft = { services: "", lanes: "", rate: "", day: "", old: "late", ends: "" };
 
 /** The limits that were typed; what is not typed here stays as it was. */
 export function limitsOf(draft: Draft, nowMs: number, before?: KeyLimits): KeyLimits {
@@ -25,7 +27,7 @@ export function limitsOf(draft: Draft, nowMs: number, before?: KeyLimits): KeyLi
     per_second: count(draft.rate),
     day_events: count(draft.day),
     day_bytes: before?.day_bytes,
-    past: before?.past,
+    past: draft.old === "past" || undefined,
     until:
       draft.ends === "keep" ? before?.until : days > 0 ? new Date(nowMs + days * 86_400_000).toISOString() : undefined,
   };
@@ -38,6 +40,7 @@ export function draftOf(limits: KeyLimits): Draft {
     lanes: limits.lanes?.join(", ") ?? "",
     rate: limits.per_second?.toString() ?? "",
     day: limits.day_events?.toString() ?? "",
+    old: limits.past ? "past" : "late",
     ends: limits.until ? "keep" : "",
   };
 }

@@ -53,19 +53,20 @@ describe("arrivals", () => {
 
 describe("limits of a key", () => {
   it("are read as they are typed", () => {
-    const draft = { services: "slots, edge", lanes: "", rate: "2000", day: "x", ends: "30" };
+    const draft = { services: "slots, edge", lanes: "", rate: "2000", day: "x", old: "past", ends: "30" };
     expect(limitsOf(draft, Date.parse("2026-10-04T00:00:00Z"))).toMatchObject({
       services: ["slots", "edge"],
       lanes: [],
       per_second: 2000,
       day_events: undefined,
+      past: true,
       until: "2026-11-03T00:00:00.000Z",
     });
   });
   it("keep what is not typed anew", () => {
     const before = { day_bytes: 5, past: true, until: "2026-12-01T00:00:00Z" };
     expect(limitsOf(draftOf(before), 0, before)).toMatchObject(before);
-    expect(limitsOf(NO_LIMITS, 0, before).until).toBeUndefined();
+    expect(limitsOf(NO_LIMITS, 0, before)).toMatchObject({ past: undefined, until: undefined });
   });
   it("read as words", () => {
     expect(allowed({})).toBe("anything");
