@@ -1,5 +1,6 @@
 //! Headless Chromium through WebDriver.
 
+use crate::service::signal;
 use anyhow::{Context, Result, bail};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -163,5 +164,14 @@ impl Drop for Browser {
     fn drop(&mut self) {
         let _ = self.driver.kill();
         let _ = self.driver.wait();
+        // The browser outlives its driver, where a test ends without closing it; it is known by its profile.
+        let profile = self.profile.path().display().to_string();
+        let pids = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+        for pid in pids.filter_map(|entry| entry.file_name().to_str()?.parse().ok()) {
+            let command = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+            if String::from_utf8_lossy(&command).contains(&profile) {
+                let _ = signal(pid, "KILL");
+            }
+        }
     }
 }
