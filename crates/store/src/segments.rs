@@ -213,24 +213,45 @@ pub struct SegmentReader<'a> {
     fetched_bytes: AtomicU64,
 }
 
-/// Columns that are kept decoded, within so many bytes; those that were used longest ago go first.
-pub struct ColumnCache(Cache<ColumnAt, Arc<Column>>);
+/// Columns that are kept decoded, within so many bytes; those that are used seldom go first.
+pub struct ColumnCache {
+    columns: Cache<ColumnAt, Arc<Column>>,
+    asked_for: Cache<ColumnAt, ()>,
+}
+
+/// Columns of which is remembered that they were asked for.
+const ASKED_FOR: u64 = 65_536;
 
 impl ColumnCache {
     /// Of so many bytes.
     pub fn new(bytes: u64) -> Self {
         let weigher = |_: &ColumnAt, column: &Arc<Column>| weigh(column.weight_bytes());
-        ColumnCache(Cache::builder().max_capacity(bytes).weigher(weigher).build())
+        let columns = Cache::builder().max_capacity(bytes).weigher(weigher).build();
+        ColumnCache { columns, asked_for: Cache::new(ASKED_FOR) }
+    }
+
+    /// Forgets all of them.
+    pub fn clear(&self) {
+        self.columns.invalidate_all();
+        self.asked_for.invalidate_all();
     }
 }
 
 impl KeptColumns for ColumnCache {
     fn get(&self, at: ColumnAt) -> Option<Arc<Column>> {
-        self.0.get(&at)
+        self.columns.get(&at)
     }
 
     fn keep(&self, at: ColumnAt, column: &Arc<Column>) {
-        self.0.insert(at, column.clone());
+        self.columns.insert(at, column.clone());
+    }
+
+    fn was_asked_for(&self, at: ColumnAt) -> bool {
+        let before = self.asked_for.contains_key(&at);
+        if !before {
+            self.asked_for.insert(at, ());
+        }
+        before
     }
 }
 

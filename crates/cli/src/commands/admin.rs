@@ -76,7 +76,7 @@ enum Act {
         #[command(flatten)]
         form: Form,
     },
-    /// Forget every chunk part kept in memory and on the node's disk
+    /// Forget chunk parts kept in memory and on the node's disk, and columns kept decoded
     Forget,
     #[command(name = "certificate")]
     Certificate(super::certificate::Certificate),

@@ -1,6 +1,7 @@
 //! Comparison: what differs between two sets of events.
 
-use super::search::{Listener, plan, range_answer, run_following, timed};
+use super::run::{Listener, run_following};
+use super::search::{plan, range_answer, timed};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;

@@ -2,7 +2,8 @@
 //! found. Nothing is proposed from a lane the reader may not read: all of it is asked of the reader's own view.
 
 use crate::answer::measure::field_of;
-use crate::answer::search::{context_of, plan, range_answer, run, run_following, timed};
+use crate::answer::run::{run, run_following};
+use crate::answer::search::{context_of, plan, range_answer, timed};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;

@@ -1,6 +1,7 @@
 //! Error groups: failures folded into problems, with what people have said about each.
 
-use super::search::{Listener, plan, range_answer, run_following, timed};
+use super::run::{Listener, run_following};
+use super::search::{plan, range_answer, timed};
 use crate::auth::{ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;

@@ -3,7 +3,7 @@
 //! the message does not wait for longer.
 
 use super::rehearse::known;
-use super::search;
+use super::run::run_for_rules;
 use crate::auth::ReadScope;
 use crate::state::Reading;
 use calvex_answer::compare::{Comparison, FindingKind, Side, compare, latest_marks};
@@ -110,7 +110,7 @@ async fn found(reading: &Arc<Reading>, scope: ReadScope, compiled: &Compiled, ra
     let before_ns = since_ns - BASELINE_TIMES * (raised_ns - since_ns);
     let baseline = TimeRange { from_ns: before_ns, to_ns: since_ns };
     let filter = compiled.filter().clone();
-    let found = search::run_for_rules(reading, scope, move |scope| {
+    let found = run_for_rules(reading, scope, move |scope| {
         let all = Filter::All;
         let side = |range: TimeRange| Side { filter: &all, range, whole: false };
         let compared = compare(scope, &side(baseline), &side(current));
@@ -140,7 +140,7 @@ async fn strip_before(
     (raised_ns, group): (i64, u64),
 ) -> Option<ExplainedStrip> {
     let (known, asked) = (known(reading).await.ok()?, compiled.clone());
-    let strip = search::run_for_rules(reading, scope, move |scope| {
+    let strip = run_for_rules(reading, scope, move |scope| {
         let moments = Moments::between(raised_ns - STRIP_NS, raised_ns, asked.step_ns);
         let read = strips(scope, &asked, moments, &known, &mut Rings::default());
         let strip = read.strips.iter().find(|strip| group_hash(&strip.name()) == group).or(read.strips.first());

@@ -1,7 +1,8 @@
 //! Step 11, export: everything a query finds, the oldest first, as lines of JSON, streamed for as long as the client
 //! takes them. The last line is the account: `{"account": …}`, by which a client knows that it has all.
 
-use crate::answer::search::{plan, range_answer, run_export, timed};
+use crate::answer::run::run_export;
+use crate::answer::search::{plan, range_answer, timed};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;

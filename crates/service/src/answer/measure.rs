@@ -1,6 +1,7 @@
 //! Step 11, figures: `measure` and breakdown, as answers of the interface.
 
-use crate::answer::search::{Listener, plan, range_answer, run_following, timed, zone_of};
+use crate::answer::run::{Listener, run_figures};
+use crate::answer::search::{plan, range_answer, timed, zone_of};
 use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
@@ -50,11 +51,11 @@ pub async fn measure(
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let asked = measure.clone();
     let scope = reader.scope().asking("measure", &ask.query, &range);
-    let (table, reads) = run_following(reading, scope, listener, move |scope| {
+    let (table, reads) = run_figures(reading, scope, listener, move |scope| {
         work_out(scope, &MeasureAsk { filter: &filter, range, measure: &asked, steps })
     })
     .await?;
-    let Table { steps, groups, group_count, limited, errors, explain } = table;
+    let Table { steps, groups, group_count, limited, errors, explain, .. } = table;
     let mut shapes = BTreeMap::new();
     let group = |g: calvex_answer::measure::Group| GroupAnswer {
         values: g.values.iter().map(|v| value(v, &mut shapes)).collect(),
@@ -149,7 +150,7 @@ pub async fn breakdown(reading: &Arc<Reading>, reader: &Reader, ask: BreakdownRe
     let (filter, range, top) = (plan.query.filter.clone(), plan.range, ask.top.unwrap_or(10).clamp(1, MAX_TOP));
     let asking = reader.scope().asking("values", &search.query, &range);
     let (counted, reads) =
-        run_following(reading, asking, None, move |scope| count_values(scope, &filter, range, &fields, top)).await?;
+        run_figures(reading, asking, None, move |scope| count_values(scope, &filter, range, &fields, top)).await?;
     let count = |(value, count): (GroupValue, u64)| ValueCount {
         template: if let GroupValue::Shape(template) = &value { Some(shown(template)) } else { None },
         value: value.to_json(),

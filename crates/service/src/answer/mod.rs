@@ -10,6 +10,7 @@ pub mod measure;
 pub mod overview;
 pub mod reads;
 pub mod rehearse;
+pub mod run;
 pub mod search;
 pub mod search_pool;
 pub mod story;

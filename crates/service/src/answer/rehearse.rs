@@ -1,7 +1,8 @@
 //! A rule played over the past. The values that it judges are kept for a while, so that another bound or hold repeats the
 //! walk alone.
 
-use super::search::{range_answer, run_following, timed};
+use super::run::run_following;
+use super::search::{range_answer, timed};
 use super::usual;
 use crate::auth::{ReadScope, Reader};
 use crate::error::{Result, ServiceError};

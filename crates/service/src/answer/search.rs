@@ -1,12 +1,12 @@
-//! Step 11, answers: what a reader asks, planned over the lanes it may read, run off the async threads within limits.
+//! Step 11, answers: what a reader asks, planned over the lanes it may read; searches and histograms.
 
-pub use crate::answer::reads::{Reads, timed};
+pub use crate::answer::reads::timed;
 
-use crate::answer::reads::record_read;
-use crate::auth::{CHANGED, ReadScope, Reader, Watch};
+use crate::answer::run::{Listener, run, run_figures, run_following};
+use crate::auth::Reader;
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
-use calvex_answer::scan::{Budget, Cursor, Progress, Scope};
+use calvex_answer::scan::Cursor;
 use calvex_answer::search::{Find, Histogram, Order, field_names, find, histogram, unknown_fields};
 use calvex_intake::dial::Dial;
 use calvex_language::model::time::{SECOND_NS, format_utc};
@@ -15,11 +15,8 @@ use calvex_language::query::{
     Builtin, Context, Field, Filter, Mistake, Op, Query, Test, TimeRange, parse, read_moment,
 };
 use calvex_wire::api::{EmptyAnswer, HistogramAnswer, RangeAnswer, SearchAnswer, SearchRequest};
-use std::collections::HashMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::{Duration, Instant};
-use tokio::sync::OwnedSemaphorePermit;
+use std::time::Instant;
 
 /// Events of one answer at most.
 const MAX_LIMIT: usize = 1000;
@@ -27,8 +24,6 @@ const MAX_LIMIT: usize = 1000;
 const MAX_BUCKETS: usize = 2000;
 /// The range where none is asked for.
 const DEFAULT_RANGE_NS: i64 = 3600 * SECOND_NS;
-/// How long a request waits for a slot.
-const SLOT_WAIT: Duration = Duration::from_secs(10);
 
 /// A request, understood.
 pub struct Plan {
@@ -98,149 +93,6 @@ fn bound(text: Option<&str>, context: &Context) -> Result<Option<i64>> {
     meant.map(Some).map_err(|_| {
         ServiceError::BadRequest(format!("`{text}` is no time; try 2026-10-04T02:10:00Z, now-15m or yesterday 2am"))
     })
-}
-
-/// Set when the one who asked has gone, or time is up.
-struct Limit {
-    gone: Arc<AtomicBool>,
-}
-
-impl Drop for Limit {
-    fn drop(&mut self) {
-        self.gone.store(true, Ordering::Relaxed);
-    }
-}
-
-/// Who follows how far a search is.
-pub type Listener = Arc<dyn Fn(Progress) + Send + Sync>;
-
-/// Runs `work` in a search slot, with the view the reader may see. Dropping the future stops it at the next page.
-pub async fn run<T: Send + 'static>(
-    reading: &Arc<Reading>,
-    scope: ReadScope,
-    work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<T> {
-    Ok(run_following(reading, scope, None, work).await?.0)
-}
-
-/// As [`run`], in a slot of the rules.
-pub async fn run_for_rules<T: Send + 'static>(
-    reading: &Arc<Reading>,
-    scope: ReadScope,
-    work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<T> {
-    Ok(run_in(reading, Asker::Rules, scope, None, work).await?.0)
-}
-
-/// As [`run`], reporting to `listener` on the way; with the segments read and the bytes fetched for them.
-pub async fn run_following<T: Send + 'static>(
-    reading: &Arc<Reading>,
-    scope: ReadScope,
-    listener: Option<Listener>,
-    work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<(T, Reads)> {
-    run_in(reading, Asker::Reader, scope, listener, work).await
-}
-
-/// Runs an export, which has its slot already and no limit of time: its client has one for each piece.
-pub async fn run_export<T: Send + 'static>(
-    reading: &Arc<Reading>,
-    scope: ReadScope,
-    work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<(T, Reads)> {
-    run_until(reading, Asker::Reader, (None, None), scope, None, work).await
-}
-
-/// For whom a question is answered.
-#[derive(Debug, Clone, Copy, PartialEq)]
-enum Asker {
-    Reader,
-    /// A thousand rules ask of the same new pages: their columns stay decoded.
-    Rules,
-}
-
-async fn run_in<T: Send + 'static>(
-    reading: &Arc<Reading>,
-    asker: Asker,
-    scope: ReadScope,
-    listener: Option<Listener>,
-    work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<(T, Reads)> {
-    let slots = if asker == Asker::Rules { &reading.rule_slots } else { &reading.search_slots };
-    let slot = tokio::time::timeout(SLOT_WAIT, slots.clone().acquire_owned()).await;
-    let slot = slot.map_err(|_| ServiceError::Busy("other searches take all slots; try again".into(), 2))?;
-    let until = Instant::now() + reading.base.settings.seconds("search.timeout_s");
-    run_until(reading, asker, (slot.ok(), Some(until)), scope, listener, work).await
-}
-
-async fn run_until<T: Send + 'static>(
-    reading: &Arc<Reading>,
-    asker: Asker,
-    (slot, until): (Option<OwnedSemaphorePermit>, Option<Instant>),
-    scope: ReadScope,
-    listener: Option<Listener>,
-    work: impl FnOnce(&Scope) -> T + Send + 'static,
-) -> Result<(T, Reads)> {
-    let config = reading.base.config.get();
-    let unseen = reading.base.nodes.unseen(&reading.base.claim);
-    let view = reading.view.extents(&config, (reading.base.clock)(), &scope);
-    let restricted = scope.is_restricted();
-    let counting = scope.watched.is_some() && config.lanes().iter().any(|l| l.audited && scope.may_read(l.id));
-    let passed = parking_lot::Mutex::new(HashMap::<String, u64>::new());
-    let watch = Watch::begin(&reading.auth, &scope);
-    let ended = watch.ended.clone();
-    let gone = Arc::new(AtomicBool::new(false));
-    let _limit = Limit { gone: gone.clone() };
-    let runtime = tokio::runtime::Handle::current();
-    let own = reading.clone();
-    let began = Instant::now();
-    let done = tokio::task::spawn_blocking(move || {
-        let _slot = slot;
-        let location_of = |chunk| own.view.location_of(chunk);
-        let columns = (asker == Asker::Rules).then_some(&own.rule_columns);
-        let source = own.cache.reader(&own.base.store, runtime, &location_of).keeping(columns);
-        let stop = || {
-            if gone.load(Ordering::Relaxed) {
-                return Some("the one who asked has gone".to_owned());
-            }
-            if ended.load(Ordering::Relaxed) {
-                return Some(CHANGED.to_owned());
-            }
-            let late = until.is_some_and(|until| Instant::now() > until);
-            late.then(|| "the time limit was reached; narrow the range or the query".to_owned())
-        };
-        // How many pages there are is of events too that may not be read.
-        let shown = |progress: Progress| match (&listener, &progress) {
-            (Some(_), Progress::Pages { .. }) if restricted => {}
-            (Some(listener), _) => listener(progress),
-            (None, _) => {}
-        };
-        let reported = listener.is_some().then_some(&shown as &(dyn Fn(Progress) + Sync));
-        let passing = |lane: &str, rows: u64| *passed.lock().entry(lane.to_owned()).or_default() += rows;
-        let budget = Budget::new(own.base.settings.mib("search.memory_mib"));
-        let workers = own.search_pool.for_question();
-        let scope = Scope {
-            view: &view,
-            source: &source,
-            workers: &workers,
-            stop: &stop,
-            budget: &budget,
-            progress: reported,
-            passing: counting.then_some(&passing),
-        };
-        let done = work(&scope);
-        let (segments, bytes) = source.reads();
-        (done, Reads { segments, bytes, restricted, unseen }, passed.into_inner())
-    });
-    let done = done.await.map_err(|e| ServiceError::Busy(format!("the search failed: {e}"), 1));
-    reading.base.metrics.searches.inc();
-    reading.base.metrics.search_seconds.observe(began.elapsed().as_secs_f64());
-    let (done, reads, passed) = done?;
-    if watch.has_ended() {
-        return Err(ServiceError::NotAllowed(CHANGED.into()));
-    }
-    record_read(reading, &scope, &passed).await?;
-    Ok((done, reads))
 }
 
 /// A range as answered.
@@ -440,7 +292,7 @@ pub async fn counts(
     let step = step_ns(&plan.range, ask.buckets.unwrap_or(100));
     let (filter, range) = (plan.query.filter.clone(), plan.range);
     let scope = reader.scope().asking("counts", &ask.query, &range);
-    let counted = run_following(reading, scope, listener, move |scope| {
+    let counted = run_figures(reading, scope, listener, move |scope| {
         histogram(scope, &filter, range, range.from_ns.div_euclid(step).saturating_mul(step), step)
     });
     let (Histogram { from_ns, step_ns, buckets, explain }, reads) = counted.await?;

@@ -1,6 +1,7 @@
 //! Stories: everything tied to one id, drawn; and the ids in whatever a person pastes.
 
-use super::search::{hidden_lanes, run_following, timed};
+use super::run::run_following;
+use super::search::{hidden_lanes, timed};
 use crate::auth::{ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;

@@ -89,6 +89,7 @@ pub const TABLE: &[Row] = &[
     row("search.at_once", "4", "searches worked on at once; others wait"),
     row("search.memory_mib", "128", "memory the figures of one measure may take"),
     row("search.cache_mib", "256", "chunk parts kept in memory"),
+    row("search.columns_mib", "96", "columns kept decoded in memory for figures; 0 for none"),
     row("search.disk_cache_mib", "2048", "chunk parts kept on the node's own disk; 0 for none"),
     row("merge.rows", "524288", "events of a chunk up to which chunks are merged"),
     row("rules.tick_ms", "500", "how often rules are looked at"),

@@ -2,6 +2,7 @@
 
 use super::ask::Ask;
 use super::setter::{AskedTeam, Setter, is_shown};
+use crate::answer::run::run;
 use crate::auth::{Admin, Editor, ReadScope, Reader};
 use crate::error::{Result, ServiceError};
 use crate::jobs;
@@ -248,10 +249,12 @@ pub async fn merge(State(upkeep): State<Arc<Upkeep>>, Admin(admin): Admin) -> Re
     Ok(Json(json!({ "chunks_replaced": jobs::merge_all(&upkeep).await? })))
 }
 
-/// `DELETE /api/cache`: forgets every chunk part kept near at hand; answers are the same, only slower.
+/// `DELETE /api/cache`: forgets every chunk part and column kept near at hand; answers are the same, only slower.
 pub async fn clear_cache(State(reading): State<Arc<Reading>>, Admin(admin): Admin) -> Result<StatusCode> {
     reading.base.store.audit(&admin.act(&reading.base, "forget cache", "")).await?;
     reading.cache.clear(true);
+    reading.columns.clear();
+    reading.rule_columns.clear();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -281,7 +284,7 @@ pub async fn chunk(
 ) -> Result<Json<ChunkDescription>> {
     let row = u64::from_str_radix(&id, 16).ok().and_then(|id| reading.view.chunk(id));
     let row = row.ok_or_else(|| StoreError::Missing(format!("chunk `{id}`; GET /api/chunks lists them")))?;
-    let described = crate::answer::search::run(&reading, ReadScope::nothing(), move |scope| {
+    let described = run(&reading, ReadScope::nothing(), move |scope| {
         scope.source.directory(row.id).and_then(|d| describe(&d, row.segments, scope.source))
     });
     Ok(Json(described.await?.map_err(StoreError::Core)?))

@@ -20,18 +20,21 @@ pub struct Ask<T>(pub T);
 impl<S: Send + Sync, T: DeserializeOwned + Serialize> FromRequest<S> for Ask<T> {
     type Rejection = ServiceError;
 
-    async fn from_request(request: Request, state: &S) -> Result<Self, ServiceError> {
-        let media_type = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
-        let media_type = media_type.split(';').next().unwrap_or("").trim().to_ascii_lowercase();
-        if media_type != "application/json"
-            && !(media_type.starts_with("application/") && media_type.ends_with("+json"))
-        {
-            let reported = format!("content-type `{media_type}` is not taken here; send application/json");
-            return Err(ServiceError::Unsupported(reported));
-        }
-        let body = Bytes::from_request(request, state).await;
-        read(&body.map_err(|e| ServiceError::BadRequest(e.body_text()))?).map(Ask)
+    async fn from_request(request: Request, _: &S) -> Result<Self, ServiceError> {
+        read(&body_of(request).await?).map(Ask)
     }
+}
+
+/// The body of a request that says it is JSON.
+async fn body_of(request: Request) -> Result<Bytes, ServiceError> {
+    let media_type = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
+    let media_type = media_type.split(';').next().unwrap_or("").trim().to_ascii_lowercase();
+    if media_type != "application/json" && !(media_type.starts_with("application/") && media_type.ends_with("+json")) {
+        let reported = format!("content-type `{media_type}` is not taken here; send application/json");
+        return Err(ServiceError::Unsupported(reported));
+    }
+    let body = Bytes::from_request(request, &()).await;
+    body.map_err(|e| ServiceError::BadRequest(e.body_text()))
 }
 
 fn read<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, ServiceError> {

@@ -2,7 +2,7 @@
 //! of searches and figures are streamed: progress, what is found so far, then the answer.
 
 use super::ask::Ask;
-use crate::answer::search::Listener;
+use crate::answer::run::Listener;
 use crate::answer::story::{self, StoryAsk};
 use crate::answer::{compare, measure, search};
 use crate::auth::Reader;

@@ -3,6 +3,7 @@
 use super::admin::check_name;
 use super::ask::Ask;
 use super::setter::{AskedTeam, Setter, is_shown};
+use crate::answer::run::run;
 use crate::answer::search;
 use crate::auth::{Admin, Editor, ReadScope, Reader};
 use crate::config::rule_of;
@@ -307,7 +308,7 @@ fn last_week(ask: FieldsRequest) -> SearchRequest {
 pub async fn tie_proposals(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<Proposal>>> {
     let range = search::plan(&reading, &last_week(FieldsRequest::default()))?.range;
     let config = reading.base.config.get();
-    let found = search::run(&reading, reader.scope(), move |scope| {
+    let found = run(&reading, reader.scope(), move |scope| {
         let mut proposer = Proposer::default();
         calvex_answer::search::newest_pages(scope, &range, |page| proposer.take(page, config.ties()))?;
         Ok(proposer.proposals())
@@ -331,7 +332,7 @@ pub async fn fields(
     };
     let range = search::plan(&reading, &last_week(ask))?.range;
     let scope = only.into_iter().fold(reader.scope(), ReadScope::narrowed_to);
-    let found = search::run(&reading, scope, move |scope| field_list_of(scope, &range)).await?;
+    let found = run(&reading, scope, move |scope| field_list_of(scope, &range)).await?;
     let mut out = Vec::new();
     for (lane, (events, fields)) in found.map_err(StoreError::Core)? {
         for (field, seen) in fields {

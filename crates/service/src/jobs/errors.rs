@@ -1,7 +1,7 @@
 //! Which error groups were seen when: what makes a group new, and what makes one return. Each failure is looked at as it
 //! has come; looking at one twice changes nothing.
 
-use crate::answer::search::run_for_rules;
+use crate::answer::run::run_for_rules;
 use crate::auth::ReadScope;
 use crate::error::Result;
 use crate::pipeline::admitted::Admitted;

@@ -2,7 +2,8 @@
 
 use super::raised::{Changing, stood_of};
 use super::sources::Sources;
-use crate::answer::{rehearse, search, usual};
+use crate::answer::run::run_for_rules;
+use crate::answer::{rehearse, usual};
 use crate::auth::ReadScope;
 use crate::error::Result;
 use crate::notify::Notice;
@@ -322,7 +323,7 @@ async fn read(
     }
     known.usual = memory.usual.1.clone();
     let mut rings = std::mem::take(&mut memory.rings);
-    let (read, rings) = search::run_for_rules(reading, scope, move |scope| {
+    let (read, rings) = run_for_rules(reading, scope, move |scope| {
         let read = strips(scope, &compiled, moments, &known, &mut rings);
         (read, rings)
     })

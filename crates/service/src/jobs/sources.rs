@@ -1,6 +1,6 @@
 //! Whether what rules judge comes at all: each source, as rules share them, is watched for silence once.
 
-use crate::answer::search;
+use crate::answer::run::run_for_rules;
 use crate::auth::ReadScope;
 use crate::state::Reading;
 use calvex_answer::watch::{Known, Moments, Rings, Rule as Compiled, silent_since, source_rule, strips};
@@ -76,7 +76,7 @@ impl Sources {
         let until_ns = asked.judged_until(now_ns);
         let moments = Moments::between(until_ns - 20 * step_ns, until_ns, step_ns);
         let mut rings = std::mem::take(&mut source.rings);
-        let looked = search::run_for_rules(reading, scope, move |scope| {
+        let looked = run_for_rules(reading, scope, move |scope| {
             let read = strips(scope, &asked, moments, &Known::default(), &mut rings);
             (read, rings)
         });

@@ -1,6 +1,6 @@
 //! What deviations measured on their own past days is kept, so that a rule knows its usual where events are gone already.
 
-use crate::answer::search::run_for_rules;
+use crate::answer::run::run_for_rules;
 use crate::auth::ReadScope;
 use crate::error::Result;
 use crate::state::Reading;

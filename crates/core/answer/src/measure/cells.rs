@@ -12,9 +12,12 @@ pub(super) const NONE: u32 = u32::MAX;
 /// The cells of one aggregate.
 #[derive(Debug, Clone)]
 pub(super) enum Cells {
+    /// Nothing: the events of each cell are counted in any case.
+    Events,
     Counts(Vec<u64>),
     Distinct(Vec<Distinct>),
-    Sums(Vec<Sum>),
+    /// How many of them are large, too.
+    Sums(Vec<Sum>, usize),
     /// The smallest, or with `true` the largest.
     Ends(bool, Vec<Option<Num>>),
     Quantiles(Vec<Quantiles>),
@@ -50,9 +53,10 @@ impl Cell {
 impl Cells {
     pub fn new(function: &Function) -> Self {
         match function {
-            Function::Count(_) | Function::Share(_) | Function::Rate => Cells::Counts(Vec::new()),
+            Function::Count(None) | Function::Rate => Cells::Events,
+            Function::Count(Some(_)) | Function::Share(_) => Cells::Counts(Vec::new()),
             Function::Distinct(_) => Cells::Distinct(Vec::new()),
-            Function::Sum(_) | Function::Mean(_) => Cells::Sums(Vec::new()),
+            Function::Sum(_) | Function::Mean(_) => Cells::Sums(Vec::new(), 0),
             Function::Min(_) => Cells::Ends(false, Vec::new()),
             Function::Max(_) => Cells::Ends(true, Vec::new()),
             Function::Percentile(..) => Cells::Quantiles(Vec::new()),
@@ -64,9 +68,10 @@ impl Cells {
     /// No cell of the same aggregate.
     pub fn none_like(&self) -> Self {
         match self {
+            Cells::Events => Cells::Events,
             Cells::Counts(_) => Cells::Counts(Vec::new()),
             Cells::Distinct(_) => Cells::Distinct(Vec::new()),
-            Cells::Sums(_) => Cells::Sums(Vec::new()),
+            Cells::Sums(..) => Cells::Sums(Vec::new(), 0),
             Cells::Ends(largest, _) => Cells::Ends(*largest, Vec::new()),
             Cells::Quantiles(_) => Cells::Quantiles(Vec::new()),
             Cells::Moments(latest, _) => Cells::Moments(*latest, Vec::new()),
@@ -75,9 +80,10 @@ impl Cells {
 
     pub fn resize(&mut self, cells: usize) {
         match self {
+            Cells::Events => {}
             Cells::Counts(v) => v.resize(cells, 0),
             Cells::Distinct(v) => v.resize(cells, Distinct::default()),
-            Cells::Sums(v) => v.resize(cells, Sum::default()),
+            Cells::Sums(v, _) => v.resize(cells, Sum::default()),
             Cells::Ends(_, v) => v.resize(cells, None),
             Cells::Quantiles(v) => v.resize(cells, Quantiles::default()),
             Cells::Moments(_, v) => v.resize(cells, None),
@@ -87,13 +93,13 @@ impl Cells {
     /// Adds a number to a cell.
     pub fn add(&mut self, cell: usize, n: Num) {
         match self {
-            Cells::Sums(v) => match n.whole {
-                Some(whole) => v[cell].add_int(whole),
-                None => v[cell].add_float(n.float),
-            },
+            Cells::Sums(v, large) => add_to(&mut v[cell], large, |sum| match n.whole {
+                Some(whole) => sum.add_int(whole),
+                None => sum.add_float(n.float),
+            }),
             Cells::Ends(largest, v) => end(*largest, &mut v[cell], n),
             Cells::Quantiles(v) => v[cell].add(n.float),
-            Cells::Counts(_) | Cells::Distinct(_) | Cells::Moments(..) => {}
+            Cells::Events | Cells::Counts(_) | Cells::Distinct(_) | Cells::Moments(..) => {}
         }
     }
 
@@ -105,7 +111,9 @@ impl Cells {
         let each = numbers.iter().enumerate().filter_map(|(value_index, n)| Some((cells(value_index)?, *n)));
         match self {
             Cells::Quantiles(v) => each.for_each(|(cell, n)| v[cell].add(n as f64)),
-            Cells::Sums(v) => each.for_each(|(cell, n)| v[cell].add_int(i128::from(n))),
+            Cells::Sums(v, large) => {
+                each.for_each(|(cell, n)| add_to(&mut v[cell], large, |sum| sum.add_int(i128::from(n))));
+            }
             other => each.for_each(|(cell, n)| other.add(cell, Num::int(i128::from(n)))),
         }
     }
@@ -122,7 +130,7 @@ impl Cells {
         match (self, other) {
             (Cells::Counts(a), Cells::Counts(b)) => a[to] += b[from],
             (Cells::Distinct(a), Cells::Distinct(b)) => a[to].join(&b[from]),
-            (Cells::Sums(a), Cells::Sums(b)) => a[to].join(&b[from]),
+            (Cells::Sums(a, large), Cells::Sums(b, _)) => add_to(&mut a[to], large, |sum| sum.join(&b[from])),
             (Cells::Quantiles(a), Cells::Quantiles(b)) => a[to].join(&b[from]),
             (Cells::Ends(largest, a), Cells::Ends(_, b)) => {
                 if let Some(n) = b[from] {
@@ -142,9 +150,10 @@ impl Cells {
     /// Adds cell `from` to cell `to`.
     pub fn join_own(&mut self, to: usize, from: usize) {
         let one = match self {
+            Cells::Events => return,
             Cells::Counts(v) => Cells::Counts(vec![v[from]]),
             Cells::Distinct(v) => Cells::Distinct(vec![v[from].clone()]),
-            Cells::Sums(v) => Cells::Sums(vec![v[from].clone()]),
+            Cells::Sums(v, _) => Cells::Sums(vec![v[from].clone()], 0),
             Cells::Ends(largest, v) => Cells::Ends(*largest, vec![v[from]]),
             Cells::Quantiles(v) => Cells::Quantiles(vec![v[from].clone()]),
             Cells::Moments(latest, v) => Cells::Moments(*latest, vec![v[from].clone()]),
@@ -159,12 +168,12 @@ impl Cells {
             (Cells::Counts(v), Function::Share(_)) => {
                 (number((events > 0).then(|| v[cell] as f64 / events as f64)), false)
             }
-            (Cells::Counts(_), Function::Rate) => (number((seconds > 0.0).then(|| events as f64 / seconds)), false),
-            (Cells::Counts(_), Function::Count(None)) => (Cell::Count(events), false),
+            (Cells::Events, Function::Rate) => (number((seconds > 0.0).then(|| events as f64 / seconds)), false),
+            (Cells::Events, _) => (Cell::Count(events), false),
             (Cells::Counts(v), _) => (Cell::Count(v[cell]), false),
             (Cells::Distinct(v), _) => (Cell::Count(v[cell].count()), v[cell].estimated()),
-            (Cells::Sums(v), Function::Mean(_)) => (number(v[cell].mean()), false),
-            (Cells::Sums(v), _) => (number((v[cell].count > 0).then(|| v[cell].total())), false),
+            (Cells::Sums(v, _), Function::Mean(_)) => (number(v[cell].mean()), false),
+            (Cells::Sums(v, _), _) => (number((v[cell].count > 0).then(|| v[cell].total())), false),
             (Cells::Ends(_, v), _) => (v[cell].map_or(Cell::Missing, |n| Cell::Value(GroupValue::number(n))), false),
             (Cells::Quantiles(v), Function::Percentile(p, _)) => {
                 (number(v[cell].percentile(p.parse().unwrap_or(50.0))), v[cell].estimated())
@@ -179,14 +188,22 @@ impl Cells {
     /// A rough size in memory.
     pub fn weight_bytes(&self) -> usize {
         match self {
+            Cells::Events => 0,
             Cells::Counts(v) => v.len() * 8,
             Cells::Distinct(v) => v.iter().map(|d| 64 + d.weight_bytes()).sum(),
-            Cells::Sums(v) => v.len() * 96,
+            Cells::Sums(v, large) => v.len() * size_of::<Sum>() + large * Sum::LARGE_BYTES,
             Cells::Ends(_, v) => v.len() * 48,
             Cells::Quantiles(v) => v.iter().map(|q| 64 + q.weight_bytes()).sum(),
             Cells::Moments(_, v) => v.len() * 128,
         }
     }
+}
+
+/// Changes a sum, and counts it where it is large from now on.
+fn add_to(sum: &mut Sum, large: &mut usize, change: impl FnOnce(&mut Sum)) {
+    let before = sum.is_large();
+    change(sum);
+    *large += usize::from(sum.is_large() != before);
 }
 
 fn end(largest: bool, slot: &mut Option<Num>, n: Num) {

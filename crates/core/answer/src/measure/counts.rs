@@ -1,22 +1,67 @@
-//! How often each value of a field stands in events: the values of a share, each with its count.
+//! How often each value of a field stands in events: the values of a share, each with its count. They are kept in parts, by
+//! bits of their hashes. What is added to a part waits until there is much, and is looked up at once then, while the table of
+//! the part is in the processor's cache (as in Manegold, Boncz, Kersten: "Optimizing main-memory join on modern hardware",
+//! 2002); parts of several workers are joined side by side.
 
 use super::share::Share;
-use super::value_table::ValueTable;
+use super::value_table::{Key, ValueTable};
 use super::{GroupValue, ValueRef};
+use std::cmp::Ordering;
+
+/// How many parts, a power of two.
+pub(super) const PARTS: usize = 64;
+/// Bits of a hash that choose a part begin here: above those of shares, below the seven that a hash table compares first.
+const PART_BIT: u32 = 40;
+/// Values of a part that wait, at most; fewer where there is little memory.
+const MAX_WAITING: usize = 4096;
+/// Values of a part for which there is room at first.
+const FEW_WAITING: usize = 16;
+/// Bytes of text for each value that waits, on average, before a part is looked up early.
+const WAITING_TEXT: usize = 64;
+/// Values that are added between two looks at how much memory is taken.
+const LOOK_EVERY: usize = 4096;
 
 /// Counts of the values of a share.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct ValueCounts {
     share: Share,
+    /// Bytes that it may take.
+    most: usize,
+    /// Values of a part that wait, at most.
+    waiting: usize,
+    /// It takes too much, of the smallest share: values that are not known are not counted.
+    full: bool,
+    added: usize,
+    parts: Vec<Part>,
+}
+
+/// Values of which some bits of the hash are equal, with their counts.
+#[derive(Debug, Default)]
+pub(crate) struct Part {
     values: ValueTable,
     /// By the number of the value.
     counts: Vec<u64>,
+    waiting: Vec<Waiting>,
+    /// Of the values that wait.
+    texts: String,
+    /// Counts of values that were not known when there was no room for more.
+    uncounted: u64,
+}
+
+/// A value that is not looked up yet.
+#[derive(Debug)]
+struct Waiting {
+    hash: u64,
+    key: Key,
+    count: u64,
 }
 
 impl ValueCounts {
-    /// Of the values of a share.
-    pub fn of(share: Share) -> Self {
-        ValueCounts { share, ..ValueCounts::default() }
+    /// Of the values of a share, or of a smaller one where they take more than `most` bytes.
+    pub fn of(share: Share, most: usize) -> Self {
+        let waiting = (most / (8 * PARTS * size_of::<Waiting>())).clamp(1, MAX_WAITING);
+        let parts = (0..PARTS).map(|_| Part::default()).collect();
+        ValueCounts { share, most, waiting, full: false, added: 0, parts }
     }
 
     /// The values that it counts.
@@ -24,59 +69,136 @@ impl ValueCounts {
         self.share
     }
 
-    /// How many values.
-    pub fn len(&self) -> usize {
-        self.counts.len()
-    }
-
-    /// Adds `n` to the count of a value with this hash. Where it is new and `grows` is false, it is not counted, and false
-    /// is returned.
-    pub fn add(&mut self, value: ValueRef, hash: u64, n: u64, grows: bool) -> bool {
+    /// Adds `n` to the count of a value with this hash.
+    pub fn add(&mut self, value: ValueRef, hash: u64, n: u64) {
         if !self.share.holds(hash) {
-            return true;
+            return;
         }
-        let Some(number) = self.values.number(value, hash, grows) else { return false };
-        match self.counts.get_mut(number as usize) {
-            Some(count) => *count += n,
-            None => self.counts.push(n),
+        let (most, full) = (self.waiting, self.full);
+        if let Some(part) = self.parts.get_mut((hash >> PART_BIT) as usize % PARTS) {
+            if part.waiting.len() == part.waiting.capacity() {
+                // Once there are some, there will be many.
+                let more = if part.waiting.is_empty() { FEW_WAITING.min(most) } else { most - part.waiting.len() };
+                part.waiting.reserve_exact(more);
+            }
+            let key = Key::of(value, &mut part.texts);
+            part.waiting.push(Waiting { hash, key, count: n });
+            if part.waiting.len() >= most || part.texts.len() >= most * WAITING_TEXT {
+                part.look_up(!full);
+            }
         }
-        true
+        self.added += 1;
+        if self.added.is_multiple_of(LOOK_EVERY) {
+            self.make_room();
+        }
     }
 
-    fn take(&mut self, other: &ValueCounts) {
-        for ((number, value), count) in other.values.iter().zip(&other.counts) {
-            self.add(value, other.values.hash(number), *count, true);
+    /// Keeps the values of a smaller share, where it takes more than it may.
+    pub fn make_room(&mut self) {
+        if self.weight_bytes() < self.most {
+            return;
         }
+        let grows = !self.full;
+        for part in &mut self.parts {
+            part.look_up(grows);
+            (part.waiting, part.texts) = (Vec::new(), String::new());
+        }
+        while self.weight_bytes() >= self.most
+            && let Some(half) = self.share.half()
+        {
+            self.narrow(half);
+        }
+        self.full = self.weight_bytes() >= self.most;
     }
 
     /// Keeps the values of a smaller share.
     pub fn narrow(&mut self, share: Share) {
         if share != self.share {
-            let mut kept = ValueCounts::of(share);
-            kept.take(self);
-            *self = kept;
+            let grows = !self.full;
+            for part in &mut self.parts {
+                part.look_up(grows);
+                let mut kept = Part { uncounted: part.uncounted, ..Part::default() };
+                kept.take(part, share);
+                *part = kept;
+            }
+            self.share = share;
         }
     }
 
-    /// Adds all of another; of both, the values of the smaller share stay.
-    pub fn join(&mut self, other: &ValueCounts) {
-        self.narrow(self.share.smaller(other.share));
-        self.take(other);
+    /// Its parts, each of values that no other has, in the order of their bits.
+    pub fn into_parts(mut self) -> Vec<Part> {
+        let grows = !self.full;
+        self.parts.iter_mut().for_each(|part| part.look_up(grows));
+        self.parts
     }
 
-    /// The `n` most frequent values, the largest first, equal counts in the order of values.
-    pub fn top(&self, n: usize) -> Vec<(GroupValue, u64)> {
-        let count = |number: u32| self.counts.get(number as usize).copied().unwrap_or(0);
-        let order = |a: &u32, b: &u32| {
-            count(*b).cmp(&count(*a)).then_with(|| self.values.value(*a).cmp(&self.values.value(*b)))
-        };
-        let mut all: Vec<u32> = (0..self.counts.len() as u32).collect();
+    /// A rough size in memory.
+    pub fn weight_bytes(&self) -> usize {
+        self.parts.iter().map(Part::weight_bytes).sum()
+    }
+}
+
+impl Part {
+    /// How many values.
+    pub fn len(&self) -> usize {
+        self.counts.len()
+    }
+
+    /// Counts of values that there was no room for.
+    pub fn uncounted(&self) -> u64 {
+        self.uncounted
+    }
+
+    /// The value of a number.
+    pub fn value(&self, number: u32) -> ValueRef<'_> {
+        self.values.value(number)
+    }
+
+    /// Counts what waits.
+    fn look_up(&mut self, grows: bool) {
+        let Part { values, counts, waiting, texts, uncounted } = self;
+        for Waiting { hash, key, count } in waiting.drain(..) {
+            match values.number(key.value(texts), hash, grows) {
+                Some(number) => add_at(counts, number, count),
+                None => *uncounted += count,
+            }
+        }
+        texts.clear();
+    }
+
+    /// Adds the counts of another part of the same bits, of the values of a share.
+    fn take(&mut self, other: &Part, share: Share) {
+        for ((number, value), count) in other.values.iter().zip(&other.counts) {
+            let hash = other.values.hash(number);
+            if share.holds(hash)
+                && let Some(number) = self.values.number(value, hash, true)
+            {
+                add_at(&mut self.counts, number, *count);
+            }
+        }
+    }
+
+    /// All of several workers' parts of the same bits and of one share.
+    pub fn joined(parts: Vec<Part>) -> Part {
+        let mut parts = parts.into_iter();
+        let mut whole = parts.next().unwrap_or_default();
+        for part in parts {
+            whole.take(&part, Share::ALL);
+            whole.uncounted += part.uncounted;
+        }
+        whole
+    }
+
+    /// The `n` most frequent values by number, each with its count, the largest first, equal counts in the order of values.
+    pub fn top(&self, n: usize) -> Vec<(u32, u64)> {
+        let mut all: Vec<(u32, u64)> = (0..).zip(self.counts.iter().copied()).collect();
+        let order = |a: &(u32, u64), b: &(u32, u64)| in_order((self, a), (self, b));
         if n > 0 && all.len() > n {
             all.select_nth_unstable_by(n - 1, order);
         }
         all.truncate(n);
         all.sort_unstable_by(order);
-        all.into_iter().map(|number| (self.values.value(number).to_value(), count(number))).collect()
+        all
     }
 
     /// The numbers among the values, each with its count.
@@ -89,10 +211,31 @@ impl ValueCounts {
         self.values.iter().zip(&self.counts).filter_map(move |((_, value), count)| Some((number(value)?, *count)))
     }
 
-    /// A rough size in memory.
-    pub fn weight_bytes(&self) -> usize {
-        self.values.weight_bytes() + self.counts.capacity() * 8
+    fn weight_bytes(&self) -> usize {
+        let waiting = self.waiting.capacity() * size_of::<Waiting>() + self.texts.capacity();
+        self.values.weight_bytes() + self.counts.capacity() * 8 + waiting
     }
+}
+
+fn add_at(counts: &mut Vec<u64>, number: u32, n: u64) {
+    match counts.get_mut(number as usize) {
+        Some(count) => *count += n,
+        None => counts.push(n),
+    }
+}
+
+/// The order of two values of parts: the more frequent first, equal counts in the order of values.
+fn in_order((a_part, a): (&Part, &(u32, u64)), (b_part, b): (&Part, &(u32, u64))) -> Ordering {
+    b.1.cmp(&a.1).then_with(|| a_part.value(a.0).cmp(&b_part.value(b.0)))
+}
+
+/// The `n` most frequent values of all parts, of which the most frequent of each are given.
+pub(super) fn top_of(parts: &[(Part, Vec<(u32, u64)>)], n: usize) -> Vec<(GroupValue, u64)> {
+    let mut all: Vec<(&Part, &(u32, u64))> =
+        parts.iter().flat_map(|(part, top)| top.iter().map(move |value| (part, value))).collect();
+    all.sort_unstable_by(|a, b| in_order(*a, *b));
+    all.truncate(n);
+    all.into_iter().map(|(part, (number, count))| (part.value(*number).to_value(), *count)).collect()
 }
 
 #[cfg(test)]
@@ -113,25 +256,41 @@ mod tests {
         ]
     }
 
+    /// All of several workers' counts.
+    fn joined(mut workers: Vec<ValueCounts>, share: Share) -> Vec<Part> {
+        workers.iter_mut().for_each(|counts| counts.narrow(share));
+        let mut of_workers: Vec<_> = workers.into_iter().map(|counts| counts.into_parts().into_iter()).collect();
+        (0..PARTS).map(|_| Part::joined(of_workers.iter_mut().filter_map(Iterator::next).collect())).collect()
+    }
+
+    fn with_top(part: Part, n: usize) -> (Part, Vec<(u32, u64)>) {
+        let top = part.top(n);
+        (part, top)
+    }
+
     proptest! {
         /// Counted share by share and in parts, each value has the count that a plain map has.
         #[test]
-        fn as_a_plain_map_counts(values in prop::collection::vec(any_value(), 0..200), halves in 0u32..3, n in 0usize..9) {
+        fn as_a_plain_map_counts(
+            values in prop::collection::vec(any_value(), 0..200),
+            halves in 0u32..3,
+            n in 0usize..9,
+            most in prop_oneof![Just(1usize << 12), Just(1 << 20)],
+        ) {
             let mut expected: BTreeMap<GroupValue, u64> = BTreeMap::new();
             values.iter().for_each(|v| *expected.entry(v.clone()).or_default() += 2);
             let mut taken = Share::ALL;
             (0..halves).for_each(|_| taken = taken.half().unwrap());
             let mut all = Vec::new();
             for share in std::iter::once(taken).chain(Share::ALL.rest(taken)) {
-                let (mut one, mut other) = (ValueCounts::of(Share::ALL), ValueCounts::of(share));
+                let mut workers = vec![ValueCounts::of(Share::ALL, most), ValueCounts::of(share, most)];
                 for (at, value) in values.iter().enumerate() {
-                    let part = if at % 3 == 0 { &mut one } else { &mut other };
-                    prop_assert!(part.add(value.as_ref(), value.hash64(), 2, true));
+                    workers[usize::from(at % 3 == 0)].add(value.as_ref(), value.hash64(), 2);
                 }
-                // Whichever takes up the other.
-                if one.len() > other.len() { one.narrow(share); one.join(&other); } else { other.join(&one); one = other; }
-                prop_assert!(one.len() == one.top(usize::MAX).len() && one.share() == share);
-                all.extend(one.top(n));
+                let parts: Vec<_> = joined(workers, share).into_iter().map(|part| with_top(part, n)).collect();
+                prop_assert!(parts.iter().all(|(part, _)| part.len() == part.top(usize::MAX).len()));
+                prop_assert_eq!(parts.iter().map(|(part, _)| part.uncounted()).sum::<u64>(), 0);
+                all.extend(top_of(&parts, n));
             }
             all.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
             all.truncate(n);
@@ -143,13 +302,35 @@ mod tests {
     }
 
     #[test]
-    fn what_may_not_grow_counts_what_it_knows() {
-        let mut counts = ValueCounts::default();
-        let value = GroupValue::Text("slots".into());
-        assert!(!counts.add(value.as_ref(), value.hash64(), 1, false));
-        assert!(counts.add(value.as_ref(), value.hash64(), 1, true));
-        assert!(counts.add(value.as_ref(), value.hash64(), 1, false));
-        assert_eq!(counts.top(3), [(value, 2)]);
-        assert_eq!(counts.numbers().count(), 0);
+    fn what_takes_too_much_keeps_a_smaller_share_and_counts_that_rightly() {
+        let mut counts = ValueCounts::of(Share::ALL, 256 << 10);
+        let values = || (0..40_000).map(GroupValue::Whole);
+        for value in values().chain(values()) {
+            counts.add(value.as_ref(), value.hash64(), 1);
+        }
+        let share = counts.share();
+        assert_ne!(share, Share::ALL);
+        assert!(counts.weight_bytes() < 512 << 10);
+        let parts = counts.into_parts();
+        let expected = values().filter(|value| share.holds(value.hash64())).count();
+        assert_eq!(parts.iter().map(Part::len).sum::<usize>(), expected);
+        assert!(parts.iter().all(|part| part.uncounted() == 0 && part.top(1).iter().all(|(_, n)| *n == 2)));
+    }
+
+    #[test]
+    fn what_is_full_counts_what_it_knows() {
+        let mut counts = ValueCounts::of(Share::ALL, 1);
+        let [slots, edge] = ["slots", "edge"].map(|text| GroupValue::Text(text.into()));
+        counts.add(slots.as_ref(), slots.hash64(), 1);
+        counts.share = (0..6).fold(Share::ALL, |share, _| share.half().unwrap_or(share));
+        counts.make_room();
+        assert!(counts.full);
+        counts.share = Share::ALL;
+        counts.add(slots.as_ref(), slots.hash64(), 1);
+        counts.add(edge.as_ref(), edge.hash64(), 1);
+        let parts: Vec<_> = counts.into_parts().into_iter().map(|part| with_top(part, 3)).collect();
+        assert_eq!(parts.iter().map(|(part, _)| part.uncounted()).sum::<u64>(), 1);
+        assert_eq!(top_of(&parts, 3), [(slots, 2)]);
+        assert!(parts.iter().all(|(part, _)| part.numbers().count() == 0));
     }
 }

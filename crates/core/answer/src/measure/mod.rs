@@ -3,6 +3,7 @@
 
 mod cells;
 mod coded;
+mod counted;
 mod counts;
 mod distinct;
 mod grouper;
@@ -18,6 +19,7 @@ mod tally;
 mod value;
 mod value_table;
 mod windows;
+mod workers;
 
 pub use cells::Cell;
 pub use distinct::Distinct;
@@ -31,14 +33,11 @@ pub use windows::{GroupWindows, Sliding, Windows, windows};
 pub(crate) use coded::{Coded, MISSING, code};
 pub(crate) use tally::{FieldTally, tally};
 
-use crate::scan::{Explanation, Progress, Scope, open_all, read_or_leave_out};
+use crate::scan::{Explanation, Scope, open_all};
 use calvex_language::query::{Filter, Function, Measure, TimeRange};
-use parking_lot::Mutex;
 use partial::Partial;
 use share::Share;
-
-/// Memory for groups that is taken however small the budget is; what goes beyond the budget stops the question.
-const LEAST_BYTES: usize = 64 << 10;
+use workers::{gather_pages, most_bytes};
 
 /// What is asked.
 #[derive(Debug, Clone)]
@@ -59,25 +58,27 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
     if let Some(table) = counted(scope, ask) {
         return table;
     }
-    let mut left = vec![Share::ALL];
-    let mut table: Option<Table> = None;
-    while let Some(share) = left.pop() {
-        // Who follows a question hears of one pass.
-        let scope = if table.is_none() { *scope } else { Scope { passing: None, progress: None, ..*scope } };
-        let before = scope.budget.used();
-        let (whole, explain) = gather(&scope, ask, share, Room::Shares);
-        left.extend(share.rest(whole.share()));
-        let part = Table::of(ask, whole, explain);
-        scope.budget.release(scope.budget.used().saturating_sub(before));
-        match &mut table {
-            None => table = Some(part),
-            Some(table) => table.join(ask, part),
-        }
-        if table.as_ref().is_some_and(|table| table.explain.stopped.is_some()) {
-            break;
-        }
+    let mut left = Vec::new();
+    let mut table = table_of(scope, ask, Share::ALL, &mut left);
+    // Who follows a question hears of one pass.
+    let scope = Scope { passing: None, progress: None, ..*scope };
+    while table.explain.stopped.is_none()
+        && let Some(share) = left.pop()
+    {
+        let part = table_of(&scope, ask, share, &mut left);
+        table.join(ask, part);
     }
-    table.unwrap_or_else(|| Table::of(ask, Partial::new(ask, Share::ALL), scope.explain(&ask.range)))
+    table
+}
+
+/// The groups of a share, or of a smaller one; the shares of the others are added to those that are left.
+fn table_of(scope: &Scope, ask: &MeasureAsk, share: Share, left: &mut Vec<Share>) -> Table {
+    let before = scope.budget.used();
+    let (whole, explain) = gather(scope, ask, share, Room::Shares);
+    left.extend(share.rest(whole.share()));
+    let table = Table::of(ask, whole, explain);
+    scope.budget.release(scope.budget.used().saturating_sub(before));
+    table
 }
 
 /// The table, where all that is asked for is how many events have each value of one field.
@@ -106,41 +107,22 @@ enum Room {
 fn gather(scope: &Scope, ask: &MeasureAsk, share: Share, room: Room) -> (Partial, Explanation) {
     let mut explain = scope.explain(&ask.range);
     let pages = open_all(scope, ask.filter, &ask.range, &mut explain);
-    let idle: Mutex<Vec<Partial>> = Mutex::new(Vec::new());
-    let done = std::sync::atomic::AtomicUsize::new(0);
-    // Half of the memory for all who work beside each other; the order of groups and what is cut off take some, too.
-    let most = (scope.budget.bytes() / (2 * scope.workers.width().max(1))).max(LEAST_BYTES);
-    let parts = scope.map(pages.len(), &mut explain, |n| {
-        let (lane, at) = &pages[n];
-        let mut partial = idle.lock().pop().unwrap_or_else(|| Partial::new(ask, share));
-        let before = partial.weight_bytes();
-        if room == Room::Shares {
-            partial.make_room(most);
-        }
-        let ((), explain) = read_or_leave_out(scope, ask.filter, &ask.range, (lane, at), |page, rows| {
-            if rows.is_empty() { Ok(()) } else { partial.add(ask, page, rows, lane) }
+    let most = most_bytes(scope, 1);
+    let fresh = || Partial::new(ask, share);
+    let gathered =
+        gather_pages(scope, (ask.filter, &ask.range), &pages, &mut explain, fresh, |partial, page, rows, lane| {
+            if room == Room::Shares {
+                partial.make_room(most);
+            }
+            partial.add(ask, page, rows, lane)?;
+            if room == Room::Shares && !ask.measure.per.is_empty() {
+                partial.shrink(most);
+            }
+            Ok(())
         });
-        if room == Room::Shares && !ask.measure.per.is_empty() {
-            partial.shrink(most);
-        }
-        let after = partial.weight_bytes();
-        scope.budget.charge(after.saturating_sub(before));
-        scope.budget.release(before.saturating_sub(after));
-        idle.lock().push(partial);
-        if let Some(progress) = scope.progress {
-            let done = done.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1;
-            progress(Progress::Pages { done, total: pages.len() });
-        }
-        explain
-    });
-    for part in parts.into_iter().flatten() {
-        explain.add(part);
-    }
-    if scope.budget.is_spent() {
-        explain.stopped.get_or_insert_with(|| scope.budget.reason());
-    }
-    let mut parts = idle.into_inner().into_iter();
-    let mut whole = parts.next().unwrap_or_else(|| Partial::new(ask, share));
+    explain.add(gathered.explain);
+    let mut parts = gathered.parts.into_iter();
+    let mut whole = parts.next().unwrap_or_else(fresh);
     parts.for_each(|part| whole.join(&part));
     (whole, explain)
 }

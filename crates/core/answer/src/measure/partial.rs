@@ -6,6 +6,7 @@ use super::coded::{Coded, code};
 use super::grouper::{MAX_PER, only_cell, place};
 use super::share::Share;
 use super::value_table::ValueTable;
+use super::workers::Figures;
 use super::{MeasureAsk, ValueRef};
 use crate::scan::Cursor;
 use calvex_language::error::Result;
@@ -132,17 +133,6 @@ impl Partial {
         if self.hashes.is_empty() {
             self.cell(&mut [], 0);
         }
-    }
-
-    /// A rough size in memory.
-    pub fn weight_bytes(&self) -> usize {
-        let values: usize = self.fields.iter().map(ValueTable::weight_bytes).sum();
-        let groups = self.keys.capacity() * 4 + self.hashes.capacity() * 8 + self.table.capacity() * 5;
-        values
-            + groups
-            + self.events.len() * 8
-            + self.cells.capacity() * 16
-            + self.states.iter().map(Cells::weight_bytes).sum::<usize>()
     }
 
     /// Before a page: makes room for its groups, unless more than `most` bytes are taken.
@@ -306,6 +296,9 @@ impl Partial {
         self.overfull |= other.overfull;
         // Both are in memory already.
         self.room = usize::MAX;
+        // Many of them are new, where there are many.
+        let (more, hashes) = (self.share.part_of(other.hashes.len()), &self.hashes);
+        self.table.reserve(more, |n| hashes.get(*n as usize).copied().unwrap_or(0));
         // By field: the own number of each of their values.
         let mut own: Vec<Vec<u32>> = other.fields.iter().map(|field| vec![NONE; field.len()]).collect();
         for ((group, step), from) in other.cells() {
@@ -330,6 +323,18 @@ impl Partial {
                 state.join(to as usize, theirs, from as usize);
             }
         }
+    }
+}
+
+impl Figures for Partial {
+    fn weight_bytes(&self) -> usize {
+        let values: usize = self.fields.iter().map(ValueTable::weight_bytes).sum();
+        let groups = self.keys.capacity() * 4 + self.hashes.capacity() * 8 + self.table.capacity() * 5;
+        values
+            + groups
+            + self.events.len() * 8
+            + self.cells.capacity() * 16
+            + self.states.iter().map(Cells::weight_bytes).sum::<usize>()
     }
 }
 

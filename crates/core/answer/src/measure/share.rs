@@ -24,6 +24,11 @@ impl Share {
         hash >> FIRST_BIT & ((1 << self.bits) - 1) == self.residue
     }
 
+    /// About how many of so many values belong to it.
+    pub fn part_of(self, values: usize) -> usize {
+        values >> self.bits
+    }
+
     /// Half of it; none where it is as small as may be.
     pub fn half(self) -> Option<Share> {
         (self.bits < MAX_BITS).then_some(Share { bits: self.bits + 1, ..self })

@@ -10,8 +10,6 @@ use std::cmp::Ordering;
 
 /// Groups given where `top` asks for none.
 const DEFAULT_GROUPS: usize = 1000;
-/// Why groups are missing that had no room.
-const OVERFULL: &str = "there were more groups than fit; events of the others are left out, narrow the query";
 
 /// One group.
 #[derive(Debug, Clone, PartialEq)]
@@ -33,6 +31,8 @@ pub struct Table {
     pub groups: Vec<Group>,
     /// How many groups there were before `top` or the limit.
     pub group_count: usize,
+    /// Whether there was no room for some groups.
+    pub(super) overfull: bool,
     /// Why groups are missing that were not asked to be left out.
     pub limited: Option<String>,
     /// By aggregate: how far its figures may be off, relative to them; `None` where they are exact.
@@ -122,7 +122,7 @@ impl Table {
             }
         }
         let groups = groups.into_iter().map(|(_, g)| g).collect();
-        Table { steps: spans, groups, group_count, limited, errors, explain }
+        Table { steps: spans, groups, group_count, overfull: whole.overfull, limited, errors, explain }
     }
 
     /// From the counts of the values of the one field that is asked for.
@@ -137,17 +137,18 @@ impl Table {
         let group_count = tally.distinct + usize::from(missing.is_some());
         let mut groups: Vec<Group> = tally.top.into_iter().chain(missing).map(of).collect();
         cut(ask, &mut groups, |a, b| in_order(ask, a, b));
-        let limited = limited(ask, group_count, tally.uncounted > 0);
-        Table { steps: Vec::new(), groups, group_count, limited, errors: vec![None; aggregates], explain }
+        let overfull = tally.uncounted > 0;
+        let limited = limited(ask, group_count, overfull);
+        Table { steps: Vec::new(), groups, group_count, overfull, limited, errors: vec![None; aggregates], explain }
     }
 
     /// Adds the groups of another share.
     pub(super) fn join(&mut self, ask: &MeasureAsk, other: Table) {
-        let overfull = [&self.limited, &other.limited].into_iter().flatten().any(|why| why == OVERFULL);
+        self.overfull |= other.overfull;
         self.groups.extend(other.groups);
         cut(ask, &mut self.groups, |a, b| in_order(ask, a, b));
         self.group_count += other.group_count;
-        self.limited = limited(ask, self.group_count, overfull);
+        self.limited = limited(ask, self.group_count, self.overfull);
         self.errors.iter_mut().zip(other.errors).for_each(|(own, other)| *own = own.or(other));
         self.explain.stopped = self.explain.stopped.take().or(other.explain.stopped);
     }
@@ -161,7 +162,8 @@ pub(super) fn wanted(ask: &MeasureAsk) -> usize {
 /// Why groups are missing, of so many.
 fn limited(ask: &MeasureAsk, group_count: usize, overfull: bool) -> Option<String> {
     if overfull {
-        return Some(OVERFULL.to_owned());
+        let text = "there were more groups than fit; events of the others are left out, narrow the query";
+        return Some(text.to_owned());
     }
     let too_many = ask.measure.top.is_none() && group_count > DEFAULT_GROUPS;
     too_many.then(|| format!("the {DEFAULT_GROUPS} largest of {group_count} groups; ask for more with top"))

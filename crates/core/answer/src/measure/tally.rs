@@ -1,62 +1,34 @@
 //! The values of fields counted over pages: in one pass where they fit, and a share of them at a time where they do not.
 
-use super::coded::{MISSING, code};
-use super::counts::ValueCounts;
+use super::GroupValue;
+use super::counted::Counted;
+use super::counts::{PARTS, Part, top_of};
 use super::share::Share;
-use super::{GroupValue, LEAST_BYTES};
-use crate::scan::{Explanation, PageAt, Progress, Scope, read_or_leave_out};
-use calvex_language::error::Result;
+use super::workers::{Figures, Gathered, gather_pages, most_bytes};
+use crate::scan::{Explanation, OneByOne, PageAt, Scope, Workers};
 use calvex_language::query::{Field, Filter, TimeRange};
-use calvex_storage::columns::{PageRead, Rows};
 use parking_lot::Mutex;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Bytes of a number that is kept.
 const NUMBER_BYTES: usize = 16;
+/// Fewer values than this are joined where they are.
+const MANY: usize = 8192;
 
-/// What one worker counted of one field in one pass.
-struct Counted {
-    having: u64,
-    missing: u64,
-    counts: ValueCounts,
-    uncounted: u64,
+impl Figures for Vec<Counted> {
+    fn weight_bytes(&self) -> usize {
+        self.iter().map(Counted::weight_bytes).sum()
+    }
 }
 
-impl Counted {
-    fn of(share: Share) -> Self {
-        Counted { having: 0, missing: 0, counts: ValueCounts::of(share), uncounted: 0 }
-    }
-
-    /// Adds the values of the rows of a page, and makes room where they take more than `most` bytes.
-    fn add(&mut self, field: &Field, page: &dyn PageRead, rows: &Rows, lane: &str, most: usize) -> Result<()> {
-        let coded = code(field, page, rows, lane)?;
-        let mut counts = vec![0u64; coded.len()];
-        rows.iter().for_each(|row| counts[coded.first[row] as usize] += 1);
-        let missing = counts[MISSING as usize];
-        self.missing += missing;
-        self.having += rows.count() as u64 - missing;
-        coded.more.iter().for_each(|(_, code)| counts[*code as usize] += 1);
-        let grows = self.counts.weight_bytes() < most;
-        for (value, n) in coded.values().zip(counts).skip(1).filter(|(_, n)| *n > 0) {
-            if !self.counts.add(value, value.hash64(), n, grows) {
-                self.uncounted += n;
-            }
-        }
-        while self.counts.weight_bytes() >= most
-            && let Some(half) = self.counts.share().half()
-        {
-            self.counts.narrow(half);
-        }
-        Ok(())
-    }
-
-    fn join(&mut self, other: &Counted) {
-        self.having += other.having;
-        self.missing += other.missing;
-        self.uncounted += other.uncounted;
-        self.counts.join(&other.counts);
-    }
+/// What all workers counted of a field in one pass.
+struct Sums {
+    having: u64,
+    missing: u64,
+    /// The values that were counted.
+    share: Share,
+    /// They and their counts, with the most frequent of each part.
+    parts: Vec<(Part, Vec<(u32, u64)>)>,
 }
 
 /// What is known of a field.
@@ -91,26 +63,39 @@ impl FieldTally {
     }
 
     /// Takes what a pass over `share` counted; what it had no room for is left.
-    fn take(&mut self, share: Share, counted: Counted, top: usize, scope: &Scope) {
+    fn take(&mut self, share: Share, sums: Sums, top: usize, scope: &Scope) {
         if share == Share::ALL {
-            (self.having, self.missing) = (counted.having, counted.missing);
+            (self.having, self.missing) = (sums.having, sums.missing);
         }
-        self.left.extend(share.rest(counted.counts.share()));
-        self.distinct += counted.counts.len();
-        self.uncounted += counted.uncounted;
-        self.top.extend(counted.counts.top(top));
-        self.top.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
-        self.top.truncate(top);
+        self.left.extend(share.rest(sums.share));
+        self.distinct += sums.parts.iter().map(|(part, _)| part.len()).sum::<usize>();
+        self.uncounted += sums.parts.iter().map(|(part, _)| part.uncounted()).sum::<u64>();
         if let Some(numbers) = &mut self.numbers {
             let before = numbers.len();
-            numbers.extend(counted.counts.numbers());
+            numbers.extend(sums.parts.iter().flat_map(|(part, _)| part.numbers()));
             scope.budget.charge((numbers.len() - before) * NUMBER_BYTES);
             if numbers.len() * NUMBER_BYTES > scope.budget.bytes() / 4 {
                 scope.budget.release(numbers.len() * NUMBER_BYTES);
                 self.numbers = None;
             }
         }
+        self.top.extend(top_of(&sums.parts, top));
+        self.top.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+        self.top.truncate(top);
     }
+}
+
+/// Does what is asked of each number below `tasks` and its slot, side by side, and returns what came of each.
+fn side_by_side<T: Send, U: Send>(workers: &dyn Workers, tasks: Vec<T>, work: impl Fn(T) -> U + Sync) -> Vec<U> {
+    let slots: Vec<Mutex<(Option<T>, Option<U>)>> =
+        tasks.into_iter().map(|task| Mutex::new((Some(task), None))).collect();
+    workers.each(slots.len(), &|n| {
+        let Some(slot) = slots.get(n) else { return };
+        let task = slot.lock().0.take();
+        let done = task.map(&work);
+        slot.lock().1 = done;
+    });
+    slots.into_iter().filter_map(|slot| slot.into_inner().1).collect()
 }
 
 /// Counts the values of `fields` in the events of `pages` that pass; of each field, the `top` most frequent are kept, and
@@ -137,15 +122,15 @@ pub(crate) fn tally(
         // Who follows a question hears of one pass.
         let scope = if events.is_none() { *scope } else { Scope { passing: None, progress: None, ..*scope } };
         let before = scope.budget.used();
-        let (rows, counted, passed) = pass(&scope, filter, range, fields, &asked, pages, &mut explain);
+        let (rows, sums, passed) = pass(&scope, (filter, range), fields, (&asked, top), pages, &mut explain);
         if events.is_none() {
             events = Some(rows);
             explain.add(passed);
         }
         scope.budget.release(scope.budget.used().saturating_sub(before));
-        for ((n, share), counted) in asked.into_iter().zip(counted) {
+        for ((n, share), sums) in asked.into_iter().zip(sums) {
             if let Some(tally) = tallies.get_mut(n) {
-                tally.take(share, counted, top, &scope);
+                tally.take(share, sums, top, &scope);
             }
         }
         if explain.stopped.is_some() {
@@ -158,57 +143,45 @@ pub(crate) fn tally(
 /// One pass over the pages: how many rows passed, and what was counted of each field that is asked for.
 fn pass(
     scope: &Scope,
-    filter: &Filter,
-    range: TimeRange,
+    (filter, range): (&Filter, TimeRange),
     fields: &[Field],
-    asked: &[(usize, Share)],
+    (asked, top): (&[(usize, Share)], usize),
     pages: &[(Arc<str>, PageAt)],
     explain: &mut Explanation,
-) -> (u64, Vec<Counted>, Explanation) {
-    // Half of the memory, for all fields and all who count beside each other.
-    let most = scope.budget.bytes() / (2 * scope.workers.width().max(1) * asked.len().max(1));
-    let most = most.max(LEAST_BYTES);
-    let done = AtomicUsize::new(0);
-    let fresh = || asked.iter().map(|(_, share)| Counted::of(*share)).collect::<Vec<Counted>>();
-    let weight = |tallies: &[Counted]| tallies.iter().map(|t| t.counts.weight_bytes()).sum::<usize>();
-    let idle: Mutex<Vec<Vec<Counted>>> = Mutex::new(Vec::new());
-    let counted = scope.map(pages.len(), explain, |n| {
-        let (lane, at) = &pages[n];
-        let mut tallies = idle.lock().pop().unwrap_or_else(fresh);
-        let before = weight(&tallies);
-        let (rows, explain) = read_or_leave_out(scope, filter, &range, (lane, at), |page, rows| {
-            if rows.is_empty() {
-                return Ok(0);
-            }
-            for ((n, _), tally) in asked.iter().zip(&mut tallies) {
-                if let Some(field) = fields.get(*n) {
-                    tally.add(field, page, rows, lane, most)?;
-                }
-            }
-            Ok(rows.count() as u64)
-        });
-        let after = weight(&tallies);
-        scope.budget.release(before.saturating_sub(after));
-        scope.budget.charge(after.saturating_sub(before));
-        idle.lock().push(tallies);
-        if let Some(progress) = scope.progress {
-            let done = done.fetch_add(1, Ordering::Relaxed) + 1;
-            progress(Progress::Pages { done, total: pages.len() });
-        }
-        (rows, explain)
+) -> (u64, Vec<Sums>, Explanation) {
+    let most = most_bytes(scope, asked.len());
+    let fresh = || asked.iter().map(|(_, share)| Counted::of(*share, most)).collect::<Vec<Counted>>();
+    let gathered = gather_pages(scope, (filter, &range), pages, explain, fresh, |tallies, page, rows, lane| {
+        let mut each = asked.iter().zip(tallies).filter_map(|((n, _), tally)| Some((fields.get(*n)?, tally)));
+        each.try_for_each(|(field, tally)| tally.add(field, page, rows, lane))
     });
-    let (mut rows, mut passed) = (0, Explanation::default());
-    for (more, part) in counted.into_iter().flatten() {
-        rows += more;
-        passed.add(part);
-    }
-    if scope.budget.is_spent() {
-        explain.stopped.get_or_insert_with(|| scope.budget.reason());
-    }
-    let mut all = idle.into_inner().into_iter();
-    let mut whole = all.next().unwrap_or_else(fresh);
-    for other in all {
-        whole.iter_mut().zip(&other).for_each(|(whole, other)| whole.join(other));
-    }
-    (rows, whole, passed)
+    let Gathered { parts, rows, explain: passed } = gathered;
+    let mut of_workers: Vec<_> = parts.into_iter().map(Vec::into_iter).collect();
+    let sums = asked.iter().map(|(_, share)| {
+        let counted = of_workers.iter_mut().filter_map(Iterator::next).collect();
+        joined(scope, *share, counted, top)
+    });
+    (rows, sums.collect(), passed)
+}
+
+/// What the workers counted of a field, of the smallest share that one of them had room for, and the `top` most frequent.
+fn joined(scope: &Scope, share: Share, counted: Vec<Counted>, top: usize) -> Sums {
+    let (having, missing) = counted.iter().fold((0, 0), |(h, m), c| (h + c.having, m + c.missing));
+    let counts = side_by_side(scope.workers, counted, Counted::into_counts);
+    let share = counts.iter().fold(share, |share, counts| share.smaller(counts.share()));
+    let of_workers = side_by_side(scope.workers, counts, |mut counts| {
+        counts.narrow(share);
+        counts.into_parts()
+    });
+    let are_many = of_workers.iter().flatten().map(Part::len).sum::<usize>() > MANY;
+    let mut of_workers: Vec<_> = of_workers.into_iter().map(Vec::into_iter).collect();
+    let equal: Vec<Vec<Part>> =
+        (0..PARTS).map(|_| of_workers.iter_mut().filter_map(Iterator::next).collect()).collect();
+    let workers: &dyn Workers = if are_many { scope.workers } else { &OneByOne };
+    let parts = side_by_side(workers, equal, |parts| {
+        let part = Part::joined(parts);
+        let top = part.top(top);
+        (part, top)
+    });
+    Sums { having, missing, share, parts }
 }

@@ -44,12 +44,15 @@ pub trait ChunkSource: Sync {
     }
 }
 
-/// Columns that are kept decoded, for many questions of the same pages: alert rules look at each new page again and again.
+/// Columns that are kept decoded, for many questions of the same pages: alert rules look at each new page again and again,
+/// and who looks for a cause asks for figures of one time in many ways.
 pub trait KeptColumns: Sync {
     /// A column that is kept.
     fn get(&self, at: ColumnAt) -> Option<Arc<Column>>;
     /// Keeps a column, where there is room.
     fn keep(&self, at: ColumnAt, column: &Arc<Column>);
+    /// Whether a column that is not kept was asked for before, as far as is remembered; it is noted now.
+    fn was_asked_for(&self, at: ColumnAt) -> bool;
 }
 
 /// Which column: its chunk, page and number in the directory. Chunks never change, and their ids are not used again.
@@ -431,11 +434,15 @@ impl PageRead for ChunkPage<'_> {
         let is_text = matches!(self.directory.keys.get(index), Some(ColumnKey::Field(_, FieldType::Text)));
         let is_read = self.read.as_ref().is_none_or(|read| read.borrow().contains_key(&index));
         let are_few = rows.count() * FEW_PART < self.rows();
-        // What is kept for other questions has to be whole.
-        if is_text && are_few && !is_read && self.source.columns().is_none() {
-            return self.fetch(index, Some(rows));
+        if !is_text || !are_few || is_read {
+            return self.column(index);
         }
-        self.column(index)
+        // What is kept for other questions has to be whole, which a column must be worth: it was asked for before.
+        let at = (self.directory.chunk, self.page, index);
+        match self.source.columns() {
+            Some(columns) if columns.get(at).is_some() || columns.was_asked_for(at) => self.column(index),
+            _ => self.fetch(index, Some(rows)),
+        }
     }
 
     fn zone(&self, index: usize) -> Option<(f64, f64)> {

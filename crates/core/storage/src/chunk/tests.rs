@@ -1,10 +1,11 @@
 //! The format: every segment by truncation and flips, large pages, and many columns.
 
 use super::*;
-use crate::columns::{PageRead, build_page, materialise_all};
+use crate::columns::{Column, ColumnKey, PageRead, Rows, Values, build_page, materialise_all};
 use calvex_language::model::{Event, EventId, Kind, Path, Status, Value};
 use proptest::prelude::*;
-use std::sync::Arc;
+use std::collections::{HashMap, HashSet};
+use std::sync::{Arc, Mutex};
 
 struct Shelf(Vec<Vec<u8>>);
 
@@ -57,9 +58,8 @@ fn large_chunks_come_back_exactly_in_time_order() {
     assert!(chunks[0].segments[1..].iter().all(|p| p.len() <= SEGMENT_BYTES + 20));
 }
 
-/// Numbers that fill their span are asked of zones; the filter of the whole has them, made at once or made again.
 /// A shelf whose columns stay decoded.
-struct Keeping(Shelf, std::sync::Mutex<std::collections::HashMap<ColumnAt, Arc<crate::columns::Column>>>);
+struct Keeping(Shelf, Mutex<HashMap<ColumnAt, Arc<Column>>>, Mutex<HashSet<ColumnAt>>);
 
 impl ChunkSource for Keeping {
     fn directory(&self, chunk: u64) -> calvex_language::error::Result<Arc<Directory>> {
@@ -74,11 +74,14 @@ impl ChunkSource for Keeping {
 }
 
 impl KeptColumns for Keeping {
-    fn get(&self, at: ColumnAt) -> Option<Arc<crate::columns::Column>> {
+    fn get(&self, at: ColumnAt) -> Option<Arc<Column>> {
         self.1.lock().unwrap().get(&at).cloned()
     }
-    fn keep(&self, at: ColumnAt, column: &Arc<crate::columns::Column>) {
+    fn keep(&self, at: ColumnAt, column: &Arc<Column>) {
         self.1.lock().unwrap().insert(at, column.clone());
+    }
+    fn was_asked_for(&self, at: ColumnAt) -> bool {
+        !self.2.lock().unwrap().insert(at)
     }
 }
 
@@ -86,7 +89,7 @@ impl KeptColumns for Keeping {
 fn columns_that_are_kept_are_decoded_once() {
     let events: Vec<Event> = (0..300).map(event).collect();
     let chunk = build(&events, 100, || 7).remove(0);
-    let mut shelf = Keeping(Shelf(chunk.segments), Default::default());
+    let mut shelf = Keeping(Shelf(chunk.segments), Mutex::default(), Mutex::default());
     let directory = shelf.directory(chunk.id).unwrap();
     let page = |shelf: &Keeping, n| materialise_all(&ChunkPage::new(directory.clone(), n, shelf)).unwrap();
     let first: Vec<_> = (0..3).map(|n| page(&shelf, n)).collect();
@@ -98,13 +101,35 @@ fn columns_that_are_kept_are_decoded_once() {
 }
 
 #[test]
+fn a_column_of_which_few_rows_are_asked_for_is_kept_when_it_is_asked_for_again() {
+    let event = |n: i64| Event {
+        time_ns: n,
+        fields: vec![(Path::root("parcel"), Value::Text(format!("PL-{n:05}")))],
+        ..Event::default()
+    };
+    let chunk = build(&(0..400).map(event).collect::<Vec<_>>(), 400, || 7).remove(0);
+    let shelf = Keeping(Shelf(chunk.segments), Mutex::default(), Mutex::default());
+    let directory = shelf.directory(chunk.id).unwrap();
+    let index = directory.keys.iter().position(|key| matches!(key, ColumnKey::Field(p, _) if p.is("parcel"))).unwrap();
+    let rows = Rows::of(&[17, 170], 400);
+    let texts = || {
+        let column = ChunkPage::new(directory.clone(), 0, &shelf).column_of(index, &rows).unwrap().unwrap();
+        let Values::Texts { dictionary, codes } = &column.values else { panic!("no texts") };
+        rows.iter().map(|row| dictionary.get(codes[row] as usize).to_owned()).collect::<Vec<_>>()
+    };
+    let kept = || shelf.1.lock().unwrap().len();
+    assert_eq!((texts(), kept()), (vec!["PL-00017".to_owned(), "PL-00170".to_owned()], 0));
+    assert_eq!((texts(), kept()), (vec!["PL-00017".to_owned(), "PL-00170".to_owned()], 1));
+}
+
+/// Numbers that fill their span are asked of zones; the filter of the whole has them, made at once or made again.
+#[test]
 fn dense_numbers_are_found_by_their_span() {
     let events: Vec<Event> = (0..3000).map(event).collect();
     let chunk = &build(&events, 500, || 7)[0];
     let shelf = Shelf(chunk.segments.clone());
     let directory = shelf.directory(7).unwrap();
-    let late =
-        directory.keys.iter().position(|k| matches!(k, crate::columns::ColumnKey::Field(p, _) if p.is("late_by_ms")));
+    let late = directory.keys.iter().position(|k| matches!(k, ColumnKey::Field(p, _) if p.is("late_by_ms")));
     assert!((0..6).all(|page| directory.block(late.unwrap(), page).unwrap().dense));
     assert_eq!(chunk_bloom(7, &shelf).unwrap(), chunk.bloom);
     let may = |query: &str| {

@@ -3,7 +3,7 @@
 use anyhow::{Context, Result, bail};
 use calvex_e2e::service::Service;
 use serde_json::{Value, json};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// One question.
 pub struct Question {
@@ -153,6 +153,26 @@ pub async fn ask(service: &Service, question: &Question, runs: usize) -> Result<
     Ok(times)
 }
 
+/// Waits until the service does nothing any more: what it makes again of what a cold question forgot would be counted with
+/// the questions after it.
+async fn rested(service: &Service) -> Result<()> {
+    let ticks = || -> Result<u64> {
+        let stat = std::fs::read_to_string(format!("/proc/{}/stat", service.pid()))?;
+        // The times in user and kernel mode are fields 14 and 15 (proc(5)); the name before them may hold blanks.
+        let fields: Vec<&str> = stat.rsplit(')').next().unwrap_or("").split_whitespace().collect();
+        let [user, kernel] = [11, 12].map(|n| fields.get(n).and_then(|field| field.parse::<u64>().ok()).unwrap_or(0));
+        Ok(user + kernel)
+    };
+    for _ in 0..300 {
+        let before = ticks()?;
+        tokio::time::sleep(Duration::from_millis(200)).await;
+        if ticks()? <= before + 2 {
+            return Ok(());
+        }
+    }
+    bail!("the service does not come to rest")
+}
+
 /// Asks once with every cache of the service empty; milliseconds, the median of some tries.
 pub async fn ask_cold(service: &Service, question: &Question) -> Result<f64> {
     let client = reqwest::Client::builder().no_proxy().build()?;
@@ -166,6 +186,7 @@ pub async fn ask_cold(service: &Service, question: &Question) -> Result<f64> {
             .error_for_status()?;
         times.extend(ask(service, question, 1).await?);
     }
+    rested(service).await?;
     times.sort_by(f64::total_cmp);
     Ok(times[times.len() / 2])
 }

@@ -6,7 +6,7 @@ mod standing;
 mod usual;
 
 use crate::answer::reads::record_shown;
-use crate::answer::search::run;
+use crate::answer::run::run;
 use crate::auth::{ReadScope, Reader};
 use crate::error::Result;
 use crate::intake::ledger::{Asked, arrivals};
