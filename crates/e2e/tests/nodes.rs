@@ -227,7 +227,7 @@ async fn a_node_is_drained_stopped_and_retired() -> Result<()> {
     send(&first, 0, 100)?;
     assert_eq!(second.calvex(&["admin", "node", "drain", "bank-9"])?.status.code(), Some(2));
     let mut lines = TcpStream::connect(first.other("JSON lines", "tcp://")?.trim_start_matches("tcp://"))?;
-    let mut syslog = TcpStream::connect(first.other("syslog over TCP", "tcp://")?.trim_start_matches("tcp://"))?;
+    let mut syslog = TcpStream::connect(first.other("syslog", "tcp://")?.trim_start_matches("tcp://"))?;
     [&lines, &syslog].into_iter().try_for_each(|stream| stream.set_read_timeout(Some(PATIENCE)))?;
     writeln!(lines, "{{\"key\":\"{}\"}}\n{{\"msg\":\"by lines\"}}", first.key)?;
     let mut answers = BufReader::new(lines.try_clone()?).lines();

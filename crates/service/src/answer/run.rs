@@ -52,9 +52,7 @@ pub async fn run_for_rules<T: Send + 'static>(
     scope: ReadScope,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<T> {
-    let (work, made) = boxed(work);
-    run_in(reading, Asker::Rules, scope, None, work).await?;
-    made.take()
+    Ok(run_as(reading, Asker::Rules, scope, None, work).await?.0)
 }
 
 /// As [`run`], reporting to `listener` on the way; with the segments read and the bytes fetched for them.
@@ -67,9 +65,7 @@ pub async fn run_following<T: Send + 'static>(
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, Reads)> {
-    let (work, made) = boxed(work);
-    let reads = run_in(reading, Asker::Reader, scope, listener, work).await?;
-    Ok((made.take()?, reads))
+    run_as(reading, Asker::Reader, scope, listener, work).await
 }
 
 /// As [`run_following`], for figures: they are of whole columns, and who asks for some asks for others of the same time.
@@ -82,9 +78,7 @@ pub async fn run_figures<T: Send + 'static>(
     listener: Option<Listener>,
     work: impl FnOnce(&Scope) -> T + Send + 'static,
 ) -> Result<(T, Reads)> {
-    let (work, made) = boxed(work);
-    let reads = run_in(reading, Asker::Figures, scope, listener, work).await?;
-    Ok((made.take()?, reads))
+    run_as(reading, Asker::Figures, scope, listener, work).await
 }
 
 /// Runs an export, which has its slot already and no limit of time: its client has one for each piece.
@@ -130,6 +124,18 @@ enum Asker {
     Figures,
     /// A thousand rules ask of the same new pages: their columns stay decoded.
     Rules,
+}
+
+async fn run_as<T: Send + 'static>(
+    reading: &Arc<Reading>,
+    asker: Asker,
+    scope: ReadScope,
+    listener: Option<Listener>,
+    work: impl FnOnce(&Scope) -> T + Send + 'static,
+) -> Result<(T, Reads)> {
+    let (work, made) = boxed(work);
+    let reads = run_in(reading, asker, scope, listener, work).await?;
+    Ok((made.take()?, reads))
 }
 
 async fn run_in(
