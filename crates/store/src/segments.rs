@@ -216,24 +216,29 @@ pub struct SegmentReader<'a> {
 /// Columns that are kept decoded, within so many bytes; those that are used seldom go first.
 pub struct ColumnCache {
     columns: Cache<ColumnAt, Arc<Column>>,
-    asked_for: Cache<ColumnAt, ()>,
+    /// Nothing where each column is kept that is asked for.
+    asked_for: Option<Cache<ColumnAt, ()>>,
 }
 
 /// Columns of which is remembered that they were asked for.
 const ASKED_FOR: u64 = 65_536;
 
 impl ColumnCache {
-    /// Of so many bytes.
+    /// Of so many bytes: a column of which few rows are asked for is kept when it is asked for again.
     pub fn new(bytes: u64) -> Self {
+        ColumnCache { asked_for: Some(Cache::new(ASKED_FOR)), ..ColumnCache::of_all(bytes) }
+    }
+
+    /// Of so many bytes: each column is kept that is asked for, since many questions of it are sure to come.
+    pub fn of_all(bytes: u64) -> Self {
         let weigher = |_: &ColumnAt, column: &Arc<Column>| weigh(column.weight_bytes());
-        let columns = Cache::builder().max_capacity(bytes).weigher(weigher).build();
-        ColumnCache { columns, asked_for: Cache::new(ASKED_FOR) }
+        ColumnCache { columns: Cache::builder().max_capacity(bytes).weigher(weigher).build(), asked_for: None }
     }
 
     /// Forgets all of them.
     pub fn clear(&self) {
         self.columns.invalidate_all();
-        self.asked_for.invalidate_all();
+        self.asked_for.iter().for_each(Cache::invalidate_all);
     }
 }
 
@@ -247,9 +252,10 @@ impl KeptColumns for ColumnCache {
     }
 
     fn was_asked_for(&self, at: ColumnAt) -> bool {
-        let before = self.asked_for.contains_key(&at);
+        let Some(asked_for) = &self.asked_for else { return true };
+        let before = asked_for.contains_key(&at);
         if !before {
-            self.asked_for.insert(at, ());
+            asked_for.insert(at, ());
         }
         before
     }
