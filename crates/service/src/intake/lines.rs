@@ -140,13 +140,17 @@ async fn talk(
     connection.say(&json!({ "ready": true })).await?;
     let mut line = 0;
     loop {
-        let more = tokio::select! {
-            _ = stopping.wait_for(|s| *s) => return Ok(()),
-            // What was not answered is sent to another node.
-            () = receiving.base.nodes.drained() => return not_drained(receiving),
-            more = tokio::time::timeout(REST, connection.more()) => more,
-        };
-        let mut ended = !more.map_err(|_| ServiceError::BadRequest("nothing came for ten minutes".into()))??;
+        // Lines may have come together with the first one.
+        let mut ended = false;
+        if memchr::memchr(b'\n', &connection.held).is_none() {
+            let more = tokio::select! {
+                _ = stopping.wait_for(|s| *s) => return Ok(()),
+                // What was not answered is sent to another node.
+                () = receiving.base.nodes.drained() => return not_drained(receiving),
+                more = tokio::time::timeout(REST, connection.more()) => more,
+            };
+            ended = !more.map_err(|_| ServiceError::BadRequest("nothing came for ten minutes".into()))??;
+        }
         let until = tokio::time::Instant::now() + GATHER;
         while !ended && connection.held.len() < BATCH_BYTES {
             match tokio::time::timeout_at(until, connection.more()).await {
