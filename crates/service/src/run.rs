@@ -299,7 +299,7 @@ async fn start_on(
         search_slots: Arc::new(Semaphore::new(settings.number("search.at_once").max(1) as usize)),
         rule_slots: Arc::new(Semaphore::new(2)),
         rule_columns: ColumnCache::of_all(RULE_COLUMNS_BYTES),
-        columns: ColumnCache::new(settings.mib("search.columns_mib") as u64),
+        columns: Some(settings.mib("search.columns_mib") as u64).filter(|bytes| *bytes > 0).map(ColumnCache::new),
         export_slots: Arc::new(Semaphore::new(crate::answer::export::AT_ONCE)),
         tail_slots: Arc::new(Semaphore::new(crate::answer::tail::AT_ONCE)),
         search_pool: SearchPool::new(cores)?,

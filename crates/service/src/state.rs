@@ -136,8 +136,8 @@ pub struct Reading {
     pub rule_slots: Arc<Semaphore>,
     /// Columns of the pages that rules looked at lately.
     pub rule_columns: ColumnCache,
-    /// Columns of which figures were worked out lately.
-    pub columns: ColumnCache,
+    /// Columns of which figures were worked out lately; nothing where the settings give them no room.
+    pub columns: Option<ColumnCache>,
     /// Those who follow what comes have places of their own.
     pub tail_slots: Arc<Semaphore>,
     /// The threads that scan for all searches.

@@ -178,7 +178,7 @@ async fn run_until(
         let location_of = |chunk| own.view.location_of(chunk);
         let columns = match asker {
             Asker::Reader => None,
-            Asker::Figures => Some(&own.columns),
+            Asker::Figures => own.columns.as_ref(),
             Asker::Rules => Some(&own.rule_columns),
         };
         let source = own.cache.reader(&own.base.store, runtime, &location_of).keeping(columns);

@@ -253,7 +253,7 @@ pub async fn merge(State(upkeep): State<Arc<Upkeep>>, Admin(admin): Admin) -> Re
 pub async fn clear_cache(State(reading): State<Arc<Reading>>, Admin(admin): Admin) -> Result<StatusCode> {
     reading.base.store.audit(&admin.act(&reading.base, "forget cache", "")).await?;
     reading.cache.clear(true);
-    reading.columns.clear();
+    reading.columns.iter().for_each(calvex_store::ColumnCache::clear);
     reading.rule_columns.clear();
     Ok(StatusCode::NO_CONTENT)
 }

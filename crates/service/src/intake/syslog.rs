@@ -46,7 +46,8 @@ const UNCHARGED: usize = 64 << 10;
 const REST: Duration = Duration::from_secs(3600);
 /// How long a connection may take to its first byte.
 const FIRST_BYTE: Duration = Duration::from_secs(60);
-/// A drained node leaves a stream that rests so long, and one that does not after so long.
+/// A drained node leaves a stream that rests so long, and one that does not after so long: at the end of a message, or within
+/// one where no end comes in as long again.
 const LEAVES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(10));
 /// How long a handshake may take.
 const HANDSHAKE: Duration = Duration::from_secs(10);
@@ -255,8 +256,11 @@ async fn read(
     let (mut buffer, mut frames) = (vec![0; 1 << 16], Vec::new());
     let mut drained: Option<Instant> = None;
     loop {
-        if drained.is_some_and(|since| since.elapsed() > LEAVES.1) && framer.is_empty() {
-            return;
+        let leaves = |after: Duration| drained.is_some_and(|since| since.elapsed() > after);
+        if leaves(LEAVES.1) && framer.is_empty() || leaves(LEAVES.1 * 2) {
+            framer.flush(&mut frames);
+            let messages = std::mem::take(&mut frames).into_iter().map(|f| (f, from.clone())).collect();
+            return take(receiving, &stopping, messages).await;
         }
         let wait = match (framer.is_empty(), framer.ends_by_rest()) {
             (true, _) if drained.is_some() => LEAVES.0,

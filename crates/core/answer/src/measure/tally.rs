@@ -85,7 +85,7 @@ impl FieldTally {
     }
 }
 
-/// Does what is asked of each number below `tasks` and its slot, side by side, and returns what came of each.
+/// Calls `work` with each task, side by side, and returns what came of each, in the order of the tasks.
 fn side_by_side<T: Send, U: Send>(workers: &dyn Workers, tasks: Vec<T>, work: impl Fn(T) -> U + Sync) -> Vec<U> {
     let slots: Vec<Mutex<(Option<T>, Option<U>)>> =
         tasks.into_iter().map(|task| Mutex::new((Some(task), None))).collect();
