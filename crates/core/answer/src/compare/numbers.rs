@@ -13,7 +13,7 @@ const LEAST_NUMBERS: u64 = 50;
 const CRITICAL: f64 = 1.95;
 
 pub(super) fn findings(counted: &Counted) -> Vec<Finding> {
-    let units = counted.units.map(|blocks| blocks.iter().sum::<u64>().max(1) as f64);
+    let units = [0, 1].map(|set: usize| counted.distinct[set].count().max(1) as f64);
     let mut out = Vec::new();
     for (field, [baseline, current]) in &counted.numbers {
         let (n0, n1) = (baseline.count(), current.count());

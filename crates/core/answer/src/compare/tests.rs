@@ -387,6 +387,38 @@ fn a_trace_of_many_pages_is_one_request() {
     assert_eq!(events, REQUESTS * EACH);
 }
 
+/// A request that stands in many pages does not stand for as many requests.
+#[test]
+fn one_request_of_many_pages_is_no_finding() {
+    let event = |n: i64, at: i64, status: Status| Event {
+        time_ns: at,
+        kind: calvex_language::model::Kind::Span,
+        status: Some(status),
+        trace: Some([u8::try_from(n).unwrap() + 1; 16]),
+        ..Event::default()
+    };
+    let before = (0..40).map(|n| event(n % 2, n * MINUTE_NS, Status::Ok));
+    let after = (0..40).map(|n| event(2, 60 * MINUTE_NS + n * MINUTE_NS, Status::Error));
+    let mut shelf = Shelf::default();
+    let found = |events: Vec<Event>, shelf: &mut Shelf| {
+        let view = shelf.seal(&numbered(events), 2);
+        let side = |set: i64| Side {
+            filter: &Filter::All,
+            range: TimeRange { from_ns: set * 60 * MINUTE_NS, to_ns: (set + 1) * 60 * MINUTE_NS },
+            whole: false,
+        };
+        compare(&scope(&view, shelf), &side(0), &side(1))
+    };
+    let one = found(before.chain(after).collect(), &mut shelf);
+    assert_eq!((one.baseline.units, one.current.units, one.current.events), (2, 1, 40));
+    assert!(one.findings.is_empty(), "{:#?}", one.findings);
+    // As many events of as many requests are one.
+    let before = (0..40).map(|n| event(n, n * MINUTE_NS, Status::Ok));
+    let after = (0..40).map(|n| event(n + 40, 60 * MINUTE_NS + n * MINUTE_NS, Status::Error));
+    let many = found(before.chain(after).collect(), &mut shelf);
+    assert!(many.findings.iter().any(|f| f.query == "status=error"), "{:#?}", many.findings);
+}
+
 /// What began a moment ago stands out: the blocks before it are no noise.
 #[test]
 fn what_began_within_the_current_set_is_found() {

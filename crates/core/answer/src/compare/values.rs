@@ -10,8 +10,8 @@ const FALSE_SHARE: f64 = 0.01;
 /// Least ratio of the shares, and least part of the difference explained.
 const LEAST_RATIO: f64 = 1.5;
 const LEAST_EXPLAINED: f64 = 0.05;
-/// Units that must have a value in one of the sets.
-const LEAST_UNITS: u64 = 8;
+/// Units that must have a value in one of the sets, each counted once.
+const LEAST_UNITS: f64 = 8.0;
 
 /// A value that stands out, before others that hold on the same units are folded into it.
 #[derive(Debug, Clone)]
@@ -37,10 +37,13 @@ pub(super) fn findings(counted: &Counted) -> Vec<StandingOut> {
     if totals[0] == 0 || totals[1] == 0 {
         return Vec::new();
     }
+    // A unit of eight pages is counted eight times, and is one unit that has the value.
+    let times = [0, 1].map(|set| (totals[set] as f64 / counted.distinct[set].count().max(1) as f64).max(1.0));
+    let once = |units: &UnitCounts| (sum(&units[0]) as f64 / times[0]).max(sum(&units[1]) as f64 / times[1]);
     let mut tested: Vec<(&Field, &GroupValue, &UnitCounts, Test)> = Vec::new();
     for (field, values) in &counted.values {
         for (value, units) in values {
-            if sum(&units[0]).max(sum(&units[1])) >= LEAST_UNITS {
+            if once(units) >= LEAST_UNITS {
                 tested.push((field, value, units, test(units, &counted.units)));
             }
         }
