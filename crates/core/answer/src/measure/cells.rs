@@ -1,5 +1,6 @@
 //! The running figures of one aggregate, a cell for each group and step. Cells of two parts join in any order.
 
+use super::numbers::Number;
 use super::{Distinct, GroupValue, Quantiles, Sum, ValueRef};
 use crate::scan::Cursor;
 use calvex_language::query::{Function, Num};
@@ -100,6 +101,18 @@ impl Cells {
             Cells::Ends(largest, v) => end(*largest, &mut v[cell], n),
             Cells::Quantiles(v) => v[cell].add(n.float),
             Cells::Events | Cells::Counts(_) | Cells::Distinct(_) | Cells::Moments(..) => {}
+        }
+    }
+
+    /// Adds what was taken of a row to its cell.
+    pub fn take(&mut self, cell: usize, number: Number) {
+        match (self, number) {
+            (_, Number::None) => {}
+            (Cells::Counts(v), _) => v[cell] += 1,
+            (Cells::Sums(v, large), Number::Int(n)) => add_to(&mut v[cell], large, |sum| sum.add_int(i128::from(n))),
+            (Cells::Quantiles(v), Number::Int(n)) => v[cell].add(n as f64),
+            (cells, Number::Int(n)) => cells.add(cell, Num::int(i128::from(n))),
+            (cells, Number::Float(f)) => cells.add(cell, Num::float(f)),
         }
     }
 

@@ -140,6 +140,13 @@ impl Coded {
         })
     }
 
+    /// Calls `f` with row and code of every value of the rows.
+    pub fn each(&self, rows: &Rows, mut f: impl FnMut(usize, u32)) {
+        let first = |row: usize| self.first.get(row).copied().filter(|code| *code != MISSING);
+        rows.iter().for_each(|row| first(row).into_iter().for_each(|code| f(row, code)));
+        self.more.iter().filter(|(row, _)| rows.has(*row as usize)).for_each(|(row, code)| f(*row as usize, *code));
+    }
+
     /// The further values of a row.
     pub fn more_of(&self, row: usize) -> &[(u32, u32)] {
         let (row, more) = (row as u32, self.more.as_slice());

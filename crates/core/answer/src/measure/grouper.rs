@@ -2,9 +2,10 @@
 //! after the other, and its step are one number, and each such number is resolved to a cell once a page.
 
 use super::MeasureAsk;
+use super::ValueRef;
 use super::cells::NONE;
 use super::coded::{Coded, code};
-use super::partial::{Member, Partial};
+use super::partial::{Member, Partial, hash_of};
 use calvex_language::error::Result;
 use calvex_language::query::Function;
 use calvex_storage::columns::{BuiltinColumn, Column, PageRead, Rows, Values};
@@ -41,38 +42,6 @@ impl Placement {
     }
 }
 
-/// Finds the cells of the `rows` of a page, made in `partial` where they are new.
-///
-/// # Errors
-/// Where the page is damaged.
-pub(super) fn place(
-    partial: &mut Partial,
-    ask: &MeasureAsk,
-    page: &dyn PageRead,
-    rows: &Rows,
-    lane: &str,
-) -> Result<Placement> {
-    let mut grouper = Grouper::of(ask, page, rows, lane)?;
-    let mut placement = Placement { first: vec![NONE; page.rows()], more: HashMap::new() };
-    match grouper.row_keys(page.rows()) {
-        // Plain loops over codes, and a cell for each number that occurs.
-        Some(keys) => {
-            for row in rows.iter() {
-                let known = grouper.table[keys[row] as usize];
-                placement.first[row] = if known == NONE { grouper.first_cell(row, partial) } else { known };
-            }
-        }
-        None => rows.iter().for_each(|row| placement.first[row] = grouper.first_cell(row, partial)),
-    }
-    for row in grouper.rows_of_several(rows) {
-        let more = grouper.further_cells(row, partial);
-        if !more.is_empty() {
-            placement.more.insert(row as u32, more);
-        }
-    }
-    Ok(placement)
-}
-
 /// The cell of all rows of a page, where they are all of one step and group, and only counted; none elsewhere.
 pub(super) fn only_cell(partial: &mut Partial, ask: &MeasureAsk, page: &dyn PageRead) -> Option<u32> {
     let counts = |function: &Function| matches!(function, Function::Count(_) | Function::Rate | Function::Share(_));
@@ -89,7 +58,7 @@ fn step_of(ask: &MeasureAsk, time_ns: i64) -> usize {
 }
 
 /// A page's codes and steps, and the cells they were resolved to.
-struct Grouper<'a> {
+pub(super) struct Grouper<'a> {
     ask: &'a MeasureAsk<'a>,
     /// The fields of `per`, coded by the page.
     fields: Vec<Coded>,
@@ -107,7 +76,11 @@ struct Grouper<'a> {
 }
 
 impl<'a> Grouper<'a> {
-    fn of(ask: &'a MeasureAsk<'a>, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Self> {
+    /// Of the `rows` of a page.
+    ///
+    /// # Errors
+    /// Where the page is damaged.
+    pub fn of(ask: &'a MeasureAsk<'a>, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Self> {
         let coded = |field| code(field, page, rows, lane);
         let fields: Vec<Coded> = ask.measure.per.iter().map(coded).collect::<Result<_>>()?;
         let (lo, hi) = page.time_span();
@@ -127,10 +100,56 @@ impl<'a> Grouper<'a> {
         if grouper.steps > 1 {
             grouper.time = page.builtin(BuiltinColumn::Time)?;
         }
-        let each = |n: usize, field: &Coded| n.checked_mul(field.len()).filter(|n| *n <= MAX_TABLE);
-        let numbers = grouper.fields.iter().try_fold(grouper.steps, each);
-        grouper.table = vec![NONE; numbers.unwrap_or(0)];
         Ok(grouper)
+    }
+
+    /// How many numbers there are: the groups and steps that a row may be of.
+    fn numbers(&self) -> usize {
+        self.fields.iter().fold(self.steps, |numbers, field| numbers.saturating_mul(field.len()))
+    }
+
+    /// Whether `rows` rows, each of one group, may mostly be of different groups.
+    pub fn may_differ(&self, rows: usize) -> bool {
+        let is_one = self.fields.iter().all(|field| field.more.is_empty());
+        is_one && !self.fields.is_empty() && self.numbers() > rows / 2
+    }
+
+    /// The hash of the group of each of the `rows`, with its row. Each row is of one group.
+    pub fn hashes(&self, rows: &Rows) -> Vec<(u64, u32)> {
+        let of_row = |row: usize| {
+            let codes = self.fields.iter().map(|field| field.first[row]);
+            (hash_of(codes.zip(&self.known_values).map(|(code, known)| known[code as usize].0)), row as u32)
+        };
+        rows.iter().map(of_row).collect()
+    }
+
+    /// The values of the group of a row.
+    pub fn values(&self, row: usize) -> impl Iterator<Item = ValueRef<'_>> {
+        self.fields.iter().map(move |field| field.value(field.first[row]))
+    }
+
+    /// Finds the cells of the `rows` of the page, made in `partial` where they are new.
+    pub fn place(mut self, partial: &mut Partial, page: &dyn PageRead, rows: &Rows) -> Placement {
+        let numbers = self.numbers();
+        self.table = vec![NONE; if numbers <= MAX_TABLE { numbers } else { 0 }];
+        let mut placement = Placement { first: vec![NONE; page.rows()], more: HashMap::new() };
+        match self.row_keys(page.rows()) {
+            // Plain loops over codes, and a cell for each number that occurs.
+            Some(keys) => {
+                for row in rows.iter() {
+                    let known = self.table[keys[row] as usize];
+                    placement.first[row] = if known == NONE { self.first_cell(row, partial) } else { known };
+                }
+            }
+            None => rows.iter().for_each(|row| placement.first[row] = self.first_cell(row, partial)),
+        }
+        for row in self.rows_of_several(rows) {
+            let more = self.further_cells(row, partial);
+            if !more.is_empty() {
+                placement.more.insert(row as u32, more);
+            }
+        }
+        placement
     }
 
     fn times(&self) -> Option<&[i64]> {

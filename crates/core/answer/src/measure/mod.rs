@@ -7,7 +7,9 @@ mod counted;
 mod counts;
 mod distinct;
 mod grouper;
+mod numbers;
 mod partial;
+mod parts;
 mod quantiles;
 mod share;
 #[cfg(test)]
@@ -35,9 +37,11 @@ pub(crate) use tally::{FieldTally, tally};
 
 use crate::scan::{Explanation, Scope, open_all};
 use calvex_language::query::{Filter, Function, Measure, TimeRange};
+use calvex_storage::columns::{PageRead, Rows};
 use partial::Partial;
+use parts::{Part, Parts};
 use share::Share;
-use workers::{gather_pages, most_bytes};
+use workers::{MANY, gather_pages, most_bytes, side_by_side};
 
 /// What is asked.
 #[derive(Debug, Clone)]
@@ -74,11 +78,43 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
 /// The groups of a share, or of a smaller one; the shares of the others are added to those that are left.
 fn table_of(scope: &Scope, ask: &MeasureAsk, share: Share, left: &mut Vec<Share>) -> Table {
     let before = scope.budget.used();
-    let (whole, explain) = gather(scope, ask, share, Room::Shares);
-    left.extend(share.rest(whole.share()));
-    let table = Table::of(ask, whole, explain);
+    let most = most_bytes(scope, 1);
+    let (mut parts, explain) = gather_parts(scope, ask, share, Some(most));
+    // The smallest share that one of the workers had room for.
+    let taken = parts.iter().fold(share, |share, part| share.smaller(part.share()));
+    left.extend(share.rest(taken));
+    parts.iter_mut().for_each(|part| part.narrow(ask, taken));
+    let table = table_from(scope, ask, taken, parts, explain);
     scope.budget.release(scope.budget.used().saturating_sub(before));
     table
+}
+
+/// Of several workers' groups of a share. Where they are many, the smallest shares are put together side by side.
+fn table_from(scope: &Scope, ask: &MeasureAsk, share: Share, parts: Vec<Parts>, explain: Explanation) -> Table {
+    let are_many = parts.iter().map(Parts::group_count).sum::<usize>() > MANY;
+    if !are_many || ask.measure.per.is_empty() {
+        return Table::of(ask, joined(ask, share, parts.into_iter().map(Parts::into_whole)), explain);
+    }
+    let (few, many): (Vec<Partial>, Vec<Vec<Part>>) = parts.into_iter().map(Parts::into_parts).unzip();
+    let mut many: Vec<_> = many.into_iter().map(|parts| parts.into_iter().map(Some).collect::<Vec<_>>()).collect();
+    let mut of = |n: usize| many.iter_mut().filter_map(|parts| parts.get_mut(n)?.take()).collect::<Vec<Part>>();
+    let tasks = share.smallest().map(|(n, share)| (share, of(n))).collect();
+    let tables = side_by_side(scope.workers, tasks, |(share, parts): (Share, Vec<Part>)| {
+        let mut whole = joined(ask, share, parts.into_iter().map(Part::into_groups));
+        few.iter().for_each(|few| whole.take(few));
+        Table::of(ask, whole, Explanation::default())
+    });
+    let mut table = Table::of(ask, Partial::new(ask, share), explain);
+    tables.into_iter().for_each(|other| table.join(ask, other));
+    table
+}
+
+/// All of several workers' groups of a share.
+fn joined(ask: &MeasureAsk, share: Share, parts: impl IntoIterator<Item = Partial>) -> Partial {
+    let mut parts = parts.into_iter();
+    let mut whole = parts.next().unwrap_or_else(|| Partial::new(ask, share));
+    parts.for_each(|part| whole.take(&part));
+    whole
 }
 
 /// The table, where all that is asked for is how many events have each value of one field.
@@ -94,37 +130,21 @@ fn counted(scope: &Scope, ask: &MeasureAsk) -> Option<Table> {
     Some(Table::of_counts(ask, tallies.into_iter().next()?, explain))
 }
 
-/// How much room there is for groups.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Room {
-    /// So much for all of them; what goes beyond is left out.
-    Whole,
-    /// Part of the question's memory: beyond, a smaller share of the groups is kept.
-    Shares,
+/// The cells of every group and step; where they are very many, some are left out.
+fn gather(scope: &Scope, ask: &MeasureAsk) -> (Partial, Explanation) {
+    let (parts, explain) = gather_parts(scope, ask, Share::ALL, None);
+    (joined(ask, Share::ALL, parts.into_iter().map(Parts::into_whole)), explain)
 }
 
-/// The cells of every group of a share, or of a smaller one, and step.
-fn gather(scope: &Scope, ask: &MeasureAsk, share: Share, room: Room) -> (Partial, Explanation) {
+/// The cells of every group of a share, or of a smaller one where they take more than `most` bytes, and step, by worker.
+fn gather_parts(scope: &Scope, ask: &MeasureAsk, share: Share, most: Option<usize>) -> (Vec<Parts>, Explanation) {
     let mut explain = scope.explain(&ask.range);
     let pages = open_all(scope, ask.filter, &ask.range, &mut explain);
-    let most = most_bytes(scope, 1);
-    let fresh = || Partial::new(ask, share);
-    let gathered =
-        gather_pages(scope, (ask.filter, &ask.range), &pages, &mut explain, fresh, |partial, page, rows, lane| {
-            if room == Room::Shares {
-                partial.make_room(most);
-            }
-            partial.add(ask, page, rows, lane)?;
-            if room == Room::Shares && !ask.measure.per.is_empty() {
-                partial.shrink(most);
-            }
-            Ok(())
-        });
+    let fresh = || Parts::new(ask, share, most);
+    let add = |parts: &mut Parts, page: &dyn PageRead, rows: &Rows, lane: &str| parts.add(ask, page, rows, lane);
+    let gathered = gather_pages(scope, (ask.filter, &ask.range), &pages, &mut explain, fresh, add);
     explain.add(gathered.explain);
-    let mut parts = gathered.parts.into_iter();
-    let mut whole = parts.next().unwrap_or_else(fresh);
-    parts.for_each(|part| whole.join(&part));
-    (whole, explain)
+    (gathered.parts, explain)
 }
 
 #[cfg(test)]

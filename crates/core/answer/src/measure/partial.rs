@@ -2,22 +2,18 @@
 //! column.
 
 use super::cells::{Cells, NONE};
-use super::coded::{Coded, code};
-use super::grouper::{MAX_PER, only_cell, place};
+use super::coded::code;
+use super::grouper::{Grouper, MAX_PER, only_cell};
+use super::numbers::{Number, numbers, plain_ints};
 use super::share::Share;
 use super::value_table::ValueTable;
 use super::workers::Figures;
 use super::{MeasureAsk, ValueRef};
 use crate::scan::Cursor;
 use calvex_language::error::Result;
-use calvex_language::model::{Value, decode_value};
-use calvex_language::query::{Builtin, Field, Function, Num, matching};
-use calvex_storage::columns::{
-    BuiltinColumn, Column, FieldType, OrderKeys, PageRead, Rows, SentColumn, Values, columns_of,
-    each_value_overflowing, field_value, select,
-};
+use calvex_language::query::Function;
+use calvex_storage::columns::{OrderKeys, PageRead, Rows, select};
 use hashbrown::{HashMap, HashTable};
-use std::sync::Arc;
 use xxhash_rust::xxh3::xxh3_64;
 
 /// Groups and cells (a group's step that has events) that one page may add at most; events of further groups are left
@@ -63,14 +59,15 @@ impl Member<'_> {
     pub const MISSING: Member<'static> = Member { value: ValueRef::Missing, hash: 0, number: NONE };
 }
 
-/// The hash of a group.
-fn hash_of(hashes: impl ExactSizeIterator<Item = u64>) -> u64 {
-    if hashes.len() == 1 {
+/// The hash of a group, of those of its values.
+pub(super) fn hash_of(hashes: impl ExactSizeIterator<Item = u64>) -> u64 {
+    let length = hashes.len();
+    if length == 1 {
         return hashes.sum();
     }
     let mut bytes = [0; 8 * MAX_PER];
     bytes.chunks_exact_mut(8).zip(hashes).for_each(|(slot, hash)| slot.copy_from_slice(&hash.to_le_bytes()));
-    xxh3_64(&bytes)
+    xxh3_64(bytes.get(..8 * length).unwrap_or(&bytes))
 }
 
 impl Partial {
@@ -94,11 +91,6 @@ impl Partial {
             room: WHOLE_ROOM,
             overfull: false,
         }
-    }
-
-    /// The groups that it has figures of.
-    pub fn share(&self) -> Share {
-        self.share
     }
 
     /// How many groups; they are numbered from 0.
@@ -135,21 +127,13 @@ impl Partial {
         }
     }
 
-    /// Before a page: makes room for its groups, unless more than `most` bytes are taken.
-    pub fn make_room(&mut self, most: usize) {
-        self.room = if self.weight_bytes() < most { PAGE_ROOM } else { 0 };
+    /// Before a page: makes room for its groups, or for none.
+    pub fn make_room(&mut self, grows: bool) {
+        self.room = if grows { PAGE_ROOM } else { 0 };
     }
 
-    /// After a page: keeps the groups of a smaller share, until they take less than `most` bytes.
-    pub fn shrink(&mut self, most: usize) {
-        while self.weight_bytes() >= most
-            && let Some(half) = self.share.half()
-        {
-            self.narrow(half);
-        }
-    }
-
-    fn narrow(&mut self, share: Share) {
+    /// Keeps the groups of a smaller share.
+    pub fn narrow(&mut self, share: Share) {
         let states = self.states.iter().map(Cells::none_like).collect();
         let mut kept = Partial::with(share, self.fields.len(), self.one_step, states);
         kept.take(self);
@@ -162,33 +146,20 @@ impl Partial {
         if !self.share.holds(hash) {
             return NONE;
         }
-        for (member, field) in group.iter_mut().zip(&mut self.fields).filter(|(member, _)| member.number == NONE) {
-            let Some(number) = field.number(member.value, member.hash, self.room > 0) else {
-                self.overfull = true;
-                return NONE;
-            };
+        for (n, member) in group.iter_mut().enumerate().filter(|(_, member)| member.number == NONE) {
+            let Some(number) = self.number(n, member.value, member.hash) else { return NONE };
             member.number = number;
         }
-        let (keys, fields) = (&self.keys, self.fields.len());
-        let is = |n: &u32| {
-            let key = keys.get(*n as usize * fields..(*n as usize + 1) * fields).unwrap_or_default();
-            key.iter().zip(group.iter()).all(|(number, member)| *number == member.number)
-        };
-        let known = self.table.find(hash, is).copied();
+        let mut key = [NONE; MAX_PER];
+        key.iter_mut().zip(group.iter()).for_each(|(number, member)| *number = member.number);
+        let key = key.get(..group.len()).unwrap_or_default();
+        let known = self.find(hash, key);
         if self.room == 0 && (known.is_none() || !self.one_step) {
             let cell = known.and_then(|group| self.cells.get(&(group, step as u32)).copied());
             self.overfull |= cell.is_none();
             return cell.unwrap_or(NONE);
         }
-        let group = known.unwrap_or_else(|| {
-            let number = self.hashes.len() as u32;
-            self.keys.extend(group.iter().map(|member| member.number));
-            self.hashes.push(hash);
-            let hashes = &self.hashes;
-            self.table.insert_unique(hash, number, |n| hashes.get(*n as usize).copied().unwrap_or(0));
-            self.room = self.room.saturating_sub(1);
-            number
-        });
+        let group = known.unwrap_or_else(|| self.insert(hash, key));
         let next = self.events.len() as u32;
         if self.one_step {
             if group < next {
@@ -207,12 +178,85 @@ impl Partial {
         next
     }
 
-    /// Adds the `rows` of a page.
-    pub fn add(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<()> {
-        if let Some(cell) = only_cell(self, ask, page) {
-            return self.count(cell, ask, page, rows, lane);
+    /// The group of a key.
+    fn find(&self, hash: u64, key: &[u32]) -> Option<u32> {
+        self.table.find(hash, |group| self.key(*group as usize) == key).copied()
+    }
+
+    /// Adds a group.
+    fn insert(&mut self, hash: u64, key: &[u32]) -> u32 {
+        let group = self.hashes.len() as u32;
+        self.keys.extend(key);
+        self.hashes.push(hash);
+        let hashes = &self.hashes;
+        self.table.insert_unique(hash, group, |n| hashes.get(*n as usize).copied().unwrap_or(0));
+        self.room = self.room.saturating_sub(1);
+        group
+    }
+
+    /// Makes a cell for each group, where there is one step.
+    fn make_cells(&mut self) {
+        let cells = self.hashes.len();
+        self.events.resize(cells, 0);
+        self.states.iter_mut().for_each(|state| state.resize(cells));
+    }
+
+    /// The number of a field's value; none where there is no room for another.
+    pub(super) fn number(&mut self, field: usize, value: ValueRef, hash: u64) -> Option<u32> {
+        let number = self.fields.get_mut(field)?.number(value, hash, self.room > 0);
+        self.overfull |= number.is_none();
+        number
+    }
+
+    /// The group of these values, which is made where it is new; none where there is no room for it. There is one step.
+    pub(super) fn group<'v>(&mut self, hash: u64, value: impl Fn(usize) -> ValueRef<'v>) -> Option<u32> {
+        let is = |group: &u32| {
+            let numbers = self.key(*group as usize).iter().zip(&self.fields).enumerate();
+            numbers.map(|(n, (number, field))| (n, field.value(*number))).all(|(n, known)| known == value(n))
+        };
+        if let Some(group) = self.table.find(hash, is) {
+            return Some(*group);
         }
-        let placement = place(self, ask, page, rows, lane)?;
+        if self.room == 0 {
+            self.overfull = true;
+            return None;
+        }
+        let mut key = [NONE; MAX_PER];
+        for (n, (number, field)) in key.iter_mut().zip(&mut self.fields).enumerate() {
+            *number = field.number(value(n), value(n).hash64(), true)?;
+        }
+        Some(self.insert(hash, key.get(..self.fields.len()).unwrap_or_default()))
+    }
+
+    /// Adds events to groups, and to each the numbers that go with them by aggregate. There is one step.
+    pub(super) fn add_rows(&mut self, groups: &[Option<u32>], numbers: &[Vec<Number>]) {
+        self.make_cells();
+        let cells = || groups.iter().map(|group| group.map(|cell| cell as usize));
+        cells().flatten().for_each(|cell| self.events[cell] += 1);
+        for (state, numbers) in self.states.iter_mut().zip(numbers).filter(|(_, numbers)| !numbers.is_empty()) {
+            let each = cells().zip(numbers).filter_map(|(cell, number)| Some((cell?, *number)));
+            each.for_each(|(cell, number)| state.take(cell, number));
+        }
+    }
+
+    /// Adds the `rows` of a page, where all are of one cell and only counted; false where they are not, and nothing was
+    /// added.
+    pub fn add_as_one(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<bool> {
+        let Some(cell) = only_cell(self, ask, page) else { return Ok(false) };
+        self.count(cell, ask, page, rows, lane)?;
+        Ok(true)
+    }
+
+    /// Adds the `rows` of a page.
+    pub fn add(
+        &mut self,
+        grouper: Grouper,
+        ask: &MeasureAsk,
+        page: &dyn PageRead,
+        rows: &Rows,
+        lane: &str,
+    ) -> Result<()> {
+        let placement = grouper.place(self, page, rows);
         if placement.more.is_empty() {
             let events = &mut self.events;
             placement.first.iter().filter(|c| **c != NONE).for_each(|cell| events[*cell as usize] += 1);
@@ -234,15 +278,14 @@ impl Partial {
                     let coded = code(field, page, rows, lane)?;
                     let hashes = coded.hashes();
                     if let Cells::Distinct(cells) = state {
-                        valued(&coded, rows, |row, code| {
-                            placement.each(row, |cell| cells[cell].add(hashes[code as usize]))
-                        });
+                        coded
+                            .each(rows, |row, code| placement.each(row, |cell| cells[cell].add(hashes[code as usize])));
                     }
                 }
                 Function::First(field) | Function::Last(field) => {
                     let coded = code(field, page, rows, lane)?;
                     let keys = OrderKeys::of(page)?;
-                    valued(&coded, rows, |row, code| {
+                    coded.each(rows, |row, code| {
                         if let Ok((time_ns, id)) = keys.get(row) {
                             let at = Cursor { time_ns, id };
                             placement.each(row, |cell| state.meet(cell, at, coded.value(code)));
@@ -282,23 +325,17 @@ impl Partial {
         Ok(())
     }
 
-    /// Adds all figures of another part; of both, the groups of the smaller share stay.
-    pub fn join(&mut self, other: &Partial) {
-        let share = self.share.smaller(other.share);
-        if share != self.share {
-            self.narrow(share);
-        }
-        self.take(other);
-    }
-
-    /// Adds the figures of the groups of the own share.
-    fn take(&mut self, other: &Partial) {
+    /// Adds the figures that another has of the groups of the own share.
+    pub fn take(&mut self, other: &Partial) {
         self.overfull |= other.overfull;
         // Both are in memory already.
         self.room = usize::MAX;
         // Many of them are new, where there are many.
         let (more, hashes) = (self.share.part_of(other.hashes.len()), &self.hashes);
         self.table.reserve(more, |n| hashes.get(*n as usize).copied().unwrap_or(0));
+        if self.one_step {
+            return self.take_groups(other);
+        }
         // By field: the own number of each of their values.
         let mut own: Vec<Vec<u32>> = other.fields.iter().map(|field| vec![NONE; field.len()]).collect();
         for ((group, step), from) in other.cells() {
@@ -324,6 +361,35 @@ impl Partial {
             }
         }
     }
+    /// As [`Partial::take`], where each group has one cell.
+    fn take_groups(&mut self, other: &Partial) {
+        let mut own: Vec<Vec<u32>> = other.fields.iter().map(|field| vec![NONE; field.len()]).collect();
+        let mut cells = vec![NONE; other.group_count()];
+        for (group, (hash, cell)) in other.hashes.iter().zip(&mut cells).enumerate() {
+            if !self.share.holds(*hash) {
+                continue;
+            }
+            let mut key = [NONE; MAX_PER];
+            let numbers =
+                key.iter_mut().zip(other.key(group)).zip(&mut own).zip(self.fields.iter_mut().zip(&other.fields));
+            for (((number, theirs), own), (field, values)) in numbers {
+                let Some(slot) = own.get_mut(*theirs as usize) else { continue };
+                if *slot == NONE {
+                    let value = field.number(values.value(*theirs), values.hash(*theirs), true);
+                    *slot = value.unwrap_or(NONE);
+                }
+                *number = *slot;
+            }
+            let key = key.get(..self.fields.len()).unwrap_or_default();
+            *cell = self.find(*hash, key).unwrap_or_else(|| self.insert(*hash, key));
+        }
+        self.make_cells();
+        let each = || cells.iter().enumerate().filter(|(_, cell)| **cell != NONE);
+        each().for_each(|(from, to)| self.events[*to as usize] += other.events[from]);
+        for (state, theirs) in self.states.iter_mut().zip(&other.states) {
+            each().for_each(|(from, to)| state.join(*to as usize, theirs, from));
+        }
+    }
 }
 
 impl Figures for Partial {
@@ -335,93 +401,5 @@ impl Figures for Partial {
             + self.events.len() * 8
             + self.cells.capacity() * 16
             + self.states.iter().map(Cells::weight_bytes).sum::<usize>()
-    }
-}
-
-/// Calls `f` with row and code of every value of the rows.
-fn valued(coded: &Coded, rows: &Rows, mut f: impl FnMut(usize, u32)) {
-    for row in rows.iter() {
-        let code = coded.first[row];
-        if code != super::coded::MISSING {
-            f(row, code);
-        }
-    }
-    coded.more.iter().filter(|(row, _)| rows.has(*row as usize)).for_each(|(row, code)| f(*row as usize, *code));
-}
-
-/// The one column of the field, where whole numbers are all that the page has of it: the usual case, and the quick one.
-fn plain_ints(field: &Field, page: &dyn PageRead) -> Result<Option<Arc<Column>>> {
-    let Field::Sent(name) = field else { return Ok(None) };
-    let mut only = None;
-    if page.builtin(BuiltinColumn::Overflow)?.is_some() {
-        return Ok(None);
-    }
-    for SentColumn { index, kind, .. } in columns_of(page.keys(), name) {
-        let Some(column) = page.column(index)? else { continue };
-        if kind != FieldType::Int || only.replace(column).is_some() {
-            return Ok(None);
-        }
-    }
-    Ok(only)
-}
-
-/// Calls `f` with row and number of every number of the field, those in lists too.
-fn numbers(field: &Field, page: &dyn PageRead, mut f: impl FnMut(usize, Num)) -> Result<()> {
-    let name = match field {
-        Field::Sent(name) => name,
-        Field::Builtin(part) => {
-            let own = match part {
-                Builtin::Time => BuiltinColumn::Time,
-                Builtin::Arrived => BuiltinColumn::Arrived,
-                Builtin::Severity => BuiltinColumn::Severity,
-                Builtin::Took => BuiltinColumn::Took,
-                _ => return Ok(()),
-            };
-            if let Some(column) = page.builtin(own)?
-                && let Values::Ints(v) = &column.values
-            {
-                v.iter().enumerate().for_each(|(value_index, n)| f(column.row(value_index), Num::int(i128::from(*n))));
-            }
-            return Ok(());
-        }
-    };
-    for SentColumn { index, path, kind, .. } in columns_of(page.keys(), name) {
-        let Some(column) = page.column(index)? else { continue };
-        match (&column.values, kind) {
-            (Values::Ints(v), FieldType::Int) => {
-                v.iter().enumerate().for_each(|(value_index, n)| f(column.row(value_index), Num::int(i128::from(*n))));
-            }
-            (Values::Floats(v), _) => {
-                v.iter().enumerate().for_each(|(value_index, n)| f(column.row(value_index), Num::float(*n)))
-            }
-            (Values::Texts { .. }, FieldType::Text) | (Values::Bools(_) | Values::Nulls, _) => {}
-            (Values::Blobs { dictionary, codes }, _) => {
-                for (value_index, code) in codes.iter().enumerate() {
-                    let Some(value) = decode_value(dictionary.get(*code as usize)) else { continue };
-                    for found in matching::descend(path, &value, name) {
-                        in_value(found, &mut |n| f(column.row(value_index), n));
-                    }
-                }
-            }
-            (values, kind) => {
-                for value_index in 0..values.len().unwrap_or(0) {
-                    in_value(&field_value(kind, values, value_index)?, &mut |n| f(column.row(value_index), n));
-                }
-            }
-        }
-    }
-    each_value_overflowing(page, name, |row, value| in_value(value, &mut |n| f(row, n)))?;
-    Ok(())
-}
-
-/// Every number of a value.
-pub(super) fn in_value(value: &Value, f: &mut dyn FnMut(Num)) {
-    match value {
-        Value::Int(n) => f(Num::int(i128::from(*n))),
-        Value::UInt(n) => f(Num::int(i128::from(*n))),
-        Value::Float(n) => f(Num::float(*n)),
-        Value::Decimal(t) => f(Num::decimal(t)),
-        Value::List(list) => list.iter().for_each(|v| in_value(v, f)),
-        _ => {}
     }
 }

@@ -16,12 +16,25 @@ pub(crate) struct Share {
 }
 
 impl Share {
+    /// How many smallest shares there are.
+    pub const SMALLEST: usize = 1 << MAX_BITS;
     /// Every value.
     pub const ALL: Share = Share { bits: 0, residue: 0 };
 
     /// Whether a value of this hash belongs to it.
     pub fn holds(self, hash: u64) -> bool {
         hash >> FIRST_BIT & ((1 << self.bits) - 1) == self.residue
+    }
+
+    /// The smallest share that holds a value of this hash, by its number.
+    pub fn smallest_of(hash: u64) -> usize {
+        (hash >> FIRST_BIT) as usize % Share::SMALLEST
+    }
+
+    /// The smallest shares in it, with their numbers.
+    pub fn smallest(self) -> impl Iterator<Item = (usize, Share)> {
+        let all = (0..Share::SMALLEST).map(|n| (n, Share { bits: MAX_BITS, residue: n as u64 }));
+        all.filter(move |(_, share)| share.residue & ((1 << self.bits) - 1) == self.residue)
     }
 
     /// About how many of so many values belong to it.
@@ -65,6 +78,9 @@ mod tests {
             shares.extend(std::iter::once(part).chain(large.rest(part)));
             prop_assert_eq!(shares.iter().filter(|share| share.holds(hash)).count(), 1);
             prop_assert_eq!(part.smaller(large), part);
+            let smallest: Vec<_> = large.smallest().filter(|(_, share)| share.holds(hash)).collect();
+            prop_assert_eq!(smallest.len(), usize::from(large.holds(hash)));
+            prop_assert!(smallest.iter().all(|(n, _)| *n == Share::smallest_of(hash)));
         }
     }
 

@@ -71,7 +71,7 @@ fn numbers_of(event: &Event, field: &Field) -> Vec<Num> {
     if let Field::Sent(name) = field {
         for (path, value) in &event.fields {
             for found in calvex_language::query::matching::descend(path, value, name) {
-                partial::in_value(found, &mut |n| out.push(n));
+                numbers::in_value(found, &mut |n| out.push(n));
             }
         }
     }

@@ -126,6 +126,9 @@ impl Sum {
         if let Some(more) = self.more.as_ref().filter(|more| more.odd != 0.0) {
             return more.odd;
         }
+        if self.more.is_none() && self.low == 0.0 && self.high == 0.0 {
+            return self.whole as f64;
+        }
         let (mut parts, whole) = self.parts();
         // A whole number beyond 53 bits is more than one double.
         let high = whole as f64;

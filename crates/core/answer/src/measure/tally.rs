@@ -4,16 +4,13 @@ use super::GroupValue;
 use super::counted::Counted;
 use super::counts::{PARTS, Part, top_of};
 use super::share::Share;
-use super::workers::{Figures, Gathered, gather_pages, most_bytes};
+use super::workers::{Figures, Gathered, MANY, gather_pages, most_bytes, side_by_side};
 use crate::scan::{Explanation, OneByOne, PageAt, Scope, Workers};
 use calvex_language::query::{Field, Filter, TimeRange};
-use parking_lot::Mutex;
 use std::sync::Arc;
 
 /// Bytes of a number that is kept.
 const NUMBER_BYTES: usize = 16;
-/// Fewer values than this are joined where they are.
-const MANY: usize = 8192;
 
 impl Figures for Vec<Counted> {
     fn weight_bytes(&self) -> usize {
@@ -83,19 +80,6 @@ impl FieldTally {
         self.top.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
         self.top.truncate(top);
     }
-}
-
-/// Calls `work` with each task, side by side, and returns what came of each, in the order of the tasks.
-fn side_by_side<T: Send, U: Send>(workers: &dyn Workers, tasks: Vec<T>, work: impl Fn(T) -> U + Sync) -> Vec<U> {
-    let slots: Vec<Mutex<(Option<T>, Option<U>)>> =
-        tasks.into_iter().map(|task| Mutex::new((Some(task), None))).collect();
-    workers.each(slots.len(), &|n| {
-        let Some(slot) = slots.get(n) else { return };
-        let task = slot.lock().0.take();
-        let done = task.map(&work);
-        slot.lock().1 = done;
-    });
-    slots.into_iter().filter_map(|slot| slot.into_inner().1).collect()
 }
 
 /// Counts the values of `fields` in the events of `pages` that pass; of each field, the `top` most frequent are kept, and

@@ -5,8 +5,7 @@
 
 use super::cells::{Cell, Cells};
 use super::partial::Partial;
-use super::share::Share;
-use super::{GroupValue, MeasureAsk, Room, Steps, gather};
+use super::{GroupValue, MeasureAsk, Steps, gather};
 use crate::scan::{Explanation, Scope};
 use calvex_language::query::{Filter, Function, Measure, TimeRange};
 
@@ -49,7 +48,7 @@ pub fn windows(scope: &Scope, filter: &Filter, measure: &Measure, sliding: Slidi
     let range = TimeRange { from_ns: sliding.from_ns, to_ns: sliding.from_ns.saturating_add(length_ns) };
     let steps = Steps::Even { from_ns: sliding.from_ns, step_ns: sliding.step_ns, count: sliding.steps };
     let ask = MeasureAsk { filter, range, measure, steps };
-    let (whole, explain) = gather(scope, &ask, Share::ALL, Room::Whole);
+    let (whole, explain) = gather(scope, &ask);
     let limited = whole.overfull.then(|| "there are more groups and steps than fit".to_owned());
     let mut by_group: Vec<Vec<(u32, u32)>> = vec![Vec::new(); whole.group_count()];
     for ((group, step), cell) in whole.cells() {

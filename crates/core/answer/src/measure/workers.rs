@@ -1,6 +1,6 @@
 //! Pages worked on side by side, each worker with figures of its own.
 
-use crate::scan::{Explanation, PageAt, Progress, Scope, read_or_leave_out};
+use crate::scan::{Explanation, PageAt, Progress, Scope, Workers, read_or_leave_out};
 use calvex_language::error::Result;
 use calvex_language::query::{Filter, TimeRange};
 use calvex_storage::columns::{PageRead, Rows};
@@ -10,6 +10,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Memory for figures that is taken however small the budget is; what goes beyond the budget stops the question.
 const LEAST_BYTES: usize = 64 << 10;
+
+/// Fewer values or groups than this are joined where they are.
+pub(super) const MANY: usize = 8192;
 
 /// Figures of some pages, of which the size is known.
 pub(super) trait Figures: Send {
@@ -76,4 +79,21 @@ pub(super) fn gather_pages<F: Figures>(
         explain.stopped.get_or_insert_with(|| scope.budget.reason());
     }
     gathered
+}
+
+/// Calls `work` with each task, side by side, and returns what came of each, in the order of the tasks.
+pub(super) fn side_by_side<T: Send, U: Send>(
+    workers: &dyn Workers,
+    tasks: Vec<T>,
+    work: impl Fn(T) -> U + Sync,
+) -> Vec<U> {
+    let slots: Vec<Mutex<(Option<T>, Option<U>)>> =
+        tasks.into_iter().map(|task| Mutex::new((Some(task), None))).collect();
+    workers.each(slots.len(), &|n| {
+        let Some(slot) = slots.get(n) else { return };
+        let task = slot.lock().0.take();
+        let done = task.map(&work);
+        slot.lock().1 = done;
+    });
+    slots.into_iter().filter_map(|slot| slot.into_inner().1).collect()
 }
