@@ -361,6 +361,7 @@ impl Partial {
             }
         }
     }
+
     /// As [`Partial::take`], where each group has one cell.
     fn take_groups(&mut self, other: &Partial) {
         let mut own: Vec<Vec<u32>> = other.fields.iter().map(|field| vec![NONE; field.len()]).collect();

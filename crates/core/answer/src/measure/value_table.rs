@@ -22,35 +22,48 @@ struct Entry {
 /// A value in few bytes.
 #[derive(Debug)]
 pub(super) enum Key {
+    Missing,
     Whole(i64),
+    /// The bits of a double.
+    Float(u64),
     /// From and length within the texts.
     Text(u32, u32),
+    /// The same of a shape's template.
+    Shape(u32, u32),
+    /// What is rare: null, true and false, whole numbers beyond 64 bits, and texts behind the first four GiB.
     Other(Box<GroupValue>),
 }
 
 impl Key {
     /// Of a value; a text is added to `texts`.
     pub fn of(value: ValueRef, texts: &mut String) -> Key {
-        match value {
-            ValueRef::Whole(n) => {
-                i64::try_from(n).map_or_else(|_| Key::Other(Box::new(GroupValue::Whole(n))), Key::Whole)
-            }
-            ValueRef::Text(text) if texts.len() + text.len() <= u32::MAX as usize => {
-                texts.push_str(text);
-                Key::Text((texts.len() - text.len()) as u32, text.len() as u32)
-            }
-            value => Key::Other(Box::new(value.to_value())),
-        }
+        let mut added = |text: &str| {
+            let from = u32::try_from(texts.len()).ok()?;
+            let length = u32::try_from(text.len()).ok()?;
+            from.checked_add(length)?;
+            texts.push_str(text);
+            Some((from, length))
+        };
+        let key = match value {
+            ValueRef::Missing => Some(Key::Missing),
+            ValueRef::Whole(n) => i64::try_from(n).ok().map(Key::Whole),
+            ValueRef::Float(bits) => Some(Key::Float(bits)),
+            ValueRef::Text(text) => added(text).map(|(from, length)| Key::Text(from, length)),
+            ValueRef::Shape(text) => added(text).map(|(from, length)| Key::Shape(from, length)),
+            ValueRef::Null | ValueRef::Bool(_) => None,
+        };
+        key.unwrap_or_else(|| Key::Other(Box::new(value.to_value())))
     }
 
     /// The value; its text stands in `texts`.
     pub fn value<'a>(&'a self, texts: &'a str) -> ValueRef<'a> {
+        let text = |from: u32, length: u32| texts.get(from as usize..from as usize + length as usize).unwrap_or("");
         match self {
+            Key::Missing => ValueRef::Missing,
             Key::Whole(n) => ValueRef::Whole(i128::from(*n)),
-            Key::Text(from, length) => {
-                let from = *from as usize;
-                ValueRef::Text(texts.get(from..from + *length as usize).unwrap_or(""))
-            }
+            Key::Float(bits) => ValueRef::Float(*bits),
+            Key::Text(from, length) => ValueRef::Text(text(*from, *length)),
+            Key::Shape(from, length) => ValueRef::Shape(text(*from, *length)),
             Key::Other(value) => value.as_ref().as_ref(),
         }
     }
@@ -94,5 +107,34 @@ impl ValueTable {
     /// A rough size in memory.
     pub fn weight_bytes(&self) -> usize {
         self.entries.capacity() * size_of::<Entry>() + self.table.capacity() * 5 + self.texts.capacity()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Texts stand where they are counted, whatever they are texts of: what outsiders write takes no memory beside.
+    #[test]
+    fn values_come_back_and_texts_are_counted() {
+        let values = [
+            GroupValue::Missing,
+            GroupValue::Null,
+            GroupValue::Bool(true),
+            GroupValue::Whole(-7),
+            GroupValue::Whole(i128::from(u64::MAX)),
+            GroupValue::Float(0.5f64.to_bits()),
+            GroupValue::Text("slots".repeat(1000)),
+            GroupValue::Shape("lease ran out".repeat(1000)),
+        ];
+        let mut table = ValueTable::default();
+        for (number, value) in (0..).zip(&values) {
+            assert_eq!(table.number(value.as_ref(), value.hash64(), false), None);
+            assert_eq!(table.number(value.as_ref(), value.hash64(), true), Some(number));
+            assert_eq!(table.number(value.as_ref(), value.hash64(), false), Some(number));
+        }
+        assert_eq!(table.len(), values.len());
+        assert!(table.iter().zip(&values).all(|((_, found), value)| found == value.as_ref()));
+        assert!(table.weight_bytes() > values.iter().map(GroupValue::text_bytes).sum());
     }
 }
