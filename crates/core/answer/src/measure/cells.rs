@@ -1,6 +1,6 @@
 //! The running figures of one aggregate, a cell for each group and step. Cells of two parts join in any order.
 
-use super::numbers::Number;
+use super::numbers::RowNumber;
 use super::{Distinct, GroupValue, Quantiles, Sum, ValueRef};
 use crate::scan::Cursor;
 use calvex_language::query::{Function, Num};
@@ -105,14 +105,14 @@ impl Cells {
     }
 
     /// Adds what was taken of a row to its cell.
-    pub fn take(&mut self, cell: usize, number: Number) {
+    pub fn take(&mut self, cell: usize, number: RowNumber) {
         match (self, number) {
-            (_, Number::None) => {}
+            (_, RowNumber::None) => {}
             (Cells::Counts(v), _) => v[cell] += 1,
-            (Cells::Sums(v, large), Number::Int(n)) => add_to(&mut v[cell], large, |sum| sum.add_int(i128::from(n))),
-            (Cells::Quantiles(v), Number::Int(n)) => v[cell].add(n as f64),
-            (cells, Number::Int(n)) => cells.add(cell, Num::int(i128::from(n))),
-            (cells, Number::Float(f)) => cells.add(cell, Num::float(f)),
+            (Cells::Sums(v, large), RowNumber::Int(n)) => add_to(&mut v[cell], large, |sum| sum.add_int(i128::from(n))),
+            (Cells::Quantiles(v), RowNumber::Int(n)) => v[cell].add(n as f64),
+            (cells, RowNumber::Int(n)) => cells.add(cell, Num::int(i128::from(n))),
+            (cells, RowNumber::Float(f)) => cells.add(cell, Num::float(f)),
         }
     }
 

@@ -39,7 +39,7 @@ use crate::scan::{Explanation, Scope, open_all};
 use calvex_language::query::{Filter, Function, Measure, TimeRange};
 use calvex_storage::columns::{PageRead, Rows};
 use partial::Partial;
-use parts::{Part, Parts};
+use parts::{GroupPart, WorkerGroups};
 use share::Share;
 use workers::{MANY, gather_pages, most_bytes, side_by_side};
 
@@ -79,7 +79,7 @@ pub fn measure(scope: &Scope, ask: &MeasureAsk) -> Table {
 fn table_of(scope: &Scope, ask: &MeasureAsk, share: Share, left: &mut Vec<Share>) -> Table {
     let before = scope.budget.used();
     let most = most_bytes(scope, 1);
-    let (mut parts, explain) = gather_parts(scope, ask, share, Some(most));
+    let (mut parts, explain) = gather_groups(scope, ask, share, Some(most));
     // The smallest share that one of the workers had room for.
     let taken = parts.iter().fold(share, |share, part| share.smaller(part.share()));
     left.extend(share.rest(taken));
@@ -89,18 +89,18 @@ fn table_of(scope: &Scope, ask: &MeasureAsk, share: Share, left: &mut Vec<Share>
     table
 }
 
-/// Of several workers' groups of a share. Where they are many, the smallest shares are put together side by side.
-fn table_from(scope: &Scope, ask: &MeasureAsk, share: Share, parts: Vec<Parts>, explain: Explanation) -> Table {
-    let are_many = parts.iter().map(Parts::group_count).sum::<usize>() > MANY;
-    if !are_many || ask.measure.per.is_empty() {
-        return Table::of(ask, joined(ask, share, parts.into_iter().map(Parts::into_whole)), explain);
+/// Of several workers' groups of a share. Where they are many and in parts, the parts are put together side by side.
+fn table_from(scope: &Scope, ask: &MeasureAsk, share: Share, parts: Vec<WorkerGroups>, explain: Explanation) -> Table {
+    let are_many = parts.iter().map(WorkerGroups::group_count).sum::<usize>() > MANY;
+    if !are_many || !parts.iter().any(WorkerGroups::has_parts) {
+        return Table::of(ask, joined(ask, share, parts.into_iter().map(WorkerGroups::into_whole)), explain);
     }
-    let (few, many): (Vec<Partial>, Vec<Vec<Part>>) = parts.into_iter().map(Parts::into_parts).unzip();
+    let (few, many): (Vec<Partial>, Vec<Vec<GroupPart>>) = parts.into_iter().map(WorkerGroups::into_parts).unzip();
     let mut many: Vec<_> = many.into_iter().map(|parts| parts.into_iter().map(Some).collect::<Vec<_>>()).collect();
-    let mut of = |n: usize| many.iter_mut().filter_map(|parts| parts.get_mut(n)?.take()).collect::<Vec<Part>>();
+    let mut of = |n: usize| many.iter_mut().filter_map(|parts| parts.get_mut(n)?.take()).collect::<Vec<GroupPart>>();
     let tasks = share.smallest().map(|(n, share)| (share, of(n))).collect();
-    let tables = side_by_side(scope.workers, tasks, |(share, parts): (Share, Vec<Part>)| {
-        let mut whole = joined(ask, share, parts.into_iter().map(Part::into_groups));
+    let tables = side_by_side(scope.workers, tasks, |(share, parts): (Share, Vec<GroupPart>)| {
+        let mut whole = joined(ask, share, parts.into_iter().map(GroupPart::into_groups));
         few.iter().for_each(|few| whole.take(few));
         Table::of(ask, whole, Explanation::default())
     });
@@ -132,16 +132,21 @@ fn counted(scope: &Scope, ask: &MeasureAsk) -> Option<Table> {
 
 /// The cells of every group and step; where they are very many, some are left out.
 fn gather(scope: &Scope, ask: &MeasureAsk) -> (Partial, Explanation) {
-    let (parts, explain) = gather_parts(scope, ask, Share::ALL, None);
-    (joined(ask, Share::ALL, parts.into_iter().map(Parts::into_whole)), explain)
+    let (parts, explain) = gather_groups(scope, ask, Share::ALL, None);
+    (joined(ask, Share::ALL, parts.into_iter().map(WorkerGroups::into_whole)), explain)
 }
 
 /// The cells of every group of a share, or of a smaller one where they take more than `most` bytes, and step, by worker.
-fn gather_parts(scope: &Scope, ask: &MeasureAsk, share: Share, most: Option<usize>) -> (Vec<Parts>, Explanation) {
+fn gather_groups(
+    scope: &Scope,
+    ask: &MeasureAsk,
+    share: Share,
+    most: Option<usize>,
+) -> (Vec<WorkerGroups>, Explanation) {
     let mut explain = scope.explain(&ask.range);
     let pages = open_all(scope, ask.filter, &ask.range, &mut explain);
-    let fresh = || Parts::new(ask, share, most);
-    let add = |parts: &mut Parts, page: &dyn PageRead, rows: &Rows, lane: &str| parts.add(ask, page, rows, lane);
+    let fresh = || WorkerGroups::new(ask, share, most);
+    let add = |parts: &mut WorkerGroups, page: &dyn PageRead, rows: &Rows, lane: &str| parts.add(ask, page, rows, lane);
     let gathered = gather_pages(scope, (ask.filter, &ask.range), &pages, &mut explain, fresh, add);
     explain.add(gathered.explain);
     (gathered.parts, explain)

@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 /// What an aggregate takes of a row.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub(super) enum Number {
+pub(super) enum RowNumber {
     /// Nothing.
     #[default]
     None,
@@ -92,16 +92,16 @@ pub(super) fn in_value(value: &Value, f: &mut dyn FnMut(Num)) {
 }
 
 /// The number of a field in each row; nothing where there may be several.
-pub(super) fn row_numbers(field: &Field, page: &dyn PageRead) -> Result<Option<Vec<Number>>> {
-    let mut numbers = vec![Number::None; page.rows()];
+pub(super) fn row_numbers(field: &Field, page: &dyn PageRead) -> Result<Option<Vec<RowNumber>>> {
+    let mut numbers = vec![RowNumber::None; page.rows()];
     let mut put = |column: &Column| -> bool {
-        let mut each = |value_index: usize, number: Number| {
-            let slot = numbers.get_mut(column.row(value_index)).filter(|slot| **slot == Number::None);
+        let mut each = |value_index: usize, number: RowNumber| {
+            let slot = numbers.get_mut(column.row(value_index)).filter(|slot| **slot == RowNumber::None);
             slot.map(|slot| *slot = number).is_some()
         };
         match &column.values {
-            Values::Ints(v) => v.iter().enumerate().all(|(at, n)| each(at, Number::Int(*n))),
-            Values::Floats(v) => v.iter().enumerate().all(|(at, n)| each(at, Number::Float(*n))),
+            Values::Ints(v) => v.iter().enumerate().all(|(at, n)| each(at, RowNumber::Int(*n))),
+            Values::Floats(v) => v.iter().enumerate().all(|(at, n)| each(at, RowNumber::Float(*n))),
             _ => false,
         }
     };

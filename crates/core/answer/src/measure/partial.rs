@@ -4,7 +4,7 @@
 use super::cells::{Cells, NONE};
 use super::coded::code;
 use super::grouper::{Grouper, MAX_PER, only_cell};
-use super::numbers::{Number, numbers, plain_ints};
+use super::numbers::{RowNumber, numbers, plain_ints};
 use super::share::Share;
 use super::value_table::ValueTable;
 use super::workers::Figures;
@@ -229,7 +229,7 @@ impl Partial {
     }
 
     /// Adds events to groups, and to each the numbers that go with them by aggregate. There is one step.
-    pub(super) fn add_rows(&mut self, groups: &[Option<u32>], numbers: &[Vec<Number>]) {
+    pub(super) fn add_rows(&mut self, groups: &[Option<u32>], numbers: &[Vec<RowNumber>]) {
         self.make_cells();
         let cells = || groups.iter().map(|group| group.map(|cell| cell as usize));
         cells().flatten().for_each(|cell| self.events[cell] += 1);

@@ -5,7 +5,7 @@
 //! "Optimizing main-memory join on modern hardware", 2002). Each part is a smallest share.
 
 use super::grouper::Grouper;
-use super::numbers::{Number, row_numbers};
+use super::numbers::{RowNumber, row_numbers};
 use super::partial::Partial;
 use super::share::Share;
 use super::value_table::Key;
@@ -21,20 +21,20 @@ const MAX_WAITING: usize = 2048;
 const WAITING_TEXT: usize = 64;
 
 /// Figures of some pages, of the groups of a share.
-pub(super) struct Parts {
+pub(super) struct WorkerGroups {
     share: Share,
     /// Bytes that it may take; no bound where groups are not worked out share by share.
     most: Option<usize>,
     /// Groups of pages that have few.
     few: Partial,
     /// Groups of other pages, by smallest share; none until there is such a page.
-    many: Vec<Part>,
+    many: Vec<GroupPart>,
     /// Rows of a part that wait, at most.
     waiting: usize,
 }
 
 /// The groups of a smallest share.
-pub(super) struct Part {
+pub(super) struct GroupPart {
     groups: Partial,
     waiting: Waiting,
 }
@@ -49,17 +49,18 @@ struct Waiting {
     /// Of the keys.
     texts: String,
     /// By aggregate, what it takes of each row; empty where that is nothing.
-    numbers: Vec<Vec<Number>>,
+    numbers: Vec<Vec<RowNumber>>,
 }
 
-impl Parts {
+impl WorkerGroups {
     /// Of the groups of a share, or of a smaller one where they take more than `most` bytes.
     pub fn new(ask: &MeasureAsk, share: Share, most: Option<usize>) -> Self {
         let of_row = size_of::<u64>()
             + ask.measure.per.len() * size_of::<Key>()
-            + ask.measure.aggregates.len() * size_of::<Number>();
+            + ask.measure.aggregates.len() * size_of::<RowNumber>()
+            + WAITING_TEXT;
         let waiting = most.map_or(0, |most| (most / (8 * Share::SMALLEST * of_row)).clamp(1, MAX_WAITING));
-        Parts { share, most, few: Partial::new(ask, share), many: Vec::new(), waiting }
+        WorkerGroups { share, most, few: Partial::new(ask, share), many: Vec::new(), waiting }
     }
 
     /// The groups that it has figures of.
@@ -104,9 +105,9 @@ impl Parts {
 
     fn add_many(&mut self, ask: &MeasureAsk, grouper: &Grouper, rows: &Rows, inputs: &Inputs, grows: bool) {
         if self.many.is_empty() {
-            self.many = Share::ALL.smallest().map(|(_, share)| Part::new(ask, share)).collect();
+            self.many = Share::ALL.smallest().map(|(_, share)| GroupPart::new(ask, share)).collect();
         }
-        // Part by part, as writing to many places by turns is slow.
+        // GroupPart by part, as writing to many places by turns is slow.
         let mut of_rows = grouper.hashes(rows);
         of_rows.retain(|(hash, _)| self.share.holds(*hash));
         for (hash, row) in by_part(&of_rows) {
@@ -126,14 +127,17 @@ impl Parts {
         self.share = share;
         self.few.narrow(share);
         let kept: Vec<usize> = share.smallest().map(|(n, _)| n).collect();
-        for (n, part) in self.many.iter_mut().enumerate().filter(|(n, _)| !kept.contains(n)) {
-            let (_, of_part) = Share::ALL.smallest().nth(n).unwrap_or((n, share));
-            *part = Part::new(ask, of_part);
-        }
+        let each = Share::ALL.smallest().zip(&mut self.many);
+        each.filter(|((n, _), _)| !kept.contains(n)).for_each(|((_, share), part)| *part = GroupPart::new(ask, share));
+    }
+
+    /// Whether there are groups in parts; there is one step then.
+    pub fn has_parts(&self) -> bool {
+        !self.many.is_empty()
     }
 
     /// The groups of pages that have few, and those of the others by smallest share.
-    pub fn into_parts(self) -> (Partial, Vec<Part>) {
+    pub fn into_parts(self) -> (Partial, Vec<GroupPart>) {
         (self.few, self.many)
     }
 
@@ -146,18 +150,18 @@ impl Parts {
     }
 }
 
-impl Part {
+impl GroupPart {
     fn new(ask: &MeasureAsk, share: Share) -> Self {
-        Part { groups: Partial::new(ask, share), waiting: Waiting::default() }
+        GroupPart { groups: Partial::new(ask, share), waiting: Waiting::default() }
     }
 
-    /// Looks up the rows that wait.
+    /// Looks up the rows that wait. Once a row was left out, its group stays out: it would have part of its events.
     fn settle(&mut self, grows: bool) {
         let Waiting { hashes, keys, texts, numbers } = &mut self.waiting;
         if hashes.is_empty() {
             return;
         }
-        self.groups.make_room(grows);
+        self.groups.make_room(grows && !self.groups.overfull);
         let fields = keys.len() / hashes.len();
         let mut groups = Vec::with_capacity(hashes.len());
         for (row, hash) in hashes.iter().enumerate() {
@@ -196,11 +200,11 @@ impl Waiting {
         self.hashes.capacity() * size_of::<u64>()
             + self.keys.capacity() * size_of::<Key>()
             + self.texts.capacity()
-            + numbers * size_of::<Number>()
+            + numbers * size_of::<RowNumber>()
     }
 }
 
-impl Figures for Parts {
+impl Figures for WorkerGroups {
     fn weight_bytes(&self) -> usize {
         let many = self.many.iter().map(|part| part.groups.weight_bytes() + part.waiting.weight_bytes());
         self.few.weight_bytes() + many.sum::<usize>()
@@ -227,7 +231,7 @@ fn by_part(of_rows: &[(u64, u32)]) -> Vec<(u64, u32)> {
 }
 
 /// What the aggregates take of the rows of a page: by aggregate, and row. Empty where nothing is taken.
-type Inputs = Vec<Vec<Number>>;
+type Inputs = Vec<Vec<RowNumber>>;
 
 /// Whether rows can wait: there is one step, and each aggregate takes a number of a row at most.
 fn can_wait(ask: &MeasureAsk) -> bool {
@@ -248,8 +252,8 @@ fn inputs(ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Res
             Function::Count(Some(filter)) | Function::Share(filter) => {
                 let mut passing = select(filter, page, lane)?;
                 passing.and(rows);
-                let mut counted = vec![Number::None; page.rows()];
-                passing.iter().for_each(|row| counted[row] = Number::Int(1));
+                let mut counted = vec![RowNumber::None; page.rows()];
+                passing.iter().for_each(|row| counted[row] = RowNumber::Int(1));
                 counted
             }
             Function::Sum(field)
