@@ -1,14 +1,9 @@
-//! The `calvex` binary: the service, its client, and the demo. One file a command.
+//! The `calvex` binary: the service, its client, and the demo. One file a command; those that ask a service over HTTP are
+//! in `calvex-client`.
 
-mod addresses;
-mod client;
 mod commands;
-mod figures;
-mod options;
-mod output;
-mod proposed;
-mod shown;
 
+use calvex_client::{Ended, Keeping, Reading, Sending, client, output, proposed};
 use clap::error::ErrorKind;
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
@@ -39,75 +34,22 @@ struct Cli {
 enum Command {
     /// Run the service
     Serve(commands::serve::Serve),
-    /// Send NDJSON from files or standard input
-    Send(commands::send::Send),
-    /// Follow files, or standard input, and have each line stored once
-    Ship(commands::ship::Ship),
-    /// What came from each sender, service and host, and what became of it
-    Arrivals(commands::arrivals::Arrivals),
-    /// Mark a change: a release, a setting, what somebody did
-    Mark(commands::mark::Mark),
+    #[command(flatten)]
+    Sending(Sending),
     /// Send a marked event by each way in and report each step, up to found by search
     Probe(commands::probe::Probe),
-    /// Search events
-    Search(commands::search::Search),
-    /// How things stand: services against their usual, alerts, marks
-    Now(commands::now::Now),
-    /// Searches that were saved
-    Saved(commands::saved::Saved),
-    /// Show events as they come
-    Tail(commands::tail::Tail),
-    /// Write every event a query finds, or its figures, as NDJSON or CSV
-    Export(commands::export::Export),
-    /// Top values of fields among the events found
-    Breakdown(commands::breakdown::Breakdown),
-    /// Events folded by the shape of their message, with their trend
-    Shapes(commands::shapes::Shapes),
-    /// Error groups: failures folded into problems, and how far each is
-    Errors(commands::errors::Errors),
-    /// Show everything tied to one id, drawn
-    Story(commands::story::Story),
-    /// What differs between two sets of events, the best explanation first
-    Compare(commands::compare::Compare),
+    #[command(flatten)]
+    Reading(Reading),
     /// Keys with which senders send
     Key(commands::key::Key),
     /// Tokens with which clients read
     Token(commands::token::Token),
-    /// People who sign in: added, changed, disabled
-    Person(commands::person::Person),
-    Team(commands::team::Team),
-    Grant(commands::grant::Grant),
-    Audit(commands::audit::Audit),
-    /// Change one's own password, or set it by a code
-    Password(commands::password::Password),
-    /// Who asks, and what that may read
-    Whoami(commands::whoami::WhoAmI),
-    /// Lanes and their retention
-    Lane(commands::lane::Lane),
-    /// Routes to lanes
-    Route(commands::lane::Route),
-    /// Transform rules: what is done to events on purpose before they are kept
-    Transform(commands::transform::Transform),
-    /// Dials: the least severity kept for some events, for a while
-    Dial(commands::dial::Dial),
-    /// Ties: ids that tie events together, and the spellings that mean them
-    Tie(commands::tie::Tie),
-    /// Line patterns, tried on lines and proposed from them
-    Pattern(commands::pattern::Pattern),
-    /// The fields of a lane: types, values, first and last seen
-    Fields(commands::fields::Fields),
-    /// Alert rules: checked, played over the past, applied from files
-    Rule(commands::rule::Rule),
-    /// Contacts: whom rules notify, by mail or a signed webhook
-    Contact(commands::contact::Contacts),
-    /// Alerts: what was raised, when, and who was notified
-    Alerts(commands::alerts::Alerts),
+    #[command(flatten)]
+    Keeping(Keeping),
     /// The effective settings and where each came from
     Settings(commands::serve::ShowSettings),
     /// Backup, restore and upkeep
     Admin(commands::admin::Admin),
-    /// Services by name, with their addresses and tokens
-    Profile(commands::profile::Profile),
     /// The demo: nine days of Fennmark Lockers, the night of the short leases last
     Demo(commands::demo::Demo),
     /// Completions for a shell
@@ -117,14 +59,6 @@ enum Command {
     /// A stand-in receiver of webhooks and mail that shows what arrives
     Provider(commands::provider::Provider),
     Receiver(commands::receiver::Receiver),
-}
-
-/// What a command ended with.
-pub enum Ended {
-    /// 0: done, or something was found.
-    Well,
-    /// 1: nothing was found.
-    Nothing,
 }
 
 fn main() -> ExitCode {
@@ -187,47 +121,19 @@ async fn run() -> ExitCode {
     }
     let ended = match cli.command {
         Command::Serve(c) => c.run().await,
-        Command::Send(c) => c.run().await,
-        Command::Ship(c) => c.run().await,
-        Command::Arrivals(c) => c.run().await,
-        Command::Mark(c) => c.run().await,
+        Command::Sending(c) => c.run().await,
         Command::Probe(c) => c.run().await,
-        Command::Search(c) => c.run().await,
-        Command::Now(c) => c.run().await,
-        Command::Saved(c) => c.run().await,
-        Command::Profile(c) => c.run().await,
-        Command::Tail(c) => c.run().await,
-        Command::Export(c) => c.run().await,
-        Command::Breakdown(c) => c.run().await,
-        Command::Shapes(c) => c.run().await,
-        Command::Errors(c) => c.run().await,
-        Command::Story(c) => c.run().await,
-        Command::Compare(c) => c.run().await,
+        Command::Reading(c) => c.run().await,
         Command::Key(c) => c.run().await,
         Command::Token(c) => c.run().await,
-        Command::Person(c) => c.run().await,
-        Command::Team(c) => c.run().await,
-        Command::Grant(c) => c.run().await,
-        Command::Audit(c) => c.run().await,
-        Command::Password(c) => c.run().await,
-        Command::Whoami(c) => c.run().await,
-        Command::Lane(c) => c.run().await,
-        Command::Route(c) => c.run().await,
-        Command::Transform(c) => c.run().await,
-        Command::Dial(c) => c.run().await,
-        Command::Tie(c) => c.run().await,
-        Command::Pattern(c) => c.run(),
-        Command::Fields(c) => c.run().await,
-        Command::Rule(c) => c.run().await,
-        Command::Contact(c) => c.run().await,
-        Command::Alerts(c) => c.run().await,
+        Command::Keeping(c) => c.run().await,
         Command::Settings(c) => c.run(),
         Command::Admin(c) => c.run().await,
         Command::Demo(c) => c.run().await,
-        Command::Provider(c) => c.run().await,
-        Command::Receiver(c) => c.run().await,
         Command::Completions(c) => c.run(),
         Command::Manual(c) => c.run(Cli::command()),
+        Command::Provider(c) => c.run().await,
+        Command::Receiver(c) => c.run().await,
     };
     match ended {
         Ok(Ended::Well) => ExitCode::SUCCESS,

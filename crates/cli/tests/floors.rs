@@ -18,6 +18,7 @@ const FLOORS: &[(&str, &[&str])] = &[
         "calvex-service",
         &["calvex-language", "calvex-storage", "calvex-intake", "calvex-answer", "calvex-wire", "calvex-store"],
     ),
+    ("calvex-client", &["calvex-language", "calvex-intake", "calvex-answer", "calvex-wire"]),
     ("calvex-demo", &[]),
     (
         "calvex-cli",
@@ -29,6 +30,7 @@ const FLOORS: &[(&str, &[&str])] = &[
             "calvex-wire",
             "calvex-store",
             "calvex-service",
+            "calvex-client",
             "calvex-demo",
         ],
     ),
@@ -36,7 +38,7 @@ const FLOORS: &[(&str, &[&str])] = &[
 
 /// The modules of each engine crate, in the order in which data passes them; each may use those before it.
 const ROOMS: &[(&str, &[&str])] = &[
-    ("language", &["json", "model", "error", "domain", "failure", "query"]),
+    ("language", &["json", "model", "error", "domain", "backoff", "failure", "query"]),
     ("storage", &["compress", "columns", "chunk", "testing", "fuzz"]),
     ("intake", &["arrivals", "line", "normalise", "transform", "dial", "route", "batch"]),
     (

@@ -2,7 +2,6 @@
 
 #![warn(missing_docs)]
 
-mod backoff;
 mod bloom_sets;
 mod catalogue;
 mod change;
@@ -23,7 +22,6 @@ mod segments;
 mod server;
 mod sql;
 
-pub use backoff::Backoff;
 pub use catalogue::{Merge, Seal};
 pub use change::SealedRows;
 pub use chunk_blooms::ChunkBlooms;

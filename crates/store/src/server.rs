@@ -1,7 +1,8 @@
 //! A private MariaDB: made, started, watched, restarted and stopped by the service. It listens on a socket in a
 //! directory that only its owner may enter, and on no network at all.
 
-use crate::{Backoff, Result, StoreError};
+use crate::{Result, StoreError};
+use calvex_language::backoff::Backoff;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use std::fs::{self, File};

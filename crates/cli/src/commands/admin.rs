@@ -1,11 +1,11 @@
 //! `calvex admin`: backup and restore of a private database, people, and upkeep on demand.
 
 use super::serve::Sources;
-use crate::client::{Connection, segment};
-use crate::options::Form;
-use crate::shown::{Zone, ZoneArgs};
-use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
+use calvex_client::client::{Connection, segment};
+use calvex_client::options::Form;
+use calvex_client::shown::{Zone, ZoneArgs};
+use calvex_client::{Ended, output};
 use calvex_storage::chunk::{ChunkDescription, ColumnDescription};
 use calvex_store::{Server, ServerSettings};
 use calvex_wire::api::{ChunkSummary, NodeChange, NodeListed};
@@ -139,7 +139,7 @@ impl Admin {
             Act::Seal { form } => return upkeep(&self.connection, "/api/seal", form).await,
             Act::Merge { form } => return upkeep(&self.connection, "/api/merge", form).await,
             Act::Audit { act: AuditAct::Verify { form } } => {
-                return super::audit::verify(&self.connection, form).await;
+                return calvex_client::verify_trail(&self.connection, form).await;
             }
             Act::Certificate(c) => return c.run(),
             Act::Forget => self.connection.open().await?.delete("/api/cache").await?,

@@ -1,7 +1,7 @@
 //! `calvex admin certificate`: an authority of one's own, and a certificate by it, for a trial.
 
-use crate::{Ended, output};
 use anyhow::{Context, Result, ensure};
+use calvex_client::{Ended, output};
 use clap::Args;
 use rcgen::{
     BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,

@@ -1,8 +1,8 @@
 //! `calvex completions` and `calvex manual`: what shells and readers of manuals need, made of the commands themselves.
 
-use crate::Ended;
-use crate::proposed::VARIABLE;
 use anyhow::{Context, Result};
+use calvex_client::Ended;
+use calvex_client::proposed::VARIABLE;
 use clap::{Args, Command};
 use clap_complete::Shell;
 use clap_complete::env::Shells;

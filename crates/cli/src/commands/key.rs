@@ -1,11 +1,11 @@
 //! `calvex key`: who may send, and how much.
 
-use super::token::{How, by_data_dir, now_ns, print, running_store};
-use crate::Ended;
-use crate::client::{Connection, segment};
-use crate::options::{Form, duration_s};
-use crate::shown::{Zone, ZoneArgs};
+use super::token::{How, by_data_dir, print, running_store};
 use anyhow::{Result, bail};
+use calvex_client::client::{Connection, segment};
+use calvex_client::options::{Form, duration_s};
+use calvex_client::shown::{Zone, ZoneArgs};
+use calvex_client::{Ended, now_ns};
 use calvex_language::domain::key::KeyLimits as StoredLimits;
 use calvex_service::new_secret;
 use calvex_wire::api::{Key as KeyListed, KeyLimits, MadeSecret, NewKey, Rotation};

@@ -1,42 +1,12 @@
-//! One file a command.
+//! One file a command: those that start a service or open its database. Those that ask one are in `calvex-client`.
 
 pub mod admin;
-pub mod alerts;
-pub mod arrivals;
-pub mod audit;
-pub mod breakdown;
 pub mod certificate;
-pub mod compare;
 pub mod completions;
-pub mod contact;
 pub mod demo;
-pub mod dial;
-pub mod errors;
-pub mod export;
-pub mod fields;
-pub mod grant;
 pub mod key;
-pub mod lane;
-pub mod mark;
-pub mod now;
-pub mod password;
-pub mod pattern;
-pub mod person;
 pub mod probe;
-pub mod profile;
 pub mod provider;
 pub mod receiver;
-pub mod rule;
-pub mod saved;
-pub mod search;
-pub mod send;
 pub mod serve;
-pub mod shapes;
-pub mod ship;
-pub mod story;
-pub mod tail;
-pub mod team;
-pub mod tie;
 pub mod token;
-pub mod transform;
-pub mod whoami;

@@ -1,11 +1,9 @@
 //! `calvex probe`: a marked event through each way in, proved to be found by search.
 
-use super::send::key_or_env;
-use super::token::now_ns;
-use crate::client::Connection;
-use crate::options::Form;
-use crate::{Ended, output};
 use anyhow::{Result, bail};
+use calvex_client::client::Connection;
+use calvex_client::options::Form;
+use calvex_client::{Ended, key_or_env, now_ns, output};
 use calvex_service::probe;
 use calvex_wire::api::{Probed, SearchAnswer, SearchRequest, WayIn};
 use clap::Args;

@@ -1,8 +1,8 @@
 //! `calvex provider`: a stand-in for a company's sign-on.
 
 use super::receiver::listen;
-use crate::{Ended, output};
 use anyhow::{Context, Result};
+use calvex_client::{Ended, output};
 use calvex_service::stand_in_provider::{Known, serve};
 use clap::Args;
 
@@ -32,7 +32,7 @@ impl Provider {
         output::line(&format!("provider at http://{}", http.local_addr()?))?;
         tokio::select! {
             ended = serve(http, self.people) => ended.context("the stand-in provider")?,
-            asked = super::serve::asked_to_stop() => asked?,
+            asked = calvex_client::asked_to_stop() => asked?,
         }
         Ok(Ended::Well)
     }

@@ -1,7 +1,7 @@
 //! `calvex receiver`: the stand-in for what lies outside.
 
-use crate::{Ended, output};
 use anyhow::{Context, Result};
+use calvex_client::{Ended, output};
 use calvex_service::notify::fake_receiver::{Arrived, serve};
 use clap::Args;
 use tokio::net::TcpListener;
@@ -41,7 +41,7 @@ impl Receiver {
         output::line(&format!("webhooks at http://{}/hook, mail at {}", http.local_addr()?, smtp.local_addr()?))?;
         tokio::select! {
             ended = serve(http, smtp, show) => ended?,
-            asked = super::serve::asked_to_stop() => asked?,
+            asked = calvex_client::asked_to_stop() => asked?,
         }
         Ok(Ended::Well)
     }

@@ -1,12 +1,11 @@
 //! `calvex serve` and `calvex settings`.
 
-use crate::options::Form;
-use crate::{Ended, output};
 use anyhow::{Result, anyhow};
+use calvex_client::options::Form;
+use calvex_client::{Ended, asked_to_stop, output};
 use calvex_service::{Running, Settings};
 use clap::Args;
 use std::path::PathBuf;
-use tokio::signal::unix::{SignalKind, signal};
 
 /// Where settings come from besides the environment.
 #[derive(Args, Clone, Debug)]
@@ -62,17 +61,6 @@ pub fn start_log(settings: &Settings) {
     let filter = tracing_subscriber::EnvFilter::try_new(format!("{level},sqlx=error,hyper=error")).unwrap_or_default();
     // A second start in one process keeps the first log.
     let _ = tracing_subscriber::fmt().json().with_writer(std::io::stderr).with_env_filter(filter).try_init();
-}
-
-/// Resolves at Ctrl-C or SIGTERM.
-pub async fn asked_to_stop() -> Result<()> {
-    let mut terminate = signal(SignalKind::terminate())?;
-    let mut interrupt = signal(SignalKind::interrupt())?;
-    tokio::select! {
-        _ = terminate.recv() => {}
-        _ = interrupt.recv() => {}
-    }
-    Ok(())
 }
 
 /// Stops the service; asked once more meanwhile, it ends at once, as if it was killed: nothing acknowledged is lost by it.

@@ -1,11 +1,11 @@
 //! `calvex token`: who may read.
 
 use super::serve::Sources;
-use crate::Ended;
-use crate::client::{Connection, segment};
-use crate::options::{Form, duration_s};
-use crate::shown::ZoneArgs;
 use anyhow::{Result, bail};
+use calvex_client::client::{Connection, segment};
+use calvex_client::options::{Form, duration_s};
+use calvex_client::shown::ZoneArgs;
+use calvex_client::{Ended, now_ns};
 use calvex_language::domain::access::{Actor, NewToken as StoredToken, Purpose};
 use calvex_service::new_secret;
 use calvex_store::records::Act;
@@ -89,11 +89,6 @@ pub fn by_data_dir(act: &'static str, what: &str) -> Act<'static> {
 
 fn purpose(name: &str) -> std::result::Result<Purpose, String> {
     Purpose::from_name(name).ok_or_else(|| "use read, configure or administer".to_owned())
-}
-
-/// Now, nanoseconds from 1970.
-pub fn now_ns() -> i64 {
-    i64::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX)
 }
 
 impl Token {

@@ -10,6 +10,7 @@
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::unwrap_used, clippy::expect_used))]
 #![warn(missing_docs)]
 
+pub mod backoff;
 pub mod domain;
 pub mod error;
 pub mod failure;

@@ -29,22 +29,26 @@ const PATIENCE: Duration = Duration::from_secs(2);
 /// Names, addresses and pairs remembered.
 const REMEMBERED: u64 = 20_000;
 
+/// Whose tries are counted: a name from an address; no address for a name wherever from, and no name for an address. One
+/// type for all of them, since each type of cache is compiled anew.
+type Who = (String, Option<IpAddr>);
+
 /// Counts tries to sign in.
 pub struct SignIns {
-    by_both: Cache<(String, IpAddr), u32>,
-    by_address: Cache<IpAddr, u32>,
-    by_name: Cache<String, u32>,
-    known: Cache<(String, IpAddr), ()>,
+    by_both: Cache<Who, u32>,
+    by_address: Cache<Who, u32>,
+    by_name: Cache<Who, u32>,
+    known: Cache<Who, u32>,
     /// Passwords that are hashed at once.
     hashing: Arc<Semaphore>,
 }
 
-fn counted<K: std::hash::Hash + Eq + Send + Sync + 'static>() -> Cache<K, u32> {
-    Cache::builder().max_capacity(REMEMBERED).time_to_live(MINUTE).build()
+fn remembered(keep: Duration) -> Cache<Who, u32> {
+    Cache::builder().max_capacity(REMEMBERED).time_to_live(keep).build()
 }
 
 /// Counts one more; the count.
-fn count<K: std::hash::Hash + Eq + Send + Sync + Clone + 'static>(cache: &Cache<K, u32>, key: &K) -> u32 {
+fn count(cache: &Cache<Who, u32>, key: &Who) -> u32 {
     let entry = cache.entry_by_ref(key).and_upsert_with(|before| before.map_or(1, |b| b.into_value() + 1));
     entry.into_value()
 }
@@ -60,10 +64,10 @@ impl SignIns {
     /// None tried yet; at most `at_once` passwords are hashed at once.
     pub fn new(at_once: usize) -> Self {
         SignIns {
-            by_both: counted(),
-            by_address: counted(),
-            by_name: counted(),
-            known: Cache::builder().max_capacity(REMEMBERED).time_to_live(KNOWN).build(),
+            by_both: remembered(MINUTE),
+            by_address: remembered(MINUTE),
+            by_name: remembered(MINUTE),
+            known: remembered(KNOWN),
             hashing: Arc::new(Semaphore::new(at_once)),
         }
     }
@@ -73,7 +77,7 @@ impl SignIns {
     /// # Errors
     /// [`ServiceError::TooMany`] where it must wait.
     pub fn begin_from(&self, from: IpAddr) -> Result<()> {
-        bounded(count(&self.by_address, &from) > OF_ADDRESS)
+        bounded(count(&self.by_address, &(String::new(), Some(from))) > OF_ADDRESS)
     }
 
     /// Counts a try under a name (as the database compares it) from an address.
@@ -81,18 +85,18 @@ impl SignIns {
     /// # Errors
     /// [`ServiceError::TooMany`] where it must wait.
     pub fn begin(&self, name: &str, from: IpAddr) -> Result<()> {
-        let both = (name.to_owned(), from);
+        let (both, named) = ((name.to_owned(), Some(from)), (name.to_owned(), None));
         bounded(
             count(&self.by_both, &both) > OF_NAME_AND_ADDRESS
-                || (!self.known.contains_key(&both) && count(&self.by_name, &both.0) > OF_NAME),
+                || (!self.known.contains_key(&both) && count(&self.by_name, &named) > OF_NAME),
         )
     }
 
     /// Forgets the tries of a name from an address, and knows the address from now on.
     pub fn succeeded(&self, name: &str, from: IpAddr) {
-        let both = (name.to_owned(), from);
+        let both = (name.to_owned(), Some(from));
         self.by_both.invalidate(&both);
-        self.known.insert(both, ());
+        self.known.insert(both, 1);
     }
 
     /// Runs `work`, which hashes a password, when it is its turn.

@@ -7,7 +7,7 @@ use crate::intake::sender::Sender;
 use crate::state::Receiving;
 use axum::http::HeaderMap;
 use calvex_intake::batch::{BatchBuilder, Reading};
-use calvex_store::Backoff;
+use calvex_language::backoff::Backoff;
 use calvex_wire::api::SendAnswer;
 use std::sync::Arc;
 use std::time::Duration;

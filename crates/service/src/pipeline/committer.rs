@@ -9,10 +9,10 @@ use crate::error::{Result, ServiceError};
 use crate::metrics::{Metrics, Retries};
 use crate::state::Clock;
 use calvex_intake::batch::HeadKey;
+use calvex_language::backoff::Backoff;
 use calvex_storage::columns::{Page, PageRead};
 use calvex_store::{
-    Backoff, Claim, Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, Store, StoreError,
-    StoredReceipt,
+    Claim, Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, Store, StoreError, StoredReceipt,
 };
 use parking_lot::Mutex;
 use std::collections::{BTreeSet, HashSet};

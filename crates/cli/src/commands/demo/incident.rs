@@ -2,9 +2,9 @@
 //! the demo's records: the command writes what it asks for, and the demo writes that it has seen it.
 
 use super::now_ns;
-use crate::Ended;
-use crate::options::Form;
 use anyhow::{Context, Result, bail};
+use calvex_client::Ended;
+use calvex_client::options::Form;
 use calvex_demo::Incident;
 use clap::Args;
 use serde::{Deserialize, Serialize};
@@ -21,7 +21,7 @@ pub struct IncidentArgs {
     #[arg(value_parser = Incident::ALL.map(Incident::name), default_value = "leases")]
     kind: String,
     /// How long, if nobody ends it before
-    #[arg(long = "for", value_name = "DURATION", value_parser = crate::options::duration_s, default_value = "15m")]
+    #[arg(long = "for", value_name = "DURATION", value_parser = calvex_client::options::duration_s, default_value = "15m")]
     lasts: u64,
     /// End the one that is under way
     #[arg(long, conflicts_with = "kind")]

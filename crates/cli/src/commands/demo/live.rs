@@ -3,8 +3,8 @@
 
 use super::incident::UnderWay;
 use super::{Kept, USUAL_EVENTS, days_and_night, now_ns, post};
-use crate::client::http_client;
 use anyhow::Result;
+use calvex_client::client::http_client;
 use calvex_demo::{Incident, Sent, trickle};
 use std::path::Path;
 use std::time::Duration;

@@ -5,11 +5,11 @@ mod live;
 mod people;
 mod rules;
 
-use crate::client::{Client, Connection, http_client};
 use crate::commands::receiver::{listen, show};
-use crate::commands::serve::{Sources, asked_to_stop, start_log, stop};
-use crate::{Ended, output};
+use crate::commands::serve::{Sources, start_log, stop};
 use anyhow::{Context, Result, bail};
+use calvex_client::client::{Client, Connection, http_client};
+use calvex_client::{Ended, asked_to_stop, output};
 use calvex_demo::{Days, Night, SERVICES, Sent};
 use calvex_intake::transform::{Act as Does, Cutting, Masking, Rule};
 use calvex_language::model::mask::Detector;
@@ -132,7 +132,7 @@ impl Demo {
         let tls = dir.join("tls");
         if self.tls {
             super::certificate::make(&tls, &[])?;
-            crate::client::trust(&tls.join("ca.pem"))?;
+            calvex_client::client::trust(&tls.join("ca.pem"))?;
         }
         let scheme = if self.tls { "https" } else { "http" };
         let settings = {
@@ -375,8 +375,8 @@ async fn post(http: &reqwest::Client, url: &str, kept: &Kept, batch: &[Sent]) ->
         if response.status().is_success() {
             return Ok(());
         }
-        if !crate::client::is_passing(response.status()) {
-            crate::client::good(response).await?;
+        if !calvex_client::client::is_passing(response.status()) {
+            calvex_client::client::good(response).await?;
         }
         tokio::time::sleep(Duration::from_millis(100 * (attempt + 1))).await;
     }

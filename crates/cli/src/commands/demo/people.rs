@@ -1,8 +1,8 @@
 //! Who works with the demo: three teams, an auditor, somebody who reads a part, a partner for a while.
 
 use super::Lane;
-use crate::client::Client;
 use anyhow::Result;
+use calvex_client::client::Client;
 use calvex_service::stand_in_provider::Known;
 use calvex_wire::api::{GrantListed, NewGrant, NewPerson, PasswordCode, PutTeam};
 

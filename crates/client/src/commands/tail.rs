@@ -1,6 +1,6 @@
 //! `calvex tail`: events as they come.
 
-use super::serve::asked_to_stop;
+use crate::asked_to_stop;
 use crate::client::Connection;
 use crate::options::{Form, Link, address};
 use crate::shown::Shown;

@@ -1,9 +1,9 @@
 //! `calvex mark`: a change worth seeing on every time axis, sent by the key of whoever makes it.
 
 use super::send::key_or_env;
-use super::token::now_ns;
 use crate::Ended;
 use crate::client::{DEFAULT_URL, good, http_client};
+use crate::now_ns;
 use crate::options::Form;
 use anyhow::{Context, Result, bail};
 use calvex_language::model::time::format_utc;

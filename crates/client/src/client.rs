@@ -73,6 +73,10 @@ pub fn trust(file: &std::path::Path) -> Result<()> {
     Ok(())
 }
 
+/// A client that gives up after `timeout`, and trusts whom [`trust`] named.
+///
+/// # Errors
+/// Where the machine has no means for TLS.
 pub fn http_client(timeout: Duration) -> Result<reqwest::Client> {
     let builder = reqwest::Client::builder().timeout(timeout).no_proxy();
     let builder = match TRUSTED.get() {

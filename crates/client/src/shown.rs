@@ -66,6 +66,7 @@ impl Zone {
 /// How events are shown.
 #[derive(Args, Clone, Debug, Default)]
 pub struct Shown {
+    /// The zone of times.
     #[command(flatten)]
     pub zone: ZoneArgs,
     /// Fields shown as columns of their own, joined by commas

@@ -5,7 +5,7 @@ use crate::addresses::Addresses;
 use crate::client::{DEFAULT_URL, http_client, root_cause};
 use crate::options::{Form, duration_s};
 use anyhow::{Context, Result, anyhow, bail};
-use calvex_store::Backoff;
+use calvex_language::backoff::Backoff;
 use calvex_wire::api::{IDEMPOTENCY_HEADER, RefusedEvent, SendAnswer};
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};

@@ -1,6 +1,6 @@
 //! `calvex pattern`: line patterns tried on lines, and proposed from them. Works without a service.
 
-use super::token::now_ns;
+use crate::now_ns;
 use crate::options::Form;
 use crate::{Ended, output};
 use anyhow::{Context, Result, bail};

@@ -1,0 +1,188 @@
+//! The client of a service: every command that asks one over HTTP, one file each below `commands`, and what commands
+//! share. In: what the command line parsed, and answers of the service. Out: tables, lines and NDJSON on standard output.
+//!
+//! It knows neither the service's code nor a database, so it builds beside them.
+#![warn(missing_docs)]
+
+mod addresses;
+pub mod client;
+mod commands;
+mod figures;
+pub mod options;
+pub mod output;
+pub mod proposed;
+pub mod shown;
+
+use anyhow::Result;
+use clap::Subcommand;
+pub use commands::audit::verify as verify_trail;
+pub use commands::send::key_or_env;
+use tokio::signal::unix::{SignalKind, signal};
+
+/// What a command ended with.
+pub enum Ended {
+    /// 0: done, or something was found.
+    Well,
+    /// 1: nothing was found.
+    Nothing,
+}
+
+/// Now, nanoseconds from 1970.
+pub fn now_ns() -> i64 {
+    i64::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX)
+}
+
+/// Resolves at Ctrl-C or SIGTERM.
+///
+/// # Errors
+/// Where the signals cannot be waited for.
+pub async fn asked_to_stop() -> Result<()> {
+    let mut terminate = signal(SignalKind::terminate())?;
+    let mut interrupt = signal(SignalKind::interrupt())?;
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = interrupt.recv() => {}
+    }
+    Ok(())
+}
+
+/// What senders use, and what came of what they sent.
+#[derive(Subcommand)]
+#[allow(missing_docs, reason = "a command documents itself in its help, which is its first line here or at its type")]
+pub enum Sending {
+    /// Send NDJSON from files or standard input
+    Send(commands::send::Send),
+    /// Follow files, or standard input, and have each line stored once
+    Ship(commands::ship::Ship),
+    /// What came from each sender, service and host, and what became of it
+    Arrivals(commands::arrivals::Arrivals),
+    /// Mark a change: a release, a setting, what somebody did
+    Mark(commands::mark::Mark),
+}
+
+impl Sending {
+    /// Runs the command.
+    ///
+    /// # Errors
+    /// What the command line reports in one line.
+    pub async fn run(self) -> Result<Ended> {
+        match self {
+            Sending::Send(c) => c.run().await,
+            Sending::Ship(c) => c.run().await,
+            Sending::Arrivals(c) => c.run().await,
+            Sending::Mark(c) => c.run().await,
+        }
+    }
+}
+
+/// What asks for events, and for figures made of them.
+#[derive(Subcommand)]
+#[allow(missing_docs, reason = "a command documents itself in its help, which is its first line here or at its type")]
+pub enum Reading {
+    /// Search events
+    Search(commands::search::Search),
+    /// How things stand: services against their usual, alerts, marks
+    Now(commands::now::Now),
+    /// Searches that were saved
+    Saved(commands::saved::Saved),
+    /// Show events as they come
+    Tail(commands::tail::Tail),
+    /// Write every event a query finds, or its figures, as NDJSON or CSV
+    Export(commands::export::Export),
+    /// Top values of fields among the events found
+    Breakdown(commands::breakdown::Breakdown),
+    /// Events folded by the shape of their message, with their trend
+    Shapes(commands::shapes::Shapes),
+    /// Error groups: failures folded into problems, and how far each is
+    Errors(commands::errors::Errors),
+    /// Show everything tied to one id, drawn
+    Story(commands::story::Story),
+    /// What differs between two sets of events, the best explanation first
+    Compare(commands::compare::Compare),
+}
+
+impl Reading {
+    /// Runs the command.
+    ///
+    /// # Errors
+    /// What the command line reports in one line.
+    pub async fn run(self) -> Result<Ended> {
+        match self {
+            Reading::Search(c) => c.run().await,
+            Reading::Now(c) => c.run().await,
+            Reading::Saved(c) => c.run().await,
+            Reading::Tail(c) => c.run().await,
+            Reading::Export(c) => c.run().await,
+            Reading::Breakdown(c) => c.run().await,
+            Reading::Shapes(c) => c.run().await,
+            Reading::Errors(c) => c.run().await,
+            Reading::Story(c) => c.run().await,
+            Reading::Compare(c) => c.run().await,
+        }
+    }
+}
+
+/// What is kept besides events: people and their rights, lanes and rules, the services that this client knows.
+#[derive(Subcommand)]
+#[allow(missing_docs, reason = "a command documents itself in its help, which is its first line here or at its type")]
+pub enum Keeping {
+    /// People who sign in: added, changed, disabled
+    Person(commands::person::Person),
+    Team(commands::team::Team),
+    Grant(commands::grant::Grant),
+    Audit(commands::audit::Audit),
+    /// Change one's own password, or set it by a code
+    Password(commands::password::Password),
+    /// Who asks, and what that may read
+    Whoami(commands::whoami::WhoAmI),
+    /// Lanes and their retention
+    Lane(commands::lane::Lane),
+    /// Routes to lanes
+    Route(commands::lane::Route),
+    /// Transform rules: what is done to events on purpose before they are kept
+    Transform(commands::transform::Transform),
+    /// Dials: the least severity kept for some events, for a while
+    Dial(commands::dial::Dial),
+    /// Ties: ids that tie events together, and the spellings that mean them
+    Tie(commands::tie::Tie),
+    /// Line patterns, tried on lines and proposed from them
+    Pattern(commands::pattern::Pattern),
+    /// The fields of a lane: types, values, first and last seen
+    Fields(commands::fields::Fields),
+    /// Alert rules: checked, played over the past, applied from files
+    Rule(commands::rule::Rule),
+    /// Contacts: whom rules notify, by mail or a signed webhook
+    Contact(commands::contact::Contacts),
+    /// Alerts: what was raised, when, and who was notified
+    Alerts(commands::alerts::Alerts),
+    /// Services by name, with their addresses and tokens
+    Profile(commands::profile::Profile),
+}
+
+impl Keeping {
+    /// Runs the command.
+    ///
+    /// # Errors
+    /// What the command line reports in one line.
+    pub async fn run(self) -> Result<Ended> {
+        match self {
+            Keeping::Person(c) => c.run().await,
+            Keeping::Team(c) => c.run().await,
+            Keeping::Grant(c) => c.run().await,
+            Keeping::Audit(c) => c.run().await,
+            Keeping::Password(c) => c.run().await,
+            Keeping::Whoami(c) => c.run().await,
+            Keeping::Lane(c) => c.run().await,
+            Keeping::Route(c) => c.run().await,
+            Keeping::Transform(c) => c.run().await,
+            Keeping::Dial(c) => c.run().await,
+            Keeping::Tie(c) => c.run().await,
+            Keeping::Pattern(c) => c.run(),
+            Keeping::Fields(c) => c.run().await,
+            Keeping::Rule(c) => c.run().await,
+            Keeping::Contact(c) => c.run().await,
+            Keeping::Alerts(c) => c.run().await,
+            Keeping::Profile(c) => c.run().await,
+        }
+    }
+}
