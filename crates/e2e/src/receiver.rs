@@ -3,6 +3,7 @@
 use crate::service::binary;
 use anyhow::{Context, Result};
 use serde_json::Value;
+use std::collections::BTreeSet;
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 
@@ -37,6 +38,17 @@ impl Receiver {
     /// Everything that arrived.
     pub async fn arrived(&self) -> Result<Vec<Value>> {
         Ok(reqwest::get(self.hook.replace("/hook", "/arrived")).await?.json().await?)
+    }
+
+    /// The ids of the webhooks that arrived, of one type. A service that is killed before it has noted that a message
+    /// went out sends it again, under the same id, by which a receiver knows it.
+    pub async fn ids(&self, kind: &str) -> Result<BTreeSet<String>> {
+        let of_kind = |a: &Value| {
+            let event = serde_json::from_str::<Value>(a["text"].as_str().unwrap_or("")).ok();
+            a["kind"] == "webhook" && event.is_some_and(|event| event["type"] == kind)
+        };
+        let hooks = self.arrived().await?.into_iter().filter(of_kind);
+        Ok(hooks.filter_map(|a| a["to"].as_str().map(str::to_owned)).collect())
     }
 
     /// The contents of the webhooks that arrived, of one type.

@@ -298,7 +298,7 @@ async fn an_overtaken_node_is_not_ready() -> Result<()> {
     Ok(())
 }
 
-/// A rule's messages go out once, whichever node has the duty.
+/// Each move of an alert is one message, under one id, whichever node has the duty.
 #[tokio::test(flavor = "multi_thread")]
 async fn rules_are_judged_by_one_node_and_go_on_by_another() -> Result<()> {
     let _ = rustls::crypto::ring::default_provider().install_default();
@@ -341,8 +341,9 @@ async fn rules_are_judged_by_one_node_and_go_on_by_another() -> Result<()> {
         anyhow::ensure!(Instant::now() < until + PATIENCE, "{:?}", receiver.arrived().await?);
         tokio::time::sleep(Duration::from_millis(200)).await;
     }
-    assert_eq!(receiver.events("alert.raised").await?.len(), 1, "raised once");
-    assert_eq!(receiver.events("alert.ended").await?.len(), 1);
+    // The judge was killed as soon as its message arrived, perhaps before it had noted that: the message may come twice.
+    assert_eq!(receiver.ids("alert.raised").await?.len(), 1, "raised once: {:?}", receiver.arrived().await?);
+    assert_eq!(receiver.ids("alert.ended").await?.len(), 1);
     other.stop()?;
     server.stop().await;
     Ok(())
