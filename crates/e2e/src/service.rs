@@ -136,7 +136,8 @@ impl Service {
                     std::thread::sleep(Duration::from_millis(200));
                     continue;
                 }
-                let made: Value = serde_json::from_slice(&made.stdout).context(said)?;
+                let made: Value = serde_json::from_slice(&made.stdout)
+                    .with_context(|| format!("{said}\nthe service's log ends with\n{}", service.last_of_log()))?;
                 return Ok::<_, anyhow::Error>(made["secret"].as_str().unwrap_or("").to_owned());
             }
         };

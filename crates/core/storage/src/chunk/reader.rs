@@ -4,8 +4,8 @@ use super::segment::VerifiedSegment;
 use super::{ChunkBloom, ordinals, page_bloom, v1};
 use crate::chunk::journal::take_key;
 use crate::columns::{
-    BuiltinColumn, Column, ColumnKey, FieldType, MAX_FIELD_COLUMNS, PAGE_ROWS, PageRead, Rows, Shared, Values,
-    decode_blobs, decode_block_of, decode_texts,
+    BuiltinColumn, Column, ColumnKey, FieldType, Letters, MAX_FIELD_COLUMNS, PAGE_ROWS, PageRead, Rows, Shared, Texts,
+    Values, decode_blobs, decode_block_of, decode_texts, letters_of_block,
 };
 use crate::compress::decompress;
 use calvex_language::error::{CoreError, Result};
@@ -13,6 +13,7 @@ use calvex_language::model::{take_varint, unzigzag};
 use std::borrow::Cow;
 use std::cell::RefCell;
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, OnceLock};
 
 /// Largest directory once decompressed.
@@ -117,6 +118,8 @@ pub struct Directory {
     /// By column: how many values its pages share, and where these stand.
     pub(super) shared: Vec<Option<(usize, BlockRef)>>,
     pub(super) shared_read: Vec<OnceLock<Shared>>,
+    /// By block, once it was looked at: the letters of its own texts (see [`Letters::bits`]), else 0.
+    pub(super) letters: Vec<AtomicU32>,
 }
 
 impl Directory {
@@ -188,6 +191,7 @@ impl Directory {
             return None;
         }
         let shared_read = keys.iter().map(|_| OnceLock::new()).collect();
+        let letters = blocks.iter().map(|_| AtomicU32::new(0)).collect();
         (at == raw.len()).then_some(Directory {
             chunk,
             version: first.version(),
@@ -199,6 +203,7 @@ impl Directory {
             blocks,
             shared,
             shared_read,
+            letters,
         })
     }
 
@@ -226,8 +231,9 @@ impl Directory {
 
     /// A rough size in memory, for caches: with all that pages share, which is read when it is needed and then kept.
     pub fn weight_bytes(&self) -> usize {
-        let shared: usize = self.shared.iter().flatten().map(|(count, block)| count * 4 + block.length * 4).sum();
-        self.blocks.len() * 56 + self.keys.len() * 96 + shared
+        // Beside each value stand its end, answers to four tests, and where it is a template its leads.
+        let shared: usize = self.shared.iter().flatten().map(|(count, block)| count * 16 + block.length * 4).sum();
+        self.blocks.len() * 60 + self.keys.len() * 96 + shared
     }
 
     /// The bytes of a block.
@@ -256,6 +262,18 @@ impl Directory {
             }
         };
         read(&bytes).ok_or_else(|| damaged("a block does not decode"))
+    }
+
+    /// The letters of the texts that a block keeps itself; all, where they are not known.
+    fn letters(&self, column: usize, page: usize, block: BlockRef, source: &dyn ChunkSource) -> Result<Letters> {
+        let Some(slot) = self.letters.get(column * self.pages.len() + page) else { return Ok(Letters::ALL) };
+        if let Some(known) = Letters::from_bits(slot.load(Ordering::Relaxed)) {
+            return Ok(known);
+        }
+        let rows = self.pages.get(page).map_or(0, |p| p.rows);
+        let found = self.bytes(block, source, |bytes| Some(letters_of_block(bytes, rows).unwrap_or(Letters::ALL)))?;
+        slot.store(found.bits(), Ordering::Relaxed);
+        Ok(found)
     }
 
     /// What the pages of a column share.
@@ -428,6 +446,27 @@ impl PageRead for ChunkPage<'_> {
         };
         kept.borrow_mut().insert(index, column.clone());
         Ok(column)
+    }
+
+    fn column_if(
+        &self,
+        index: usize,
+        letters: Letters,
+        shared: &dyn Fn(&Texts) -> bool,
+    ) -> Result<Option<Arc<Column>>> {
+        let directory = &self.directory;
+        let is_read = self.read.as_ref().is_none_or(|read| read.borrow().contains_key(&index));
+        let Some(block) = directory.block(index, self.page).filter(|_| !is_read && directory.version > 1) else {
+            return self.column(index);
+        };
+        if directory.letters(index, self.page, block, self.source)?.may_hold(letters) {
+            return self.column(index);
+        }
+        match directory.shared(index, self.source)? {
+            Shared::Texts(texts) if shared(&texts) => self.column(index),
+            Shared::Texts(_) | Shared::None => Ok(None),
+            Shared::Blobs(_) => self.column(index),
+        }
     }
 
     fn column_of(&self, index: usize, rows: &Rows) -> Result<Option<Arc<Column>>> {

@@ -74,6 +74,7 @@ pub(super) fn parse(chunk: u64, payload: &[u8]) -> Option<Directory> {
         blocks,
         shared,
         shared_read,
+        letters: Vec::new(),
     })
 }
 
@@ -182,11 +183,11 @@ impl<'a> Reader<'a> {
                 if ends.iter().any(|e| !joined.is_char_boundary(*e as usize)) {
                     return None;
                 }
-                Values::Texts { dictionary: Texts { shared: None, joined, ends }, codes }
+                Values::Texts { dictionary: Texts { joined, ends, ..Texts::default() }, codes }
             }
             5 => {
                 let (ends, joined, codes) = self.codes(count)?;
-                Values::Blobs { dictionary: Blobs { shared: None, joined: joined.to_vec(), ends }, codes }
+                Values::Blobs { dictionary: Blobs { joined: joined.to_vec(), ends, ..Blobs::default() }, codes }
             }
             _ => return None,
         };

@@ -24,7 +24,7 @@ use super::column::{Column, Values};
 use super::dictionary::{Blobs, Texts};
 use super::messages::Messages;
 use super::rows::Rows;
-use super::texts::{self, Effort};
+use super::texts::{self, Effort, Letters};
 use super::{floats, ints, streams};
 use crate::compress::{compress, decompress};
 use calvex_language::error::{CoreError, Result};
@@ -229,7 +229,7 @@ pub fn decode_texts(bytes: &[u8], max: usize) -> Option<Texts> {
     let raw = unseal(bytes)?;
     let mut at = 0;
     let list = texts::decode(&raw, &mut at, max)?;
-    (at == raw.len()).then_some(Texts { shared: None, joined: list.joined, ends: list.ends })
+    (at == raw.len()).then_some(Texts { joined: list.joined, ends: list.ends, ..Texts::default() })
 }
 
 /// Reads what [`encode_blobs`] wrote, at most `max` values.
@@ -281,6 +281,19 @@ pub fn decode_block_of(
     decode().ok_or_else(|| CoreError::damaged("a column block", "its bytes do not decode"))
 }
 
+/// The letters of the texts that a block of a page of `rows` keeps itself, which those that pages share are not among;
+/// none where it keeps no texts or does not decode.
+pub fn letters_of_block(bytes: &[u8], rows: usize) -> Option<Letters> {
+    let raw = unseal(bytes)?;
+    let mut reader = Reader { bytes: &raw, at: 0, rows };
+    if reader.byte()? != 4 {
+        return None;
+    }
+    reader.skip_presence()?;
+    reader.number()?;
+    texts::letters(&raw, &mut reader.at, rows)
+}
+
 struct Reader<'a> {
     bytes: &'a [u8],
     at: usize,
@@ -307,6 +320,20 @@ impl<'a> Reader<'a> {
     fn bits(&mut self, count: usize) -> Option<Vec<bool>> {
         let bits = self.take(count.div_ceil(8))?;
         Some((0..count).map(|n| bits.get(n / 8).is_some_and(|bits| bits >> (n % 8) & 1 == 1)).collect())
+    }
+
+    fn skip_presence(&mut self) -> Option<()> {
+        match self.byte()? {
+            0 => {}
+            1 => {
+                let count = self.number().filter(|n| *n <= self.rows)?;
+                ints::skip(self.bytes, &mut self.at, count)?;
+            }
+            2 => drop(self.take(self.rows.div_ceil(8))?),
+            3 => drop(self.number()?),
+            _ => return None,
+        }
+        Some(())
     }
 
     fn presence(&mut self, earlier: Earlier) -> Option<Option<Arc<[u32]>>> {
@@ -403,7 +430,7 @@ impl<'a> Reader<'a> {
                 list.write(|n| stands.get(n).copied().unwrap_or_default())?
             }
         };
-        Some((Texts { shared, joined: list.joined, ends: list.ends }, codes))
+        Some((Texts { shared, joined: list.joined, ends: list.ends, ..Texts::default() }, codes))
     }
 
     fn blobs(&mut self) -> Option<Blobs> {
@@ -415,7 +442,7 @@ impl<'a> Reader<'a> {
             ends.push(u32::try_from(end).ok()?);
         }
         let joined = self.take(usize::try_from(end).ok()?)?.to_vec();
-        Some(Blobs { shared: None, joined, ends })
+        Some(Blobs { joined, ends, ..Blobs::default() })
     }
 
     fn codes(&mut self, count: usize, distinct: usize) -> Option<Vec<u32>> {

@@ -1,5 +1,6 @@
 //! Distinct values under small codes, and the table that finds the code of a value while a page is built.
 
+use super::noted::Noted;
 use hashbrown::HashTable;
 use std::ops::Range;
 use std::sync::Arc;
@@ -60,6 +61,8 @@ pub struct Dictionary<T> {
     pub joined: T,
     /// The end of each in `joined`.
     pub ends: Vec<u32>,
+    /// What was found out about its values.
+    pub noted: Noted,
 }
 
 /// Distinct texts.

@@ -17,6 +17,7 @@ mod ints;
 mod key;
 mod materialise;
 mod messages;
+mod noted;
 mod order;
 mod page;
 mod permute;
@@ -29,7 +30,7 @@ mod texts;
 
 pub use block::{
     Presences, Shared, decode_blobs, decode_block, decode_block_of, decode_texts, encode_blobs, encode_block,
-    encode_texts,
+    encode_texts, letters_of_block,
 };
 pub use build::{PageBuilder, build_page};
 pub use column::{Column, Values};
@@ -43,7 +44,7 @@ pub use permute::{Loaded, SourceRow, Spill, permute};
 pub use restricted::{Admitted, RestrictedPage, Restriction, together};
 pub use rows::Rows;
 pub use select::{select, select_in_range};
-pub use texts::Effort;
+pub use texts::{Effort, Letters};
 
 pub use materialise::{field_value, overflow_fields};
 pub use order::OrderKeys;

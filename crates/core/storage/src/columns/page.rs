@@ -1,8 +1,10 @@
 //! A page in memory, and what search asks of a page wherever it stands.
 
 use super::column::{Column, Values};
+use super::dictionary::Texts;
 use super::key::{BuiltinColumn, ColumnKey};
 use super::rows::Rows;
+use super::texts::Letters;
 use calvex_language::error::{CoreError, Result};
 use std::sync::Arc;
 
@@ -24,6 +26,19 @@ pub trait PageRead {
     /// # Errors
     /// As [`PageRead::column`].
     fn column_of(&self, index: usize, _rows: &Rows) -> Result<Option<Arc<Column>>> {
+        self.column(index)
+    }
+    /// As [`PageRead::column`]; may be none where no text of the column can hold these letters, and `shared` says so of the
+    /// values that pages share, without which no text of it passes.
+    ///
+    /// # Errors
+    /// As [`PageRead::column`].
+    fn column_if(
+        &self,
+        index: usize,
+        _letters: Letters,
+        _shared: &dyn Fn(&Texts) -> bool,
+    ) -> Result<Option<Arc<Column>>> {
         self.column(index)
     }
     /// Smallest and largest number of a column, where known without reading it.

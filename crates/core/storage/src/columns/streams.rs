@@ -36,38 +36,108 @@ fn lead(literal: &str) -> &str {
     &end[word..]
 }
 
+/// The leads of templates' holes, in their order, under numbers.
+#[derive(Default)]
+pub(super) struct Leads {
+    numbers: HashMap<Box<str>, u32>,
+    /// The numbers of all holes, those of one template behind another.
+    of_holes: Vec<u32>,
+    /// The end of each template's.
+    ends: Vec<u32>,
+}
+
+impl Leads {
+    /// Of every template of a dictionary.
+    fn of(templates: &Texts) -> Self {
+        let mut leads = Leads::default();
+        for template in templates.iter() {
+            each_lead(template, |lead| {
+                let next = leads.numbers.len() as u32;
+                leads.of_holes.push(match leads.numbers.get(lead) {
+                    Some(number) => *number,
+                    None => *leads.numbers.entry(lead.into()).or_insert(next),
+                });
+            });
+            leads.ends.push(leads.of_holes.len() as u32);
+        }
+        leads
+    }
+
+    fn of_template(&self, code: usize) -> &[u32] {
+        let end = |n: usize| self.ends.get(n).copied().unwrap_or(0) as usize;
+        self.of_holes.get((if code == 0 { 0 } else { end(code - 1) })..end(code)).unwrap_or(&[])
+    }
+}
+
+fn each_lead<'t>(template: &'t str, mut f: impl FnMut(&'t str)) {
+    let mut from = 0;
+    for at in memchr::memchr_iter(HOLE as u8, template.as_bytes()) {
+        f(lead(&template[from..at]));
+        from = at + 1;
+    }
+}
+
+/// A stream, or where a template's begin, that is not yet known.
+const UNKNOWN: u32 = u32::MAX;
+
 /// The streams of each template's holes, by code; templates that no code names have none.
 struct Plan {
-    of_template: Vec<Option<Vec<u32>>>,
+    /// Where the streams of each template's holes stand in `holes`.
+    spans: Vec<(u32, u32)>,
+    holes: Vec<u32>,
     streams: usize,
 }
 
 impl Plan {
     fn of(templates: &Texts, codes: &[u32]) -> Plan {
-        let mut of_template: Vec<Option<Vec<u32>>> = vec![None; templates.len()];
-        let mut known: HashMap<&str, u32> = HashMap::new();
+        let none = Leads::default();
+        let shared = templates.shared.as_ref().map_or(&none, |shared| shared.noted.leads(|| Leads::of(shared)));
+        let mut own: HashMap<&str, u32> = HashMap::new();
+        let mut of_leads = vec![UNKNOWN; shared.numbers.len()];
+        let mut plan = Plan { spans: vec![(UNKNOWN, 0); templates.len()], holes: Vec::new(), streams: 0 };
         for code in codes {
-            let Some(slot @ None) = of_template.get_mut(*code as usize) else { continue };
-            let template = templates.get(*code as usize);
-            let mut holes = Vec::new();
-            let mut from = 0;
-            for at in memchr::memchr_iter(HOLE as u8, template.as_bytes()) {
-                let next = known.len() as u32;
-                let lead = lead(&template[from..at]);
-                holes.push(match known.get(lead) {
-                    Some(stream) => *stream,
-                    None if known.len() < MAX_STREAMS => *known.entry(lead).or_insert(next),
-                    None => 0,
-                });
-                from = at + 1;
+            let code = *code as usize;
+            if plan.spans.get(code).is_none_or(|span| span.0 != UNKNOWN) {
+                continue;
             }
-            *slot = Some(holes);
+            let from = plan.holes.len() as u32;
+            if code < templates.shared_len() {
+                shared.of_template(code).iter().for_each(|number| plan.add(*number, &mut of_leads));
+            } else {
+                each_lead(templates.get(code), |lead| {
+                    let number = shared.numbers.get(lead).or_else(|| own.get(lead)).copied().unwrap_or_else(|| {
+                        of_leads.push(UNKNOWN);
+                        let number = of_leads.len() as u32 - 1;
+                        own.insert(lead, number);
+                        number
+                    });
+                    plan.add(number, &mut of_leads);
+                });
+            }
+            if let Some(span) = plan.spans.get_mut(code) {
+                *span = (from, plan.holes.len() as u32);
+            }
         }
-        Plan { of_template, streams: known.len() }
+        plan
+    }
+
+    /// Adds a hole of this lead.
+    fn add(&mut self, lead: u32, of_leads: &mut [u32]) {
+        let stream = match of_leads.get_mut(lead as usize) {
+            Some(stream) if *stream == UNKNOWN && self.streams < MAX_STREAMS => {
+                *stream = self.streams as u32;
+                self.streams += 1;
+                *stream
+            }
+            Some(stream) if *stream != UNKNOWN => *stream,
+            _ => 0,
+        };
+        self.holes.push(stream);
     }
 
     fn holes(&self, code: u32) -> &[u32] {
-        self.of_template.get(code as usize).and_then(Option::as_deref).unwrap_or(&[])
+        let span = self.spans.get(code as usize).filter(|span| span.0 != UNKNOWN);
+        span.and_then(|(from, to)| self.holes.get(*from as usize..*to as usize)).unwrap_or(&[])
     }
 }
 

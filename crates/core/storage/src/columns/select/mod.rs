@@ -4,11 +4,13 @@
 
 mod pattern;
 mod sent;
+mod verdicts;
 mod words;
 
 pub use sent::zone_excludes;
 
 use pattern::Judge;
+use verdicts::{Verdicts, asked, by_code};
 use words::Verdict;
 
 use super::{BuiltinColumn, Column, ErrorGroups, PageRead, Rows, Values};
@@ -78,6 +80,9 @@ pub fn select(filter: &Filter, page: &dyn PageRead, lane: &str) -> Result<Rows> 
     }
 }
 
+const ALL: u8 = Verdict::All as u8;
+const NONE: u8 = Verdict::None as u8;
+
 /// What reads one small column before what reads many: an empty result spares the rest.
 fn by_cost(list: &[Filter]) -> Vec<&Filter> {
     let mut ordered: Vec<&Filter> = list.iter().collect();
@@ -121,14 +126,6 @@ fn present(column: Option<&Column>, len: usize) -> Rows {
         None => Rows::none(len),
         Some(Column { present: None, .. }) => Rows::all(len),
         Some(Column { present: Some(list), .. }) => Rows::of(list, len),
-    }
-}
-
-/// Marks the rows whose code passes, testing each distinct value once.
-fn by_code(rows: &mut Rows, column: &Column, distinct: usize, codes: &[u32], passes: impl Fn(usize) -> bool) {
-    let verdicts: Vec<bool> = (0..distinct).map(passes).collect();
-    if verdicts.iter().any(|v| *v) {
-        set_passing(rows, column, codes, |code| verdicts.get(*code as usize) == Some(&true));
     }
 }
 
@@ -235,25 +232,26 @@ fn own_compare(builtin: Builtin, test: &Test, page: &dyn PageRead, lane: &str) -
         }
         (Values::Ints(_), _) => rows = marked(Some(column), len, |n| test.number(Num::int(i128::from(n)))),
         (Values::Texts { dictionary, codes }, Builtin::Transformed) => {
-            let passes = |c| calvex_language::model::rules_of(dictionary.get(c)).any(|rule| test.text(rule));
-            by_code(&mut rows, column, dictionary.len(), codes, passes);
+            let passes = |names: &str| calvex_language::model::rules_of(names).any(|rule| test.text(rule));
+            by_code(&mut rows, column, (dictionary, codes), || asked("rules", test), passes);
         }
         (Values::Texts { dictionary, codes }, _) => {
-            by_code(&mut rows, column, dictionary.len(), codes, |c| test.text(dictionary.get(c)));
+            by_code(&mut rows, column, (dictionary, codes), || asked("text", test), |text| test.text(text));
         }
         (Values::Messages(m), Builtin::Shape) => {
-            by_code(&mut rows, column, m.templates.len(), &m.codes, |c| names_shape(test, m.templates.get(c)));
+            let named = |template: &str| names_shape(test, template);
+            by_code(&mut rows, column, (&m.templates, &m.codes), || asked("shape", test), named);
         }
         (Values::Messages(m), _) => {
             let mut message = String::new();
             let mut judge = Judge::new(test);
-            let mut verdicts: Vec<Option<Verdict>> = vec![None; m.templates.len()];
+            let verdicts =
+                Verdicts::of(&m.templates, || asked("message", test), |template| judge.judge(template) as u8);
             for (value_index, code) in m.codes.iter().enumerate() {
-                let Some(slot) = verdicts.get_mut(*code as usize) else { continue };
-                let holds = match *slot.get_or_insert_with(|| judge.judge(m.templates.get(*code as usize))) {
-                    Verdict::All => true,
-                    Verdict::None => false,
-                    Verdict::Ask => {
+                let holds = match verdicts.of_code(*code) {
+                    ALL => true,
+                    NONE => false,
+                    _ => {
                         message.clear();
                         m.write(value_index, &mut message)?;
                         test.text(&message)
@@ -266,9 +264,12 @@ fn own_compare(builtin: Builtin, test: &Test, page: &dyn PageRead, lane: &str) -
         }
         (Values::Blobs { dictionary, codes }, _) => match exact_ids(test) {
             Some(ids) => {
-                by_code(&mut rows, column, dictionary.len(), codes, |c| ids.iter().any(|id| id == dictionary.get(c)));
+                let named = |id: &[u8]| ids.iter().any(|asked| asked == id);
+                by_code(&mut rows, column, (dictionary, codes), || asked("id", test), named);
             }
-            None => by_code(&mut rows, column, dictionary.len(), codes, |c| test.text(&to_hex(dictionary.get(c)))),
+            None => {
+                by_code(&mut rows, column, (dictionary, codes), || asked("hex", test), |id| test.text(&to_hex(id)));
+            }
         },
         _ => {}
     }

@@ -2,7 +2,8 @@
 
 use super::super::sent::{SentColumn, columns_at_or_below, columns_of, each_overflowing, each_value_overflowing};
 use super::super::{FieldType, field_value};
-use super::{Column, PageRead, Rows, Values, by_code, present};
+use super::verdicts::{asked, by_code};
+use super::{Column, PageRead, Rows, Values, present};
 use calvex_language::error::Result;
 use calvex_language::model::{Value, decode_value};
 use calvex_language::query::{Literal, Num, Op, SentName, Test, matching};
@@ -37,8 +38,9 @@ pub(super) fn compare(name: &SentName, test: &Test, page: &dyn PageRead) -> Resu
         }
         let Some(column) = page.column(index)? else { continue };
         if !own {
-            nested(&column, &mut there, |v| !matching::descend(path, v, name).is_empty());
-            nested(&column, &mut rows, |v| matching::descend(path, v, name).into_iter().any(|v| test.value(v)));
+            nested(&column, &mut there, || has_below(name), |v| !matching::descend(path, v, name).is_empty());
+            let below = || asked(&format!("below {name:?}"), test);
+            nested(&column, &mut rows, below, |v| matching::descend(path, v, name).into_iter().any(|v| test.value(v)));
             continue;
         }
         there.or(&present(Some(&column), len));
@@ -57,26 +59,36 @@ pub(super) fn compare(name: &SentName, test: &Test, page: &dyn PageRead) -> Resu
     Ok(rows)
 }
 
-/// Marks the rows whose list passes.
-pub(super) fn nested(column: &Column, rows: &mut Rows, passes: impl Fn(&Value) -> bool) {
+fn has_below(name: &SentName) -> String {
+    format!("has {name:?}")
+}
+
+/// Marks the rows whose list passes; `asked` names the test in full.
+pub(super) fn nested(
+    column: &Column,
+    rows: &mut Rows,
+    asked: impl FnOnce() -> String,
+    passes: impl Fn(&Value) -> bool,
+) {
     if let Values::Blobs { dictionary, codes } = &column.values {
-        by_code(rows, column, dictionary.len(), codes, |c| decode_value(dictionary.get(c)).is_some_and(|v| passes(&v)));
+        by_code(rows, column, (dictionary, codes), asked, |blob| decode_value(blob).is_some_and(|v| passes(&v)));
     }
 }
 
 fn column_passes(kind: FieldType, column: &Column, test: &Test, rows: &mut Rows) -> Result<()> {
     match (&column.values, kind) {
         (Values::Texts { dictionary, codes }, FieldType::Decimal) => {
-            by_code(rows, column, dictionary.len(), codes, |c| test.number(Num::decimal(dictionary.get(c))));
+            let passes = |decimal: &str| test.number(Num::decimal(decimal));
+            by_code(rows, column, (dictionary, codes), || asked("decimal", test), passes);
         }
         (Values::Texts { dictionary, codes }, _) => {
-            by_code(rows, column, dictionary.len(), codes, |c| test.text(dictionary.get(c)));
+            by_code(rows, column, (dictionary, codes), || asked("text", test), |text| test.text(text));
         }
         (Values::Ints(numbers), FieldType::Int) => {
             let passes = |n: &i64| test.number(Num::int(i128::from(*n)));
             numbers.iter().enumerate().filter(|(_, n)| passes(n)).for_each(|(p, _)| rows.set(column.row(p)));
         }
-        (Values::Blobs { .. }, _) => nested(column, rows, |v| test.value(v)),
+        (Values::Blobs { .. }, _) => nested(column, rows, || asked("value", test), |v| test.value(v)),
         (Values::Nulls, _) => {}
         (values, kind) => {
             for value_index in 0..values.len().unwrap_or(0) {
@@ -97,7 +109,7 @@ pub(super) fn has(name: &SentName, page: &dyn PageRead) -> Result<Rows> {
         if own {
             rows.or(&present(Some(&column), page.rows()));
         } else {
-            nested(&column, &mut rows, |v| !matching::descend(path, v, name).is_empty());
+            nested(&column, &mut rows, || has_below(name), |v| !matching::descend(path, v, name).is_empty());
         }
     }
     each_overflowing(page, |row, path, value| {

@@ -1,9 +1,10 @@
 //! Words in the message and in any text value. Most messages are decided by their template alone.
 
 use super::super::sent::each_overflowing;
-use super::super::{BuiltinColumn, ColumnKey, FieldType, Messages, field_value};
+use super::super::{BuiltinColumn, ColumnKey, FieldType, Letters, Messages, Texts, field_value};
 use super::sent::nested;
-use super::{Column, PageRead, Rows, Values, by_code};
+use super::verdicts::{Verdicts, asked_words, by_code};
+use super::{ALL, Column, NONE, PageRead, Rows, Values};
 use calvex_language::error::Result;
 use calvex_language::model::template::{HOLE, MAX_HOLES, MAX_LITERAL_BYTES, holes};
 use calvex_language::query::{WordsTest, contains_words, matching};
@@ -11,6 +12,14 @@ use calvex_language::query::{WordsTest, contains_words, matching};
 /// The rows in which the words stand.
 pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
     let mut rows = Rows::none(page.rows());
+    let passes = |text: &str| contains_words(text, &test.words, test.prefix);
+    // All of the words stand in one text.
+    let letters = test.words.iter().fold(Letters::NONE, |all, word| all.with(Letters::of(word)));
+    let some_pass = |texts: &Texts| {
+        let answers =
+            texts.noted.answers(&asked_words("words", test), || texts.iter().map(|t| passes(t).into()).collect());
+        answers.contains(&1)
+    };
     for (index, key) in page.keys().iter().enumerate() {
         let searched = match key {
             ColumnKey::Builtin(own) => {
@@ -37,20 +46,27 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
         {
             continue;
         }
-        let Some(column) = page.column(index)? else { continue };
+        let is_text = matches!(
+            key,
+            ColumnKey::Builtin(BuiltinColumn::Service | BuiltinColumn::Host) | ColumnKey::Field(_, FieldType::Text)
+        );
+        let column = if is_text { page.column_if(index, letters, &some_pass)? } else { page.column(index)? };
+        let Some(column) = column else { continue };
         match (key, &column.values) {
             (_, Values::Messages(messages)) => in_messages(test, &column, messages, &mut rows)?,
             (ColumnKey::Field(_, kind @ FieldType::Decimal), values) => {
                 by_value(test, *kind, &column, values, &mut rows)?;
             }
-            (_, Values::Texts { dictionary, codes }) => by_code(&mut rows, &column, dictionary.len(), codes, |c| {
-                contains_words(dictionary.get(c), &test.words, test.prefix)
-            }),
+            (_, Values::Texts { dictionary, codes }) => {
+                by_code(&mut rows, &column, (dictionary, codes), || asked_words("words", test), passes);
+            }
             (ColumnKey::Builtin(_), Values::Blobs { dictionary, codes }) => {
-                by_code(&mut rows, &column, dictionary.len(), codes, |c| matching::hex_is(test, dictionary.get(c)));
+                let named = |id: &[u8]| matching::hex_is(test, id);
+                by_code(&mut rows, &column, (dictionary, codes), || asked_words("hex", test), named);
             }
             (ColumnKey::Field(..), Values::Blobs { .. }) => {
-                nested(&column, &mut rows, |v| matching::words_in_value(test, v));
+                let words = || asked_words("within", test);
+                nested(&column, &mut rows, words, |v| matching::words_in_value(test, v));
             }
             (ColumnKey::Field(_, kind), values) => by_value(test, *kind, &column, values, &mut rows)?,
             _ => {}
@@ -73,30 +89,28 @@ fn by_value(test: &WordsTest, kind: FieldType, column: &Column, values: &Values,
     Ok(())
 }
 
-/// What a template says of its messages.
+/// What a template says of its messages; as a byte, that of [`Verdicts`].
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) enum Verdict {
-    /// All of them pass.
-    All,
-    /// None of them does.
+    /// None of them passes.
     None,
+    /// All of them do.
+    All,
     /// The variables decide.
     Ask,
 }
 
 fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mut Rows) -> Result<()> {
-    // A template that no message of the page has is not looked at.
-    let mut verdicts: Vec<Option<Verdict>> = vec![None; messages.templates.len()];
+    let verdicts =
+        Verdicts::of(&messages.templates, || asked_words("template", test), |template| judge(test, template) as u8);
     let mut message = String::new();
     for (value_index, code) in messages.codes.iter().enumerate() {
-        let Some(slot) = verdicts.get_mut(*code as usize) else { continue };
-        let verdict = *slot.get_or_insert_with(|| judge(test, messages.templates.get(*code as usize)));
-        let holds = match verdict {
-            Verdict::All => true,
-            Verdict::None => false,
+        let holds = match verdicts.of_code(*code) {
+            ALL => true,
+            NONE => false,
             // One word is looked for below.
-            Verdict::Ask if test.words.len() == 1 => false,
-            Verdict::Ask => {
+            _ if test.words.len() == 1 => false,
+            _ => {
                 message.clear();
                 messages.write(value_index, &mut message)?;
                 contains_words(&message, &test.words, test.prefix)
@@ -108,9 +122,9 @@ fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mu
     }
     // A variable is whole words, so one word stands in one of them or nowhere.
     if let [word] = test.words.as_slice()
-        && verdicts.contains(&Some(Verdict::Ask))
+        && verdicts.contain(Verdict::Ask as u8)
     {
-        let asked = |code: u32| verdicts.get(code as usize) == Some(&Some(Verdict::Ask));
+        let asked = |code: u32| verdicts.of_code(code) == Verdict::Ask as u8;
         // Folding changes the length of few letters, and never to less than a third.
         let shortest = if word.is_ascii() { word.len() } else { word.len() / 3 };
         let passes = |v: &str| v.len() >= shortest && contains_words(v, &test.words, test.prefix);

@@ -16,9 +16,11 @@
 //!
 //! How many texts there are stands before the list: `count:varint`.
 
+mod letters;
 mod read;
 
-pub(super) use read::{Letters, decode, decode_holding, open};
+pub use letters::Letters;
+pub(super) use read::{decode, decode_holding, letters, open};
 
 use super::dictionary::Interner;
 use super::{ints, streams};

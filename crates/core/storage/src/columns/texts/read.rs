@@ -1,5 +1,6 @@
 //! Lists of texts from their bytes, whole, or passed over where what is looked for cannot stand in them.
 
+use super::letters::Letters;
 use super::{List, MAX_AFFIX, MAX_COUNT, MAX_PATTERNS};
 use crate::columns::{Texts, ints, streams};
 use calvex_language::model::take_varint;
@@ -70,7 +71,7 @@ fn decode_templated(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> 
     }
     let templates = decode_plain(bytes, at, templates)?;
     let codes = ints::decode_codes(bytes, at, count, templates.ends.len())?;
-    let templates = Texts { shared: None, joined: templates.joined, ends: templates.ends };
+    let templates = Texts { joined: templates.joined, ends: templates.ends, ..Texts::default() };
     let variables = streams::unpack_from(bytes, at, &templates, &codes)?;
     let mut list = List::default();
     for (n, code) in codes.iter().enumerate() {
@@ -110,21 +111,42 @@ fn decode_plain(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
     ends.iter().all(|e| joined.is_char_boundary(*e as usize)).then_some(List { joined, ends })
 }
 
-/// The ASCII letters that a text must hold, in either case, if a word is to stand in it.
-#[derive(Debug, Clone, Copy)]
-pub(in crate::columns) struct Letters(u32);
-
-impl Letters {
-    /// Those of a folded word.
-    pub fn of(word: &str) -> Self {
-        let letters = word.bytes().filter(u8::is_ascii_alphabetic);
-        Letters(letters.fold(0, |all, b| all | 1 << (b.to_ascii_lowercase() - b'a')))
+impl Read<'_> {
+    /// The letters that its texts may have: of any text all.
+    fn letters(&self) -> Letters {
+        match self {
+            Read::Any(_) => Letters::ALL,
+            Read::Number { prefix, suffix, .. } => Letters::of(prefix).with(Letters::of(suffix)),
+            Read::Hex { .. } => Letters::of("abcdef"),
+        }
     }
+}
 
-    /// Whether a text of nothing but these parts and digits may hold them. Letters beyond ASCII may fold to ASCII.
-    fn may_stand_in(self, parts: [&str; 2]) -> bool {
-        let [a, b] = parts.map(|part| Letters::of(part).0);
-        !parts.iter().all(|part| part.is_ascii()) || self.0 & !(a | b) == 0
+/// Passes over a list, and returns the letters of its texts, or more; at most `max` texts.
+pub(in crate::columns) fn letters(bytes: &[u8], at: &mut usize, max: usize) -> Option<Letters> {
+    let count = count_of(bytes, at).filter(|n| *n <= max)?;
+    match take_byte(bytes, at)? {
+        0 => Some(Letters::of(&decode_plain(bytes, at, count)?.joined)),
+        1 => {
+            let patterns = take_patterns(bytes, at)?;
+            let (_, counts) = take_which(bytes, at, patterns.len(), count)?;
+            let mut all = Letters::NONE;
+            for (pattern, count) in patterns.iter().zip(counts) {
+                all = all.with(match pattern {
+                    Read::Any(_) => Letters::of(&decode_any(bytes, at, count)?.joined),
+                    _ => pattern.letters(),
+                });
+                match pattern {
+                    Read::Any(_) => {}
+                    Read::Number { .. } => ints::skip(bytes, at, count)?,
+                    Read::Hex { groups, .. } => drop(take_hex(bytes, at, groups, count)?),
+                }
+            }
+            Some(all)
+        }
+        // What templates and variables hold together is not worth taking apart.
+        2 => Some(Letters::ALL),
+        _ => None,
     }
 }
 
@@ -139,12 +161,7 @@ pub(in crate::columns) fn decode_holding(
     let count = count_of(bytes, at).filter(|n| *n <= max)?;
     if take_byte(bytes, at)? == 1 {
         let patterns = take_patterns(bytes, at)?;
-        let may = |pattern: &Read| match pattern {
-            Read::Any(_) => true,
-            Read::Number { prefix, suffix, .. } => letters.may_stand_in([prefix, suffix]),
-            Read::Hex { .. } => letters.may_stand_in(["abcdef", ""]),
-        };
-        if !patterns.iter().any(may) {
+        if !patterns.iter().any(|pattern| pattern.letters().may_hold(letters)) {
             let (_, counts) = take_which(bytes, at, patterns.len(), count)?;
             for (pattern, count) in patterns.iter().zip(counts) {
                 match pattern {
