@@ -18,21 +18,12 @@ impl Letters {
 
     /// Those of a text.
     pub fn of(text: &str) -> Self {
-        const BITS: [u32; 256] = {
-            let mut bits = [0; 256];
-            let mut b = 0;
-            while b < 256 {
-                let byte = b as u8;
-                bits[b] = match byte {
-                    0x80.. => BEYOND,
-                    _ if byte.is_ascii_alphabetic() => 1 << (byte.to_ascii_lowercase() - b'a'),
-                    _ => 0,
-                };
-                b += 1;
-            }
-            bits
+        let bit = |byte: u8| match byte {
+            0x80.. => BEYOND,
+            b'a'..=b'z' | b'A'..=b'Z' => 1 << ((byte | 0x20) - b'a'),
+            _ => 0,
         };
-        Letters(text.bytes().fold(0, |all, b| all | BITS.get(usize::from(b)).copied().unwrap_or(0)))
+        Letters(text.bytes().fold(0, |all, byte| all | bit(byte)))
     }
 
     /// Both.
