@@ -1,4 +1,4 @@
-//! Microbenchmarks of the engine's steps: `cargo bench -p calvex-core`. Each works on one page's or one head's worth of
+//! Microbenchmarks of the engine's steps: `cargo bench -p calvex-answer`. Each works on one page's or one head's worth of
 //! events of the made-up locker network; throughput is in events.
 #![allow(clippy::unwrap_used, reason = "a benchmark that fails should stop")]
 #![allow(missing_docs, reason = "criterion's macros make undocumented items")]
@@ -102,6 +102,7 @@ fn engine(c: &mut Criterion) {
     for (name, query) in [
         ("scan a value", "slot.bank=BK-017"),
         ("scan a word", "opened"),
+        ("scan a beginning", "open*"),
         ("scan a regex", "message~/of PX-\\d+9 closed/"),
     ] {
         let filter = parse_filter(query).unwrap();

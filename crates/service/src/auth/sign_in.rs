@@ -38,6 +38,7 @@ pub struct SignIns {
     by_both: Cache<Who, u32>,
     by_address: Cache<Who, u32>,
     by_name: Cache<Who, u32>,
+    /// Who signed in lately; nothing is counted.
     known: Cache<Who, u32>,
     /// Passwords that are hashed at once.
     hashing: Arc<Semaphore>,

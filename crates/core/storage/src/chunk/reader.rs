@@ -231,8 +231,10 @@ impl Directory {
 
     /// A rough size in memory, for caches: with all that pages share, which is read when it is needed and then kept.
     pub fn weight_bytes(&self) -> usize {
-        // Beside each value stand its end, answers to four tests, and where it is a template its leads.
-        let shared: usize = self.shared.iter().flatten().map(|(count, block)| count * 16 + block.length * 4).sum();
+        // Beside each value stand its end, answers to four tests, and where it is a template its leads; beside all of them
+        // what names the tests.
+        let weigh = |(count, block): &(usize, BlockRef)| 1024 + count * 16 + block.length * 4;
+        let shared: usize = self.shared.iter().flatten().map(weigh).sum();
         self.blocks.len() * 60 + self.keys.len() * 96 + shared
     }
 
@@ -452,7 +454,7 @@ impl PageRead for ChunkPage<'_> {
         &self,
         index: usize,
         letters: Letters,
-        shared: &dyn Fn(&Texts) -> bool,
+        any_shared: &dyn Fn(&Texts) -> bool,
     ) -> Result<Option<Arc<Column>>> {
         let directory = &self.directory;
         let is_read = self.read.as_ref().is_none_or(|read| read.borrow().contains_key(&index));
@@ -463,7 +465,7 @@ impl PageRead for ChunkPage<'_> {
             return self.column(index);
         }
         match directory.shared(index, self.source)? {
-            Shared::Texts(texts) if shared(&texts) => self.column(index),
+            Shared::Texts(texts) if any_shared(&texts) => self.column(index),
             Shared::Texts(_) | Shared::None => Ok(None),
             Shared::Blobs(_) => self.column(index),
         }

@@ -28,8 +28,8 @@ pub trait PageRead {
     fn column_of(&self, index: usize, _rows: &Rows) -> Result<Option<Arc<Column>>> {
         self.column(index)
     }
-    /// As [`PageRead::column`]; may be none where no text of the column can hold these letters, and `shared` says so of the
-    /// values that pages share, without which no text of it passes.
+    /// As [`PageRead::column`], for whoever looks for texts that pass a test. A text that passes holds `letters`, and
+    /// `any_shared` returns whether one of the values that pages share passes. None also where no text of the page passes.
     ///
     /// # Errors
     /// As [`PageRead::column`].
@@ -37,7 +37,7 @@ pub trait PageRead {
         &self,
         index: usize,
         _letters: Letters,
-        _shared: &dyn Fn(&Texts) -> bool,
+        _any_shared: &dyn Fn(&Texts) -> bool,
     ) -> Result<Option<Arc<Column>>> {
         self.column(index)
     }

@@ -18,10 +18,8 @@ impl Verdicts {
         asked: impl FnOnce() -> String,
         mut judge: impl FnMut(&T::Item) -> u8,
     ) -> Self {
-        let shared = match &dictionary.shared {
-            Some(shared) => shared.noted.answers(&asked(), || shared.iter().map(&mut judge).collect()),
-            None => Arc::default(),
-        };
+        let shared =
+            dictionary.shared.as_ref().map(|shared| of_shared(shared, &asked(), &mut judge)).unwrap_or_default();
         let own = (dictionary.shared_len()..dictionary.len()).map(|code| judge(dictionary.get(code))).collect();
         Verdicts { shared, own }
     }
@@ -37,6 +35,15 @@ impl Verdicts {
         let known = self.shared.get(code).or_else(|| self.own.get(code.checked_sub(self.shared.len())?));
         known.copied().unwrap_or(0)
     }
+}
+
+/// What a test says of each value that pages share.
+pub(super) fn of_shared<T: Joined>(
+    shared: &Dictionary<T>,
+    asked: &str,
+    judge: impl FnMut(&T::Item) -> u8,
+) -> Arc<[u8]> {
+    shared.noted.answers(asked, || shared.iter().map(judge).collect())
 }
 
 /// Marks the rows whose code passes, testing each distinct value once. As [`Verdicts::of`].

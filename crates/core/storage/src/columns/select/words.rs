@@ -3,7 +3,7 @@
 use super::super::sent::each_overflowing;
 use super::super::{BuiltinColumn, ColumnKey, FieldType, Letters, Messages, Texts, field_value};
 use super::sent::nested;
-use super::verdicts::{Verdicts, asked_words, by_code};
+use super::verdicts::{Verdicts, asked_words, by_code, of_shared};
 use super::{ALL, Column, NONE, PageRead, Rows, Values};
 use calvex_language::error::Result;
 use calvex_language::model::template::{HOLE, MAX_HOLES, MAX_LITERAL_BYTES, holes};
@@ -15,11 +15,8 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
     let passes = |text: &str| contains_words(text, &test.words, test.prefix);
     // All of the words stand in one text.
     let letters = test.words.iter().fold(Letters::NONE, |all, word| all.with(Letters::of(word)));
-    let some_pass = |texts: &Texts| {
-        let answers =
-            texts.noted.answers(&asked_words("words", test), || texts.iter().map(|t| passes(t).into()).collect());
-        answers.contains(&1)
-    };
+    let any_shared =
+        |texts: &Texts| of_shared(texts, &asked_words("words", test), |text| passes(text).into()).contains(&1);
     for (index, key) in page.keys().iter().enumerate() {
         let searched = match key {
             ColumnKey::Builtin(own) => {
@@ -50,7 +47,7 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
             key,
             ColumnKey::Builtin(BuiltinColumn::Service | BuiltinColumn::Host) | ColumnKey::Field(_, FieldType::Text)
         );
-        let column = if is_text { page.column_if(index, letters, &some_pass)? } else { page.column(index)? };
+        let column = if is_text { page.column_if(index, letters, &any_shared)? } else { page.column(index)? };
         let Some(column) = column else { continue };
         match (key, &column.values) {
             (_, Values::Messages(messages)) => in_messages(test, &column, messages, &mut rows)?,
