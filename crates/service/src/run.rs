@@ -252,7 +252,7 @@ async fn start_on(
     };
     let (intake, committing) = committer.start();
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
-    let behind = Arc::new(Behind::new(cores)?);
+    let behind = Arc::new(Behind::for_outsiders(cores)?);
     let disk_cache = Some(settings.mib("search.disk_cache_mib") as u64).filter(|bytes| *bytes > 0);
     let disk_cache = disk_cache.map(|bytes| (settings.data_dir().join("cache"), bytes));
     let cache = Arc::new(SegmentCache::new(settings.mib("search.cache_mib") as u64, &installation, disk_cache));
@@ -312,7 +312,8 @@ async fn start_on(
         auth: auth.clone(),
         base: base.clone(),
     });
-    let sealer = Arc::new(Sealer::new(base.clone(), view.clone(), cache.clone(), table));
+    let building = Behind::for_building(cores)?;
+    let sealer = Arc::new(Sealer::new(base.clone(), view.clone(), cache.clone(), building, table));
     let upkeep = Arc::new(Upkeep {
         sealer: sealer.clone(),
         merges_failed: parking_lot::Mutex::default(),

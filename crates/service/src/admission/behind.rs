@@ -1,5 +1,6 @@
-//! Threads of lower priority for work whose length an outsider decides: large bodies, passwords, patterns. On a machine
-//! whose cores are all busy, short work of others (a small batch, a commit, an answer) goes before it.
+//! Threads of lower priority for work whose length an outsider decides: large bodies, passwords, patterns; and for chunks
+//! that are built. On a machine whose cores are all busy, short work of others (a small batch, a commit, an answer) goes
+//! before it.
 
 use crate::error::{Result, ServiceError};
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -9,8 +10,11 @@ use tokio::sync::oneshot;
 /// Steps of niceness (POSIX `nice`) that this work stands behind; fewer than those of long questions, so that intake goes
 /// before them.
 const STEPS: i32 = 10;
+/// The same of building chunks. It has to keep up with intake, so it stands behind little; what counts is that a thread
+/// that wakes does not wait for it.
+const BUILDING_STEPS: i32 = 3;
 
-/// As many threads as there are cores; who asks for work bounds how much of it waits.
+/// Threads that stand behind others; who asks for work bounds how much of it waits.
 #[derive(Clone)]
 pub struct Behind {
     threads: Arc<rayon::ThreadPool>,
@@ -70,12 +74,20 @@ fn give_way(_: i32) -> std::io::Result<()> {
 }
 
 impl Behind {
-    /// With so many threads.
+    /// So many threads for work whose length an outsider decides.
     ///
     /// # Errors
     /// Where the system gives no threads.
-    pub fn new(threads: usize) -> Result<Self> {
+    pub fn for_outsiders(threads: usize) -> Result<Self> {
         Ok(Behind { threads: pool(threads, "behind", STEPS)? })
+    }
+
+    /// So many threads that build chunks and their filters.
+    ///
+    /// # Errors
+    /// Where the system gives no threads.
+    pub fn for_building(threads: usize) -> Result<Self> {
+        Ok(Behind { threads: pool(threads, "building", BUILDING_STEPS)? })
     }
 
     /// Runs `work` and returns what it does. It is carried out also where nobody waits for it any more.
@@ -100,7 +112,7 @@ mod tests {
 
     #[tokio::test]
     async fn work_that_breaks_off_breaks_nothing_else() {
-        let behind = Behind::new(1).unwrap();
+        let behind = Behind::for_outsiders(1).unwrap();
         let broken: Result<()> = behind.run(|| panic!("on purpose")).await;
         assert!(matches!(broken, Err(ServiceError::BadRequest(_))));
         let steps = behind.run(|| rustix::process::nice(0).unwrap()).await.unwrap();

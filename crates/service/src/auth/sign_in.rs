@@ -151,7 +151,7 @@ mod tests {
 
     #[tokio::test]
     async fn few_passwords_are_hashed_at_once() {
-        let (limits, behind) = (Arc::new(SignIns::new(2)), Behind::new(4).unwrap());
+        let (limits, behind) = (Arc::new(SignIns::new(2)), Behind::for_outsiders(4).unwrap());
         let (running, most) = (Arc::new(Semaphore::new(2)), Arc::new(std::sync::atomic::AtomicUsize::new(0)));
         let tasks = (0..20).map(|_| {
             let (limits, behind, running, most) = (limits.clone(), behind.clone(), running.clone(), most.clone());

@@ -49,13 +49,13 @@ pub async fn make_bloom_once(upkeep: &Arc<Upkeep>) -> Result<bool> {
     });
     let Some(chunk) = lacking.map(|c| c.id) else { return Ok(false) };
     let (own, runtime) = (upkeep.clone(), tokio::runtime::Handle::current());
-    let making = tokio::task::spawn_blocking(move || {
+    let making = move || {
         let location_of = |chunk| own.view.location_of(chunk);
         filter_of(chunk, &own.cache.reader(&own.base.store, runtime, &location_of))
-    });
-    let made = making.await.map_err(|e| StoreError::Server(format!("a filter could not be made: {e}")))?;
+    };
+    let made = upkeep.sealer.build(making).await?;
     // Where there is no room for it, there is none for the next either.
-    Ok(upkeep.cache.filters.put(chunk, made.map_err(StoreError::Core)?))
+    Ok(upkeep.cache.filters.put(chunk, made))
 }
 
 /// The filter of a chunk, at hand or made again. What is damaged may hold anything, and is left out when it is read.
@@ -69,15 +69,14 @@ fn filter_of(chunk: u64, source: &dyn ChunkSource) -> calvex_language::error::Re
 async fn bloom_set(upkeep: &Arc<Upkeep>, lane: u32, bucket: i32, chunks: &[u64]) -> Result<()> {
     let id = upkeep.sealer.numbers().next().unwrap_or(0);
     let (own, ids, runtime) = (upkeep.clone(), chunks.to_vec(), tokio::runtime::Handle::current());
-    let building = tokio::task::spawn_blocking(move || {
+    let building = move || {
         let location_of = |chunk| own.view.location_of(chunk);
         let source = own.cache.reader(&own.base.store, runtime, &location_of);
         let filter = |chunk: u64| Ok((chunk, filter_of(chunk, &source)?));
         let filters = ids.into_iter().map(filter).collect::<calvex_language::error::Result<Vec<_>>>()?;
         Ok(build_bloom_set(id, &filters))
-    });
-    let built = building.await.map_err(|e| StoreError::Server(format!("a bloom set could not be built: {e}")))?;
-    let segments = built.map_err(StoreError::Core)?;
+    };
+    let segments = upkeep.sealer.build(building).await?;
     upkeep.base.store.write_bloom_set_segments(bucket, id, &segments).await?;
     // From here to the view, no one may take the catalogue's word for all chunks.
     let _upkeep = upkeep.swapping.lock().await;

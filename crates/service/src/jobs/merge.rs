@@ -60,7 +60,7 @@ async fn merge(upkeep: &Arc<Upkeep>, key: HeadKey, replaces: &[ChunkMeta]) -> Re
     let Some(visible) = replaces.first().map(|c| c.visible_until_ns) else { return Ok(()) };
     let (own, ids, runtime) = (upkeep.clone(), upkeep.sealer.numbers(), tokio::runtime::Handle::current());
     let old: Vec<u64> = replaces.iter().map(|c| c.id).collect();
-    let building = tokio::task::spawn_blocking(move || {
+    let building = move || {
         let location_of = |chunk| own.view.location_of(chunk);
         let source = own.cache.reader(&own.base.store, runtime, &location_of);
         let mut pages = Vec::new();
@@ -73,9 +73,8 @@ async fn merge(upkeep: &Arc<Upkeep>, key: HeadKey, replaces: &[ChunkMeta]) -> Re
         let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
         let mut ids = ids;
         build_chunks(&sources, || ids.next().unwrap_or(0))
-    });
-    let built = building.await.map_err(|e| StoreError::Server(format!("chunks could not be merged: {e}")))?;
-    let built = built.map_err(StoreError::Core)?;
+    };
+    let built = upkeep.sealer.build(building).await?;
     let now_ns = (upkeep.base.clock)();
     let bucket = bucket_day(visible, day_of(now_ns));
     let rows: Vec<ChunkMeta> = built.iter().map(|c| catalogued(c, key, bucket, visible)).collect();

@@ -2,11 +2,13 @@
 
 use super::View;
 use super::view::Head;
+use crate::admission::behind::Behind;
 use crate::error::{Result, ServiceError};
 use crate::state::Base;
 use calvex_answer::retention::{bucket_day, visible_until_ns};
 use calvex_intake::batch::HeadKey;
 use calvex_language::backoff::Backoff;
+use calvex_language::error::Result as CoreResult;
 use calvex_language::model::time::day_of;
 use calvex_storage::chunk::ChunkMeta;
 use calvex_storage::chunk::{BuiltChunk, build_chunks};
@@ -41,6 +43,7 @@ pub struct Sealer {
     base: Arc<Base>,
     view: Arc<View>,
     cache: Arc<SegmentCache>,
+    building: Behind,
     /// The next chunk's id.
     next_chunk: Arc<AtomicU64>,
     /// The journal table written to now; those before it are dropped once empty, but in a cluster.
@@ -58,12 +61,19 @@ const POSTPONED_NS: i64 = 60_000_000_000;
 
 impl Sealer {
     /// For a running service.
-    pub fn new(base: Arc<Base>, view: Arc<View>, cache: Arc<SegmentCache>, table: Arc<AtomicU32>) -> Self {
+    pub fn new(
+        base: Arc<Base>,
+        view: Arc<View>,
+        cache: Arc<SegmentCache>,
+        building: Behind,
+        table: Arc<AtomicU32>,
+    ) -> Self {
         let next = base.claim.first_chunk;
         Sealer {
             base,
             view,
             cache,
+            building,
             next_chunk: Arc::new(AtomicU64::new(next)),
             table,
             dropped_below: AtomicU32::new(0),
@@ -75,6 +85,16 @@ impl Sealer {
     pub fn numbers(&self) -> impl Iterator<Item = u64> + Send + use<> {
         let next = self.next_chunk.clone();
         std::iter::repeat_with(move || next.fetch_add(1, Ordering::SeqCst))
+    }
+
+    /// Runs `work`, which builds chunks or their filters, where other work goes before it.
+    ///
+    /// # Errors
+    /// Where the work broke off, which only a defect could cause.
+    pub async fn build<T: Send + 'static>(&self, work: impl FnOnce() -> CoreResult<T> + Send + 'static) -> Result<T> {
+        let built = self.building.run(work).await;
+        let built = built.map_err(|e| StoreError::Server(format!("a chunk could not be built: {e}")))?;
+        Ok(built.map_err(StoreError::Core)?)
     }
 
     /// Seals every head that is due; with `all`, every head. How many were sealed.
@@ -138,12 +158,11 @@ impl Sealer {
         let base = &self.base;
         let pages = head.pages.clone();
         let mut ids = self.numbers();
-        let building = tokio::task::spawn_blocking(move || {
+        let building = move || {
             let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p.as_ref() as &dyn PageRead).collect();
             build_chunks(&sources, || ids.next().unwrap_or(0))
-        });
-        let built = building.await.map_err(|e| StoreError::Server(format!("a chunk could not be built: {e}")))?;
-        let built = built.map_err(StoreError::Core)?;
+        };
+        let built = self.build(building).await?;
         let retention = base.config.get().lane(key.lane).map_or(0, |l| l.retention_days);
         let visible = visible_until_ns(key.day, retention);
         let mut backoff = Backoff::new(Duration::from_millis(50), Duration::from_secs(5));

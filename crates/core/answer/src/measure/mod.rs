@@ -93,7 +93,13 @@ fn table_of(scope: &Scope, ask: &MeasureAsk, share: Share, left: &mut Vec<Share>
 fn table_from(scope: &Scope, ask: &MeasureAsk, share: Share, parts: Vec<WorkerGroups>, explain: Explanation) -> Table {
     let are_many = parts.iter().map(WorkerGroups::group_count).sum::<usize>() > MANY;
     if !are_many || !parts.iter().any(WorkerGroups::has_parts) {
-        return Table::of(ask, joined(ask, share, parts.into_iter().map(WorkerGroups::into_whole)), explain);
+        // On the workers' threads: what follows a long scan may be long too.
+        let whole = |parts: Vec<WorkerGroups>| joined(ask, share, parts.into_iter().map(WorkerGroups::into_whole));
+        let of_all = |parts| Table::of(ask, whole(parts), Explanation::default());
+        return match side_by_side(scope.workers, vec![parts], of_all).pop() {
+            Some(table) => Table { explain, ..table },
+            None => Table::of(ask, Partial::new(ask, share), explain),
+        };
     }
     let (few, many): (Vec<Partial>, Vec<Vec<GroupPart>>) = parts.into_iter().map(WorkerGroups::into_parts).unzip();
     let mut many: Vec<_> = many.into_iter().map(|parts| parts.into_iter().map(Some).collect::<Vec<_>>()).collect();
