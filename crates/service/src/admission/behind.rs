@@ -7,12 +7,23 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use tokio::sync::oneshot;
 
-/// Steps of niceness (POSIX `nice`) that this work stands behind; fewer than those of long questions, so that intake goes
-/// before them.
-const STEPS: i32 = 10;
-/// The same of building chunks. It has to keep up with intake, so it stands behind little; what counts is that a thread
-/// that wakes does not wait for it.
-const BUILDING_STEPS: i32 = 3;
+/// How threads stand to the others of the machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Standing {
+    /// As any other.
+    Beside,
+    /// So many steps of niceness (POSIX `nice`) behind. Few steps give way as soon as many do: what a thread of full weight
+    /// used before it slept counts against it when it wakes, and by more the less weight the threads have that run then
+    /// (Stoica, Abdel-Wahab: "Earliest eligible virtual deadline first", 1995; `place_entity` in Linux).
+    Behind(i32),
+    /// Only where no other thread would run: any that wakes is let in at once.
+    InGaps,
+}
+
+/// Work whose length an outsider decides; before long questions, so that intake goes before them.
+const OUTSIDERS: Standing = Standing::Behind(4);
+/// Building chunks. It has to keep up with intake, so it stands behind little.
+const BUILDING: Standing = Standing::Behind(3);
 
 /// Threads that stand behind others; who asks for work bounds how much of it waits.
 #[derive(Clone)]
@@ -20,45 +31,73 @@ pub struct Behind {
     threads: Arc<rayon::ThreadPool>,
 }
 
-/// A pool of threads that stand so many steps behind.
+/// A pool of threads that stand so to others. On Linux this is each thread's own; a system that refuses it only leaves the
+/// priority as it is.
 ///
 /// # Errors
 /// Where the system gives no threads.
-pub(crate) fn pool(threads: usize, name: &'static str, steps: i32) -> Result<Arc<rayon::ThreadPool>> {
+pub(crate) fn pool(threads: usize, name: &'static str, standing: Standing) -> Result<Arc<rayon::ThreadPool>> {
     let built = rayon::ThreadPoolBuilder::new()
         .num_threads(threads.max(1))
         .thread_name(move |n| format!("{name}-{n}"))
-        // On Linux niceness is each thread's own; a system that refuses it only leaves the priority as it is.
-        .start_handler(move |_| {
-            if let Ok(nice) = rustix::process::nice(steps)
-                && steps > 0
-            {
-                let _ = give_way(nice);
-            }
-        })
+        .start_handler(move |_| take_place(standing))
         .build();
     built.map(Arc::new).map_err(|e| ServiceError::Setting(format!("no threads `{name}`: {e}")))
 }
 
-/// Slices of the processor that this work asks for: longer than those of all other threads. A thread that wakes is let in
-/// before the end of a longer slice, and does not wait it out (Linux since 6.12: `Documentation/scheduler/sched-eevdf.rst`).
+fn take_place(standing: Standing) {
+    match standing {
+        Standing::Beside => {}
+        Standing::Behind(steps) => {
+            if let Ok(nice) = rustix::process::nice(steps) {
+                // Where the kernel knows no slices, niceness is all there is.
+                let _ = scheduled(Policy::Long(nice));
+            }
+        }
+        Standing::InGaps => {
+            if scheduled(Policy::Idle).is_err() {
+                let _ = rustix::process::nice(LEAST);
+            }
+        }
+    }
+}
+
+/// Steps of niceness where there is no idle priority.
+const LEAST: i32 = 19;
+
+/// Slices of the processor that work behind others asks for: longer than those of all other threads. A thread that wakes is
+/// let in before the end of a longer slice, and does not wait it out (Linux since 6.12:
+/// `Documentation/scheduler/sched-eevdf.rst`).
 const SLICE: std::time::Duration = std::time::Duration::from_millis(20);
 
-/// Gives the own thread, whose niceness is `nice`, [long slices](SLICE). Where the kernel knows none, nothing changes.
+/// How the system is to schedule a thread.
+#[derive(Clone, Copy)]
+enum Policy {
+    /// With this niceness, in [long slices](SLICE).
+    Long(i32),
+    /// By `SCHED_IDLE`.
+    Idle,
+}
+
+/// Has the own thread scheduled so.
 ///
 /// # Errors
 /// Where the system refuses it.
 #[cfg(target_os = "linux")]
 #[allow(unsafe_code)]
-fn give_way(nice: i32) -> std::io::Result<()> {
-    use nix::libc::{SCHED_OTHER, SYS_sched_setattr, sched_attr, syscall};
+fn scheduled(policy: Policy) -> std::io::Result<()> {
+    use nix::libc::{SCHED_IDLE, SCHED_OTHER, SYS_sched_setattr, sched_attr, syscall};
+    let (policy, nice, slice) = match policy {
+        Policy::Long(nice) => (SCHED_OTHER, nice, SLICE.as_nanos() as u64),
+        Policy::Idle => (SCHED_IDLE, 0, 0),
+    };
     let attributes = sched_attr {
         size: size_of::<sched_attr>() as u32,
-        sched_policy: SCHED_OTHER as u32,
+        sched_policy: policy as u32,
         sched_flags: 0,
         sched_nice: nice,
         sched_priority: 0,
-        sched_runtime: SLICE.as_nanos() as u64,
+        sched_runtime: slice,
         sched_deadline: 0,
         sched_period: 0,
     };
@@ -67,10 +106,10 @@ fn give_way(nice: i32) -> std::io::Result<()> {
     if refused { Err(std::io::Error::last_os_error()) } else { Ok(()) }
 }
 
-/// Niceness is all there is.
+/// There is neither.
 #[cfg(not(target_os = "linux"))]
-fn give_way(_: i32) -> std::io::Result<()> {
-    Ok(())
+fn scheduled(_: Policy) -> std::io::Result<()> {
+    Err(std::io::ErrorKind::Unsupported.into())
 }
 
 impl Behind {
@@ -79,7 +118,7 @@ impl Behind {
     /// # Errors
     /// Where the system gives no threads.
     pub fn for_outsiders(threads: usize) -> Result<Self> {
-        Ok(Behind { threads: pool(threads, "behind", STEPS)? })
+        Ok(Behind { threads: pool(threads, "behind", OUTSIDERS)? })
     }
 
     /// So many threads that build chunks and their filters.
@@ -87,7 +126,7 @@ impl Behind {
     /// # Errors
     /// Where the system gives no threads.
     pub fn for_building(threads: usize) -> Result<Self> {
-        Ok(Behind { threads: pool(threads, "building", BUILDING_STEPS)? })
+        Ok(Behind { threads: pool(threads, "building", BUILDING)? })
     }
 
     /// Runs `work` and returns what it does. It is carried out also where nobody waits for it any more.
@@ -115,8 +154,9 @@ mod tests {
         let behind = Behind::for_outsiders(1).unwrap();
         let broken: Result<()> = behind.run(|| panic!("on purpose")).await;
         assert!(matches!(broken, Err(ServiceError::BadRequest(_))));
-        let steps = behind.run(|| rustix::process::nice(0).unwrap()).await.unwrap();
-        assert_eq!(steps, rustix::process::nice(0).unwrap() + STEPS, "behind the others");
+        let nice = behind.run(|| rustix::process::nice(0).unwrap()).await.unwrap();
+        let steps = nice - rustix::process::nice(0).unwrap();
+        assert_eq!(Standing::Behind(steps), OUTSIDERS, "behind the others");
         // Kernels that know of slices may show them; those before 6.12 show what they give to all.
         let kernel = std::fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
         let mut version = kernel.split('.').map(|part| part.parse::<u32>().unwrap_or(0));
@@ -128,5 +168,20 @@ mod tests {
         if let Some(slice) = shown.lines().find(|line| line.starts_with("se.slice")) {
             assert!(slice.ends_with(&SLICE.as_nanos().to_string()), "{slice}");
         }
+    }
+
+    /// `policy` of a thread is the 41st field of its `stat` (proc(5)).
+    #[cfg(target_os = "linux")]
+    #[test]
+    fn what_runs_in_gaps_has_idle_priority() {
+        let policy = |standing| {
+            let stat =
+                pool(1, "asked", standing).unwrap().install(|| std::fs::read_to_string("/proc/thread-self/stat"));
+            let stat = stat.unwrap();
+            let (_, fields) = stat.rsplit_once(") ").unwrap();
+            fields.split(' ').nth(38).unwrap().parse::<i32>().unwrap()
+        };
+        assert_eq!(policy(Standing::InGaps), nix::libc::SCHED_IDLE);
+        assert_eq!(policy(Standing::Beside), policy(Standing::Behind(1)));
     }
 }
