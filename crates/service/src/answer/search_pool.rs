@@ -16,7 +16,7 @@ const LONG: usize = 16;
 /// A question that has run for so long is a long one, whatever its waves.
 const WHILE: Duration = Duration::from_millis(30);
 /// A question that has run for so long is helped.
-const HELPED_AFTER: Duration = Duration::from_secs(3);
+const HELPED_AFTER: Duration = Duration::from_secs(10);
 /// How the threads that help stand to others.
 const HELPING: Standing = Standing::Behind(15);
 
@@ -116,7 +116,7 @@ mod tests {
     #[test]
     fn short_and_long_questions_do_each_task_once() {
         let threads = SearchPool::new(2).unwrap();
-        for (tasks, ran_for) in [(0, 0), (1, 0), (5, 0), (500, 0), (1, 1), (5, 5), (0, 5)] {
+        for (tasks, ran_for) in [(0, 0), (1, 0), (5, 0), (500, 0), (1, 1), (5, 11), (0, 11)] {
             let question = Question { search_pool: &threads, began: Instant::now() - Duration::from_secs(ran_for) };
             let done: Vec<AtomicUsize> = (0..tasks).map(|_| AtomicUsize::new(0)).collect();
             question.each(tasks, &|n| {
