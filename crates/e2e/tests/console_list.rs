@@ -31,10 +31,10 @@ async fn it_is_ones_own_in(window: (u32, u32)) -> Result<()> {
     browser.css(ROW).await?;
     let newest = rows(&stage).await?;
     assert!(newest.len() < 100, "{} rows exist", newest.len());
-    let scroll = "const list = document.querySelector('[role=grid]'); list.scrollTop = list.scrollHeight;";
+    let scroll = "const list = document.querySelector('[data-testid=events]'); list.scrollTop = list.scrollHeight;";
     wait_until(async || {
         browser.page.execute(scroll, vec![]).await?;
-        Ok(browser.text("[role=grid]").await?.contains("That is all in this range.")
+        Ok(browser.text("[data-testid=events]").await?.contains("That is all in this range.")
             && browser.page.find(By::Css(format!("[aria-rowindex='{total}']"))).await.is_ok())
     })
     .await

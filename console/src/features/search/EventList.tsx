@@ -134,32 +134,34 @@ export function EventList(props: Props) {
   }, [wrap, columns.length]);
   const grid = gridOf(columns, compact, wrap);
   return (
-    <Scroll ref={scroll} role="grid" aria-label="Events" aria-rowcount={more ? -1 : events.length} tabIndex={0}>
-      {!(compact && columns.length === 0) && (
-        <ListHead grid={grid} columns={columns} compact={compact} onColumns={props.onColumns} />
-      )}
-      <div style={{ height: rows.getTotalSize(), position: "relative" }} role="rowgroup">
-        {items.map((item) => {
-          const event = events[item.index];
-          if (!event) return null;
-          return (
-            <Row
-              key={event.id}
-              ref={wrap ? rows.measureElement : undefined}
-              data-index={item.index}
-              $wrap={wrap}
-              role="row"
-              aria-rowindex={item.index + 1}
-              aria-selected={item.index === chosen}
-              data-picked={picked.has(event.id)}
-              style={{ transform: `translateY(${item.start}px)`, gridTemplateColumns: grid }}
-              onMouseDown={(e) => e.shiftKey && e.preventDefault()}
-              onClick={(e) => onPress(item.index, e.shiftKey ? "reach" : e.ctrlKey || e.metaKey ? "pick" : "open")}
-            >
-              <Cells event={event} columns={columns} compact={compact} zone={zone} />
-            </Row>
-          );
-        })}
+    <Scroll ref={scroll} data-testid="events" tabIndex={0}>
+      <div role="grid" aria-label="Events" aria-rowcount={more ? -1 : events.length}>
+        {!(compact && columns.length === 0) && (
+          <ListHead grid={grid} columns={columns} compact={compact} onColumns={props.onColumns} />
+        )}
+        <div style={{ height: rows.getTotalSize(), position: "relative" }} role="rowgroup">
+          {items.map((item) => {
+            const event = events[item.index];
+            if (!event) return null;
+            return (
+              <Row
+                key={event.id}
+                ref={wrap ? rows.measureElement : undefined}
+                data-index={item.index}
+                $wrap={wrap}
+                role="row"
+                aria-rowindex={item.index + 1}
+                aria-selected={item.index === chosen}
+                data-picked={picked.has(event.id)}
+                style={{ transform: `translateY(${item.start}px)`, gridTemplateColumns: grid }}
+                onMouseDown={(e) => e.shiftKey && e.preventDefault()}
+                onClick={(e) => onPress(item.index, e.shiftKey ? "reach" : e.ctrlKey || e.metaKey ? "pick" : "open")}
+              >
+                <Cells event={event} columns={columns} compact={compact} zone={zone} />
+              </Row>
+            );
+          })}
+        </div>
       </div>
       {!more && events.length > 0 && <Reported>That is all in this range.</Reported>}
       {loading && events.length > 0 && <Reported role="status">More are on their way…</Reported>}

@@ -105,7 +105,7 @@ pub async fn console(events: usize) -> Result<()> {
     browser.page.execute("window.tasks = []", vec![]).await?;
     let scroll = "
         const [ms, done] = [arguments[0], arguments[arguments.length - 1]];
-        const list = document.querySelector('[role=grid]');
+        const list = document.querySelector('[data-testid=events]');
         const began = performance.now();
         let frames = 0;
         const step = () => {
