@@ -22,8 +22,8 @@ pub(crate) enum Standing {
 
 /// Work whose length an outsider decides; before long questions, so that intake goes before them.
 const OUTSIDERS: Standing = Standing::Behind(4);
-/// Building chunks. It has to keep up with intake, so it stands behind little.
-const BUILDING: Standing = Standing::Behind(3);
+/// Building chunks: no step behind, since it has to keep up with intake; but whoever wakes is let in first.
+const BUILDING: Standing = Standing::Behind(0);
 
 /// Threads that stand behind others; who asks for work bounds how much of it waits.
 #[derive(Clone)]

@@ -16,7 +16,7 @@ const LONG: usize = 16;
 /// A question that has run for so long is a long one, whatever its waves.
 const WHILE: Duration = Duration::from_millis(30);
 /// A question that has run for so long is helped.
-const HELPED_AFTER: Duration = Duration::from_secs(1);
+const HELPED_AFTER: Duration = Duration::from_millis(300);
 /// How the threads that help stand to others.
 const HELPING: Standing = Standing::Behind(15);
 

@@ -107,6 +107,7 @@ impl Sealer {
             (base.settings.number("head.seal_rows"), base.settings.number("head.seal_age_s") as i64 * 1_000_000_000);
         let now_ns = (base.clock)();
         let mut sealed = 0;
+        let mut written_to = self.table.load(Ordering::SeqCst);
         for (key, head) in self.due_again(all) {
             sealed += usize::from(self.seal(key, head).await?);
         }
@@ -118,6 +119,11 @@ impl Sealer {
             };
             let Some((key, head)) = self.view.begin_seal(due) else { break };
             sealed += usize::from(self.seal(key, head).await?);
+            // While events come faster than heads are sealed, one is always due: journal tables must go all the same.
+            let current = self.table.load(Ordering::SeqCst);
+            if std::mem::replace(&mut written_to, current) != current {
+                self.drop_empty_tables().await?;
+            }
         }
         if sealed > 0 || self.dropped_below.load(Ordering::SeqCst) < self.table.load(Ordering::SeqCst) {
             self.drop_empty_tables().await?;
