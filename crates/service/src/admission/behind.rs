@@ -16,8 +16,6 @@ pub(crate) enum Standing {
     /// used before it slept counts against it when it wakes, and by more the less weight the threads have that run then
     /// (Stoica, Abdel-Wahab: "Earliest eligible virtual deadline first", 1995; `place_entity` in Linux).
     Behind(i32),
-    /// Only where no other thread would run: any that wakes is let in at once.
-    InGaps,
 }
 
 /// Work whose length an outsider decides; before long questions, so that intake goes before them.
@@ -46,58 +44,34 @@ pub(crate) fn pool(threads: usize, name: &'static str, standing: Standing) -> Re
 }
 
 fn take_place(standing: Standing) {
-    match standing {
-        Standing::Beside => {}
-        Standing::Behind(steps) => {
-            if let Ok(nice) = rustix::process::nice(steps) {
-                // Where the kernel knows no slices, niceness is all there is.
-                let _ = scheduled(Policy::Long(nice));
-            }
-        }
-        Standing::InGaps => {
-            if scheduled(Policy::Idle).is_err() {
-                let _ = rustix::process::nice(LEAST);
-            }
-        }
+    if let Standing::Behind(steps) = standing
+        && let Ok(nice) = rustix::process::nice(steps)
+    {
+        // Where the kernel knows no slices, niceness is all there is.
+        let _ = give_way(nice);
     }
 }
-
-/// Steps of niceness where there is no idle priority.
-const LEAST: i32 = 19;
 
 /// Slices of the processor that work behind others asks for: longer than those of all other threads. A thread that wakes is
 /// let in before the end of a longer slice, and does not wait it out (Linux since 6.12:
 /// `Documentation/scheduler/sched-eevdf.rst`).
 const SLICE: std::time::Duration = std::time::Duration::from_millis(20);
 
-/// How the system is to schedule a thread.
-#[derive(Clone, Copy)]
-enum Policy {
-    /// With this niceness, in [long slices](SLICE).
-    Long(i32),
-    /// By `SCHED_IDLE`.
-    Idle,
-}
-
-/// Has the own thread scheduled so.
+/// Gives the own thread, whose niceness is `nice`, [long slices](SLICE).
 ///
 /// # Errors
 /// Where the system refuses it.
 #[cfg(target_os = "linux")]
 #[allow(unsafe_code)]
-fn scheduled(policy: Policy) -> std::io::Result<()> {
-    use nix::libc::{SCHED_IDLE, SCHED_OTHER, SYS_sched_setattr, sched_attr, syscall};
-    let (policy, nice, slice) = match policy {
-        Policy::Long(nice) => (SCHED_OTHER, nice, SLICE.as_nanos() as u64),
-        Policy::Idle => (SCHED_IDLE, 0, 0),
-    };
+fn give_way(nice: i32) -> std::io::Result<()> {
+    use nix::libc::{SCHED_OTHER, SYS_sched_setattr, sched_attr, syscall};
     let attributes = sched_attr {
         size: size_of::<sched_attr>() as u32,
-        sched_policy: policy as u32,
+        sched_policy: SCHED_OTHER as u32,
         sched_flags: 0,
         sched_nice: nice,
         sched_priority: 0,
-        sched_runtime: slice,
+        sched_runtime: SLICE.as_nanos() as u64,
         sched_deadline: 0,
         sched_period: 0,
     };
@@ -106,10 +80,10 @@ fn scheduled(policy: Policy) -> std::io::Result<()> {
     if refused { Err(std::io::Error::last_os_error()) } else { Ok(()) }
 }
 
-/// There is neither.
+/// Niceness is all there is.
 #[cfg(not(target_os = "linux"))]
-fn scheduled(_: Policy) -> std::io::Result<()> {
-    Err(std::io::ErrorKind::Unsupported.into())
+fn give_way(_: i32) -> std::io::Result<()> {
+    Ok(())
 }
 
 impl Behind {
@@ -168,20 +142,5 @@ mod tests {
         if let Some(slice) = shown.lines().find(|line| line.starts_with("se.slice")) {
             assert!(slice.ends_with(&SLICE.as_nanos().to_string()), "{slice}");
         }
-    }
-
-    /// `policy` of a thread is the 41st field of its `stat` (proc(5)).
-    #[cfg(target_os = "linux")]
-    #[test]
-    fn what_runs_in_gaps_has_idle_priority() {
-        let policy = |standing| {
-            let stat =
-                pool(1, "asked", standing).unwrap().install(|| std::fs::read_to_string("/proc/thread-self/stat"));
-            let stat = stat.unwrap();
-            let (_, fields) = stat.rsplit_once(") ").unwrap();
-            fields.split(' ').nth(38).unwrap().parse::<i32>().unwrap()
-        };
-        assert_eq!(policy(Standing::InGaps), nix::libc::SCHED_IDLE);
-        assert_eq!(policy(Standing::Beside), policy(Standing::Behind(1)));
     }
 }
