@@ -1,27 +1,27 @@
-//! Threads of lower priority for work whose length an outsider decides: large bodies, passwords, patterns; and for chunks
-//! that are built. On a machine whose cores are all busy, short work of others (a small batch, a commit, an answer) goes
-//! before it.
+//! Threads for work whose length an outsider decides (large bodies, passwords, patterns) and for building chunks. On a
+//! machine whose cores are all busy, short work of others (a small batch, a commit, an answer) goes before it.
 
 use crate::error::{Result, ServiceError};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use tokio::sync::oneshot;
 
-/// How threads stand to the others of the machine.
+/// How the system schedules threads.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Standing {
+pub(crate) enum Priority {
     /// As any other.
-    Beside,
-    /// So many steps of niceness (POSIX `nice`) behind. Few steps give way as soon as many do: what a thread of full weight
-    /// used before it slept counts against it when it wakes, and by more the less weight the threads have that run then
-    /// (Stoica, Abdel-Wahab: "Earliest eligible virtual deadline first", 1995; `place_entity` in Linux).
-    Behind(i32),
+    Normal,
+    /// In [long slices](SLICE), and with so many more steps of niceness (POSIX `nice`). More steps take less of a busy core,
+    /// but let others in later: the time that a thread used before it slept counts against it when it wakes, and counts for
+    /// more, the less weight the running threads have (Stoica, Abdel-Wahab: "Earliest eligible virtual deadline first",
+    /// 1995; `place_entity` in Linux).
+    GivingWay(i32),
 }
 
 /// Work whose length an outsider decides; before long questions, so that intake goes before them.
-const OUTSIDERS: Standing = Standing::Behind(4);
-/// Building chunks: no step behind, since it has to keep up with intake; but whoever wakes is let in first.
-const BUILDING: Standing = Standing::Behind(0);
+const OUTSIDERS: Priority = Priority::GivingWay(4);
+/// Building chunks: no step of niceness, since it has to keep up with intake.
+const BUILDING: Priority = Priority::GivingWay(0);
 
 /// Threads that stand behind others; who asks for work bounds how much of it waits.
 #[derive(Clone)]
@@ -29,22 +29,21 @@ pub struct Behind {
     threads: Arc<rayon::ThreadPool>,
 }
 
-/// A pool of threads that stand so to others. On Linux this is each thread's own; a system that refuses it only leaves the
-/// priority as it is.
+/// A pool of threads of this priority. On Linux it is each thread's own; a system that refuses it leaves it as it is.
 ///
 /// # Errors
 /// Where the system gives no threads.
-pub(crate) fn pool(threads: usize, name: &'static str, standing: Standing) -> Result<Arc<rayon::ThreadPool>> {
+pub(crate) fn pool(threads: usize, name: &'static str, priority: Priority) -> Result<Arc<rayon::ThreadPool>> {
     let built = rayon::ThreadPoolBuilder::new()
         .num_threads(threads.max(1))
         .thread_name(move |n| format!("{name}-{n}"))
-        .start_handler(move |_| take_place(standing))
+        .start_handler(move |_| set_priority(priority))
         .build();
     built.map(Arc::new).map_err(|e| ServiceError::Setting(format!("no threads `{name}`: {e}")))
 }
 
-fn take_place(standing: Standing) {
-    if let Standing::Behind(steps) = standing
+fn set_priority(priority: Priority) {
+    if let Priority::GivingWay(steps) = priority
         && let Ok(nice) = rustix::process::nice(steps)
     {
         // Where the kernel knows no slices, niceness is all there is.
@@ -130,7 +129,7 @@ mod tests {
         assert!(matches!(broken, Err(ServiceError::BadRequest(_))));
         let nice = behind.run(|| rustix::process::nice(0).unwrap()).await.unwrap();
         let steps = nice - rustix::process::nice(0).unwrap();
-        assert_eq!(Standing::Behind(steps), OUTSIDERS, "behind the others");
+        assert_eq!(Priority::GivingWay(steps), OUTSIDERS, "behind the others");
         // Kernels that know of slices may show them; those before 6.12 show what they give to all.
         let kernel = std::fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
         let mut version = kernel.split('.').map(|part| part.parse::<u32>().unwrap_or(0));

@@ -2,7 +2,7 @@
 //! many pages, or one that has run for a while, runs on threads of lower priority, so that it takes what intake and
 //! short questions leave.
 
-use crate::admission::behind::{Standing, pool};
+use crate::admission::behind::{Priority, pool};
 use crate::error::Result;
 use calvex_answer::scan::Workers;
 use rayon::prelude::*;
@@ -13,8 +13,8 @@ use std::time::{Duration, Instant};
 const LONG: usize = 16;
 /// A question that has run for so long is a long one, whatever its waves.
 const WHILE: Duration = Duration::from_millis(30);
-/// How the threads of long questions stand to others. Idle priority was tried: Linux then left both threads on one core.
-const BEHIND: Standing = Standing::Behind(15);
+/// Long questions. Idle priority was tried: Linux then left both threads of a question on one of two cores.
+const BEHIND: Priority = Priority::GivingWay(15);
 
 /// Bounded pools, shared by all searches.
 #[derive(Clone)]
@@ -30,7 +30,7 @@ impl SearchPool {
     /// Where the system gives no threads.
     pub fn new(threads: usize) -> Result<Self> {
         Ok(SearchPool {
-            short: pool(threads, "search", Standing::Beside)?,
+            short: pool(threads, "search", Priority::Normal)?,
             long: pool(threads, "search-long", BEHIND)?,
         })
     }

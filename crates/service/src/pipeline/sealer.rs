@@ -43,6 +43,7 @@ pub struct Sealer {
     base: Arc<Base>,
     view: Arc<View>,
     cache: Arc<SegmentCache>,
+    /// The threads that build chunks.
     building: Behind,
     /// The next chunk's id.
     next_chunk: Arc<AtomicU64>,
@@ -87,13 +88,13 @@ impl Sealer {
         std::iter::repeat_with(move || next.fetch_add(1, Ordering::SeqCst))
     }
 
-    /// Runs `work`, which builds chunks or their filters, where other work goes before it.
+    /// Runs `work`, which builds chunks or their filters, on the threads for that.
     ///
     /// # Errors
-    /// Where the work broke off, which only a defect could cause.
+    /// What `work` returns, or where it broke off, which only a defect could cause.
     pub async fn build<T: Send + 'static>(&self, work: impl FnOnce() -> CoreResult<T> + Send + 'static) -> Result<T> {
         let built = self.building.run(work).await;
-        let built = built.map_err(|e| StoreError::Server(format!("a chunk could not be built: {e}")))?;
+        let built = built.map_err(|e| StoreError::Server(format!("chunks or filters could not be built: {e}")))?;
         Ok(built.map_err(StoreError::Core)?)
     }
 
@@ -106,11 +107,8 @@ impl Sealer {
         let (rows, age_ns) =
             (base.settings.number("head.seal_rows"), base.settings.number("head.seal_age_s") as i64 * 1_000_000_000);
         let now_ns = (base.clock)();
-        let mut sealed = 0;
-        let mut written_to = self.table.load(Ordering::SeqCst);
-        for (key, head) in self.due_again(all) {
-            sealed += usize::from(self.seal(key, head).await?);
-        }
+        let mut sealed = self.seal_again(all).await?;
+        let mut table = self.table.load(Ordering::SeqCst);
         loop {
             let over_budget = self.view.head_size().1 > base.settings.mib("head.budget_mib");
             let heaviest = if over_budget { self.view.heaviest() } else { None };
@@ -119,10 +117,13 @@ impl Sealer {
             };
             let Some((key, head)) = self.view.begin_seal(due) else { break };
             sealed += usize::from(self.seal(key, head).await?);
-            // While events come faster than heads are sealed, one is always due: journal tables must go all the same.
+            // While events come faster than heads are sealed, one is always due, and this does not end: once a journal table
+            // the rest is done too.
             let current = self.table.load(Ordering::SeqCst);
-            if std::mem::replace(&mut written_to, current) != current {
+            if table != current {
+                table = current;
                 self.drop_empty_tables().await?;
+                sealed += self.seal_again(false).await?;
             }
         }
         if sealed > 0 || self.dropped_below.load(Ordering::SeqCst) < self.table.load(Ordering::SeqCst) {
@@ -196,6 +197,15 @@ impl Sealer {
                 }
             }
         }
+    }
+
+    /// Seals heads that were set aside and are due again; how many were sealed.
+    async fn seal_again(&self, all: bool) -> Result<usize> {
+        let mut sealed = 0;
+        for (key, head) in self.due_again(all) {
+            sealed += usize::from(self.seal(key, head).await?);
+        }
+        Ok(sealed)
     }
 
     /// Heads that were set aside and are due again.
