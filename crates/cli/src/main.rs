@@ -1,9 +1,10 @@
-//! The `calvex` binary: the service, its client, and the demo. One file a command; those that ask a service over HTTP are
-//! in `calvex-client`.
+//! The `calvex` binary: one command line. The commands that ask a service over HTTP are in `calvex-client`, those of whoever
+//! runs one in `calvex-operator`.
 
-mod commands;
+mod completions;
 
 use calvex_client::{Ended, Keeping, Reading, Sending, client, output, proposed};
+use calvex_operator as operator;
 use clap::error::ErrorKind;
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
@@ -33,32 +34,33 @@ struct Cli {
 #[derive(Subcommand)]
 enum Command {
     /// Run the service
-    Serve(commands::serve::Serve),
+    Serve(operator::Serve),
     #[command(flatten)]
     Sending(Sending),
     /// Send a marked event by each way in and report each step, up to found by search
-    Probe(commands::probe::Probe),
+    Probe(operator::Probe),
     #[command(flatten)]
     Reading(Reading),
     /// Keys with which senders send
-    Key(commands::key::Key),
+    Key(operator::Key),
     /// Tokens with which clients read
-    Token(commands::token::Token),
+    Token(operator::Token),
     #[command(flatten)]
     Keeping(Keeping),
     /// The effective settings and where each came from
-    Settings(commands::serve::ShowSettings),
+    Settings(operator::ShowSettings),
     /// Backup, restore and upkeep
-    Admin(commands::admin::Admin),
+    Admin(operator::Admin),
     /// The demo: nine days of Fennmark Lockers, the night of the short leases last
-    Demo(commands::demo::Demo),
+    Demo(operator::Demo),
     /// Completions for a shell
-    Completions(commands::completions::Completions),
+    Completions(completions::Completions),
     /// Manual pages
-    Manual(commands::completions::Manual),
+    Manual(completions::Manual),
+    /// A stand-in provider of sign-ons
+    Provider(operator::Provider),
     /// A stand-in receiver of webhooks and mail that shows what arrives
-    Provider(commands::provider::Provider),
-    Receiver(commands::receiver::Receiver),
+    Receiver(operator::Receiver),
 }
 
 fn main() -> ExitCode {

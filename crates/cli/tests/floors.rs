@@ -21,12 +21,11 @@ const FLOORS: &[(&str, &[&str])] = &[
     ("calvex-client", &["calvex-language", "calvex-intake", "calvex-answer", "calvex-wire"]),
     ("calvex-demo", &[]),
     (
-        "calvex-cli",
+        "calvex-operator",
         &[
             "calvex-language",
             "calvex-storage",
             "calvex-intake",
-            "calvex-answer",
             "calvex-wire",
             "calvex-store",
             "calvex-service",
@@ -34,6 +33,7 @@ const FLOORS: &[(&str, &[&str])] = &[
             "calvex-demo",
         ],
     ),
+    ("calvex-cli", &["calvex-client", "calvex-operator"]),
 ];
 
 /// The modules of each engine crate, in the order in which data passes them; each may use those before it.

@@ -17,6 +17,7 @@ use anyhow::Result;
 use clap::Subcommand;
 pub use commands::audit::verify as verify_trail;
 pub use commands::send::key_or_env;
+use std::pin::Pin;
 use tokio::signal::unix::{SignalKind, signal};
 
 /// What a command ended with.
@@ -26,6 +27,10 @@ pub enum Ended {
     /// 1: nothing was found.
     Nothing,
 }
+
+/// A command under way, behind a pointer: what is awaited by its own type is built with whoever awaits it, and that would be
+/// the binary, after all else.
+pub type Work = Pin<Box<dyn Future<Output = Result<Ended>>>>;
 
 /// Now, nanoseconds from 1970.
 pub fn now_ns() -> i64 {
@@ -65,13 +70,15 @@ impl Sending {
     ///
     /// # Errors
     /// What the command line reports in one line.
-    pub async fn run(self) -> Result<Ended> {
-        match self {
-            Sending::Send(c) => c.run().await,
-            Sending::Ship(c) => c.run().await,
-            Sending::Arrivals(c) => c.run().await,
-            Sending::Mark(c) => c.run().await,
-        }
+    pub fn run(self) -> Work {
+        Box::pin(async move {
+            match self {
+                Sending::Send(c) => c.run().await,
+                Sending::Ship(c) => c.run().await,
+                Sending::Arrivals(c) => c.run().await,
+                Sending::Mark(c) => c.run().await,
+            }
+        })
     }
 }
 
@@ -106,19 +113,21 @@ impl Reading {
     ///
     /// # Errors
     /// What the command line reports in one line.
-    pub async fn run(self) -> Result<Ended> {
-        match self {
-            Reading::Search(c) => c.run().await,
-            Reading::Now(c) => c.run().await,
-            Reading::Saved(c) => c.run().await,
-            Reading::Tail(c) => c.run().await,
-            Reading::Export(c) => c.run().await,
-            Reading::Breakdown(c) => c.run().await,
-            Reading::Shapes(c) => c.run().await,
-            Reading::Errors(c) => c.run().await,
-            Reading::Story(c) => c.run().await,
-            Reading::Compare(c) => c.run().await,
-        }
+    pub fn run(self) -> Work {
+        Box::pin(async move {
+            match self {
+                Reading::Search(c) => c.run().await,
+                Reading::Now(c) => c.run().await,
+                Reading::Saved(c) => c.run().await,
+                Reading::Tail(c) => c.run().await,
+                Reading::Export(c) => c.run().await,
+                Reading::Breakdown(c) => c.run().await,
+                Reading::Shapes(c) => c.run().await,
+                Reading::Errors(c) => c.run().await,
+                Reading::Story(c) => c.run().await,
+                Reading::Compare(c) => c.run().await,
+            }
+        })
     }
 }
 
@@ -164,25 +173,27 @@ impl Keeping {
     ///
     /// # Errors
     /// What the command line reports in one line.
-    pub async fn run(self) -> Result<Ended> {
-        match self {
-            Keeping::Person(c) => c.run().await,
-            Keeping::Team(c) => c.run().await,
-            Keeping::Grant(c) => c.run().await,
-            Keeping::Audit(c) => c.run().await,
-            Keeping::Password(c) => c.run().await,
-            Keeping::Whoami(c) => c.run().await,
-            Keeping::Lane(c) => c.run().await,
-            Keeping::Route(c) => c.run().await,
-            Keeping::Transform(c) => c.run().await,
-            Keeping::Dial(c) => c.run().await,
-            Keeping::Tie(c) => c.run().await,
-            Keeping::Pattern(c) => c.run(),
-            Keeping::Fields(c) => c.run().await,
-            Keeping::Rule(c) => c.run().await,
-            Keeping::Contact(c) => c.run().await,
-            Keeping::Alerts(c) => c.run().await,
-            Keeping::Profile(c) => c.run().await,
-        }
+    pub fn run(self) -> Work {
+        Box::pin(async move {
+            match self {
+                Keeping::Person(c) => c.run().await,
+                Keeping::Team(c) => c.run().await,
+                Keeping::Grant(c) => c.run().await,
+                Keeping::Audit(c) => c.run().await,
+                Keeping::Password(c) => c.run().await,
+                Keeping::Whoami(c) => c.run().await,
+                Keeping::Lane(c) => c.run().await,
+                Keeping::Route(c) => c.run().await,
+                Keeping::Transform(c) => c.run().await,
+                Keeping::Dial(c) => c.run().await,
+                Keeping::Tie(c) => c.run().await,
+                Keeping::Pattern(c) => c.run(),
+                Keeping::Fields(c) => c.run().await,
+                Keeping::Rule(c) => c.run().await,
+                Keeping::Contact(c) => c.run().await,
+                Keeping::Alerts(c) => c.run().await,
+                Keeping::Profile(c) => c.run().await,
+            }
+        })
     }
 }

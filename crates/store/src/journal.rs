@@ -1,12 +1,12 @@
-//! Step 7: the journal and receipts. One commit is one transaction, which begins by moving the journal fence of the
-//! node's slot.
+//! Step 7: the journal. One commit is one transaction, which begins by moving the journal fence of the node's slot; its
+//! receipts are in it.
 //!
 //! Rules of recovery, a test each:
 //! - A commit happened when the fence stands behind it: it moves in the same transaction.
 //! - A journal row belongs to the slot and epoch that wrote it; who owns these seals it.
-//! - A receipt is there if and only if the events it answers for were committed.
 
 use crate::claim::Claim;
+use crate::receipts::{self, StoredReceipt};
 use crate::{Result, Store, StoreError, sql};
 use sqlx::mysql::MySqlRow;
 use sqlx::{Connection, Executor, MySqlConnection, Row};
@@ -77,21 +77,6 @@ pub struct JournalRowRef {
     pub epoch: u32,
     /// Its seq.
     pub seq: u64,
-}
-
-/// A receipt to be kept.
-#[derive(Debug, Clone)]
-pub struct StoredReceipt {
-    /// The sender's key.
-    pub key_id: u32,
-    /// Hash of the idempotency key, or of the body.
-    pub idempotency: [u8; 32],
-    /// Hash of the body.
-    pub body: [u8; 32],
-    /// The answer given.
-    pub answer: Vec<u8>,
-    /// When.
-    pub made_ns: i64,
 }
 
 /// One group commit.
@@ -271,14 +256,24 @@ impl Store {
             Some(kept) => kept,
             None => self.pool.acquire().await?,
         };
-        let outcome = self.commit_on(&mut connection, claim, commit).await?;
+        let outcome = match self.commit_on(&mut connection, claim, commit).await {
+            // Another node, whose clock is ahead, had no more use for a table of receipts; it is made again.
+            Err(StoreError::Database(e)) if crate::error::is_missing_table(&e) => {
+                self.forget_receipt_tables();
+                self.commit_on(&mut connection, claim, commit).await?
+            }
+            outcome => outcome?,
+        };
         *self.commits.lock() = Some(connection);
         Ok(outcome)
     }
 
     async fn commit_on(&self, connection: &mut MySqlConnection, claim: &Claim, commit: &Commit) -> Result<Committed> {
         let runs = self.fit_packets(&commit.rows, |row| row.batch.len())?;
-        let receipts = self.fit_packets(&commit.receipts, |receipt| receipt.answer.len())?;
+        let receipts = receipts::by_day(&commit.receipts);
+        for day in receipts.keys() {
+            self.receipt_tables(*day..=*day).await?;
+        }
         let mut tx = connection.begin().await?;
         let count = commit.rows.len() as u64;
         let fence =
@@ -298,51 +293,20 @@ impl Store {
         for rows in runs {
             insert_rows(&mut tx, claim, commit.table, rows).await?;
         }
-        for receipts in receipts {
-            match insert_receipts(&mut tx, receipts).await {
-                Err(StoreError::Database(sqlx::Error::Database(e))) if e.is_unique_violation() => {
-                    tx.rollback().await?;
-                    return Ok(Committed::ReceiptTaken);
+        for (day, receipts) in &receipts {
+            for receipts in self.fit_packets(receipts, |receipt| receipt.answer.len())? {
+                match receipts::insert(&mut tx, *day, receipts).await {
+                    Err(sqlx::Error::Database(e)) if e.is_unique_violation() => {
+                        tx.rollback().await?;
+                        return Ok(Committed::ReceiptTaken);
+                    }
+                    added => added?,
                 }
-                added => added?,
             }
         }
         tx.commit().await?;
         Ok(Committed::Yes)
     }
-
-    /// The receipt under a key, if there is one: body hash, answer and when.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn receipt(&self, key_id: u32, idempotency: &[u8; 32]) -> Result<Option<StoredReceipt>> {
-        let row = sqlx::query(sql::RECEIPT_FIND).bind(key_id).bind(&idempotency[..]).fetch_optional(&self.pool).await?;
-        row.map(|row| receipt_row(key_id, *idempotency, &row)).transpose()
-    }
-
-    /// The newest receipt for a body, made since `since_ns`, whatever its idempotency key.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn receipt_of_body(&self, key_id: u32, body: &[u8; 32], since_ns: i64) -> Result<Option<StoredReceipt>> {
-        let query = sqlx::query(sql::RECEIPT_OF_BODY).bind(key_id).bind(&body[..]).bind(since_ns);
-        let row = query.fetch_optional(&self.pool).await?;
-        row.map(|row| receipt_row(key_id, *body, &row)).transpose()
-    }
-
-    /// Forgets receipts made before `before_ns`, a portion at a time; how many went.
-    ///
-    /// # Errors
-    /// Where the database fails.
-    pub async fn expire_receipts(&self, before_ns: i64) -> Result<u64> {
-        Ok(sqlx::query(sql::RECEIPT_EXPIRE).bind(before_ns).execute(&self.pool).await?.rows_affected())
-    }
-}
-
-fn receipt_row(key_id: u32, idempotency: [u8; 32], row: &sqlx::mysql::MySqlRow) -> Result<StoredReceipt> {
-    let body: Vec<u8> = row.try_get(0)?;
-    let body = body.try_into().unwrap_or([0; 32]);
-    Ok(StoredReceipt { key_id, idempotency, body, answer: row.try_get(1)?, made_ns: row.try_get(2)? })
 }
 
 async fn insert_rows(
@@ -365,20 +329,5 @@ async fn insert_rows(
             .push_bind(&row.batch);
     });
     insert.build().persistent(false).execute(tx).await?;
-    Ok(())
-}
-
-async fn insert_receipts(tx: &mut MySqlConnection, receipts: &[StoredReceipt]) -> Result<()> {
-    let more = ", (?, ?, ?, ?, ?)".repeat(receipts.len().saturating_sub(1));
-    let mut insert = sqlx::query(sql::safe(format!("{}{more}", sql::RECEIPT_ADD))).persistent(false);
-    for receipt in receipts {
-        insert = insert
-            .bind(receipt.key_id)
-            .bind(&receipt.idempotency[..])
-            .bind(&receipt.body[..])
-            .bind(&receipt.answer)
-            .bind(receipt.made_ns);
-    }
-    insert.execute(tx).await?;
     Ok(())
 }

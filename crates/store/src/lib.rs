@@ -15,6 +15,7 @@ mod look;
 mod migrations;
 mod orphans;
 mod pool;
+mod receipts;
 pub mod records;
 mod relay;
 mod sealed;
@@ -28,12 +29,11 @@ pub use chunk_blooms::ChunkBlooms;
 pub use claim::{Claim, Node, Others, STILL, ids_up_to};
 pub use duties::DutyOwner;
 pub use error::StoreError;
-pub use journal::{
-    Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, StoredBatch, StoredReceipt,
-};
+pub use journal::{Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, StoredBatch};
 pub use look::{Look, ReadUpTo};
 pub use orphans::Orphans;
 pub use pool::{Store, StoreOptions};
+pub use receipts::{FoundReceipt, StoredReceipt};
 pub use sealed::Keys;
 pub use segments::{BucketRef, ColumnCache, SegmentCache, SegmentReader};
 pub use server::{Server, ServerSettings};

@@ -54,6 +54,7 @@ pub(crate) const STEPS: &[Step] = &[
     Step::breaking(19, "nodes", include_str!("../migrations/0019_nodes.sql")),
     Step::breaking(20, "schema", include_str!("../migrations/0020_schema.sql")),
     Step::compatible(21, "past", include_str!("../migrations/0021_past.sql")),
+    Step::breaking(22, "receipts by day", include_str!("../migrations/0022_receipts_by_day.sql")),
 ];
 
 /// How often a lease is looked at and renewed.

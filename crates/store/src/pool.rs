@@ -65,6 +65,8 @@ pub struct Store {
     pub(crate) in_cluster: Arc<AtomicBool>,
     /// The connection of the committer, while no commit is under way.
     pub(crate) commits: Arc<Mutex<Option<PoolConnection<MySql>>>>,
+    /// The tables of receipts that were seen to stand.
+    pub(crate) receipt_tables: Arc<Mutex<Arc<crate::receipts::ReceiptTables>>>,
     /// Bytes that the database takes at once.
     pub(crate) max_packet: Arc<AtomicUsize>,
     /// What seals secrets that are given back.
@@ -167,6 +169,7 @@ impl Store {
             relay,
             in_cluster,
             commits: Arc::default(),
+            receipt_tables: Arc::default(),
             max_packet: Arc::new(AtomicUsize::new(MIN_PACKET)),
             keys: crate::sealed::Keys::default(),
             faults: crate::fault::Faults::default(),

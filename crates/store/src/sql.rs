@@ -97,9 +97,8 @@ statements! {
     JOURNAL_TABLES = "SELECT slot, no FROM journal_table ORDER BY slot, no";
     JOURNAL_TABLE_ADD = "INSERT IGNORE INTO journal_table (slot, no) VALUES (?, ?)";
     JOURNAL_TABLE_REMOVE = "DELETE FROM journal_table WHERE slot = ? AND no = ?";
-    RECEIPT_ADD = "INSERT INTO receipt (key_id, idempotency, body, answer, made_ns) VALUES (?, ?, ?, ?, ?)";
-    RECEIPT_FIND = "SELECT body, answer, made_ns FROM receipt WHERE key_id = ? AND idempotency = ?";
-    RECEIPT_OF_BODY = "SELECT body, answer, made_ns FROM receipt WHERE key_id = ? AND body = ? AND made_ns >= ? ORDER BY made_ns DESC LIMIT 1";
+    RECEIPT_TABLES = "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'receipt\\_%'";
+    RECEIPT_UNDATED = "SELECT 1 FROM receipt LIMIT 1";
     RECEIPT_EXPIRE = "DELETE FROM receipt WHERE made_ns < ? LIMIT 10000";
     BUCKET_ADD = "INSERT IGNORE INTO bucket (day) VALUES (?)";
     BUCKET_USE = "UPDATE bucket_use SET uses = uses + 1 WHERE day = ? AND slot = ? AND closing = FALSE";

@@ -19,6 +19,8 @@ pub struct Row {
 
 /// As long as the database takes it.
 const MAX_URL: usize = 255;
+/// Days of receipts: each has a table, and a name is looked up in all of them.
+const MAX_RECEIPT_DAYS: u64 = 60;
 
 /// Every setting.
 pub const TABLE: &[Row] = &[
@@ -252,6 +254,10 @@ impl Settings {
             if is_flag && value != "true" && value != "false" {
                 return wrong("true or false");
             }
+            let days = value.parse().unwrap_or(0);
+            if r.name == "intake.receipt_days" && !(1..=MAX_RECEIPT_DAYS).contains(&days) {
+                return wrong("from 1 to 60");
+            }
             let is_address = value.starts_with("http://") || value.starts_with("https://");
             let is_url = is_address && value.len() <= MAX_URL && !value.contains(char::is_whitespace);
             if r.name == "node.url" && !value.is_empty() && !is_url {
@@ -290,6 +296,8 @@ mod tests {
             ("listen = 1\n", "stands outside a section"),
             ("[head]\nseal_rows = \"many\"\n", "must be a whole number"),
             ("[database]\nallow_lossy = 3\n", "must be true or false"),
+            ("[intake]\nreceipt_days = 0\n", "must be from 1 to 60"),
+            ("[intake]\nreceipt_days = 61\n", "must be from 1 to 60"),
             ("[node]\nurl = \"bank-1:8437\"\n", "begins with http:// or https://"),
             ("[[[", "calvex.toml"),
         ] {

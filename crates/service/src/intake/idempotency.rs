@@ -5,7 +5,7 @@
 use super::account::refuse;
 use crate::error::{Result, ServiceError};
 use crate::intake::sender::Sender;
-use crate::pipeline::{InFlightMark, Receipt};
+use crate::pipeline::{InFlightMark, Named, Receipt, names_of_body};
 use crate::state::Receiving;
 use axum::http::HeaderMap;
 use calvex_wire::api::{IDEMPOTENCY_HEADER, SendAnswer};
@@ -28,14 +28,14 @@ pub(super) enum Once {
 /// A body that is being stored, and the name that its receipt gets.
 pub(super) struct Mark {
     pub(super) in_flight: InFlightMark,
-    idempotency: [u8; 32],
+    named: Named,
     body: [u8; 32],
 }
 
 impl Mark {
     /// The receipt to commit with the body's events, by which a repetition is answered.
     pub(super) fn receipt(&self, key_id: u32, answer: &SendAnswer) -> Receipt {
-        Receipt { key_id, idempotency: self.idempotency, body: self.body, answer: kept_answer(answer) }
+        Receipt { key_id, named: self.named, body: self.body, answer: kept_answer(answer) }
     }
 }
 
@@ -58,16 +58,17 @@ pub(super) fn given_key(headers: &HeaderMap) -> Result<Option<[u8; 32]>> {
 /// Where the key came with another body, is being stored right now, or the database fails.
 pub(super) async fn by_key(receiving: &Arc<Receiving>, sender: &Sender, key: [u8; 32], body: [u8; 32]) -> Result<Once> {
     let in_flight = receiving.intake.mark(sender.key_id, key)?;
-    let Some(receipt) = receiving.base.store.receipt(sender.key_id, &key).await? else {
-        return Ok(Once::Marked(Mark { in_flight, idempotency: key, body }));
+    let now_ns = (receiving.base.clock)();
+    let Some(receipt) = receiving.base.store.receipt(sender.key_id, &[key], i64::MIN, now_ns).await? else {
+        return Ok(Once::Marked(Mark { in_flight, named: Named::Key(key), body }));
     };
-    if receipt.body != body {
+    if !receipt.is_of(&body) {
         refuse(&receiving.base, &sender.name, "idempotency-misused", 1, "");
         return Err(ServiceError::Conflict(
             "this idempotency key came with another body before; use a new key for new events".into(),
         ));
     }
-    Ok(Once::Answered(serde_json::from_slice(&receipt.answer).unwrap_or_default()))
+    Ok(Once::Answered(read_answer(&receipt.answer)))
 }
 
 /// Looks a body without an idempotency key up by its hash. A receipt answers for so long as the window is set to, from
@@ -82,18 +83,20 @@ pub(super) async fn by_body(receiving: &Arc<Receiving>, sender: &Sender, body: [
     }
     let (now_ns, window_ns) = ((receiving.base.clock)(), window_s * 1_000_000_000);
     let in_flight = receiving.intake.mark(sender.key_id, body)?;
-    // The same body may rightly come again after the window, so a receipt of it is named by its time too.
-    let window = (now_ns / window_ns).to_le_bytes();
-    let idempotency = Sha256::new().chain_update(b"body\0").chain_update(window).chain_update(body).finalize().into();
-    let earlier = receiving.base.store.receipt_of_body(sender.key_id, &body, now_ns.saturating_sub(window_ns)).await?;
+    let (names, since_ns) = (names_of_body(&body, window_ns, now_ns), now_ns.saturating_sub(window_ns));
+    let earlier = receiving.base.store.receipt(sender.key_id, &names, since_ns, now_ns).await?;
     Ok(match earlier {
-        Some(receipt) => Once::Answered(serde_json::from_slice(&receipt.answer).unwrap_or_default()),
-        None => Once::Marked(Mark { in_flight, idempotency, body }),
+        Some(receipt) => Once::Answered(read_answer(&receipt.answer)),
+        None => Once::Marked(Mark { in_flight, named: Named::Body { window_ns }, body }),
     })
 }
 
-/// The answer as it is kept with a receipt: with as many of the refused events as fit.
+/// The answer as it is kept with a receipt: of a body that was stored whole the number of its events, else JSON with as many
+/// of the refused events as fit.
 fn kept_answer(answer: &SendAnswer) -> Vec<u8> {
+    if *answer == stored_whole(answer.stored) {
+        return answer.stored.to_string().into_bytes();
+    }
     let mut answer = answer.clone();
     loop {
         let bytes = serde_json::to_vec(&answer).unwrap_or_default();
@@ -101,5 +104,40 @@ fn kept_answer(answer: &SendAnswer) -> Vec<u8> {
             return bytes;
         }
         answer.refusals.truncate(answer.refusals.len() / 2);
+    }
+}
+
+fn stored_whole(stored: usize) -> SendAnswer {
+    SendAnswer { stored, ..SendAnswer::default() }
+}
+
+/// Reads what [`kept_answer`] wrote.
+fn read_answer(kept: &[u8]) -> SendAnswer {
+    match std::str::from_utf8(kept).map(str::parse) {
+        Ok(Ok(stored)) => stored_whole(stored),
+        _ => serde_json::from_slice(kept).unwrap_or_default(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use calvex_wire::api::RefusedEvent;
+
+    #[test]
+    fn an_answer_is_kept_in_few_bytes_and_comes_back() {
+        let whole = SendAnswer { stored: 2000, ..SendAnswer::default() };
+        assert_eq!(kept_answer(&whole), b"2000");
+        let refusal = |line| RefusedEvent { line, reason: "too-large".into(), message: "x".repeat(100) };
+        let some = SendAnswer { stored: 1, refused: 1, refusals: vec![refusal(2)], ..SendAnswer::default() };
+        for answer in [whole, some, SendAnswer { stored: 3, set_aside: 1, ..SendAnswer::default() }] {
+            assert_eq!(read_answer(&kept_answer(&answer)), answer);
+        }
+        // As it was kept before there was a short form.
+        assert_eq!(read_answer(br#"{"stored":7,"refused":0}"#).stored, 7);
+        let many = SendAnswer { refused: 400, refusals: (1..=400).map(refusal).collect(), ..SendAnswer::default() };
+        let kept = kept_answer(&many);
+        assert!(kept.len() <= MAX_KEPT_ANSWER);
+        assert_eq!(read_answer(&kept).refused, 400, "counted, though not all are listed");
     }
 }

@@ -21,6 +21,7 @@ use crate::nodes::{Doing, Duty, LOOK_EVERY, sweep_listed, turn};
 use crate::notify;
 use crate::state::{Base, Health, Parts, Receiving, Upkeep};
 use calvex_answer::watch::{USUAL_DAY_NS, USUAL_DAYS};
+use calvex_language::model::time::day_of;
 use calvex_language::model::to_hex;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -256,8 +257,10 @@ async fn expire_due(upkeep: &Arc<Upkeep>) -> Result<()> {
     expire(upkeep, false).await?;
     let Base { store, clock, settings, .. } = &*upkeep.base;
     let now_ns = clock();
-    let receipts_ns = settings.number("intake.receipt_days") as i64 * 86_400_000_000_000;
-    while store.expire_receipts(now_ns - receipts_ns).await? >= 10_000 {}
+    // By the database's clock: a node whose own is ahead would forget what others still answer by.
+    let today = day_of(store.now_ns().await?);
+    let kept = i32::try_from(settings.number("intake.receipt_days")).unwrap_or(i32::MAX);
+    store.expire_receipts(today.saturating_sub(kept), today).await?;
     store.expire_sessions(now_ns).await?;
     store.expire_dials(now_ns - DIALS_KEPT_NS).await?;
     let today = i32::try_from(now_ns / USUAL_DAY_NS).unwrap_or(0);

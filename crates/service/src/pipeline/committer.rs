@@ -4,6 +4,7 @@
 use super::View;
 use super::admitted::{Admitted, Reach};
 use super::group::{Built, HeadPage, build};
+use super::receipt::Receipt;
 use crate::admission::budget::Charge;
 use crate::error::{Result, ServiceError};
 use crate::metrics::{Metrics, Retries};
@@ -12,7 +13,7 @@ use calvex_intake::batch::HeadKey;
 use calvex_language::backoff::Backoff;
 use calvex_storage::columns::{Page, PageRead};
 use calvex_store::{
-    Claim, Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, Store, StoreError, StoredReceipt,
+    Claim, Commit, Committed, JournalEntry, JournalRowRef, JournalTable, ROTATE_BYTES, Store, StoreError,
 };
 use parking_lot::Mutex;
 use std::collections::{BTreeSet, HashSet};
@@ -33,15 +34,6 @@ const IDLE_ROTATE_BYTES: u64 = 512 << 10;
 const IDLE: Duration = Duration::from_secs(2);
 /// How long a sender waits for its commit.
 const ANSWER_WAIT: Duration = Duration::from_secs(20);
-
-/// A receipt to be committed with a submission.
-#[derive(Debug, Clone)]
-pub struct Receipt {
-    pub key_id: u32,
-    pub idempotency: [u8; 32],
-    pub body: [u8; 32],
-    pub answer: Vec<u8>,
-}
 
 /// One request's events.
 pub struct Submission {
@@ -311,19 +303,9 @@ impl Committer {
             rows.push(JournalEntry { seq, lane, day, late, rows: page.rows(), batch });
             pages.push((key, page));
         }
-        let receipts = receipts
-            .into_iter()
-            .map(|Receipt { key_id, idempotency, body, answer }| StoredReceipt {
-                key_id,
-                idempotency,
-                body,
-                answer,
-                made_ns: 0,
-            })
-            .collect();
-        let mut commit = Commit { table, after_seq, rows, receipts };
+        let mut commit = Commit { table, after_seq, rows, receipts: Vec::new() };
         let began = std::time::Instant::now();
-        let outcome = self.commit_surely(&mut commit).await;
+        let outcome = self.commit_surely(&mut commit, &receipts).await;
         self.metrics.seconds.observe(began.elapsed().as_secs_f64());
         self.metrics.commits.inc();
         outcome?;
@@ -334,12 +316,12 @@ impl Committer {
 
     /// Commits, however long the database is away: what may have been committed must become known. What can never be
     /// committed is returned at once.
-    async fn commit_surely(&self, commit: &mut Commit) -> Outcome {
+    async fn commit_surely(&self, commit: &mut Commit, receipts: &[Receipt]) -> Outcome {
         let mut backoff = Backoff::new(Duration::from_millis(20), Duration::from_secs(1));
         loop {
             // A receipt answers repeats from the moment its events were stored, not from when that was first tried.
             let now_ns = (self.clock)();
-            commit.receipts.iter_mut().for_each(|r| r.made_ns = now_ns);
+            commit.receipts = receipts.iter().map(|receipt| receipt.made_at(now_ns)).collect();
             let error = match self.store.commit(&self.claim, commit).await {
                 Ok(Committed::Yes) => {
                     self.stuck_since_ns.store(0, Ordering::SeqCst);

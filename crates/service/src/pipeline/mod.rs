@@ -3,11 +3,13 @@
 pub mod admitted;
 mod committer;
 mod group;
+mod receipt;
 mod sealer;
 mod view;
 
-pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Receipt, Submission, Wait};
+pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Submission, Wait};
 pub use group::HeadPage;
+pub use receipt::{Named, Receipt, names_of_body};
 pub use sealer::Sealer;
 pub(crate) use sealer::catalogued;
 pub use view::{Fresh, Step, View};

@@ -4,6 +4,7 @@ mod access;
 mod faults;
 mod looks;
 mod nodes;
+mod receipts;
 mod ruled;
 mod sharing;
 mod statements;
@@ -206,24 +207,6 @@ fn an_earlier_epoch_can_neither_append_nor_seal() {
         assert_eq!(replayed(&store, &new).await.len(), 1, "the new epoch adopts what the old one left");
         store.seal(&new, &seal).await.unwrap();
         assert!(replayed(&store, &new).await.is_empty());
-    });
-}
-
-#[test]
-fn a_receipt_stands_with_its_events_or_not_at_all() {
-    run(async {
-        let store = store().await;
-        let claim = claimed(&store, "n").await;
-        let receipt =
-            StoredReceipt { key_id: 7, idempotency: [1; 32], body: [2; 32], answer: b"ok".to_vec(), made_ns: 5 };
-        store.commit(&claim, &commit(0, 1, vec![receipt.clone()])).await.unwrap();
-        let taken = store.commit(&claim, &commit(1, 1, vec![receipt])).await.unwrap();
-        assert_eq!(taken, Committed::ReceiptTaken);
-        assert_eq!(replayed(&store, &claim).await.len(), 1);
-        let found = store.receipt(7, &[1; 32]).await.unwrap().unwrap();
-        assert_eq!((found.body, found.answer.as_slice()), ([2; 32], &b"ok"[..]));
-        assert!(store.receipt(8, &[1; 32]).await.unwrap().is_none(), "a key speaks for itself only");
-        assert_eq!(store.expire_receipts(6).await.unwrap(), 1);
     });
 }
 

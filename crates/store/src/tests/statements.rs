@@ -71,7 +71,7 @@ async fn reset(store: &Store) {
         connection.execute(sql::safe(statement)).await.unwrap();
     };
     let made = "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE()
-                AND (TABLE_NAME LIKE 'segments\\_%' OR TABLE_NAME REGEXP '^journal_[0-9_]+$')";
+                AND (TABLE_NAME LIKE 'segments\\_%' OR TABLE_NAME REGEXP '^(journal|receipt)_[0-9_]+$')";
     let made: Vec<String> = sqlx::query_scalar(made).fetch_all(&mut *connection).await.unwrap();
     run(&mut connection, "SET SESSION foreign_key_checks = 0".into()).await;
     for table in made {
@@ -128,7 +128,7 @@ async fn assert_once(store: &Store, events: u64) {
 fn a_commit_is_written_once_or_not_at_all() {
     run(async {
         let receipt =
-            || StoredReceipt { key_id: 7, idempotency: [1; 32], body: [2; 32], answer: b"ok".to_vec(), made_ns: 5 };
+            || StoredReceipt { key_id: 7, name: [1; 32], body: Some([2; 32]), answer: b"ok".to_vec(), made_ns: 5 };
         let act = |plain: Store, through: Store| async move {
             let claim = claimed(&plain, "n").await;
             let group = commit(0, 3, vec![receipt()]);
@@ -136,7 +136,7 @@ fn a_commit_is_written_once_or_not_at_all() {
                 Ok(done) => assert_eq!(done, Committed::Yes),
                 Err(e) => {
                     // Nothing, or all of it, is there; the same call again finds out which and ends it.
-                    let receipt = plain.receipt(7, &[1; 32]).await.unwrap().is_some();
+                    let receipt = plain.receipt(7, &[[1; 32]], i64::MIN, 5).await.unwrap().is_some();
                     assert_eq!(replayed(&plain, &claim).await.len(), if receipt { 3 } else { 0 }, "{e}");
                     assert_eq!(plain.commit(&claim, &group).await.unwrap(), Committed::Yes);
                     return Err(e);
@@ -146,7 +146,7 @@ fn a_commit_is_written_once_or_not_at_all() {
         };
         at_every_statement("commit", act, |store| async move {
             assert_once(&store, 3).await;
-            assert!(store.receipt(7, &[1; 32]).await.unwrap().is_some());
+            assert!(store.receipt(7, &[[1; 32]], i64::MIN, 5).await.unwrap().is_some());
         })
         .await;
     });

@@ -1,11 +1,11 @@
 //! `calvex admin`: backup and restore of a private database, people, and upkeep on demand.
 
-use super::serve::Sources;
+use crate::serve::Sources;
 use anyhow::{Context, Result, bail};
 use calvex_client::client::{Connection, segment};
 use calvex_client::options::Form;
 use calvex_client::shown::{Zone, ZoneArgs};
-use calvex_client::{Ended, output};
+use calvex_client::{Ended, Work, output};
 use calvex_storage::chunk::{ChunkDescription, ColumnDescription};
 use calvex_store::{Server, ServerSettings};
 use calvex_wire::api::{ChunkSummary, NodeChange, NodeListed};
@@ -79,7 +79,7 @@ enum Act {
     /// Forget chunk parts kept in memory and on the node's disk, and columns kept decoded
     Forget,
     #[command(name = "certificate")]
-    Certificate(super::certificate::Certificate),
+    Certificate(crate::certificate::Certificate),
     /// Look after the audit trail
     Audit {
         #[command(subcommand)]
@@ -119,7 +119,15 @@ enum NodeAct {
 }
 
 impl Admin {
-    pub async fn run(self) -> Result<Ended> {
+    /// Does what the subcommand names.
+    ///
+    /// # Errors
+    /// Where the service or the database refuses it, or a file cannot be read or written.
+    pub fn run(self) -> Work {
+        Box::pin(self.work())
+    }
+
+    async fn work(self) -> Result<Ended> {
         match self.act {
             Act::Backup { data_dir, to } => backup(&data_dir, &to).await?,
             Act::Restore { data_dir, from } => restore(&data_dir, &from).await?,

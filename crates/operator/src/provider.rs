@@ -1,8 +1,8 @@
 //! `calvex provider`: a stand-in for a company's sign-on.
 
-use super::receiver::listen;
+use crate::receiver::listen;
 use anyhow::{Context, Result};
-use calvex_client::{Ended, output};
+use calvex_client::{Ended, Work, output};
 use calvex_service::stand_in_provider::{Known, serve};
 use clap::Args;
 
@@ -27,7 +27,15 @@ fn known(text: &str) -> Result<Known, String> {
 }
 
 impl Provider {
-    pub async fn run(self) -> Result<Ended> {
+    /// Answers sign-ons until it is asked to stop.
+    ///
+    /// # Errors
+    /// Where the address cannot be listened on.
+    pub fn run(self) -> Work {
+        Box::pin(self.work())
+    }
+
+    async fn work(self) -> Result<Ended> {
         let http = listen(&self.http).await?;
         output::line(&format!("provider at http://{}", http.local_addr()?))?;
         tokio::select! {

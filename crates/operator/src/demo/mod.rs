@@ -5,11 +5,11 @@ mod live;
 mod people;
 mod rules;
 
-use crate::commands::receiver::{listen, show};
-use crate::commands::serve::{Sources, start_log, stop};
+use crate::receiver::{listen, show};
+use crate::serve::{Sources, start_log, stop};
 use anyhow::{Context, Result, bail};
 use calvex_client::client::{Client, Connection, http_client};
-use calvex_client::{Ended, asked_to_stop, output};
+use calvex_client::{Ended, Work, asked_to_stop, output};
 use calvex_demo::{Days, Night, SERVICES, Sent};
 use calvex_intake::transform::{Act as Does, Cutting, Masking, Rule};
 use calvex_language::model::mask::Detector;
@@ -100,7 +100,15 @@ fn last_change_ns(now_ns: i64) -> i64 {
 }
 
 impl Demo {
-    pub async fn run(self) -> Result<Ended> {
+    /// Runs the demo until it is asked to stop, or starts an incident in one that runs.
+    ///
+    /// # Errors
+    /// Where its folder, an address or the service fails.
+    pub fn run(self) -> Work {
+        Box::pin(self.work())
+    }
+
+    async fn work(self) -> Result<Ended> {
         if let Some(Act::Incident(asked)) = self.act {
             return asked.run().await;
         }
@@ -131,7 +139,7 @@ impl Demo {
         let kept: Option<Kept> = std::fs::read(&file).ok().and_then(|b| serde_json::from_slice(&b).ok());
         let tls = dir.join("tls");
         if self.tls {
-            super::certificate::make(&tls, &[])?;
+            crate::certificate::make(&tls, &[])?;
             calvex_client::client::trust(&tls.join("ca.pem"))?;
         }
         let scheme = if self.tls { "https" } else { "http" };

@@ -3,7 +3,7 @@
 use anyhow::{Result, bail};
 use calvex_client::client::Connection;
 use calvex_client::options::Form;
-use calvex_client::{Ended, key_or_env, now_ns, output};
+use calvex_client::{Ended, Work, key_or_env, now_ns, output};
 use calvex_service::probe;
 use calvex_wire::api::{Probed, SearchAnswer, SearchRequest, WayIn};
 use clap::Args;
@@ -21,7 +21,15 @@ pub struct Probe {
 }
 
 impl Probe {
-    pub async fn run(self) -> Result<Ended> {
+    /// Sends by each way in and waits until search finds it.
+    ///
+    /// # Errors
+    /// Where an event did not arrive by one of them.
+    pub fn run(self) -> Work {
+        Box::pin(self.work())
+    }
+
+    async fn work(self) -> Result<Ended> {
         let key = key_or_env(self.key.as_deref())?;
         let client = self.connection.open().await?;
         let ways: Vec<WayIn> = client.get("/api/ways-in").await?;

@@ -1,11 +1,11 @@
 //! `calvex token`: who may read.
 
-use super::serve::Sources;
+use crate::serve::Sources;
 use anyhow::{Result, bail};
 use calvex_client::client::{Connection, segment};
 use calvex_client::options::{Form, duration_s};
 use calvex_client::shown::ZoneArgs;
-use calvex_client::{Ended, now_ns};
+use calvex_client::{Ended, Work, now_ns};
 use calvex_language::domain::access::{Actor, NewToken as StoredToken, Purpose};
 use calvex_service::new_secret;
 use calvex_store::records::Act;
@@ -92,7 +92,15 @@ fn purpose(name: &str) -> std::result::Result<Purpose, String> {
 }
 
 impl Token {
-    pub async fn run(self) -> Result<Ended> {
+    /// Does what the subcommand names: over HTTP, or where a folder is given, in its database.
+    ///
+    /// # Errors
+    /// Where the service or the database refuses it.
+    pub fn run(self) -> Work {
+        Box::pin(self.work())
+    }
+
+    async fn work(self) -> Result<Ended> {
         match self.act {
             TokenAct::New { name, lanes, purpose, team, length, how } => {
                 let name = name.unwrap_or_else(|| format!("token-{:08x}", rand::random::<u32>()));

@@ -2,10 +2,14 @@
 
 use anyhow::{Result, anyhow};
 use calvex_client::options::Form;
-use calvex_client::{Ended, asked_to_stop, output};
+use calvex_client::{Ended, Work, asked_to_stop, output};
 use calvex_service::{Running, Settings};
 use clap::Args;
 use std::path::PathBuf;
+use tracing_subscriber::Layer;
+use tracing_subscriber::filter::{LevelFilter, Targets};
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
 
 /// Where settings come from besides the environment.
 #[derive(Args, Clone, Debug)]
@@ -58,9 +62,12 @@ pub struct Serve {
 /// Starts the service's own log, as JSON lines on standard error.
 pub fn start_log(settings: &Settings) {
     let level = settings.text("log.level").to_owned();
-    let filter = tracing_subscriber::EnvFilter::try_new(format!("{level},sqlx=error,hyper=error")).unwrap_or_default();
+    let filter: Targets = format!("{level},sqlx=error,hyper=error")
+        .parse()
+        .unwrap_or_else(|_| Targets::new().with_default(LevelFilter::ERROR));
+    let lines = tracing_subscriber::fmt::layer().json().with_writer(std::io::stderr);
     // A second start in one process keeps the first log.
-    let _ = tracing_subscriber::fmt().json().with_writer(std::io::stderr).with_env_filter(filter).try_init();
+    let _ = tracing_subscriber::registry().with(lines.with_filter(filter)).try_init();
 }
 
 /// Stops the service; asked once more meanwhile, it ends at once, as if it was killed: nothing acknowledged is lost by it.
@@ -75,7 +82,15 @@ pub async fn stop(running: Running) -> Result<()> {
 }
 
 impl Serve {
-    pub async fn run(self) -> Result<Ended> {
+    /// Runs the service until it is asked to stop.
+    ///
+    /// # Errors
+    /// Where a setting is wrong, the database or an address fails, or another process takes the node's place.
+    pub fn run(self) -> Work {
+        Box::pin(self.work())
+    }
+
+    async fn work(self) -> Result<Ended> {
         let settings = self.sources.read()?;
         start_log(&settings);
         let running = calvex_service::start(settings, std::env::var("CALVEX_ADMIN_PASSWORD").ok()).await?;
@@ -117,6 +132,10 @@ pub struct ShowSettings {
 }
 
 impl ShowSettings {
+    /// Shows the settings.
+    ///
+    /// # Errors
+    /// Where one of them is wrong.
     pub fn run(self) -> Result<Ended> {
         let settings = self.sources.read()?;
         if self.form.is_json() {

@@ -1,11 +1,11 @@
 //! `calvex key`: who may send, and how much.
 
-use super::token::{How, by_data_dir, print, running_store};
+use crate::token::{How, by_data_dir, print, running_store};
 use anyhow::{Result, bail};
 use calvex_client::client::{Connection, segment};
 use calvex_client::options::{Form, duration_s};
 use calvex_client::shown::{Zone, ZoneArgs};
-use calvex_client::{Ended, now_ns};
+use calvex_client::{Ended, Work, now_ns};
 use calvex_language::domain::key::KeyLimits as StoredLimits;
 use calvex_service::new_secret;
 use calvex_wire::api::{Key as KeyListed, KeyLimits, MadeSecret, NewKey, Rotation};
@@ -110,7 +110,15 @@ impl Limits {
 }
 
 impl Key {
-    pub async fn run(self) -> Result<Ended> {
+    /// Does what the subcommand names: over HTTP, or where a folder is given, in its database.
+    ///
+    /// # Errors
+    /// Where the service or the database refuses it.
+    pub fn run(self) -> Work {
+        Box::pin(self.work())
+    }
+
+    async fn work(self) -> Result<Ended> {
         match self.act {
             KeyAct::New { name, fixed, limits, team, how } => {
                 let name = name.unwrap_or_else(|| format!("key-{:08x}", rand::random::<u32>()));

@@ -1,7 +1,7 @@
 //! `calvex receiver`: the stand-in for what lies outside.
 
 use anyhow::{Context, Result};
-use calvex_client::{Ended, output};
+use calvex_client::{Ended, Work, output};
 use calvex_service::notify::fake_receiver::{Arrived, serve};
 use clap::Args;
 use tokio::net::TcpListener;
@@ -36,7 +36,15 @@ pub async fn listen(address: &str) -> Result<TcpListener> {
 }
 
 impl Receiver {
-    pub async fn run(self) -> Result<Ended> {
+    /// Shows what arrives until it is asked to stop.
+    ///
+    /// # Errors
+    /// Where the address cannot be listened on.
+    pub fn run(self) -> Work {
+        Box::pin(self.work())
+    }
+
+    async fn work(self) -> Result<Ended> {
         let (http, smtp) = (listen(&self.http).await?, listen(&self.smtp).await?);
         output::line(&format!("webhooks at http://{}/hook, mail at {}", http.local_addr()?, smtp.local_addr()?))?;
         tokio::select! {
