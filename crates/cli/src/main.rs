@@ -57,9 +57,7 @@ enum Command {
     Completions(completions::Completions),
     /// Manual pages
     Manual(completions::Manual),
-    /// A stand-in provider of sign-ons
     Provider(operator::Provider),
-    /// A stand-in receiver of webhooks and mail that shows what arrives
     Receiver(operator::Receiver),
 }
 
