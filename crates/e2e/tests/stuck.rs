@@ -2,7 +2,11 @@
 //! that hangs keeps nobody from stopping.
 
 use anyhow::{Context, Result};
+use calvex_e2e::hostile::client;
 use calvex_e2e::service::{Service, signal, wait_for};
+use rand::seq::IndexedRandom;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 /// A service with two lanes, each fed by the service of its name.
 fn two_lanes() -> Result<Service> {
@@ -78,6 +82,46 @@ fn chunks_that_cannot_be_merged_are_passed_over() -> Result<()> {
         assert_eq!(service.search(&format!("service={lane}"), &[])?.len(), 40);
     }
     Ok(())
+}
+
+/// A body of events with long texts that no compressor makes small, for the journal to grow by.
+fn incompressible() -> String {
+    let letters: Vec<char> = ('a'..='z').chain('A'..='Z').chain('0'..='9').collect();
+    let note = || (0..48 << 10).filter_map(|_| letters.choose(&mut rand::rng())).collect::<String>();
+    (0..20).map(|door| format!("{{\"service\":\"bank\",\"door\":{door},\"note\":\"{}\"}}\n", note())).collect()
+}
+
+/// While events come faster than heads are sealed, the turn of sealing does not end; the journal is let go all the same.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn journal_tables_go_while_heads_keep_coming_due() -> Result<()> {
+    let service = Service::start(&[("CALVEX_HEAD_SEAL_ROWS", "1")])?;
+    let (client, over) = (client()?, Arc::new(AtomicBool::new(false)));
+    // Events without times of their own: the same body is rightly stored each time.
+    let body = bytes::Bytes::from(incompressible());
+    let senders: Vec<_> = (0..4)
+        .map(|_| {
+            let asked = client.post(format!("{}/v1/events", service.url)).bearer_auth(&service.key);
+            let (over, body) = (over.clone(), body.clone());
+            tokio::spawn(async move {
+                while !over.load(Ordering::SeqCst) {
+                    let sent = asked.try_clone().context("a body")?.body(body.clone()).send().await?;
+                    anyhow::ensure!(sent.status().is_success() || sent.status() == 503, "{}", sent.status());
+                }
+                anyhow::Ok(())
+            })
+        })
+        .collect();
+    let (third, first_goes) = tokio::task::block_in_place(|| {
+        let tables = |what: &str| service.sql(&format!("SELECT {what}(no) FROM journal_table"));
+        let third = wait_for("a third journal table", || Ok((tables("MAX")?.parse::<u32>()? >= 3).then_some(())));
+        let first_goes = wait_for("the end of the first", || Ok((tables("MIN")?.parse::<u32>()? > 1).then_some(())));
+        (third, first_goes)
+    });
+    over.store(true, Ordering::SeqCst);
+    for sender in senders {
+        sender.await??;
+    }
+    third.and(first_goes)
 }
 
 /// A service whose database answers nothing any more.

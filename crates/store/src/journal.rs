@@ -260,12 +260,17 @@ impl Store {
             // Another node, whose clock is ahead, had no more use for a table of receipts; it is made again.
             Err(StoreError::Database(e)) if crate::error::is_missing_table(&e) => {
                 self.forget_receipt_tables();
-                self.commit_on(&mut connection, claim, commit).await?
+                self.commit_on(&mut connection, claim, commit).await
             }
-            outcome => outcome?,
+            outcome => outcome,
         };
+        if outcome.is_err() {
+            // What it left open ends with it.
+            connection.close_on_drop();
+            return outcome;
+        }
         *self.commits.lock() = Some(connection);
-        Ok(outcome)
+        outcome
     }
 
     async fn commit_on(&self, connection: &mut MySqlConnection, claim: &Claim, commit: &Commit) -> Result<Committed> {

@@ -196,8 +196,15 @@ impl Store {
     /// # Errors
     /// Where the database fails.
     pub(crate) async fn receipt_tables(&self, days: std::ops::RangeInclusive<i32>) -> Result<Arc<ReceiptTables>> {
+        let missing = |tables: &ReceiptTables| days.clone().filter(|d| !tables.days.contains(d)).collect::<Vec<_>>();
         let known = self.receipt_tables.lock().clone();
-        let missing: Vec<i32> = days.filter(|day| !known.days.contains(day)).collect();
+        if missing(&known).is_empty() {
+            return Ok(known);
+        }
+        // Another node may have made them: in a cluster each statement that makes a table holds all servers, also where it
+        // finds the table there.
+        let known = self.read_receipt_tables().await?;
+        let missing = missing(&known);
         if missing.is_empty() {
             return Ok(known);
         }
