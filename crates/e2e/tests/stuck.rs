@@ -84,27 +84,36 @@ fn chunks_that_cannot_be_merged_are_passed_over() -> Result<()> {
     Ok(())
 }
 
-/// A body of events with long texts that no compressor makes small, for the journal to grow by.
+/// Events of some days with long texts that no compressor makes small, for the journal to grow by.
 fn incompressible() -> String {
     let letters: Vec<char> = ('a'..='z').chain('A'..='Z').chain('0'..='9').collect();
     let note = || (0..48 << 10).filter_map(|_| letters.choose(&mut rand::rng())).collect::<String>();
-    (0..20).map(|door| format!("{{\"service\":\"bank\",\"door\":{door},\"note\":\"{}\"}}\n", note())).collect()
+    let event = |door: i64| {
+        let at = jiff::Timestamp::now() - jiff::SignedDuration::from_hours(24 * (door % 5));
+        format!("{{\"time\":\"{at}\",\"service\":\"bank\",\"door\":{door},\"note\":\"{}\"}}\n", note())
+    };
+    (0..20).map(event).collect()
 }
 
-/// While events come faster than heads are sealed, the turn of sealing does not end; the journal is let go all the same.
+/// Each body is due in the heads of five days: while such come, a turn of sealing does not end. The journal is let go all the
+/// same.
 #[tokio::test(flavor = "multi_thread", worker_threads = 4)]
 async fn journal_tables_go_while_heads_keep_coming_due() -> Result<()> {
     let service = Service::start(&[("CALVEX_HEAD_SEAL_ROWS", "1")])?;
     let (client, over) = (client()?, Arc::new(AtomicBool::new(false)));
-    // Events without times of their own: the same body is rightly stored each time.
-    let body = bytes::Bytes::from(incompressible());
+    let body = Arc::new(incompressible());
     let senders: Vec<_> = (0..4)
-        .map(|_| {
+        .map(|sender| {
             let asked = client.post(format!("{}/v1/events", service.url)).bearer_auth(&service.key);
             let (over, body) = (over.clone(), body.clone());
             tokio::spawn(async move {
-                while !over.load(Ordering::SeqCst) {
-                    let sent = asked.try_clone().context("a body")?.body(body.clone()).send().await?;
+                for n in 0.. {
+                    if over.load(Ordering::SeqCst) {
+                        break;
+                    }
+                    // No body comes twice.
+                    let body = format!("{{\"msg\":\"{n} of {sender}\"}}\n{body}");
+                    let sent = asked.try_clone().context("a body")?.body(body).send().await?;
                     anyhow::ensure!(sent.status().is_success() || sent.status() == 503, "{}", sent.status());
                 }
                 anyhow::Ok(())

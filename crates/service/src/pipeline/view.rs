@@ -148,10 +148,11 @@ impl View {
         }
     }
 
-    /// Takes a head that is due out to be sealed; it stays searchable.
+    /// Takes the head out to be sealed that is due and has waited longest; it stays searchable. One that fills again at once
+    /// keeps no other from its turn.
     pub fn begin_seal(&self, due: impl Fn(&HeadKey, &Head) -> bool) -> Option<(HeadKey, Head)> {
         let mut inner = self.inner.write();
-        let key = *inner.heads.iter().find(|(k, h)| due(k, h))?.0;
+        let key = *inner.heads.iter().filter(|(k, h)| due(k, h)).min_by_key(|(_, h)| h.born_ns)?.0;
         let head = inner.heads.remove(&key)?;
         inner.sealing.entry(key).or_default().push(head.clone());
         Some((key, head))

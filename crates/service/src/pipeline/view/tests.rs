@@ -79,6 +79,19 @@ fn seen(view: &View, shelf: &Shelf) -> Vec<i64> {
 }
 
 #[test]
+fn a_head_that_fills_again_at_once_keeps_no_other_from_its_turn() {
+    let view = View::new(Vec::new());
+    let of_day = |day| HeadKey { day, ..KEY };
+    (0..20).for_each(|day| view.admit(of_day(day), page(1, 1), row(1), 0));
+    let mut sealed = std::collections::HashSet::new();
+    for turn in 1..=20 {
+        let (key, _) = view.begin_seal(|_, _| true).unwrap();
+        assert!(sealed.insert(key.day), "day {} again while others wait", key.day);
+        view.admit(key, page(1, 1), row(1), turn);
+    }
+}
+
+#[test]
 fn an_event_stands_in_exactly_one_location_at_every_step() {
     let (view, mut shelf) = (View::new(Vec::new()), Shelf::default());
     let mut expected = Vec::new();
