@@ -3,7 +3,7 @@
 
 use super::dictionary::Texts;
 use super::streams;
-use super::texts::Letters;
+use super::texts::Sought;
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::template::{HOLE, join};
 use std::sync::OnceLock;
@@ -82,25 +82,21 @@ impl Messages {
         unpacked.ok_or_else(|| CoreError::damaged("a message block", "its variables do not decode"))
     }
 
-    /// The indexes of the values of templates that `asked` names, one of whose variables passes; `word` (folded) stands in
-    /// each that does. Unpacks as little as it can.
+    /// The indexes of the values of templates that `asked` names, in one of whose variables a word stands. Unpacks as little
+    /// as it can.
     ///
     /// # Errors
     /// As [`Messages::variables`].
-    pub fn holding(
-        &self,
-        word: &str,
-        asked: impl Fn(u32) -> bool,
-        passes: impl Fn(&str) -> bool,
-    ) -> Result<Vec<usize>> {
+    pub fn holding(&self, sought: Sought<'_>, asked: impl Fn(u32) -> bool) -> Result<Vec<usize>> {
         if self.variables.get().is_some() {
             let variables = self.variables()?;
             let holds = |(value_index, code): (usize, &u32)| {
-                (asked(*code) && variables.of(value_index).any(&passes)).then_some(value_index)
+                (asked(*code) && variables.of(value_index).any(|variable| sought.stands_in(variable)))
+                    .then_some(value_index)
             };
             return Ok(self.codes.iter().enumerate().filter_map(holds).collect());
         }
-        let found = streams::holding(&self.packed, &self.templates, &self.codes, Letters::of(word), asked, passes);
+        let found = streams::holding(&self.packed, &self.templates, &self.codes, sought, asked);
         found.ok_or_else(|| CoreError::damaged("a message block", "its variables do not decode"))
     }
 

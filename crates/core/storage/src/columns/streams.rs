@@ -11,7 +11,7 @@
 
 use super::dictionary::Texts;
 use super::messages::Variables;
-use super::texts::{self, Effort, Letters, List};
+use super::texts::{self, Effort, List, Sought};
 use calvex_language::model::template::HOLE;
 use calvex_language::query::is_word_char;
 use hashbrown::HashMap;
@@ -174,49 +174,49 @@ pub(super) fn unpack(bytes: &[u8], templates: &Texts, codes: &[u32]) -> Option<V
     (at == bytes.len()).then_some(variables)
 }
 
-/// The value_indexes of the messages of templates that `asked` names, one of whose variables passes. Streams none of whose
-/// variables may hold the letters are not unpacked.
+/// The value_indexes of the messages of templates that `asked` names, in one of whose variables a word stands. What belongs to
+/// which message is only found out where it stands anywhere.
 pub(super) fn holding(
     bytes: &[u8],
     templates: &Texts,
     codes: &[u32],
-    letters: Letters,
+    sought: Sought<'_>,
     asked: impl Fn(u32) -> bool,
-    passes: impl Fn(&str) -> bool,
 ) -> Option<Vec<usize>> {
     if *bytes.first()? != 1 {
         let variables = unpack(bytes, templates, codes)?;
         let holds = |value_index: &usize| {
-            codes.get(*value_index).is_some_and(|code| asked(*code)) && variables.of(*value_index).any(&passes)
+            codes.get(*value_index).is_some_and(|code| asked(*code))
+                && variables.of(*value_index).any(|variable| sought.stands_in(variable))
         };
         return Some((0..codes.len()).filter(holds).collect());
     }
-    let plan = Plan::of(templates, codes);
-    let most: usize = codes.iter().map(|code| plan.holes(*code).len()).sum();
-    let most = Some(most).filter(|n| *n <= MAX_VARIABLES)?;
     let mut at = 1;
-    let mut passing: Vec<Option<Vec<bool>>> = Vec::with_capacity(plan.streams);
-    for _ in 0..plan.streams {
-        let list = texts::decode_holding(bytes, &mut at, most, letters)?;
-        let reported = list.map(|list| (0..list.ends.len()).map(|n| passes(list.get(n))).collect::<Vec<_>>());
-        passing.push(reported.filter(|reported| reported.contains(&true)));
+    let mut passing: Vec<Option<Vec<bool>>> = Vec::new();
+    while at < bytes.len() {
+        if passing.len() >= MAX_STREAMS {
+            return None;
+        }
+        passing.push(texts::passing(bytes, &mut at, MAX_VARIABLES, sought)?);
     }
-    if at != bytes.len() {
+    if passing.iter().all(Option::is_none) {
+        return Some(Vec::new());
+    }
+    let plan = Plan::of(templates, codes);
+    if plan.streams != passing.len() {
         return None;
     }
     let mut found = Vec::new();
-    if passing.iter().any(Option::is_some) {
-        let mut cursors = vec![0usize; plan.streams];
-        for (value_index, code) in codes.iter().enumerate() {
-            let mut holds = false;
-            for stream in plan.holes(*code) {
-                let (n, reported) = (cursors.get_mut(*stream as usize)?, passing.get(*stream as usize)?);
-                holds |= reported.as_ref().is_some_and(|reported| reported.get(*n) == Some(&true));
-                *n += 1;
-            }
-            if holds && asked(*code) {
-                found.push(value_index);
-            }
+    let mut cursors = vec![0usize; plan.streams];
+    for (value_index, code) in codes.iter().enumerate() {
+        let mut holds = false;
+        for stream in plan.holes(*code) {
+            let (n, passing) = (cursors.get_mut(*stream as usize)?, passing.get(*stream as usize)?);
+            holds |= passing.as_ref().is_some_and(|passing| passing.get(*n) == Some(&true));
+            *n += 1;
+        }
+        if holds && asked(*code) {
+            found.push(value_index);
         }
     }
     Some(found)
@@ -298,10 +298,10 @@ mod tests {
                 let back = unpack(&bytes, &templates.dictionary, &codes).unwrap();
                 let flat: Vec<&str> = (0..codes.len()).flat_map(|n| back.of(n)).collect();
                 prop_assert_eq!(&flat, &variables);
-                for word in ["1", "door", "é", "ms", "x"] {
-                    let passes = |variable: &str| variable.to_lowercase().contains(word);
-                    let found = holding(&bytes, &templates.dictionary, &codes, Letters::of(word), |c| c % 2 == 0, passes);
-                    let plain = (0..codes.len()).filter(|n| codes[*n] % 2 == 0 && back.of(*n).any(passes));
+                for word in ["1", "12", "door", "é", "ms", "x"].map(String::from) {
+                    let sought = Sought::new(&word, true);
+                    let found = holding(&bytes, &templates.dictionary, &codes, sought, |c| c % 2 == 0);
+                    let plain = (0..codes.len()).filter(|n| codes[*n] % 2 == 0 && back.of(*n).any(|v| sought.stands_in(v)));
                     prop_assert_eq!(found.unwrap(), plain.collect::<Vec<_>>());
                 }
                 for cut in 0..bytes.len() {

@@ -18,10 +18,26 @@ impl Verdicts {
         asked: impl FnOnce() -> String,
         mut judge: impl FnMut(&T::Item) -> u8,
     ) -> Self {
-        let shared =
-            dictionary.shared.as_ref().map(|shared| of_shared(shared, &asked(), &mut judge)).unwrap_or_default();
         let own = (dictionary.shared_len()..dictionary.len()).map(|code| judge(dictionary.get(code))).collect();
+        Verdicts::beside(own, dictionary, asked, judge)
+    }
+
+    /// As [`Verdicts::of`], where those of the values that are not shared are known.
+    pub(super) fn beside<T: Joined>(
+        own: Vec<u8>,
+        dictionary: &Dictionary<T>,
+        asked: impl FnOnce() -> String,
+        judge: impl FnMut(&T::Item) -> u8,
+    ) -> Self {
+        let shared = dictionary.shared.as_ref().map(|shared| of_shared(shared, &asked(), judge)).unwrap_or_default();
         Verdicts { shared, own }
+    }
+
+    /// Marks the rows whose code passes.
+    pub(super) fn mark(&self, rows: &mut Rows, column: &Column, codes: &[u32]) {
+        if self.contain(1) {
+            set_passing(rows, column, codes, |code| self.of_code(*code) == 1);
+        }
     }
 
     /// Whether any value may have this verdict.
@@ -54,10 +70,7 @@ pub(super) fn by_code<T: Joined>(
     asked: impl FnOnce() -> String,
     passes: impl Fn(&T::Item) -> bool,
 ) {
-    let verdicts = Verdicts::of(dictionary, asked, |item| u8::from(passes(item)));
-    if verdicts.contain(1) {
-        set_passing(rows, column, codes, |code| verdicts.of_code(*code) == 1);
-    }
+    Verdicts::of(dictionary, asked, |item| u8::from(passes(item))).mark(rows, column, codes);
 }
 
 /// What a test depends on, `sort` being what of a value is tested.

@@ -1,10 +1,11 @@
 //! Words in the message and in any text value. Most messages are decided by their template alone.
 
 use super::super::sent::each_overflowing;
+use super::super::texts::{Sought, candidates};
 use super::super::{BuiltinColumn, ColumnKey, FieldType, Letters, Messages, Texts, field_value};
 use super::sent::nested;
 use super::verdicts::{Verdicts, asked_words, by_code, of_shared};
-use super::{ALL, Column, NONE, PageRead, Rows, Values};
+use super::{ALL, Column, NONE, PageRead, Rows, Values, set_passing};
 use calvex_language::error::Result;
 use calvex_language::model::template::{HOLE, MAX_HOLES, MAX_LITERAL_BYTES, holes};
 use calvex_language::query::{WordsTest, contains_words, matching};
@@ -55,7 +56,11 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
                 by_value(test, *kind, &column, values, &mut rows)?;
             }
             (_, Values::Texts { dictionary, codes }) => {
-                by_code(&mut rows, &column, (dictionary, codes), || asked_words("words", test), passes);
+                let own =
+                    of_candidates(test, dictionary, vec![NONE; dictionary.ends.len()], |text| passes(text).into());
+                let verdicts =
+                    Verdicts::beside(own, dictionary, || asked_words("words", test), |text| passes(text).into());
+                verdicts.mark(&mut rows, &column, codes);
             }
             (ColumnKey::Builtin(_), Values::Blobs { dictionary, codes }) => {
                 let named = |id: &[u8]| matching::hex_is(test, id);
@@ -65,7 +70,7 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
                 let words = || asked_words("within", test);
                 nested(&column, &mut rows, words, |v| matching::words_in_value(test, v));
             }
-            (ColumnKey::Field(_, kind), values) => by_value(test, *kind, &column, values, &mut rows)?,
+            (ColumnKey::Field(_, kind), values) => by_number(test, *kind, &column, values, &mut rows)?,
             _ => {}
         }
     }
@@ -78,12 +83,37 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
 }
 
 fn by_value(test: &WordsTest, kind: FieldType, column: &Column, values: &Values, rows: &mut Rows) -> Result<()> {
-    for value_index in 0..values.len().unwrap_or(0) {
-        if matching::words_in_value(test, &field_value(kind, values, value_index)?) {
-            rows.set(column.row(value_index));
-        }
+    (0..values.len().unwrap_or(0)).try_for_each(|n| by_one(test, kind, column, values, n, rows))
+}
+
+fn by_one(
+    test: &WordsTest,
+    kind: FieldType,
+    column: &Column,
+    values: &Values,
+    value_index: usize,
+    rows: &mut Rows,
+) -> Result<()> {
+    if matching::words_in_value(test, &field_value(kind, values, value_index)?) {
+        rows.set(column.row(value_index));
     }
     Ok(())
+}
+
+/// As [`by_value`] for numbers, of which only those are taken apart that are the same as floats: equal ones are.
+fn by_number(test: &WordsTest, kind: FieldType, column: &Column, values: &Values, rows: &mut Rows) -> Result<()> {
+    let Some(number) = test.number else { return Ok(()) };
+    let near = match (kind, values) {
+        (FieldType::Int, Values::Ints(numbers)) => positions(numbers, |n| *n as f64 == number.float),
+        (FieldType::UInt, Values::Ints(numbers)) => positions(numbers, |n| *n as u64 as f64 == number.float),
+        (FieldType::Float, Values::Floats(numbers)) => positions(numbers, |n| *n == number.float),
+        _ => return by_value(test, kind, column, values, rows),
+    };
+    near.into_iter().try_for_each(|n| by_one(test, kind, column, values, n, rows))
+}
+
+fn positions<T>(numbers: &[T], is_near: impl Fn(&T) -> bool) -> Vec<usize> {
+    numbers.iter().enumerate().filter(|(_, n)| is_near(n)).map(|(value_index, _)| value_index).collect()
 }
 
 /// What a template says of its messages; as a byte, that of [`Verdicts`].
@@ -98,36 +128,61 @@ pub(super) enum Verdict {
 }
 
 fn in_messages(test: &WordsTest, column: &Column, messages: &Messages, rows: &mut Rows) -> Result<()> {
-    let verdicts =
-        Verdicts::of(&messages.templates, || asked_words("template", test), |template| judge(test, template) as u8);
+    let judge = |template: &str| judge(test, template) as u8;
+    let own = of_candidates(test, &messages.templates, without_words(test, &messages.templates), judge);
+    let verdicts = Verdicts::beside(own, &messages.templates, || asked_words("template", test), judge);
+    let is_asked = |code: u32| verdicts.of_code(code) == Verdict::Ask as u8;
+    if verdicts.contain(ALL) {
+        set_passing(rows, column, &messages.codes, |code| verdicts.of_code(*code) == ALL);
+    }
+    if !verdicts.contain(Verdict::Ask as u8) {
+        return Ok(());
+    }
+    // A variable is whole words, so one word stands in one of them or nowhere.
+    if let [word] = test.words.as_slice() {
+        let found = messages.holding(Sought::new(word, test.prefix), is_asked)?;
+        found.into_iter().for_each(|value_index| rows.set(column.row(value_index)));
+        return Ok(());
+    }
     let mut message = String::new();
-    for (value_index, code) in messages.codes.iter().enumerate() {
-        let holds = match verdicts.of_code(*code) {
-            ALL => true,
-            NONE => false,
-            // One word is looked for below.
-            _ if test.words.len() == 1 => false,
-            _ => {
-                message.clear();
-                messages.write(value_index, &mut message)?;
-                contains_words(&message, &test.words, test.prefix)
-            }
-        };
-        if holds {
+    for (value_index, _) in messages.codes.iter().enumerate().filter(|(_, code)| is_asked(**code)) {
+        message.clear();
+        messages.write(value_index, &mut message)?;
+        if contains_words(&message, &test.words, test.prefix) {
             rows.set(column.row(value_index));
         }
     }
-    // A variable is whole words, so one word stands in one of them or nowhere.
-    if let [word] = test.words.as_slice()
-        && verdicts.contain(Verdict::Ask as u8)
-    {
-        let asked = |code: u32| verdicts.of_code(code) == Verdict::Ask as u8;
-        // Folding changes the length of few letters, and never to less than a third.
-        let shortest = if word.is_ascii() { word.len() } else { word.len() / 3 };
-        let passes = |v: &str| v.len() >= shortest && contains_words(v, &test.words, test.prefix);
-        messages.holding(word, asked, passes)?.into_iter().for_each(|value_index| rows.set(column.row(value_index)));
-    }
     Ok(())
+}
+
+/// What is said of the values that are not shared: `otherwise`, but of those in which the first word may stand, by `judge`.
+fn of_candidates(test: &WordsTest, texts: &Texts, otherwise: Vec<u8>, judge: impl Fn(&str) -> u8) -> Vec<u8> {
+    let mut own = otherwise;
+    let all = || (0..texts.ends.len()).collect();
+    for local in test.words.first().map_or_else(all, |word| candidates(&texts.joined, &texts.ends, word)) {
+        if let Some(verdict) = own.get_mut(local) {
+            *verdict = judge(texts.get(texts.shared_len() + local));
+        }
+    }
+    own
+}
+
+/// What [`judge`] says of the templates that are not shared, if the words stand in none of them.
+fn without_words(test: &WordsTest, templates: &Texts) -> Vec<u8> {
+    let may_vary = test.prefix || test.words.iter().any(|word| varies(word));
+    let mut holes = memchr::memchr_iter(HOLE as u8, templates.joined.as_bytes()).peekable();
+    let mut from = 0;
+    let verdict = |end: &u32| {
+        let (end, begin) = (*end as usize, from);
+        from = end;
+        let mut count = 0;
+        while holes.next_if(|at| *at < end).is_some() {
+            count += 1;
+        }
+        let asks = count > 0 && (may_vary || is_rest(end - begin, count));
+        if asks { Verdict::Ask as u8 } else { Verdict::None as u8 }
+    };
+    templates.ends.iter().map(verdict).collect()
 }
 
 /// A variable is made of whole words, so a word of the template is a word of each of its messages.
@@ -143,7 +198,11 @@ fn judge(test: &WordsTest, template: &str) -> Verdict {
 
 /// Whether the last variable is the rest of a long message, with any words.
 pub(super) fn has_rest(template: &str, holes: usize) -> bool {
-    holes > MAX_HOLES || template.len() >= MAX_LITERAL_BYTES
+    is_rest(template.len(), holes)
+}
+
+fn is_rest(template_bytes: usize, holes: usize) -> bool {
+    holes > MAX_HOLES || template_bytes >= MAX_LITERAL_BYTES
 }
 
 /// Whether a word can be (part of) a variable by the rules of the cut.

@@ -18,9 +18,12 @@
 
 mod letters;
 mod read;
+mod standing;
 
 pub use letters::Letters;
-pub(super) use read::{decode, decode_holding, letters, open};
+pub(super) use read::{decode, letters, open, passing};
+pub use standing::Sought;
+pub(super) use standing::candidates;
 
 use super::dictionary::Interner;
 use super::{ints, streams};
@@ -334,12 +337,25 @@ mod tests {
             prop_assert_eq!(at, bytes.len());
             let stands = list.iter().any(|t| t.to_lowercase().contains(word.as_str()));
             prop_assert!(held.may_hold(Letters::of(&word)) || !stands, "{:?} in {:?}", word, list);
+        }
+
+        /// The texts in which a word stands, whatever they are kept as.
+        #[test]
+        fn a_word_is_found_in_what_is_kept(
+            list in prop::collection::vec(
+                prop_oneof!["[A-Z]{0,2}-?[0-9]{1,9}[a-z]{0,2}", "[0-9a-f]{8}", "[0-9A-F]{8}-[0-9A-F]{4}", "(K|İ)?[0-9]{2}", "a [a-z]{2}", "[ab]"], 1..60,
+            ),
+            word in "[a-z]{1,3}[0-9]?|[a-zé]{1,2}|[0-9]{1,3}", is_beginning: bool, is_full: bool,
+        ) {
+            let list: Vec<&str> = list.iter().map(String::as_str).collect();
+            let (mut bytes, sought) = (Vec::new(), Sought::new(&word, is_beginning));
+            encode(&list, if is_full { Effort::Full } else { Effort::Cut }, &mut bytes);
             let mut at = 0;
-            let reported = decode_holding(&bytes, &mut at, list.len(), Letters::of(&word)).unwrap();
+            let found = passing(&bytes, &mut at, list.len(), sought).unwrap();
             prop_assert_eq!(at, bytes.len());
-            if reported.is_none() {
-                prop_assert!(!stands, "{:?} in {:?}", word, list);
-            }
+            let plain: Vec<bool> = list.iter().map(|text| sought.stands_in(text)).collect();
+            prop_assert_eq!(found.is_some(), plain.contains(&true), "{:?} in {:?}", word, list);
+            prop_assert_eq!(found.unwrap_or(vec![false; list.len()]), plain);
         }
 
         #[test]
@@ -356,7 +372,9 @@ mod tests {
         fn any_bytes_are_answered(bytes in any::<Vec<u8>>()) {
             let _ = decode(&bytes, &mut 0, 9000);
             let _ = letters(&bytes, &mut 0, 9000);
-            let _ = decode_holding(&bytes, &mut 0, 9000, Letters::of("door"));
+            for word in ["door", "12"] {
+                let _ = passing(&bytes, &mut 0, 9000, Sought::new(&word.into(), true));
+            }
         }
     }
 }

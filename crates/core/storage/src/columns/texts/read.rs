@@ -1,6 +1,7 @@
 //! Lists of texts from their bytes, whole, or passed over where what is looked for cannot stand in them.
 
 use super::letters::Letters;
+use super::standing::Sought;
 use super::{List, MAX_AFFIX, MAX_COUNT, MAX_PATTERNS};
 use crate::columns::{Texts, ints, streams};
 use calvex_language::model::take_varint;
@@ -150,30 +151,102 @@ pub(in crate::columns) fn letters(bytes: &[u8], at: &mut usize, max: usize) -> O
     }
 }
 
-/// As [`decode`]; `None` within where no text of the list may hold the letters, which follows from its patterns.
-pub(in crate::columns) fn decode_holding(
+/// In which texts of a list a word stands; `None` within where in none. Moves `at` behind the list, of which as little is
+/// unpacked as will do; at most `max` texts.
+pub(in crate::columns) fn passing(
     bytes: &[u8],
     at: &mut usize,
     max: usize,
-    letters: Letters,
-) -> Option<Option<List>> {
-    let from = *at;
+    sought: Sought<'_>,
+) -> Option<Option<Vec<bool>>> {
     let count = count_of(bytes, at).filter(|n| *n <= max)?;
-    if take_byte(bytes, at)? == 1 {
-        let patterns = take_patterns(bytes, at)?;
-        if !patterns.iter().any(|pattern| pattern.letters().may_hold(letters)) {
-            let (_, counts) = take_which(bytes, at, patterns.len(), count)?;
-            for (pattern, count) in patterns.iter().zip(counts) {
-                match pattern {
-                    Read::Hex { groups, .. } => drop(take_hex(bytes, at, groups, count)?),
-                    _ => ints::skip(bytes, at, count)?,
+    let list = match take_byte(bytes, at)? {
+        0 => decode_plain(bytes, at, count)?,
+        1 => return passing_patterned(bytes, at, count, sought),
+        2 => decode_templated(bytes, at, count)?,
+        _ => return None,
+    };
+    Some(sought.stands_in_each(&list.joined, &list.ends))
+}
+
+fn passing_patterned(bytes: &[u8], at: &mut usize, count: usize, sought: Sought<'_>) -> Option<Option<Vec<bool>>> {
+    let patterns = take_patterns(bytes, at)?;
+    let (which, counts) = take_which(bytes, at, patterns.len(), count)?;
+    let letters = Letters::of(sought.word());
+    let mut of_patterns = Vec::with_capacity(patterns.len());
+    for (pattern, count) in patterns.into_iter().zip(counts) {
+        let may_hold = pattern.letters().may_hold(letters);
+        of_patterns.push(match pattern {
+            Read::Any(_) => passing_any(bytes, at, count, sought)?,
+            Read::Hex { groups, .. } if !may_hold => {
+                take_hex(bytes, at, groups, count)?;
+                None
+            }
+            Read::Number { .. } if !may_hold => {
+                ints::skip(bytes, at, count)?;
+                None
+            }
+            Read::Hex { upper, groups, .. } => {
+                let taken = take_hex(bytes, at, groups, count)?;
+                passing_written(&Read::Hex { upper, groups, bytes: taken }, count, sought)?
+            }
+            Read::Number { prefix, suffix, width, .. } => {
+                let values = ints::decode(bytes, at, count)?;
+                match sought.in_numbers(prefix, suffix, width) {
+                    Some(stands) => some_of(values.iter().map(|n| u64::try_from(*n).is_ok_and(&stands)).collect()),
+                    None => passing_written(&Read::Number { prefix, suffix, width, values }, count, sought)?,
                 }
             }
-            return Some(None);
-        }
+        });
     }
-    *at = from;
-    decode(bytes, at, max).map(Some)
+    if of_patterns.iter().all(Option::is_none) {
+        return Some(None);
+    }
+    let mut cursors = vec![0usize; of_patterns.len()];
+    let mut passing = Vec::with_capacity(count);
+    for w in which {
+        let w = usize::try_from(w).ok()?;
+        let (n, of_pattern) = (cursors.get_mut(w)?, of_patterns.get(w)?);
+        passing.push(of_pattern.as_ref().is_some_and(|passing| passing.get(*n) == Some(&true)));
+        *n += 1;
+    }
+    Some(Some(passing))
+}
+
+/// As [`passing`], of texts that only writing shows.
+fn passing_written(pattern: &Read<'_>, count: usize, sought: Sought<'_>) -> Option<Option<Vec<bool>>> {
+    let mut list = List::default();
+    (0..count).try_for_each(|n| write_value(pattern, n, &mut list))?;
+    Some(sought.stands_in_each(&list.joined, &list.ends))
+}
+
+/// As [`passing`], of any texts.
+fn passing_any(bytes: &[u8], at: &mut usize, count: usize, sought: Sought<'_>) -> Option<Option<Vec<bool>>> {
+    match take_byte(bytes, at)? {
+        0 if take_byte(bytes, at)? == 0 => {
+            let list = decode_plain(bytes, at, count)?;
+            Some(sought.stands_in_each(&list.joined, &list.ends))
+        }
+        1 => {
+            let distinct = count_of(bytes, at).filter(|n| *n <= count)?;
+            if take_byte(bytes, at)? != 0 {
+                return None;
+            }
+            let distinct = decode_plain(bytes, at, distinct)?;
+            let Some(standing) = sought.stands_in_each(&distinct.joined, &distinct.ends) else {
+                ints::skip(bytes, at, count)?;
+                return Some(None);
+            };
+            let codes = ints::decode(bytes, at, count)?.into_iter();
+            let passing = codes.map(|code| standing.get(usize::try_from(code).ok()?).copied());
+            passing.collect::<Option<Vec<_>>>().map(some_of)
+        }
+        _ => None,
+    }
+}
+
+fn some_of(passing: Vec<bool>) -> Option<Vec<bool>> {
+    passing.contains(&true).then_some(passing)
 }
 
 enum Read<'a> {
