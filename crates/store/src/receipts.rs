@@ -234,15 +234,17 @@ impl Store {
         Ok(read)
     }
 
-    /// Forgets receipts made before a day, and makes the tables of today and tomorrow ahead of their first receipts.
+    /// Forgets receipts made before a day, and makes the tables of today and tomorrow ahead of their first receipts. Tables
+    /// that lie as far ahead of today, which a clock that was wrong has left, go too.
     ///
     /// # Errors
     /// Where the database fails.
     pub async fn expire_receipts(&self, before_day: i32, today: i32) -> Result<()> {
         self.forget_receipt_tables();
         let tables = self.receipt_tables(today..=today.saturating_add(1)).await?;
-        let gone: Vec<i32> = tables.days.range(..before_day.min(today)).copied().collect();
-        for day in &gone {
+        let first = before_day.min(today);
+        let last = today.saturating_add(today.saturating_sub(first).max(1));
+        for day in tables.days.iter().filter(|day| !(first..=last).contains(*day)) {
             self.pool.execute(sql::safe(format!("DROP TABLE IF EXISTS {}", table_of(*day)))).await?;
         }
         if tables.has_undated {

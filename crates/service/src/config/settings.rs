@@ -78,7 +78,7 @@ pub const TABLE: &[Row] = &[
     row("limits.api_budget_mib", "64", "memory of the bodies that the interface reads, all together"),
     row("intake.budget_mib", "256", "memory of requests that send, all together; one key gets half, beyond is 503"),
     row("intake.repeat_window_s", "60", "a body of timed events sent again within this is answered, not stored again"),
-    row("intake.receipt_days", "8", "how long an idempotency key is remembered"),
+    row("intake.receipt_days", "8", "days that an idempotency key is remembered, 60 at most"),
     row("intake.commit_wait_ms", "2", "how long a commit waits for company"),
     row(
         "head.seal_rows",
@@ -256,7 +256,7 @@ impl Settings {
             }
             let days = value.parse().unwrap_or(0);
             if r.name == "intake.receipt_days" && !(1..=MAX_RECEIPT_DAYS).contains(&days) {
-                return wrong("from 1 to 60");
+                return wrong(&format!("from 1 to {MAX_RECEIPT_DAYS}"));
             }
             let is_address = value.starts_with("http://") || value.starts_with("https://");
             let is_url = is_address && value.len() <= MAX_URL && !value.contains(char::is_whitespace);

@@ -106,6 +106,21 @@ fn a_node_whose_clock_is_behind_makes_a_table_again() {
     });
 }
 
+/// Else each wrong clock would leave a table that every name is looked up in.
+#[test]
+fn what_a_clock_far_ahead_has_left_goes() {
+    run(async {
+        let store = store().await;
+        let claim = claimed(&store, "n").await;
+        for (made_no, days_ahead) in (0..).zip([0, 8, 9, 4000]) {
+            let made = receipt(made_no as u8, NOON + days_ahead * DAY_NS);
+            store.commit(&claim, &commit(made_no, 1, vec![made])).await.unwrap();
+        }
+        store.expire_receipts(20_000 - 8, 20_000).await.unwrap();
+        assert_eq!(tables(&store).await, ["receipt_20000", "receipt_20001", "receipt_20008"]);
+    });
+}
+
 #[test]
 fn today_is_never_dropped_whatever_is_asked() {
     run(async {

@@ -191,13 +191,15 @@ pub(super) fn holding(
         };
         return Some((0..codes.len()).filter(holds).collect());
     }
-    let mut at = 1;
+    let (mut at, mut left) = (1, MAX_VARIABLES);
     let mut passing: Vec<Option<Vec<bool>>> = Vec::new();
     while at < bytes.len() {
         if passing.len() >= MAX_STREAMS {
             return None;
         }
-        passing.push(texts::passing(bytes, &mut at, MAX_VARIABLES, sought)?);
+        let mut from = at;
+        passing.push(texts::passing(bytes, &mut at, left, sought)?);
+        left = left.checked_sub(texts::count_of(bytes, &mut from)?)?;
     }
     if passing.iter().all(Option::is_none) {
         return Some(Vec::new());

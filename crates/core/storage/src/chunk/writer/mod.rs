@@ -20,7 +20,7 @@ const MAX_PAGE_WEIGHT: usize = 8 << 20;
 /// A chunk is closed when its events weigh this much in memory.
 const MAX_CHUNK_WEIGHT: usize = 512 << 20;
 /// Chunks are written once and read often; this level costs little and packs well.
-const LEVEL: i32 = 3;
+const LEVEL: i32 = crate::compress::MAX_LEVEL;
 
 /// A chunk ready to be stored.
 #[derive(Debug)]

@@ -82,7 +82,8 @@ fn decode_templated(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> 
     Some(list)
 }
 
-fn count_of(bytes: &[u8], at: &mut usize) -> Option<usize> {
+/// How many texts a list has, which stands before it.
+pub(in crate::columns) fn count_of(bytes: &[u8], at: &mut usize) -> Option<usize> {
     usize::try_from(take_varint(bytes, at)?).ok().filter(|n| *n <= MAX_COUNT)
 }
 
