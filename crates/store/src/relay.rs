@@ -7,22 +7,34 @@
 //! first host.
 
 use crate::{Result, StoreError};
-use std::os::unix::fs::PermissionsExt;
+use std::fs::Permissions;
+use std::io::ErrorKind;
+use std::os::unix::fs::{FileTypeExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
+use tempfile::TempDir;
 use tokio::net::{TcpStream, UnixListener, UnixStream};
 use tokio::sync::watch;
 
 /// How long a server may take to be connected to before the next is tried.
 const CONNECT: Duration = Duration::from_secs(3);
 
+/// What the folders of sockets begin with; the rest of the name is random.
+const PREFIX: &str = "calvex-";
+/// The socket's name in its folder.
+const SOCKET: &str = "sock";
+/// Folders that are younger are not looked at: whoever made one may not listen yet.
+const SETTLED: Duration = Duration::from_secs(60);
+/// How many entries of the temporary folder are looked at for what killed processes left.
+const LOOKED_AT: usize = 20_000;
+
 /// A relay that runs for as long as it is held.
 #[derive(Debug)]
 pub(crate) struct Relay {
-    folder: PathBuf,
-    socket: PathBuf,
+    /// Goes with the relay.
+    folder: TempDir,
     task: tokio::task::JoinHandle<()>,
     way: Arc<Way>,
 }
@@ -43,17 +55,22 @@ impl Relay {
     /// Where the socket cannot be made.
     pub(crate) fn start(hosts: Vec<String>) -> Result<Self> {
         let reported = |what: &Path, e: std::io::Error| {
-            StoreError::Server(format!("cannot make {} for the way to the database: {e}", what.display()))
+            StoreError::Server(format!("cannot make a socket for the way to the database in {}: {e}", what.display()))
         };
-        let name = format!("calvex-{}-{:08x}", std::process::id(), unique());
-        let folder = std::env::temp_dir().join(name);
-        std::fs::create_dir(&folder).map_err(|e| reported(&folder, e))?;
-        std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o700)).map_err(|e| reported(&folder, e))?;
-        let socket = folder.join("sock");
+        let within = std::env::temp_dir();
+        tokio::spawn(sweep(within.clone(), SystemTime::now()));
+        // A random name: one made of the process's number may stand already, left by a process of the same number that
+        // was killed (in a container every one has number 1), or made by another user.
+        let folder = tempfile::Builder::new()
+            .prefix(PREFIX)
+            .permissions(Permissions::from_mode(0o700))
+            .tempdir_in(&within)
+            .map_err(|e| reported(&within, e))?;
+        let socket = folder.path().join(SOCKET);
         let listener = UnixListener::bind(&socket).map_err(|e| reported(&socket, e))?;
         let way = Arc::new(Way { hosts, current: AtomicUsize::new(0), left: watch::Sender::new(0) });
         let task = tokio::spawn(serve(listener, way.clone()));
-        Ok(Relay { folder, socket, task, way })
+        Ok(Relay { folder, task, way })
     }
 
     /// The server in use, as `host:port`.
@@ -75,22 +92,40 @@ impl Relay {
     }
 
     /// Where it listens.
-    pub(crate) fn socket(&self) -> &Path {
-        &self.socket
+    pub(crate) fn socket(&self) -> PathBuf {
+        self.folder.path().join(SOCKET)
     }
 }
 
 impl Drop for Relay {
     fn drop(&mut self) {
         self.task.abort();
-        let _ = std::fs::remove_dir_all(&self.folder);
     }
 }
 
-/// A number that no other relay of this process has.
-fn unique() -> usize {
-    static NEXT: AtomicUsize = AtomicUsize::new(0);
-    NEXT.fetch_add(1, Ordering::SeqCst)
+/// Removes the folders of this user's sockets on which nobody listens any more: whoever made them was killed. What cannot
+/// be looked at or removed stays.
+async fn sweep(within: PathBuf, now: SystemTime) {
+    let uid = nix::unistd::getuid().as_raw();
+    let Ok(mut entries) = tokio::fs::read_dir(&within).await else { return };
+    for _ in 0..LOOKED_AT {
+        let Ok(Some(entry)) = entries.next_entry().await else { return };
+        if !entry.file_name().to_string_lossy().starts_with(PREFIX) {
+            continue;
+        }
+        let Ok(meta) = entry.metadata().await else { continue };
+        let settled = meta.modified().is_ok_and(|at| now.duration_since(at).is_ok_and(|age| age >= SETTLED));
+        if meta.is_dir() && meta.uid() == uid && settled && is_left(&entry.path().join(SOCKET)).await {
+            let _ = tokio::fs::remove_file(entry.path().join(SOCKET)).await;
+            let _ = tokio::fs::remove_dir(entry.path()).await;
+        }
+    }
+}
+
+/// Whether nobody listens on this socket.
+async fn is_left(socket: &Path) -> bool {
+    let is_socket = tokio::fs::symlink_metadata(socket).await.is_ok_and(|m| m.file_type().is_socket());
+    is_socket && UnixStream::connect(socket).await.is_err_and(|e| e.kind() == ErrorKind::ConnectionRefused)
 }
 
 async fn serve(listener: UnixListener, way: Arc<Way>) {
@@ -204,9 +239,43 @@ mod tests {
         assert_eq!(client.read(&mut [0; 4]).await.unwrap(), 0, "its connection ended");
         let _client = UnixStream::connect(both.socket()).await.unwrap();
         other.accept().await.unwrap();
-        let folder = relay.folder.clone();
+        let folder = relay.folder.path().to_owned();
         assert_eq!(std::fs::metadata(&folder).unwrap().permissions().mode() & 0o777, 0o700);
         drop(relay);
         assert!(!folder.exists());
+    }
+    #[tokio::test]
+    async fn what_killed_processes_left_is_removed() {
+        let within = tempfile::tempdir().unwrap();
+        let folder = |name: &str| {
+            let folder = within.path().join(name);
+            std::fs::create_dir(&folder).unwrap();
+            folder
+        };
+        let listen = |name| std::os::unix::net::UnixListener::bind(folder(name).join(SOCKET)).unwrap();
+        let _live = listen("calvex-live");
+        drop(listen("calvex-killed"));
+        std::fs::write(folder("calvex-other").join(SOCKET), "not a socket").unwrap();
+        std::fs::write(listen("calvex-kept").local_addr().unwrap().as_pathname().unwrap().with_file_name("notes"), "")
+            .unwrap();
+        drop(listen("lockers-killed"));
+        folder("calvex-empty");
+        std::os::unix::fs::symlink(within.path().join("lockers-killed"), within.path().join("calvex-elsewhere"))
+            .unwrap();
+        let names = || {
+            let mut names: Vec<String> = std::fs::read_dir(within.path())
+                .unwrap()
+                .map(|e| e.unwrap().file_name().into_string().unwrap())
+                .collect();
+            names.sort();
+            names
+        };
+        let all = names();
+        sweep(within.path().to_owned(), SystemTime::now()).await;
+        assert_eq!(names(), all, "too young");
+        sweep(within.path().to_owned(), SystemTime::now() + SETTLED).await;
+        let stay: Vec<String> = all.into_iter().filter(|n| n != "calvex-killed").collect();
+        assert_eq!(names(), stay);
+        assert!(within.path().join("lockers-killed").join(SOCKET).exists());
     }
 }
