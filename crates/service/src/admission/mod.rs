@@ -4,4 +4,5 @@ pub mod accept;
 pub mod behind;
 pub mod budget;
 pub mod connections;
+pub mod remembered;
 pub mod slots;

@@ -1,6 +1,7 @@
 //! Step 11, what helps to ask: proposals while a query is typed, ranges as people say them, the fields among the events
 //! found. Nothing is proposed from a lane the reader may not read: all of it is asked of the reader's own view.
 
+use crate::admission::remembered::Remembered;
 use crate::answer::measure::field_of;
 use crate::answer::run::{run, run_following};
 use crate::answer::search::{context_of, plan, range_answer, timed};
@@ -18,8 +19,8 @@ use calvex_wire::api::{
     CompleteAnswer, CompleteRequest, FoundField, FoundFieldsAnswer, Proposal, RangeMeant, SearchRequest, ShapeAnswer,
     ShapeRequest, SpokenRange, TemplateVariable, ValueCount,
 };
-use moka::sync::Cache;
 use std::collections::HashMap;
+use std::num::NonZeroUsize;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -33,20 +34,22 @@ const MAX_PROPOSALS: usize = 40;
 const MAX_VALUES: usize = 5000;
 /// Most fields that are listed.
 const MAX_FIELDS: usize = 1000;
+/// Lists of proposals that are kept.
+const MAX_WISHES: NonZeroUsize = NonZeroUsize::new(500).unwrap();
 /// Messages of a shape whose variables are counted.
 const SHAPE_EVENTS: usize = 1000;
 
 /// What was proposed lately: somebody types several letters a second. By the lanes that may be read, what was wanted
 /// (the fields, or the values of one), and the range.
 pub struct Proposals {
-    known: Cache<Wish, Arc<Vec<Proposal>>>,
+    known: Remembered<Wish, Arc<Vec<Proposal>>>,
 }
 
 type Wish = (String, Option<String>, i64, i64);
 
 impl Default for Proposals {
     fn default() -> Self {
-        Proposals { known: Cache::builder().max_capacity(500).time_to_live(Duration::from_secs(30)).build() }
+        Proposals { known: Remembered::new(MAX_WISHES, Duration::from_secs(30)) }
     }
 }
 
@@ -154,11 +157,11 @@ where
     F: Future<Output = Result<Vec<Proposal>>>,
 {
     let key = (reader.scope().key(), what, settled(range).0, settled(range).1);
-    if let Some(found) = reading.proposals.known.get(&key) {
+    if let Some(found) = reading.proposals.known.get(&key, Instant::now()) {
         return Ok(found);
     }
     let found = Arc::new(look.await?);
-    reading.proposals.known.insert(key, found.clone());
+    reading.proposals.known.insert(key, found.clone(), Instant::now());
     Ok(found)
 }
 

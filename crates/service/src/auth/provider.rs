@@ -2,10 +2,10 @@
 //! library checks signature, issuer, audience, times and nonce of the id token; here stands what is asked of the
 //! provider, how long anything is waited for, and how much of an answer is read.
 
+use crate::admission::remembered::Remembered;
 use crate::config::settings::Settings;
 use crate::error::{Result, ServiceError};
 use futures_util::StreamExt;
-use moka::sync::Cache;
 use openidconnect::core::{
     CoreAuthDisplay, CoreAuthPrompt, CoreAuthenticationFlow, CoreErrorResponseType, CoreGenderClaim, CoreJsonWebKey,
     CoreJweContentEncryptionAlgorithm, CoreJwsSigningAlgorithm, CoreProviderMetadata, CoreRevocableToken,
@@ -17,6 +17,7 @@ use openidconnect::{
     PkceCodeChallenge, PkceCodeVerifier, RedirectUrl, Scope, StandardErrorResponse, StandardTokenResponse,
     TokenResponse,
 };
+use std::num::NonZeroUsize;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::Mutex;
@@ -27,7 +28,7 @@ const MAX_ANSWER: usize = 1 << 20;
 /// What the provider says of itself, its keys too, is asked for again after so long.
 const KNOWN_FOR: Duration = Duration::from_secs(600);
 /// Sign-ons under way at most, and how long each may take.
-const MAX_PENDING: u64 = 1_000;
+const MAX_PENDING: NonZeroUsize = NonZeroUsize::new(1_000).unwrap();
 const PENDING_FOR: Duration = Duration::from_secs(600);
 /// Groups of a person that are looked at, and letters of each.
 const MAX_GROUPS: usize = 1_000;
@@ -96,7 +97,7 @@ pub struct Provider {
     pub label: String,
     http: reqwest::Client,
     known: Mutex<Option<(Instant, Arc<Known>)>>,
-    pending: Cache<String, Pending>,
+    pending: Remembered<String, Pending>,
 }
 
 impl Provider {
@@ -137,7 +138,7 @@ impl Provider {
             label: settings.text("oidc.label").to_owned(),
             http: http.build().map_err(|e| bad("oidc.issuer", &e.to_string()))?,
             known: Mutex::new(None),
-            pending: Cache::builder().max_capacity(MAX_PENDING).time_to_live(PENDING_FOR).build(),
+            pending: Remembered::new(MAX_PENDING, PENDING_FOR),
         }))
     }
 
@@ -171,7 +172,7 @@ impl Provider {
         let request = request.add_scope(Scope::new("profile".into())).add_scope(Scope::new("groups".into()));
         let (url, state, nonce) = request.set_pkce_challenge(challenge).url();
         let pending = Pending { verifier: verifier.secret().clone(), nonce };
-        self.pending.insert(state.secret().clone(), pending);
+        self.pending.insert(state.secret().clone(), pending, Instant::now());
         Ok((url.to_string(), state.secret().clone()))
     }
 
@@ -184,7 +185,10 @@ impl Provider {
             tracing::warn!("a sign-on by the provider was refused: {why}");
             ServiceError::NotSignedIn("the provider's answer does not hold; begin again".into())
         };
-        let pending = self.pending.remove(state).ok_or_else(|| refused("it was not begun, or took too long".into()))?;
+        let pending = self
+            .pending
+            .remove(state, Instant::now())
+            .ok_or_else(|| refused("it was not begun, or took too long".into()))?;
         let client = self.known().await?;
         let http = self.http.clone();
         let ask = move |request: HttpRequest| ask(http.clone(), request);

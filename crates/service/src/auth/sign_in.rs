@@ -11,11 +11,12 @@
 //! takes 19 MiB (argon2id, RFC 9106), and guessing must not take more.
 
 use crate::admission::behind::Behind;
+use crate::admission::remembered::Remembered;
 use crate::error::{Result, ServiceError};
-use moka::sync::Cache;
 use std::net::IpAddr;
+use std::num::NonZeroUsize;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::Semaphore;
 
 const MINUTE: Duration = Duration::from_secs(60);
@@ -27,31 +28,29 @@ const OF_NAME: u32 = 60;
 /// How long a check of a password waits for its turn.
 const PATIENCE: Duration = Duration::from_secs(2);
 /// Names, addresses and pairs remembered.
-const REMEMBERED: u64 = 20_000;
+const REMEMBERED: NonZeroUsize = NonZeroUsize::new(20_000).unwrap();
 
-/// Whose tries are counted: a name from an address; no address for a name wherever from, and no name for an address. One
-/// type for all of them, since each type of cache is compiled anew.
+/// Whose tries are counted: a name from an address; no address for a name wherever from, and no name for an address.
 type Who = (String, Option<IpAddr>);
 
 /// Counts tries to sign in.
 pub struct SignIns {
-    by_both: Cache<Who, u32>,
-    by_address: Cache<Who, u32>,
-    by_name: Cache<Who, u32>,
+    by_both: Remembered<Who, u32>,
+    by_address: Remembered<Who, u32>,
+    by_name: Remembered<Who, u32>,
     /// Who signed in lately; nothing is counted.
-    known: Cache<Who, u32>,
+    known: Remembered<Who, u32>,
     /// Passwords that are hashed at once.
     hashing: Arc<Semaphore>,
 }
 
-fn remembered(keep: Duration) -> Cache<Who, u32> {
-    Cache::builder().max_capacity(REMEMBERED).time_to_live(keep).build()
+fn remembered(keep: Duration) -> Remembered<Who, u32> {
+    Remembered::new(REMEMBERED, keep)
 }
 
 /// Counts one more; the count.
-fn count(cache: &Cache<Who, u32>, key: &Who) -> u32 {
-    let entry = cache.entry_by_ref(key).and_upsert_with(|before| before.map_or(1, |b| b.into_value() + 1));
-    entry.into_value()
+fn count(tries: &Remembered<Who, u32>, by: Who) -> u32 {
+    tries.update(by, Instant::now(), |before| before.unwrap_or(0).saturating_add(1))
 }
 
 fn bounded(too_many: bool) -> Result<()> {
@@ -78,7 +77,7 @@ impl SignIns {
     /// # Errors
     /// [`ServiceError::TooMany`] where it must wait.
     pub fn begin_from(&self, from: IpAddr) -> Result<()> {
-        bounded(count(&self.by_address, &(String::new(), Some(from))) > OF_ADDRESS)
+        bounded(count(&self.by_address, (String::new(), Some(from))) > OF_ADDRESS)
     }
 
     /// Counts a try under a name (as the database compares it) from an address.
@@ -88,16 +87,16 @@ impl SignIns {
     pub fn begin(&self, name: &str, from: IpAddr) -> Result<()> {
         let (both, named) = ((name.to_owned(), Some(from)), (name.to_owned(), None));
         bounded(
-            count(&self.by_both, &both) > OF_NAME_AND_ADDRESS
-                || (!self.known.contains_key(&both) && count(&self.by_name, &named) > OF_NAME),
+            count(&self.by_both, both.clone()) > OF_NAME_AND_ADDRESS
+                || (self.known.get(&both, Instant::now()).is_none() && count(&self.by_name, named) > OF_NAME),
         )
     }
 
     /// Forgets the tries of a name from an address, and knows the address from now on.
     pub fn succeeded(&self, name: &str, from: IpAddr) {
-        let both = (name.to_owned(), Some(from));
-        self.by_both.invalidate(&both);
-        self.known.insert(both, 1);
+        let (both, now) = ((name.to_owned(), Some(from)), Instant::now());
+        self.by_both.remove(&both, now);
+        self.known.insert(both, 1, now);
     }
 
     /// Runs `work`, which hashes a password, when it is its turn.

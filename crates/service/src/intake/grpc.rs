@@ -33,17 +33,32 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::post;
 use calvex_wire::otlp::{Encoding, Signal};
 use http_body_util::{BodyExt, Full};
+use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
 use std::sync::Arc;
-use tonic::{Code, Status};
 
-const MEDIA_TYPE: &str = "application/grpc";
+pub(super) const MEDIA_TYPE: &str = "application/grpc";
+/// Where logs are taken.
+pub(super) const LOGS: &str = "/opentelemetry.proto.collector.logs.v1.LogsService/Export";
 /// Bytes before a message.
-const PREFIX: usize = 5;
+pub(super) const PREFIX: usize = 5;
+/// What stands as `%XX` in a status' text: bytes that are not printable, and `%` itself.
+const NOT_PLAIN: &AsciiSet = &CONTROLS.add(b'%');
+
+/// Statuses of gRPC that are answered here, by their numbers (gRPC, "Status codes and their use in gRPC").
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Code {
+    InvalidArgument = 3,
+    PermissionDenied = 7,
+    Unimplemented = 12,
+    Internal = 13,
+    Unavailable = 14,
+    Unauthenticated = 16,
+}
 
 /// The services, by their paths.
 pub fn router(receiving: Arc<Receiving>) -> Router {
     Router::new()
-        .route("/opentelemetry.proto.collector.logs.v1.LogsService/Export", post(logs))
+        .route(LOGS, post(logs))
         .route("/opentelemetry.proto.collector.trace.v1.TraceService/Export", post(spans))
         .route("/opentelemetry.proto.collector.metrics.v1.MetricsService/Export", post(metrics))
         .fallback(unimplemented)
@@ -60,11 +75,11 @@ async fn spans(State(receiving): State<Arc<Receiving>>, headers: HeaderMap, body
 
 async fn metrics(State(receiving): State<Arc<Receiving>>, headers: HeaderMap) -> Response {
     let refused = sender(&receiving.auth, &headers).await.map(|sender| metrics_not_taken(&receiving, &sender.name));
-    status_of(&refused.unwrap_or_else(|e| e)).into_http()
+    refusal(&refused.unwrap_or_else(|e| e))
 }
 
 async fn unimplemented() -> Response {
-    Status::new(Code::Unimplemented, "this port takes OTLP logs and traces").into_http()
+    status(Code::Unimplemented, "this port takes OTLP logs and traces")
 }
 
 /// Takes one call; the message of its answer.
@@ -114,22 +129,27 @@ async fn message(
 fn answer(done: Result<Vec<u8>>) -> Response {
     let message = match done {
         Ok(message) => message,
-        Err(e) => return status_of(&e).into_http(),
+        Err(e) => return refusal(&e),
     };
-    let mut framed = Vec::with_capacity(PREFIX + message.len());
-    framed.push(0);
-    framed.extend_from_slice(&(message.len() as u32).to_be_bytes());
-    framed.extend_from_slice(&message);
     let trailers = async {
         let mut trailers = HeaderMap::new();
         trailers.insert("grpc-status", HeaderValue::from_static("0"));
         Some(Ok(trailers))
     };
-    let body = Body::new(Full::new(Bytes::from(framed)).with_trailers(trailers));
+    let body = Body::new(Full::new(framed(&message)).with_trailers(trailers));
     (StatusCode::OK, [(header::CONTENT_TYPE, MEDIA_TYPE)], body).into_response()
 }
 
-fn status_of(error: &ServiceError) -> Status {
+/// A message behind its five bytes, not packed.
+pub(super) fn framed(message: &[u8]) -> Bytes {
+    let mut framed = Vec::with_capacity(PREFIX + message.len());
+    framed.push(0);
+    framed.extend_from_slice(&(message.len() as u32).to_be_bytes());
+    framed.extend_from_slice(message);
+    framed.into()
+}
+
+fn refusal(error: &ServiceError) -> Response {
     let problem = error.problem();
     let code = match problem.status {
         401 => Code::Unauthenticated,
@@ -139,5 +159,38 @@ fn status_of(error: &ServiceError) -> Status {
         500 => Code::Internal,
         _ => Code::InvalidArgument,
     };
-    Status::new(code, problem.detail)
+    status(code, &problem.detail)
+}
+
+/// An answer without a message: its status stands in the headers ("Trailers-Only" in gRPC over HTTP/2).
+fn status(code: Code, reason: &str) -> Response {
+    let reason = utf8_percent_encode(reason, NOT_PLAIN).to_string();
+    let headers =
+        [("content-type", MEDIA_TYPE.to_owned()), ("grpc-status", (code as u8).to_string()), ("grpc-message", reason)];
+    (StatusCode::OK, headers, Body::empty()).into_response()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_refusal_is_a_status_of_grpc() {
+        let cases = [
+            (ServiceError::Busy("the disk is nearly full".into(), 5), "14"),
+            (ServiceError::BadRequest("line 2: 100 % of\nn\u{fc}ll".into()), "3"),
+            (ServiceError::TooMany("later".into(), 2), "14"),
+        ];
+        for (error, code) in cases {
+            let detail = error.problem().detail;
+            let headers = refusal(&error).headers().clone();
+            assert_eq!(
+                (&headers["content-type"], &headers["grpc-status"]),
+                (&MEDIA_TYPE.parse().unwrap(), &code.parse().unwrap())
+            );
+            let reason = headers["grpc-message"].to_str().unwrap();
+            assert!(!reason.contains('\n'), "{reason}");
+            assert_eq!(percent_encoding::percent_decode_str(reason).decode_utf8().unwrap(), detail);
+        }
+    }
 }

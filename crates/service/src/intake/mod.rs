@@ -4,6 +4,7 @@ mod account;
 mod body;
 mod events;
 mod grpc;
+mod grpc_call;
 mod idempotency;
 pub mod ledger;
 pub mod limits;

@@ -1,11 +1,11 @@
 //! A marked event through each way in, as a sender would send it: what `calvex probe` and the console's button run.
 
+use super::grpc_call::export_logs;
 use calvex_language::model::time::format_utc;
 use calvex_wire::Problem;
 use calvex_wire::api::{Probed, WayIn};
 use calvex_wire::otlp::{Encoding, encode};
 use opentelemetry_proto::tonic::collector::logs::v1::ExportLogsServiceRequest;
-use opentelemetry_proto::tonic::collector::logs::v1::logs_service_client::LogsServiceClient;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, KeyValue, any_value};
 use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
 use opentelemetry_proto::tonic::resource::v1::Resource;
@@ -76,12 +76,15 @@ where
 }
 
 fn reported(e: impl std::error::Error) -> String {
-    // The innermost reason is the one that explains.
-    let mut inner: &dyn std::error::Error = &e;
-    while let Some(source) = inner.source() {
-        inner = source;
+    innermost(&e)
+}
+
+/// The innermost reason, which is the one that explains.
+fn innermost(mut e: &dyn std::error::Error) -> String {
+    while let Some(source) = e.source() {
+        e = source;
     }
-    inner.to_string()
+    e.to_string()
 }
 
 /// An address as it is reached from here: one that listens everywhere is on the host of the service.
@@ -108,10 +111,8 @@ async fn send(way: &str, address: &str, key: &str, mark: &str, now_ns: i64) -> O
             posted(request.header("content-type", Encoding::Protobuf.media_type()).body(body)).await
         }
         "OTLP over gRPC" => {
-            let mut exporter = LogsServiceClient::connect(format!("http://{address}")).await.map_err(reported)?;
-            let mut request = tonic::Request::new(export(&message, now_ns));
-            request.metadata_mut().insert("authorization", format!("Bearer {key}").parse().map_err(reported)?);
-            exporter.export(request).await.map_err(|status| status.message().to_owned())?;
+            let message = encode(&export(&message, now_ns), Encoding::Protobuf);
+            export_logs(address, key, &message).await.map_err(|e| innermost(&*e))?;
             Ok(true)
         }
         "JSON lines over TCP" => {
