@@ -7,8 +7,10 @@ use bytes::Bytes;
 use serde_json::{Value, json};
 use std::io::Write;
 use std::net::{SocketAddr, TcpStream, UdpSocket};
+use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 use tonic::Code;
 use tonic::codegen::http;
@@ -113,21 +115,37 @@ async fn post(client: &reqwest::Client, url: String, secret: &str, body: Vec<u8>
 /// A path, a body, and its headers.
 type Sent<'a> = (&'a str, Vec<u8>, Vec<(&'a str, &'a str)>);
 
-/// Goes on with every attack until `over`; how many requests that were. Attackers have machines of their own in life, so
-/// they get threads of the lowest priority here: what they work is not to be measured, only what they make others work.
+/// How the attackers' threads are scheduled. They have machines of their own in life: what they work is not to be
+/// measured, only what they make others work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Attackers {
+    /// The last step of niceness: they go on also where both cores are busy with something else.
+    Nice,
+    /// In what all others leave (`SCHED_IDLE`), so that nobody waits for them.
+    Idle,
+}
+
+/// Goes on with every attack until `over`; how many requests that were.
 ///
 /// # Errors
-/// Where nothing can be sent at all.
-pub fn attack(target: Target, over: Arc<AtomicBool>) -> std::thread::JoinHandle<Result<u64>> {
+/// Where nothing can be sent at all, or the threads cannot be scheduled so.
+pub fn attack(target: Target, attackers: Attackers, over: Arc<AtomicBool>) -> JoinHandle<Result<u64>> {
     std::thread::spawn(move || {
-        // On Linux niceness is each thread's own, and those it starts begin with it.
-        let me = rustix::thread::gettid().as_raw_nonzero().to_string();
-        let idle = std::process::Command::new("chrt").args(["--idle", "--pid", "0", &me]).status();
-        if !idle.is_ok_and(|s| s.success()) {
-            let _ = rustix::process::nice(19);
+        // On Linux both are each thread's own, and the threads it starts begin with them.
+        match attackers {
+            Attackers::Nice => drop(rustix::process::nice(19)),
+            Attackers::Idle => idle()?,
         }
         tokio::runtime::Runtime::new()?.block_on(all_attacks(target, over))
     })
+}
+
+/// Has the own thread run in what all others leave.
+fn idle() -> Result<()> {
+    let own = rustix::thread::gettid().as_raw_nonzero().to_string();
+    let done = Command::new("chrt").args(["--idle", "--pid", "0", &own]).status().context("chrt cannot be started")?;
+    anyhow::ensure!(done.success(), "chrt ended with {done}");
+    Ok(())
 }
 
 async fn all_attacks(target: Target, over: Arc<AtomicBool>) -> Result<u64> {

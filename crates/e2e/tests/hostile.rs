@@ -3,7 +3,7 @@
 
 use anyhow::{Context, Result};
 use calvex_e2e::hostile::{
-    Target, attack, client, empty_records, grpc_export, packed_message, peak_mib, send_steadily,
+    Attackers, Target, attack, client, empty_records, grpc_export, packed_message, peak_mib, send_steadily,
 };
 use calvex_e2e::service::{Service, wait_for};
 use std::collections::HashSet;
@@ -49,7 +49,7 @@ async fn all_attacks_at_once_beside_a_steady_sender() -> Result<()> {
 
     let calm = send_steadily(&service.url, &service.key, 0, 2000, 100, Duration::from_secs(4)).await?;
     let over = Arc::new(AtomicBool::new(false));
-    let attacks = attack(target(&service)?, over.clone());
+    let attacks = attack(target(&service)?, Attackers::Nice, over.clone());
     let first = calm.acknowledged.len() as u64;
     let beside = send_steadily(&service.url, &service.key, first, 2000, 100, Duration::from_secs(15)).await?;
     over.store(true, Ordering::SeqCst);

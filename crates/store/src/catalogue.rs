@@ -125,6 +125,20 @@ impl Store {
         found.ok_or_else(|| StoreError::Missing(format!("segment {segment} of chunk {chunk:x} in bucket {bucket}")))
     }
 
+    /// Reads several segments of a chunk at once: those of them that are there, each with its number.
+    ///
+    /// # Errors
+    /// Where the database fails.
+    pub async fn read_segments(&self, bucket: i32, chunk: u64, segments: &[u16]) -> Result<Vec<(u16, Vec<u8>)>> {
+        // Few statements, each prepared once: a list is filled up to a power of two with its last number.
+        let (Some(last), length) = (segments.last(), segments.len().next_power_of_two()) else { return Ok(Vec::new()) };
+        let places = vec!["?"; length].join(",");
+        let select = format!("SELECT part, bytes FROM {} WHERE chunk = ? AND part IN ({places})", parts_table(bucket));
+        let select = sqlx::query_as(sql::safe(select)).bind(chunk);
+        let select = segments.iter().chain(std::iter::repeat(last)).take(length).fold(select, |s, n| s.bind(*n));
+        Ok(select.fetch_all(&self.pool).await?)
+    }
+
     /// Writes all segments of chunks that no catalogue row names yet.
     ///
     /// # Errors

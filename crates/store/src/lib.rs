@@ -7,6 +7,7 @@ mod catalogue;
 mod change;
 mod chunk_blooms;
 mod claim;
+mod disk_cache;
 mod duties;
 mod error;
 pub mod fault;

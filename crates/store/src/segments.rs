@@ -1,19 +1,15 @@
 //! Parts and directories near at hand: in memory within one budget, on the node's disk within another, read through to
 //! MariaDB when missing. Forgetting any of them changes no answer.
-//!
-//! On disk a segment is one file, `CHUNK-CHECKSUM-PART`, with the segment's bytes as stored, in a folder named after the
-//! installation. The checksum is that of the whole chunk as the catalogue has it, so that a file of another database, or
-//! of the same one before a restore, is never taken for a segment of a chunk that got the same id. A file's own checksum is
-//! verified whenever it is read, and one that does not hold is removed and fetched again. Files are read, not mapped: a mapped file that
-//! is cut short under a reader ends the process, and what is read often is in memory anyway.
 
+use crate::disk_cache::{DiskCache, weigh};
 use crate::{ChunkBlooms, Store};
 use calvex_language::CoreError;
 use calvex_storage::chunk::{ChunkBloom, ChunkSource, ColumnAt, Directory, KeptColumns, VerifiedSegment};
 use calvex_storage::columns::Column;
-use moka::notification::RemovalCause;
 use moka::sync::Cache;
-use std::path::{Path, PathBuf};
+use parking_lot::Mutex;
+use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -22,19 +18,19 @@ use std::time::Duration;
 const AWAY_TRIES: u32 = 10;
 const AWAY_PAUSE: Duration = Duration::from_millis(200);
 
+/// Segments that one statement reads, and bytes of them that a question holds beside the shared cache.
+const AT_ONCE: usize = 64;
+const MAX_BROUGHT: usize = 16 << 20;
+
 /// The segment of memory that directories get.
 const DIRECTORY_SHARE: u64 = 4;
-
-fn weigh(n: usize) -> u32 {
-    u32::try_from(n).unwrap_or(u32::MAX)
-}
 
 /// The shared caches.
 #[derive(Clone)]
 pub struct SegmentCache {
     segments: Cache<(u64, u16), VerifiedSegment>,
     directories: Cache<u64, Arc<Directory>>,
-    disk: Option<Disk>,
+    disk: Option<DiskCache>,
     /// ChunkBlooms of whole chunks.
     pub filters: Arc<ChunkBlooms>,
 }
@@ -53,7 +49,7 @@ impl SegmentCache {
                 .max_capacity(directories)
                 .weigher(|_, d: &Arc<Directory>| weigh(d.weight_bytes()))
                 .build(),
-            disk: disk.and_then(|(folder, bytes)| Disk::open(&folder, installation, bytes)),
+            disk: disk.and_then(|(folder, bytes)| DiskCache::open(&folder, installation, bytes)),
             filters: Arc::default(),
         }
     }
@@ -73,6 +69,7 @@ impl SegmentCache {
             columns: None,
             segments_read: AtomicU64::new(0),
             fetched_bytes: AtomicU64::new(0),
+            brought: Mutex::default(),
         }
     }
 
@@ -80,11 +77,9 @@ impl SegmentCache {
     pub fn forget(&self, chunk: u64, checksum: u32, segments: u16) {
         self.directories.invalidate(&chunk);
         self.filters.forget([chunk]);
-        for segment in 0..segments {
-            self.segments.invalidate(&(chunk, segment));
-            if let Some(disk) = &self.disk {
-                disk.files.invalidate(&(chunk, checksum, segment));
-            }
+        (0..segments).for_each(|segment| self.segments.invalidate(&(chunk, segment)));
+        if let Some(disk) = &self.disk {
+            disk.forget((0..segments).map(|segment| (chunk, checksum, segment)));
         }
     }
 
@@ -93,19 +88,12 @@ impl SegmentCache {
         self.filters.clear();
         self.segments.invalidate_all();
         self.directories.invalidate_all();
-        if let Some(files) = self.disk.as_ref().filter(|_| disk) {
-            files.files.invalidate_all();
-            files.files.run_pending_tasks();
+        match &self.disk {
+            Some(files) if disk => files.clear(),
+            Some(files) => files.settle(),
+            None => {}
         }
     }
-}
-
-/// Parts on the node's disk; the least recently used go first.
-#[derive(Clone)]
-struct Disk {
-    folder: Arc<Path>,
-    /// Bytes of each file.
-    files: Cache<FileKey, u32>,
 }
 
 /// Where the segments of a chunk or bloom set stand, and what they are.
@@ -117,91 +105,6 @@ pub struct BucketRef {
     pub checksum: u32,
 }
 
-/// What a file holds: chunk, checksum of the chunk, segment.
-type FileKey = (u64, u32, u16);
-
-fn file_of(folder: &Path, (chunk, checksum, segment): FileKey) -> PathBuf {
-    folder.join(format!("{chunk:016x}-{checksum:08x}-{segment}"))
-}
-
-fn key_of(name: &str) -> Option<FileKey> {
-    let mut pieces = name.split('-');
-    let (chunk, checksum, segment) = (pieces.next()?, pieces.next()?, pieces.next()?);
-    let key = (u64::from_str_radix(chunk, 16).ok()?, u32::from_str_radix(checksum, 16).ok()?, segment.parse().ok()?);
-    pieces.next().is_none().then_some(key)
-}
-
-impl Disk {
-    /// Opens the folder and takes over what is in it; nothing where it cannot be made.
-    fn open(cache: &Path, installation: &str, bytes: u64) -> Option<Self> {
-        let folder = cache.join(installation);
-        for entry in std::fs::read_dir(cache).into_iter().flatten().flatten() {
-            let path = entry.path();
-            // What is left of another installation, or of a calvex that kept its files here.
-            let gone = match path.is_dir() {
-                true if path == folder => continue,
-                true => std::fs::remove_dir_all(&path),
-                false => std::fs::remove_file(&path),
-            };
-            if let Err(e) = gone {
-                tracing::warn!("{} is of no use and cannot be removed: {e}", path.display());
-            }
-        }
-        if let Err(e) = std::fs::create_dir_all(&folder) {
-            tracing::warn!("no cache of chunks on disk: {}: {e}", folder.display());
-            return None;
-        }
-        let folder: Arc<Path> = folder.into();
-        let evict = folder.clone();
-        let files = Cache::builder()
-            .max_capacity(bytes)
-            .weigher(|_, size: &u32| *size)
-            .eviction_listener(move |key: Arc<FileKey>, _, cause| {
-                // A replaced entry is the same file, written anew.
-                if cause != RemovalCause::Replaced {
-                    let _ = std::fs::remove_file(file_of(&evict, *key));
-                }
-            })
-            .build();
-        for entry in std::fs::read_dir(&folder).into_iter().flatten().flatten() {
-            let name = entry.file_name();
-            match (name.to_str().and_then(key_of), entry.metadata()) {
-                (Some(key), Ok(meta)) => files.insert(key, u32::try_from(meta.len()).unwrap_or(u32::MAX)),
-                // A write that never ended.
-                _ => drop(std::fs::remove_file(entry.path())),
-            }
-        }
-        Some(Disk { folder, files })
-    }
-
-    /// A segment whose file is there and whole.
-    fn read(&self, key: FileKey) -> Option<VerifiedSegment> {
-        self.files.get(&key)?;
-        let read = std::fs::read(file_of(&self.folder, key)).ok();
-        match read.map(|bytes| VerifiedSegment::check(bytes, key.0, key.2)) {
-            Some(Ok(segment)) => Some(segment),
-            damaged => {
-                if let Some(Err(e)) = damaged {
-                    tracing::warn!("a file of the cache is fetched again: {e}");
-                }
-                self.files.invalidate(&key);
-                None
-            }
-        }
-    }
-
-    /// Writes a segment beside and moves it in place, so that a file is whole or not there.
-    fn write(&self, key: FileKey, segment: &VerifiedSegment) {
-        let path = file_of(&self.folder, key);
-        let beside = path.with_extension("new");
-        let written = std::fs::write(&beside, segment.bytes()).and_then(|()| std::fs::rename(&beside, &path));
-        match written {
-            Ok(()) => self.files.insert(key, weigh(segment.len())),
-            Err(e) => tracing::debug!("a segment was not cached on disk: {e}"),
-        }
-    }
-}
-
 /// Gets chunks for one search. Must be used off the async threads: a missing segment blocks until it is fetched.
 pub struct SegmentReader<'a> {
     cache: &'a SegmentCache,
@@ -211,6 +114,16 @@ pub struct SegmentReader<'a> {
     columns: Option<&'a ColumnCache>,
     segments_read: AtomicU64,
     fetched_bytes: AtomicU64,
+    brought: Mutex<Brought>,
+}
+
+/// What was brought at once and may not have found a place in the shared cache.
+#[derive(Default)]
+struct Brought {
+    /// Whether a segment was not at hand.
+    is_far: bool,
+    segments: HashMap<(u64, u16), VerifiedSegment>,
+    bytes: usize,
 }
 
 /// Columns that are kept decoded, within so many bytes; those that are used seldom go first.
@@ -292,6 +205,25 @@ impl<'a> SegmentReader<'a> {
         self.fetched_bytes.fetch_add(bytes.len() as u64, Ordering::Relaxed);
         VerifiedSegment::check(bytes, chunk, segment)
     }
+
+    /// Keeps a segment for other questions, in memory and on disk.
+    fn keep(&self, at: BucketRef, (chunk, segment): (u64, u16), fetched: &VerifiedSegment) {
+        if let Some(disk) = &self.cache.disk {
+            disk.write((chunk, at.checksum, segment), fetched.clone());
+        }
+        self.cache.segments.insert((chunk, segment), fetched.clone());
+    }
+}
+
+impl Brought {
+    fn add(&mut self, key: (u64, u16), segment: VerifiedSegment) {
+        if self.bytes + segment.len() > MAX_BROUGHT {
+            self.segments.clear();
+            self.bytes = 0;
+        }
+        self.bytes += segment.len();
+        self.segments.insert(key, segment);
+    }
 }
 
 impl ChunkSource for SegmentReader<'_> {
@@ -320,20 +252,45 @@ impl ChunkSource for SegmentReader<'_> {
         if let Some(segment) = self.cache.segments.get(&key) {
             return Ok(segment);
         }
+        if let Some(segment) = self.brought.lock().segments.get(&key) {
+            return Ok(segment.clone());
+        }
         let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
-        let BucketRef { bucket, checksum } = (self.location_of)(chunk).ok_or_else(gone)?;
-        let file = (chunk, checksum, segment);
-        let verified = match self.cache.disk.as_ref().and_then(|d| d.read(file)) {
-            Some(segment) => segment,
-            None => {
-                let fetched = self.fetch(bucket, chunk, segment)?;
-                if let Some(disk) = &self.cache.disk {
-                    disk.write(file, &fetched);
-                }
-                fetched
-            }
+        let at = (self.location_of)(chunk).ok_or_else(gone)?;
+        if let Some(segment) = self.cache.disk.as_ref().and_then(|d| d.read((chunk, at.checksum, segment))) {
+            self.cache.segments.insert(key, segment.clone());
+            return Ok(segment);
+        }
+        self.brought.lock().is_far = true;
+        let fetched = self.fetch(at.bucket, chunk, segment)?;
+        self.keep(at, key, &fetched);
+        Ok(fetched)
+    }
+
+    fn is_far(&self) -> bool {
+        self.brought.lock().is_far
+    }
+
+    fn bring(&self, chunk: u64, segments: &[u16]) {
+        let Some(at) = (self.location_of)(chunk) else { return };
+        let missing: Vec<u16> = {
+            let brought = self.brought.lock();
+            let on_disk = |n| self.cache.disk.as_ref().is_some_and(|d| d.has((chunk, at.checksum, n)));
+            let is_near = |key: &(u64, u16)| {
+                brought.segments.contains_key(key) || self.cache.segments.contains_key(key) || on_disk(key.1)
+            };
+            segments.iter().copied().filter(|n| !is_near(&(chunk, *n))).collect()
         };
-        self.cache.segments.insert(key, verified.clone());
-        Ok(verified)
+        // One alone is fetched when it is asked for.
+        for some in missing.chunks(AT_ONCE).filter(|_| missing.len() > 1) {
+            // What is missing or does not hold is found out by whoever asks for it.
+            let read = self.runtime.block_on(self.store.read_segments(at.bucket, chunk, some)).unwrap_or_default();
+            for (n, bytes) in read {
+                self.fetched_bytes.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+                let Ok(segment) = VerifiedSegment::check(bytes, chunk, n) else { continue };
+                self.keep(at, (chunk, n), &segment);
+                self.brought.lock().add((chunk, n), segment);
+            }
+        }
     }
 }

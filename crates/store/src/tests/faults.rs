@@ -2,6 +2,7 @@
 //! in exactly one place, and the work can be done again. And the cache of segments, damaged and cold.
 
 use super::{claimed, replayed_batches, run, store, swept};
+use crate::catalogue::parts_table;
 use crate::fault::Step;
 use crate::*;
 use calvex_language::model::{Event, EventId};
@@ -371,7 +372,8 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
         let cache = SegmentCache::new(1 << 20, "ours", disk());
         let (rows, fetched) = read(cache.clone()).await;
         assert!(rows == 15 && fetched > 0, "damaged files are fetched again");
-        assert_eq!(names(), paths);
+        cache.clear(false);
+        assert_eq!(names(), paths, "once they are written");
         let cache = SegmentCache::new(1 << 20, "ours", disk());
         assert_eq!(read(cache.clone()).await, (15, 0), "and are whole then");
         cache.forget(chunk.id, checksum, chunk.segments.len() as u16);
@@ -379,5 +381,47 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
             cache.clear(true);
         }
         assert_eq!(read(SegmentCache::new(1 << 20, "ours", None)).await.0, 15, "without a disk");
+    });
+}
+
+#[test]
+fn segments_are_brought_at_once() {
+    run(async {
+        let store = store().await;
+        let claim = claimed(&store, "n").await;
+        let pages = journalled(&store, &claim, 0).await;
+        let chunk = built(&claim, 1, &pages);
+        seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await.unwrap();
+        let all: Vec<u16> = (0..chunk.segments.len() as u16).collect();
+        assert!(all.len() > 2, "a directory, columns and blooms");
+        let handle = tokio::runtime::Handle::current();
+        let reading = tokio::task::spawn_blocking(move || {
+            let location_of = |_| Some(BucketRef { bucket: BUCKET, checksum: chunk.checksum() });
+            // Nothing has a place in this cache: what was brought stays with the question.
+            let cache = SegmentCache::new(0, "ours", None);
+            let reader = cache.reader(&store, handle.clone(), &location_of);
+            assert!(!reader.is_far());
+            assert_eq!(reader.segment(chunk.id, 1).unwrap().bytes(), chunk.segments[1]);
+            assert!(reader.is_far(), "one was not at hand");
+            // One that is not there is left to whoever asks for it.
+            reader.bring(chunk.id, &[&all[..], &[900]].concat());
+            let fetched = reader.reads().1;
+            for (n, bytes) in (0u16..).zip(&chunk.segments) {
+                assert_eq!(reader.segment(chunk.id, n).unwrap().bytes(), bytes);
+            }
+            assert_eq!(reader.reads().1, fetched, "each was near");
+            assert!(reader.segment(chunk.id, 900).is_err());
+            // More than one statement reads, and more than a question holds beside the cache.
+            let many: Vec<u16> = (0..2_000).collect();
+            reader.bring(chunk.id, &many);
+            // What is damaged is not brought, and said by whoever asks for it.
+            let damage = format!("UPDATE {} SET bytes = REVERSE(bytes) WHERE part = 1", parts_table(BUCKET));
+            handle.block_on(sqlx::query(sql::safe(damage)).execute(&store.pool)).unwrap();
+            let reader = cache.reader(&store, handle, &location_of);
+            reader.bring(chunk.id, &all);
+            assert_eq!(reader.segment(chunk.id, 2).unwrap().bytes(), chunk.segments[2]);
+            assert!(reader.segment(chunk.id, 1).unwrap_err().to_string().contains("segment 1"));
+        });
+        reading.await.unwrap();
     });
 }

@@ -49,6 +49,7 @@ mod page_bloom;
 mod prune;
 mod reader;
 mod segment;
+mod source;
 pub(crate) mod v1;
 mod writer;
 
@@ -58,8 +59,9 @@ pub use describe::{BlockDescription, ChunkDescription, ColumnDescription, descri
 pub use keys::IdentityHasher;
 pub use meta::{BloomSetMember, BloomSetMeta, ChunkMeta};
 pub use prune::{asks_for_keys, chunk_may_match, chunks_that_may_match, pages_that_may_match};
-pub use reader::{BlockRef, ChunkPage, ChunkSource, ColumnAt, Directory, KeptColumns, PageSpan};
+pub use reader::{BlockRef, ChunkPage, Directory, PageSpan};
 pub use segment::{SegmentBytes, VerifiedSegment};
+pub use source::{ChunkSource, ColumnAt, KeptColumns};
 #[cfg(any(test, feature = "testing"))]
 pub use writer::build_chunks_of;
 pub use writer::{BuiltChunk, MAX_CHUNK_ROWS, build_chunks, checksum_of};

@@ -2,7 +2,8 @@
 //! and blooms alone. "No" is certain.
 
 use super::bloom_set::BloomSet;
-use super::reader::{ChunkSource, Directory, PageBlooms};
+use super::reader::{Directory, PageBlooms};
+use super::source::ChunkSource;
 use super::{ChunkBloom, keys, page_bloom};
 use crate::columns::{BuiltinColumn, ColumnKey, FieldType, Rows, columns_at_or_below, columns_of, zone_excludes};
 use calvex_language::error::{CoreError, Result};

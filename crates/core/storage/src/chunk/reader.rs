@@ -1,7 +1,8 @@
 //! Chunks read back: the directory once, then column by column of one page, as search asks.
 
 use super::segment::VerifiedSegment;
-use super::{ChunkBloom, ordinals, page_bloom, v1};
+use super::source::ChunkSource;
+use super::{SEGMENT_BYTES, ordinals, page_bloom, v1};
 use crate::chunk::journal::take_key;
 use crate::columns::{
     BuiltinColumn, Column, ColumnKey, FieldType, Letters, MAX_FIELD_COLUMNS, PAGE_ROWS, PageRead, Rows, Shared, Texts,
@@ -22,42 +23,6 @@ const MAX_DIRECTORY_BYTES: usize = 32 << 20;
 const FEW_PART: usize = 4;
 /// Values that the pages of one column share at most.
 const MAX_SHARED: usize = 1 << 20;
-
-/// Where search gets chunks from.
-pub trait ChunkSource: Sync {
-    /// The directory of a chunk.
-    ///
-    /// # Errors
-    /// Where it cannot be fetched or is damaged.
-    fn directory(&self, chunk: u64) -> Result<Arc<Directory>>;
-    /// A segment of a chunk.
-    ///
-    /// # Errors
-    /// Where it cannot be fetched or is damaged.
-    fn segment(&self, chunk: u64, segment: u16) -> Result<VerifiedSegment>;
-    /// The bloom of a whole chunk, where it is at hand because no bloom set holds it yet.
-    fn chunk_bloom(&self, _chunk: u64) -> Option<Arc<ChunkBloom>> {
-        None
-    }
-    /// Where columns are kept decoded between questions, if they are.
-    fn columns(&self) -> Option<&dyn KeptColumns> {
-        None
-    }
-}
-
-/// Columns that are kept decoded, for many questions of the same pages: alert rules look at each new page again and again,
-/// and who looks for a cause asks for figures of one time in many ways.
-pub trait KeptColumns: Sync {
-    /// A column that is kept.
-    fn get(&self, at: ColumnAt) -> Option<Arc<Column>>;
-    /// Keeps a column, where there is room.
-    fn keep(&self, at: ColumnAt, column: &Arc<Column>);
-    /// Whether a column that is not kept was asked for before, as far as is remembered; it is noted now.
-    fn was_asked_for(&self, at: ColumnAt) -> bool;
-}
-
-/// Which column: its chunk, page and number in the directory. Chunks never change, and their ids are not used again.
-pub type ColumnAt = (u64, usize, usize);
 
 /// Rows and times of one page.
 #[derive(Debug, Clone, Copy)]
@@ -212,6 +177,29 @@ impl Directory {
         self.blocks.get(column * self.pages.len() + page).copied().flatten()
     }
 
+    /// The segments that hold the block of a column of a page, and what the pages of the column share if that was not
+    /// read yet.
+    fn segments_of(&self, column: usize, page: usize) -> impl Iterator<Item = u16> {
+        let is_read = self.shared_read.get(column).is_some_and(|slot| slot.get().is_some());
+        let shared = self.shared.get(column).copied().flatten().filter(|_| !is_read).map(|(_, block)| block);
+        // Segments were larger before version 3.
+        let most = if self.version < 3 { 0 } else { usize::from(u16::MAX) };
+        let ends = move |b: &BlockRef| (b.offset.saturating_add(b.length).saturating_sub(1) / SEGMENT_BYTES).min(most);
+        let segments = move |b: BlockRef| b.segment..=b.segment.saturating_add(u16::try_from(ends(&b)).unwrap_or(0));
+        [self.block(column, page), shared].into_iter().flatten().flat_map(segments)
+    }
+
+    /// Brings near at once what the blocks of some columns of a page stand in, where segments are far.
+    fn bring(&self, page: usize, columns: impl Iterator<Item = usize>, source: &dyn ChunkSource) {
+        if !source.is_far() {
+            return;
+        }
+        let mut segments: Vec<u16> = columns.flat_map(|column| self.segments_of(column, page)).collect();
+        segments.sort_unstable();
+        segments.dedup();
+        source.bring(self.chunk, &segments);
+    }
+
     /// The segments that hold blooms.
     pub fn bloom_segments(&self) -> std::ops::Range<u16> {
         match self.blooms {
@@ -348,6 +336,7 @@ impl<'a> ChunkPage<'a> {
         let directory = &self.directory;
         let Some(block) = directory.block(index, self.page) else { return Ok(None) };
         let Some(key) = directory.keys.get(index) else { return Ok(None) };
+        directory.bring(self.page, std::iter::once(index), self.source);
         if directory.version == 1 {
             let read = directory.bytes(block, self.source, |bytes| v1::column(key, bytes, self.rows()));
             return read.map(|c| Some(Arc::new(c)));
@@ -428,6 +417,10 @@ impl PageRead for ChunkPage<'_> {
 
     fn keys(&self) -> &[ColumnKey] {
         &self.directory.keys
+    }
+
+    fn bring(&self, wanted: &dyn Fn(usize) -> bool) {
+        self.directory.bring(self.page, (0..self.directory.keys.len()).filter(|n| wanted(*n)), self.source);
     }
 
     fn column(&self, index: usize) -> Result<Option<Arc<Column>>> {

@@ -19,7 +19,7 @@ impl ChunkSource for Shelf {
     }
 }
 
-fn event(n: u32) -> Event {
+pub(super) fn event(n: u32) -> Event {
     Event {
         id: EventId { node: 1, epoch: 2, seq: u64::from(n) / 100, ordinal: n % 100 },
         time_ns: 1_791_081_521_000_000_000 + i64::from(n) * 1_000_003,
@@ -33,7 +33,7 @@ fn event(n: u32) -> Event {
     }
 }
 
-fn build(events: &[Event], page_rows: usize, next_id: impl FnMut() -> u64) -> Vec<BuiltChunk> {
+pub(super) fn build(events: &[Event], page_rows: usize, next_id: impl FnMut() -> u64) -> Vec<BuiltChunk> {
     let pages: Vec<_> = events.chunks(1000).map(|e| build_page(e).unwrap()).collect();
     let sources: Vec<&dyn PageRead> = pages.iter().map(|p| p as &dyn PageRead).collect();
     build_chunks_of(&sources, page_rows, next_id).unwrap()

@@ -232,6 +232,11 @@ impl PageRead for RestrictedPage<'_> {
         &self.keys
     }
 
+    fn bring(&self, wanted: &dyn Fn(usize) -> bool) {
+        let index = |at| self.places.iter().position(|place| *place == at);
+        self.inner.bring(&|at| index(at).is_some_and(wanted));
+    }
+
     fn column(&self, index: usize) -> Result<Option<Arc<Column>>> {
         if let Some(read) = self.read.borrow().get(&index) {
             return Ok(read.clone());

@@ -3,7 +3,7 @@
 
 use crate::start_with;
 use anyhow::{Context, Result};
-use calvex_e2e::hostile::{Target, attack, client, peak_mib, resident_mib, send_steadily};
+use calvex_e2e::hostile::{Attackers, Target, attack, client, peak_mib, resident_mib, send_steadily};
 use calvex_e2e::service::Service;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -62,7 +62,7 @@ pub async fn hostile() -> Result<()> {
     for _ in 0..ROUNDS {
         calm.push(phase(PHASE).await?);
         let over = Arc::new(AtomicBool::new(false));
-        let attackers = attack(target.clone(), over.clone());
+        let attackers = attack(target.clone(), Attackers::Idle, over.clone());
         beside.push(phase(PHASE).await?);
         over.store(true, Ordering::SeqCst);
         attacks += tokio::task::spawn_blocking(move || attackers.join())

@@ -18,30 +18,9 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
     let letters = test.words.iter().fold(Letters::NONE, |all, word| all.with(Letters::of(word)));
     let any_shared =
         |texts: &Texts| of_shared(texts, &asked_words("words", test), |text| passes(text).into()).contains(&1);
+    page.bring(&|index| is_searched(test, page, index));
     for (index, key) in page.keys().iter().enumerate() {
-        let searched = match key {
-            ColumnKey::Builtin(own) => {
-                matches!(
-                    own,
-                    BuiltinColumn::Message
-                        | BuiltinColumn::Service
-                        | BuiltinColumn::Host
-                        | BuiltinColumn::Trace
-                        | BuiltinColumn::Span
-                        | BuiltinColumn::Parent
-                )
-            }
-            ColumnKey::Field(_, FieldType::Null | FieldType::Bool) => false,
-            ColumnKey::Field(_, FieldType::Int | FieldType::UInt | FieldType::Float) => {
-                test.number.is_some_and(|n| page.zone(index).is_none_or(|(lo, hi)| lo <= n.float && n.float <= hi))
-            }
-            ColumnKey::Field(_, FieldType::Decimal) => test.number.is_some(),
-            ColumnKey::Field(..) => true,
-        };
-        if !searched
-            || matches!(key, ColumnKey::Builtin(BuiltinColumn::Trace | BuiltinColumn::Span | BuiltinColumn::Parent))
-                && !test.may_be_id()
-        {
+        if !is_searched(test, page, index) {
             continue;
         }
         let is_text = matches!(
@@ -80,6 +59,22 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
         }
     })?;
     Ok(rows)
+}
+
+/// Whether the words may stand in column `index`.
+fn is_searched(test: &WordsTest, page: &dyn PageRead, index: usize) -> bool {
+    match page.keys().get(index) {
+        Some(ColumnKey::Builtin(BuiltinColumn::Message | BuiltinColumn::Service | BuiltinColumn::Host)) => true,
+        Some(ColumnKey::Builtin(BuiltinColumn::Trace | BuiltinColumn::Span | BuiltinColumn::Parent)) => {
+            test.may_be_id()
+        }
+        Some(ColumnKey::Builtin(_) | ColumnKey::Field(_, FieldType::Null | FieldType::Bool)) | None => false,
+        Some(ColumnKey::Field(_, FieldType::Int | FieldType::UInt | FieldType::Float)) => {
+            test.number.is_some_and(|n| page.zone(index).is_none_or(|(lo, hi)| lo <= n.float && n.float <= hi))
+        }
+        Some(ColumnKey::Field(_, FieldType::Decimal)) => test.number.is_some(),
+        Some(ColumnKey::Field(..)) => true,
+    }
 }
 
 fn by_value(test: &WordsTest, kind: FieldType, column: &Column, values: &Values, rows: &mut Rows) -> Result<()> {
