@@ -11,7 +11,7 @@ use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 /// How often a segment is asked for again while the database is away, and the pause between.
@@ -69,6 +69,7 @@ impl SegmentCache {
             columns: None,
             segments_read: AtomicU64::new(0),
             fetched_bytes: AtomicU64::new(0),
+            is_far: AtomicBool::new(false),
             brought: Mutex::default(),
         }
     }
@@ -114,14 +115,14 @@ pub struct SegmentReader<'a> {
     columns: Option<&'a ColumnCache>,
     segments_read: AtomicU64,
     fetched_bytes: AtomicU64,
+    /// Whether a segment was not at hand.
+    is_far: AtomicBool,
     brought: Mutex<Brought>,
 }
 
 /// What was brought at once and may not have found a place in the shared cache.
 #[derive(Default)]
 struct Brought {
-    /// Whether a segment was not at hand.
-    is_far: bool,
     segments: HashMap<(u64, u16), VerifiedSegment>,
     bytes: usize,
 }
@@ -261,14 +262,14 @@ impl ChunkSource for SegmentReader<'_> {
             self.cache.segments.insert(key, segment.clone());
             return Ok(segment);
         }
-        self.brought.lock().is_far = true;
+        self.is_far.store(true, Ordering::Relaxed);
         let fetched = self.fetch(at.bucket, chunk, segment)?;
         self.keep(at, key, &fetched);
         Ok(fetched)
     }
 
     fn is_far(&self) -> bool {
-        self.brought.lock().is_far
+        self.is_far.load(Ordering::Relaxed)
     }
 
     fn bring(&self, chunk: u64, segments: &[u16]) {

@@ -323,14 +323,20 @@ fn a_bloom_set_gives_way_and_goes_with_its_bucket() {
     });
 }
 
+/// A store with one chunk.
+async fn one_sealed() -> (Store, BuiltChunk) {
+    let store = store().await;
+    let claim = claimed(&store, "n").await;
+    let pages = journalled(&store, &claim, 0).await;
+    let chunk = built(&claim, 1, &pages);
+    seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await.unwrap();
+    (store, chunk)
+}
+
 #[test]
 fn cached_cold_or_damaged_the_answer_is_the_same() {
     run(async {
-        let store = store().await;
-        let claim = claimed(&store, "n").await;
-        let pages = journalled(&store, &claim, 0).await;
-        let chunk = built(&claim, 1, &pages);
-        seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await.unwrap();
+        let (store, chunk) = one_sealed().await;
         let folder = tempfile::tempdir().unwrap();
         let disk = || Some((folder.path().join("cache"), 1 << 20));
         let checksum = chunk.checksum();
@@ -387,11 +393,7 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
 #[test]
 fn segments_are_brought_at_once() {
     run(async {
-        let store = store().await;
-        let claim = claimed(&store, "n").await;
-        let pages = journalled(&store, &claim, 0).await;
-        let chunk = built(&claim, 1, &pages);
-        seal(&store, &claim, &chunk, rows_of(&claim, 1..=3)).await.unwrap();
+        let (store, chunk) = one_sealed().await;
         let all: Vec<u16> = (0..chunk.segments.len() as u16).collect();
         assert!(all.len() > 2, "a directory, columns and blooms");
         let handle = tokio::runtime::Handle::current();
