@@ -4,8 +4,7 @@
 //! checksum is verified whenever it is read, and one that does not hold is removed and fetched again. Files are read, not
 //! mapped: a mapped file that is cut short under a reader ends the process, and what is read often is in memory anyway.
 //!
-//! A thread of its own writes them, so that no question waits for it: writing a file takes as long as reading its segment
-//! from the database.
+//! A thread of its own writes them, so that no question waits for it.
 
 use calvex_storage::chunk::VerifiedSegment;
 use moka::notification::RemovalCause;
@@ -42,6 +41,8 @@ struct Files {
 
 enum Job {
     Write(FileKey, VerifiedSegment),
+    /// The files of a chunk with this checksum and so many segments go.
+    Forget(u64, u32, u16),
     /// Everything before it is done; whoever waits for that is let go.
     Done(SyncSender<()>),
 }
@@ -110,11 +111,12 @@ impl DiskCache {
         }
     }
 
-    /// Removes files.
-    pub(crate) fn forget(&self, keys: impl Iterator<Item = FileKey>) {
-        // One that is still to be written would stay.
-        self.settle();
-        keys.for_each(|key| self.files.sizes.invalidate(&key));
+    /// Removes the files of a chunk soon: after those of its segments that are still to be written.
+    pub(crate) fn forget(&self, chunk: u64, checksum: u32, segments: u16) {
+        // Where many wait, whoever forgets waits for one of them.
+        if let Some(Err(e)) = self.writer.jobs.as_ref().map(|jobs| jobs.send(Job::Forget(chunk, checksum, segments))) {
+            self.files.run(e.0);
+        }
     }
 
     /// Removes all files.
@@ -142,6 +144,9 @@ impl Files {
     fn run(&self, job: Job) {
         match job {
             Job::Write(key, segment) => self.write(key, &segment),
+            Job::Forget(chunk, checksum, segments) => {
+                (0..segments).for_each(|segment| self.sizes.invalidate(&(chunk, checksum, segment)));
+            }
             // Whoever waited may be gone.
             Job::Done(done) => drop(done.send(())),
         }

@@ -244,6 +244,7 @@ mod tests {
         drop(relay);
         assert!(!folder.exists());
     }
+
     #[tokio::test]
     async fn what_killed_processes_left_is_removed() {
         let within = tempfile::tempdir().unwrap();

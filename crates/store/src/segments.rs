@@ -20,7 +20,7 @@ const AWAY_PAUSE: Duration = Duration::from_millis(200);
 
 /// Segments that one statement reads, and bytes of them that a question holds beside the shared cache.
 const AT_ONCE: usize = 64;
-const MAX_BROUGHT: usize = 16 << 20;
+const MAX_PREFETCHED: usize = 16 << 20;
 
 /// The segment of memory that directories get.
 const DIRECTORY_SHARE: u64 = 4;
@@ -69,8 +69,8 @@ impl SegmentCache {
             columns: None,
             segments_read: AtomicU64::new(0),
             fetched_bytes: AtomicU64::new(0),
-            is_far: AtomicBool::new(false),
-            brought: Mutex::default(),
+            is_cold: AtomicBool::new(false),
+            prefetched: Mutex::default(),
         }
     }
 
@@ -80,7 +80,7 @@ impl SegmentCache {
         self.filters.forget([chunk]);
         (0..segments).for_each(|segment| self.segments.invalidate(&(chunk, segment)));
         if let Some(disk) = &self.disk {
-            disk.forget((0..segments).map(|segment| (chunk, checksum, segment)));
+            disk.forget(chunk, checksum, segments);
         }
     }
 
@@ -116,13 +116,13 @@ pub struct SegmentReader<'a> {
     segments_read: AtomicU64,
     fetched_bytes: AtomicU64,
     /// Whether a segment was not at hand.
-    is_far: AtomicBool,
-    brought: Mutex<Brought>,
+    is_cold: AtomicBool,
+    prefetched: Mutex<Prefetched>,
 }
 
-/// What was brought at once and may not have found a place in the shared cache.
+/// What was prefetched and may not have found a place in the shared cache.
 #[derive(Default)]
-struct Brought {
+struct Prefetched {
     segments: HashMap<(u64, u16), VerifiedSegment>,
     bytes: usize,
 }
@@ -216,14 +216,15 @@ impl<'a> SegmentReader<'a> {
     }
 }
 
-impl Brought {
+impl Prefetched {
     fn add(&mut self, key: (u64, u16), segment: VerifiedSegment) {
-        if self.bytes + segment.len() > MAX_BROUGHT {
+        if self.bytes + segment.len() > MAX_PREFETCHED {
             self.segments.clear();
             self.bytes = 0;
         }
         self.bytes += segment.len();
-        self.segments.insert(key, segment);
+        let replaced = self.segments.insert(key, segment);
+        self.bytes -= replaced.map_or(0, |segment| segment.len());
     }
 }
 
@@ -253,7 +254,7 @@ impl ChunkSource for SegmentReader<'_> {
         if let Some(segment) = self.cache.segments.get(&key) {
             return Ok(segment);
         }
-        if let Some(segment) = self.brought.lock().segments.get(&key) {
+        if let Some(segment) = self.prefetched.lock().segments.get(&key) {
             return Ok(segment.clone());
         }
         let gone = || CoreError::Unavailable(format!("chunk {chunk:x} has expired while it was searched"));
@@ -262,23 +263,23 @@ impl ChunkSource for SegmentReader<'_> {
             self.cache.segments.insert(key, segment.clone());
             return Ok(segment);
         }
-        self.is_far.store(true, Ordering::Relaxed);
+        self.is_cold.store(true, Ordering::Relaxed);
         let fetched = self.fetch(at.bucket, chunk, segment)?;
         self.keep(at, key, &fetched);
         Ok(fetched)
     }
 
-    fn is_far(&self) -> bool {
-        self.is_far.load(Ordering::Relaxed)
+    fn is_cold(&self) -> bool {
+        self.is_cold.load(Ordering::Relaxed)
     }
 
-    fn bring(&self, chunk: u64, segments: &[u16]) {
+    fn prefetch(&self, chunk: u64, segments: &[u16]) {
         let Some(at) = (self.location_of)(chunk) else { return };
         let missing: Vec<u16> = {
-            let brought = self.brought.lock();
+            let prefetched = self.prefetched.lock();
             let on_disk = |n| self.cache.disk.as_ref().is_some_and(|d| d.has((chunk, at.checksum, n)));
             let is_near = |key: &(u64, u16)| {
-                brought.segments.contains_key(key) || self.cache.segments.contains_key(key) || on_disk(key.1)
+                prefetched.segments.contains_key(key) || self.cache.segments.contains_key(key) || on_disk(key.1)
             };
             segments.iter().copied().filter(|n| !is_near(&(chunk, *n))).collect()
         };
@@ -290,7 +291,7 @@ impl ChunkSource for SegmentReader<'_> {
                 self.fetched_bytes.fetch_add(bytes.len() as u64, Ordering::Relaxed);
                 let Ok(segment) = VerifiedSegment::check(bytes, chunk, n) else { continue };
                 self.keep(at, (chunk, n), &segment);
-                self.brought.lock().add((chunk, n), segment);
+                self.prefetched.lock().add((chunk, n), segment);
             }
         }
     }

@@ -16,11 +16,11 @@ pub struct Remembered<K, V> {
 }
 
 impl<K: Hash + Eq, V: Clone> Remembered<K, V> {
-    /// Nothing yet; at most `most` entries, each for `keep` after it was last written.
-    pub fn new(most: NonZeroUsize, keep: Duration) -> Self {
+    /// Nothing yet; at most `most` entries (at least one), each for `keep` after it was last written.
+    pub fn new(most: usize, keep: Duration) -> Self {
         // Room is made as entries come.
         let mut entries = LruCache::unbounded();
-        entries.resize(most);
+        entries.resize(NonZeroUsize::new(most).unwrap_or(NonZeroUsize::MIN));
         Remembered { entries: Mutex::new(entries), keep }
     }
 
@@ -72,7 +72,7 @@ mod tests {
 
     #[test]
     fn entries_end_and_the_least_used_gives_way() {
-        let kept = Remembered::new(NonZeroUsize::new(3).unwrap(), Duration::from_secs(10));
+        let kept = Remembered::new(3, Duration::from_secs(10));
         let began = Instant::now();
         let after = |s| began + Duration::from_secs(s);
         let count =

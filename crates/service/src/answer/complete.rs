@@ -20,7 +20,6 @@ use calvex_wire::api::{
     ShapeRequest, SpokenRange, TemplateVariable, ValueCount,
 };
 use std::collections::HashMap;
-use std::num::NonZeroUsize;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -35,7 +34,7 @@ const MAX_VALUES: usize = 5000;
 /// Most fields that are listed.
 const MAX_FIELDS: usize = 1000;
 /// Lists of proposals that are kept.
-const MAX_WISHES: NonZeroUsize = NonZeroUsize::new(500).unwrap();
+const MAX_WISHES: usize = 500;
 /// Messages of a shape whose variables are counted.
 const SHAPE_EVENTS: usize = 1000;
 

@@ -3,13 +3,12 @@
 
 use crate::admission::remembered::Remembered;
 use crate::error::Result;
-use std::num::NonZeroUsize;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 /// Secrets that are remembered.
-const SECRETS: NonZeroUsize = NonZeroUsize::new(10_000).unwrap();
+const SECRETS: usize = 10_000;
 
 /// Who stands behind secrets looked up lately. A sender that goes on with a wrong key asks the database once in a while
 /// only. A change made on this node clears the cache, as does the look that finds one made on another; a lookup that was

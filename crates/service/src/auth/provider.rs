@@ -17,7 +17,6 @@ use openidconnect::{
     PkceCodeChallenge, PkceCodeVerifier, RedirectUrl, Scope, StandardErrorResponse, StandardTokenResponse,
     TokenResponse,
 };
-use std::num::NonZeroUsize;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::Mutex;
@@ -28,7 +27,7 @@ const MAX_ANSWER: usize = 1 << 20;
 /// What the provider says of itself, its keys too, is asked for again after so long.
 const KNOWN_FOR: Duration = Duration::from_secs(600);
 /// Sign-ons under way at most, and how long each may take.
-const MAX_PENDING: NonZeroUsize = NonZeroUsize::new(1_000).unwrap();
+const MAX_PENDING: usize = 1_000;
 const PENDING_FOR: Duration = Duration::from_secs(600);
 /// Groups of a person that are looked at, and letters of each.
 const MAX_GROUPS: usize = 1_000;

@@ -14,7 +14,6 @@ use crate::admission::behind::Behind;
 use crate::admission::remembered::Remembered;
 use crate::error::{Result, ServiceError};
 use std::net::IpAddr;
-use std::num::NonZeroUsize;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::Semaphore;
@@ -28,7 +27,7 @@ const OF_NAME: u32 = 60;
 /// How long a check of a password waits for its turn.
 const PATIENCE: Duration = Duration::from_secs(2);
 /// Names, addresses and pairs remembered.
-const REMEMBERED: NonZeroUsize = NonZeroUsize::new(20_000).unwrap();
+const REMEMBERED: usize = 20_000;
 
 /// Whose tries are counted: a name from an address; no address for a name wherever from, and no name for an address.
 type Who = (String, Option<IpAddr>);

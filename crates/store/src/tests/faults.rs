@@ -391,7 +391,7 @@ fn cached_cold_or_damaged_the_answer_is_the_same() {
 }
 
 #[test]
-fn segments_are_brought_at_once() {
+fn segments_are_prefetched() {
     run(async {
         let (store, chunk) = one_sealed().await;
         let all: Vec<u16> = (0..chunk.segments.len() as u16).collect();
@@ -399,14 +399,14 @@ fn segments_are_brought_at_once() {
         let handle = tokio::runtime::Handle::current();
         let reading = tokio::task::spawn_blocking(move || {
             let location_of = |_| Some(BucketRef { bucket: BUCKET, checksum: chunk.checksum() });
-            // Nothing has a place in this cache: what was brought stays with the question.
+            // Nothing has a place in this cache: what was prefetched stays with the question.
             let cache = SegmentCache::new(0, "ours", None);
             let reader = cache.reader(&store, handle.clone(), &location_of);
-            assert!(!reader.is_far());
+            assert!(!reader.is_cold());
             assert_eq!(reader.segment(chunk.id, 1).unwrap().bytes(), chunk.segments[1]);
-            assert!(reader.is_far(), "one was not at hand");
+            assert!(reader.is_cold(), "one was not at hand");
             // One that is not there is left to whoever asks for it.
-            reader.bring(chunk.id, &[&all[..], &[900]].concat());
+            reader.prefetch(chunk.id, &[&all[..], &[900]].concat());
             let fetched = reader.reads().1;
             for (n, bytes) in (0u16..).zip(&chunk.segments) {
                 assert_eq!(reader.segment(chunk.id, n).unwrap().bytes(), bytes);
@@ -415,12 +415,12 @@ fn segments_are_brought_at_once() {
             assert!(reader.segment(chunk.id, 900).is_err());
             // More than one statement reads, and more than a question holds beside the cache.
             let many: Vec<u16> = (0..2_000).collect();
-            reader.bring(chunk.id, &many);
-            // What is damaged is not brought, and said by whoever asks for it.
+            reader.prefetch(chunk.id, &many);
+            // What is damaged is not kept, and reported by whoever asks for it.
             let damage = format!("UPDATE {} SET bytes = REVERSE(bytes) WHERE part = 1", parts_table(BUCKET));
             handle.block_on(sqlx::query(sql::safe(damage)).execute(&store.pool)).unwrap();
             let reader = cache.reader(&store, handle, &location_of);
-            reader.bring(chunk.id, &all);
+            reader.prefetch(chunk.id, &all);
             assert_eq!(reader.segment(chunk.id, 2).unwrap().bytes(), chunk.segments[2]);
             assert!(reader.segment(chunk.id, 1).unwrap_err().to_string().contains("segment 1"));
         });

@@ -182,22 +182,24 @@ impl Directory {
     fn segments_of(&self, column: usize, page: usize) -> impl Iterator<Item = u16> {
         let is_read = self.shared_read.get(column).is_some_and(|slot| slot.get().is_some());
         let shared = self.shared.get(column).copied().flatten().filter(|_| !is_read).map(|(_, block)| block);
-        // Segments were larger before version 3.
+        // Before version 3 segments were larger, and few blocks went on in a second one.
         let most = if self.version < 3 { 0 } else { usize::from(u16::MAX) };
-        let ends = move |b: &BlockRef| (b.offset.saturating_add(b.length).saturating_sub(1) / SEGMENT_BYTES).min(most);
-        let segments = move |b: BlockRef| b.segment..=b.segment.saturating_add(u16::try_from(ends(&b)).unwrap_or(0));
+        let segments = move |b: BlockRef| {
+            let further = (b.offset.saturating_add(b.length).saturating_sub(1) / SEGMENT_BYTES).min(most);
+            b.segment..=b.segment.saturating_add(u16::try_from(further).unwrap_or(0))
+        };
         [self.block(column, page), shared].into_iter().flatten().flat_map(segments)
     }
 
-    /// Brings near at once what the blocks of some columns of a page stand in, where segments are far.
-    fn bring(&self, page: usize, columns: impl Iterator<Item = usize>, source: &dyn ChunkSource) {
-        if !source.is_far() {
+    /// Prefetches the segments that hold the blocks of some columns of a page, for a cold question.
+    fn prefetch(&self, page: usize, columns: impl Iterator<Item = usize>, source: &dyn ChunkSource) {
+        if !source.is_cold() {
             return;
         }
         let mut segments: Vec<u16> = columns.flat_map(|column| self.segments_of(column, page)).collect();
         segments.sort_unstable();
         segments.dedup();
-        source.bring(self.chunk, &segments);
+        source.prefetch(self.chunk, &segments);
     }
 
     /// The segments that hold blooms.
@@ -336,7 +338,7 @@ impl<'a> ChunkPage<'a> {
         let directory = &self.directory;
         let Some(block) = directory.block(index, self.page) else { return Ok(None) };
         let Some(key) = directory.keys.get(index) else { return Ok(None) };
-        directory.bring(self.page, std::iter::once(index), self.source);
+        directory.prefetch(self.page, std::iter::once(index), self.source);
         if directory.version == 1 {
             let read = directory.bytes(block, self.source, |bytes| v1::column(key, bytes, self.rows()));
             return read.map(|c| Some(Arc::new(c)));
@@ -419,8 +421,8 @@ impl PageRead for ChunkPage<'_> {
         &self.directory.keys
     }
 
-    fn bring(&self, wanted: &dyn Fn(usize) -> bool) {
-        self.directory.bring(self.page, (0..self.directory.keys.len()).filter(|n| wanted(*n)), self.source);
+    fn prefetch(&self, wanted: &dyn Fn(usize) -> bool) {
+        self.directory.prefetch(self.page, (0..self.directory.keys.len()).filter(|n| wanted(*n)), self.source);
     }
 
     fn column(&self, index: usize) -> Result<Option<Arc<Column>>> {

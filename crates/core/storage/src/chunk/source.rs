@@ -18,12 +18,12 @@ pub trait ChunkSource: Sync {
     /// # Errors
     /// Where it cannot be fetched or is damaged.
     fn segment(&self, chunk: u64, segment: u16) -> Result<VerifiedSegment>;
-    /// Whether segments are far: one that was asked for was not at hand, so that it pays to bring several at once.
-    fn is_far(&self) -> bool {
+    /// Whether the question is cold: a segment that it asked for was not at hand, so that it pays to prefetch others.
+    fn is_cold(&self) -> bool {
         false
     }
-    /// Brings segments of a chunk near at once, since each of them is asked for next. What cannot be had is left to that.
-    fn bring(&self, _chunk: u64, _segments: &[u16]) {}
+    /// Reads segments of a chunk at once, since each of them is asked for next. What cannot be read is left to that.
+    fn prefetch(&self, _chunk: u64, _segments: &[u16]) {}
     /// The bloom of a whole chunk, where it is at hand because no bloom set holds it yet.
     fn chunk_bloom(&self, _chunk: u64) -> Option<Arc<ChunkBloom>> {
         None
@@ -70,10 +70,10 @@ mod tests {
             self.2.lock().unwrap().insert(segment);
             VerifiedSegment::check(self.0.segments[usize::from(segment)].clone(), chunk, segment)
         }
-        fn is_far(&self) -> bool {
+        fn is_cold(&self) -> bool {
             true
         }
-        fn bring(&self, _: u64, segments: &[u16]) {
+        fn prefetch(&self, _: u64, segments: &[u16]) {
             let mut first = self.1.lock().unwrap();
             if first.is_empty() {
                 first.extend(segments);

@@ -22,7 +22,7 @@ pub fn materialise_all(page: &dyn PageRead) -> Result<Vec<Event>> {
 /// # Errors
 /// Where a column cannot be read.
 pub fn materialise(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
-    page.bring(&|_| true);
+    page.prefetch(&|_| true);
     let mut events = vec![Event::default(); rows.len()];
     for (index, key) in page.keys().iter().enumerate() {
         let Some(column) = page.column(index)? else { continue };

@@ -16,9 +16,9 @@ pub trait PageRead {
     fn time_span(&self) -> (i64, i64);
     /// The columns it may have, in order.
     fn keys(&self) -> &[ColumnKey];
-    /// Brings near the columns for whose key `wanted` is true, since they are asked for next. What cannot be had is left
-    /// to that.
-    fn bring(&self, _wanted: &dyn Fn(usize) -> bool) {}
+    /// Reads at once what the columns for whose index `wanted` is true stand in, where the question is cold, since they
+    /// are asked for next. What cannot be read is left to that.
+    fn prefetch(&self, _wanted: &dyn Fn(usize) -> bool) {}
     /// The column of key `index`; `None` where no row of this page has it.
     ///
     /// # Errors

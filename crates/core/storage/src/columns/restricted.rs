@@ -232,9 +232,9 @@ impl PageRead for RestrictedPage<'_> {
         &self.keys
     }
 
-    fn bring(&self, wanted: &dyn Fn(usize) -> bool) {
+    fn prefetch(&self, wanted: &dyn Fn(usize) -> bool) {
         let index = |at| self.places.iter().position(|place| *place == at);
-        self.inner.bring(&|at| index(at).is_some_and(wanted));
+        self.inner.prefetch(&|at| index(at).is_some_and(wanted));
     }
 
     fn column(&self, index: usize) -> Result<Option<Arc<Column>>> {

@@ -18,7 +18,7 @@ pub(super) fn select(test: &WordsTest, page: &dyn PageRead) -> Result<Rows> {
     let letters = test.words.iter().fold(Letters::NONE, |all, word| all.with(Letters::of(word)));
     let any_shared =
         |texts: &Texts| of_shared(texts, &asked_words("words", test), |text| passes(text).into()).contains(&1);
-    page.bring(&|index| is_searched(test, page, index));
+    page.prefetch(&|index| is_searched(test, page, index));
     for (index, key) in page.keys().iter().enumerate() {
         if !is_searched(test, page, index) {
             continue;
