@@ -9,7 +9,7 @@ use crate::claim::Claim;
 use crate::receipts::{self, StoredReceipt};
 use crate::{Result, Store, StoreError, sql};
 use sqlx::mysql::MySqlRow;
-use sqlx::{Connection, Executor, MySqlConnection, Row};
+use sqlx::{Executor, MySqlConnection, Row};
 use std::collections::BTreeSet;
 
 /// A journal table is left for another one beyond this size.
@@ -18,6 +18,9 @@ pub const ROTATE_BYTES: u64 = 64 << 20;
 const TURNS: [u32; 2] = [1, 2];
 /// Rows read back at once; each may have some MiB.
 const REPLAYED_AT_ONCE: u32 = 8;
+/// Statements that add up to so many rows stay prepared, which saves a round trip each time; there is one for each number of
+/// rows and table.
+pub(crate) const REMEMBERED_ROWS: usize = 4;
 
 /// A journal table of a slot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -250,27 +253,34 @@ impl Store {
     /// # Errors
     /// [`StoreError::Fenced`] where the claim is lost; others where nothing is known yet and the call may be repeated.
     pub async fn commit(&self, claim: &Claim, commit: &Commit) -> Result<Committed> {
-        // One connection is kept for commits: it is not asked whether it lives, since a failed commit is repeated.
+        // A failed commit is repeated, so the kept connection is not asked first whether it lives.
         let kept = self.commits.lock().take();
         let mut connection = match kept {
             Some(kept) => kept,
-            None => self.pool.acquire().await?,
+            None => self.connection_for_commits().await?,
         };
         let outcome = match self.commit_on(&mut connection, claim, commit).await {
             // Another node, whose clock is ahead, had no more use for a table of receipts; it is made again.
             Err(StoreError::Database(e)) if crate::error::is_missing_table(&e) => {
+                connection.execute(sql::ROLLBACK).await?;
                 self.forget_receipt_tables();
                 self.commit_on(&mut connection, claim, commit).await
             }
             outcome => outcome,
         };
-        if outcome.is_err() {
-            // What it left open ends with it.
-            connection.close_on_drop();
-            return outcome;
+        // What a failed commit left open ends with its connection.
+        if outcome.is_ok() {
+            *self.commits.lock() = Some(connection);
         }
-        *self.commits.lock() = Some(connection);
         outcome
+    }
+
+    /// A connection that no one else uses, and which goes when it is dropped. Its first statement after a commit begins the
+    /// next transaction unasked, which saves each commit a round trip.
+    async fn connection_for_commits(&self) -> Result<MySqlConnection> {
+        let mut connection = self.pool.acquire().await?.detach();
+        connection.execute(sql::BEGIN_UNASKED).await?;
+        Ok(connection)
     }
 
     async fn commit_on(&self, connection: &mut MySqlConnection, claim: &Claim, commit: &Commit) -> Result<Committed> {
@@ -279,43 +289,42 @@ impl Store {
         for day in receipts.keys() {
             self.receipt_tables(*day..=*day).await?;
         }
-        let mut tx = connection.begin().await?;
         let count = commit.rows.len() as u64;
         let fence =
             sqlx::query(sql::FENCE_JOURNAL).bind(count).bind(claim.slot).bind(claim.epoch).bind(commit.after_seq);
-        if fence.execute(&mut *tx).await?.rows_affected() != 1 {
+        if fence.execute(&mut *connection).await?.rows_affected() != 1 {
             let seq: Option<u64> = sqlx::query_scalar(sql::JOURNAL_SEQ)
                 .bind(claim.slot)
                 .bind(claim.epoch)
-                .fetch_optional(&mut *tx)
+                .fetch_optional(&mut *connection)
                 .await?;
-            tx.rollback().await?;
+            connection.execute(sql::ROLLBACK).await?;
             return match seq {
                 Some(seq) if seq == commit.after_seq + count => Ok(Committed::Yes),
                 _ => Err(StoreError::Fenced(claim.name.clone())),
             };
         }
         for rows in runs {
-            insert_rows(&mut tx, claim, commit.table, rows).await?;
+            insert_rows(connection, claim, commit.table, rows).await?;
         }
         for (day, receipts) in &receipts {
             for receipts in self.fit_packets(receipts, |receipt| receipt.answer.len())? {
-                match receipts::insert(&mut tx, *day, receipts).await {
+                match receipts::insert(connection, *day, receipts).await {
                     Err(sqlx::Error::Database(e)) if e.is_unique_violation() => {
-                        tx.rollback().await?;
+                        connection.execute(sql::ROLLBACK).await?;
                         return Ok(Committed::ReceiptTaken);
                     }
                     added => added?,
                 }
             }
         }
-        tx.commit().await?;
+        connection.execute(sql::COMMIT).await?;
         Ok(Committed::Yes)
     }
 }
 
 async fn insert_rows(
-    tx: &mut MySqlConnection,
+    connection: &mut MySqlConnection,
     claim: &Claim,
     table: JournalTable,
     rows: &[JournalEntry],
@@ -333,6 +342,6 @@ async fn insert_rows(
             .push_bind(row.rows as u32)
             .push_bind(&row.batch);
     });
-    insert.build().persistent(false).execute(tx).await?;
+    insert.build().persistent(rows.len() <= REMEMBERED_ROWS).execute(connection).await?;
     Ok(())
 }

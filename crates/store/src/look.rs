@@ -144,7 +144,7 @@ async fn look_on(
         look.up_to.changes = newest_changes(connection).await?;
     }
     journal_rows(connection, own, known, &mut look).await?;
-    connection.execute(sql::LOOK_END).await?;
+    connection.execute(sql::COMMIT).await?;
     if in_cluster {
         connection.execute(sql::CAUSAL_END).await?;
     }

@@ -4,8 +4,7 @@ use crate::relay::{Relay, hosts_of};
 use crate::{Result, StoreError, sql};
 use parking_lot::Mutex;
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
-use sqlx::pool::PoolConnection;
-use sqlx::{Executor, MySql, MySqlConnection, MySqlPool};
+use sqlx::{Connection, Executor, MySqlConnection, MySqlPool};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -64,7 +63,7 @@ pub struct Store {
     /// The database is a cluster of equal servers: a read on another server may be behind.
     pub(crate) in_cluster: Arc<AtomicBool>,
     /// The connection of the committer, while no commit is under way.
-    pub(crate) commits: Arc<Mutex<Option<PoolConnection<MySql>>>>,
+    pub(crate) commits: Arc<Mutex<Option<MySqlConnection>>>,
     /// The tables of receipts that were seen to stand.
     pub(crate) receipt_tables: Arc<Mutex<Arc<crate::receipts::ReceiptTables>>>,
     /// Bytes that the database takes at once.
@@ -98,7 +97,7 @@ async fn begin(connection: &mut MySqlConnection, relay: Option<&Relay>, in_clust
         return Err(sqlx::Error::Protocol(format!("the database server cannot write: {why}")));
     }
     in_cluster.store(true, Ordering::SeqCst);
-    for statement in [sql::CAUSAL_BEGIN, sql::BARRIER_BEGIN, sql::LOOK_END, sql::CAUSAL_END] {
+    for statement in [sql::CAUSAL_BEGIN, sql::BARRIER_BEGIN, sql::COMMIT, sql::CAUSAL_END] {
         connection.execute(statement).await?;
     }
     Ok(())
@@ -288,7 +287,11 @@ impl Store {
 
     /// Closes every connection.
     pub async fn close(&self) {
-        self.commits.lock().take();
+        let commits = self.commits.lock().take();
+        if let Some(commits) = commits {
+            // One that cannot say good-bye goes all the same.
+            let _ = commits.close().await;
+        }
         self.pool.close().await;
     }
 

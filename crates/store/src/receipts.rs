@@ -12,6 +12,7 @@
 //!   stands in the tables of both days.
 //! - Any node finds a receipt, whoever made its table, and until its table goes.
 
+use crate::journal::REMEMBERED_ROWS;
 use crate::{Result, Store, sql};
 use calvex_language::model::time::{DAY_NS, day_of};
 use sqlx::mysql::MySqlRow;
@@ -103,10 +104,10 @@ pub(crate) fn by_day(receipts: &[StoredReceipt]) -> BTreeMap<i32, Vec<&StoredRec
 ///
 /// # Errors
 /// Where one of their names stands there, or the database fails.
-pub(crate) async fn insert(tx: &mut MySqlConnection, day: i32, receipts: &[&StoredReceipt]) -> sqlx::Result<()> {
+pub(crate) async fn insert(connection: &mut MySqlConnection, day: i32, receipts: &[&StoredReceipt]) -> sqlx::Result<()> {
     let rows = vec!["(?, ?, ?, ?, ?)"; receipts.len()].join(", ");
     let insert = format!("INSERT INTO {} (key_id, name, body, answer, made_s) VALUES {rows}", table_of(day));
-    let mut insert = sqlx::query(sql::safe(insert)).persistent(false);
+    let mut insert = sqlx::query(sql::safe(insert)).persistent(receipts.len() <= REMEMBERED_ROWS);
     for receipt in receipts {
         insert = insert
             .bind(receipt.key_id)
@@ -115,7 +116,7 @@ pub(crate) async fn insert(tx: &mut MySqlConnection, day: i32, receipts: &[&Stor
             .bind(&receipt.answer)
             .bind(seconds(receipt.made_ns));
     }
-    insert.execute(tx).await?;
+    insert.execute(connection).await?;
     Ok(())
 }
 

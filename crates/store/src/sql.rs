@@ -22,6 +22,9 @@ statements! {
     CLUSTER_STATUS = "SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN ('wsrep_ready', 'wsrep_cluster_status') UNION ALL SELECT VARIABLE_NAME, VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES WHERE VARIABLE_NAME = 'wsrep_on'";
     ROW_IMAGE = "SELECT @@binlog_row_image";
     IDLE_WRITES_END = "SET SESSION idle_write_transaction_timeout = 8";
+    BEGIN_UNASKED = "SET SESSION autocommit = 0";
+    COMMIT = "COMMIT";
+    ROLLBACK = "ROLLBACK";
     CAUSAL_BEGIN = "SET SESSION wsrep_sync_wait = 1";
     BARRIER_BEGIN = "START TRANSACTION";
     CAUSAL_END = "SET SESSION wsrep_sync_wait = 0";
@@ -86,7 +89,6 @@ statements! {
     CHANGE_SINCE = "SELECT epoch, n, n_before, added, removed, sealed FROM catalogue_change WHERE slot = ? AND (epoch > ? OR epoch = ? AND n > ?) ORDER BY epoch, n";
     CONFIG_VERSION = "SELECT CAST(COALESCE(SUM(n), 0) AS UNSIGNED) FROM audit_chain";
     LOOK_BEGIN = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY";
-    LOOK_END = "COMMIT";
     CHANGE_FORGET = "DELETE FROM catalogue_change WHERE slot = ? AND (epoch < ? OR n < ?) LIMIT 1000";
     ORIGIN_ADD = "INSERT INTO chunk_origin (chunk, slot, epoch, seq_min, seq_max) VALUES (?, ?, ?, ?, ?)";
     CHUNK_LAST = "SELECT MAX(id) FROM chunk WHERE id BETWEEN ? AND ?";

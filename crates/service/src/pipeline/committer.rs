@@ -1,5 +1,5 @@
-//! Step 7, group commit. One task gathers submissions and builds their pages, a second commits group after group; so
-//! the next group is built while the last one is written. A sender's answer waits for the commit of its group.
+//! Step 7, group commit. One task commits group after group; what comes meanwhile is the next group. A sender's answer waits
+//! for the commit of its group.
 
 use super::View;
 use super::admitted::{Admitted, Reach};
@@ -17,6 +17,7 @@ use calvex_store::{
 };
 use parking_lot::Mutex;
 use std::collections::{BTreeSet, HashSet};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU32, Ordering};
 use std::time::Duration;
@@ -26,6 +27,8 @@ use tokio::sync::{mpsc, oneshot};
 const GROUP_EVENTS: usize = 32_768;
 /// Rough bytes at which a group is full.
 const GROUP_BYTES: usize = 16 << 20;
+/// Rows that the committer encodes on its own thread: a millisecond's work. More are encoded on another one.
+const ENCODED_AT_ONCE: usize = 2048;
 /// Submissions waiting at most; beyond, senders get 503 and come back.
 const QUEUE: usize = 256;
 /// An emptied journal table beyond this size is left for a new one once nothing has come for a while, so that its file
@@ -195,33 +198,26 @@ impl CommitFigures {
 }
 
 impl Committer {
-    /// The way in, and the two tasks' future, which ends once the way in is dropped and all it took is committed.
+    /// The way in, and the task's future, which ends once the way in is dropped and all it took is committed.
     pub fn start(self) -> (Intake, impl Future<Output = ()>) {
         let (queue, mut submissions) = mpsc::channel::<Queued>(QUEUE);
         let in_flight: InFlight = InFlight::default();
         let intake =
             Intake { queue: parking_lot::RwLock::new(Some(queue)), in_flight, disk_full: AtomicBool::new(false) };
-        let (groups, mut built) = mpsc::channel::<Group>(1);
-        let wait = self.wait;
-        let gather = async move {
-            while let Some(first) = submissions.recv().await {
-                let group = gather_group(first, &mut submissions, wait).await;
-                let Ok(group) =
-                    tokio::task::spawn_blocking(move || build_group(group.into_iter().map(waiting).collect())).await
-                else {
-                    continue;
-                };
-                if groups.send(group).await.is_err() {
-                    return;
-                }
-            }
-        };
         let write = async move {
             let mut seq = 0;
             let mut table_bytes = 0;
+            let mut had_company = false;
             loop {
-                match tokio::time::timeout(IDLE, built.recv()).await {
-                    Ok(Some(group)) => self.write(group, &mut seq, &mut table_bytes).await,
+                match tokio::time::timeout(IDLE, submissions.recv()).await {
+                    Ok(Some(first)) => {
+                        // Who sends alone does not wait for others.
+                        let wait = if had_company { self.wait } else { Duration::ZERO };
+                        let group = gather_group(first, &mut submissions, wait).await;
+                        had_company = group.len() > 1;
+                        let Some(group) = built(group).await else { continue };
+                        self.write(group, &mut seq, &mut table_bytes).await;
+                    }
                     Ok(None) => return,
                     Err(_) if self.is_idle(table_bytes) => {
                         self.rotate(&mut table_bytes).await;
@@ -230,9 +226,7 @@ impl Committer {
                 }
             }
         };
-        (intake, async move {
-            tokio::join!(gather, write);
-        })
+        (intake, write)
     }
 
     /// Goes on in the next journal table; the sealer drops the old one once it is empty, but in a cluster. Where the next
@@ -396,6 +390,18 @@ fn waiting((submission, done): Queued) -> (Vec<HeadPage>, Waiting) {
     // Columns are shared, so a second list of pages costs little.
     let alone = pages.iter().map(|p| (p.key, p.page.clone())).collect();
     (pages, Waiting { pages: alone, receipt, done, _mark: mark, _charge: charge })
+}
+
+/// The group as what is written, worked out at once where that is soon done. Nothing where the work broke off, which only a
+/// defect could cause: its senders are told to come again.
+async fn built(group: Vec<Queued>) -> Option<Group> {
+    let group: Vec<_> = group.into_iter().map(waiting).collect();
+    let rows = group.iter().flat_map(|(pages, _)| pages).map(HeadPage::rows_to_encode).sum::<usize>();
+    if rows <= ENCODED_AT_ONCE {
+        // The committer goes on.
+        return catch_unwind(AssertUnwindSafe(|| build_group(group))).ok();
+    }
+    tokio::task::spawn_blocking(move || build_group(group)).await.ok()
 }
 
 fn build_group(group: Vec<(Vec<HeadPage>, Waiting)>) -> Group {

@@ -23,6 +23,11 @@ impl HeadPage {
         let batch = (page.rows() >= SMALL_ROWS).then(|| encode_batch(&page));
         HeadPage { key, page, batch }
     }
+
+    /// Rows that are still to be encoded.
+    pub fn rows_to_encode(&self) -> usize {
+        if self.batch.is_some() { 0 } else { self.page.rows() }
+    }
 }
 
 /// A page and its journal bytes; ids get their origin at commit.
