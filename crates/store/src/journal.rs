@@ -6,6 +6,7 @@
 //! - A journal row belongs to the slot and epoch that wrote it; who owns these seals it.
 
 use crate::claim::Claim;
+use crate::one_trip::{self, OneTrip};
 use crate::receipts::{self, StoredReceipt};
 use crate::{Result, Store, StoreError, sql};
 use sqlx::mysql::MySqlRow;
@@ -288,6 +289,9 @@ impl Store {
         let receipts = receipts::by_day(&commit.receipts);
         for day in receipts.keys() {
             self.receipt_tables(*day..=*day).await?;
+        }
+        if let OneTrip::Committed = one_trip::commit(connection, claim, commit, &receipts).await? {
+            return Ok(Committed::Yes);
         }
         let count = commit.rows.len() as u64;
         let fence =

@@ -14,6 +14,7 @@ pub mod fault;
 mod journal;
 mod look;
 mod migrations;
+mod one_trip;
 mod orphans;
 mod pool;
 mod receipts;

@@ -80,7 +80,8 @@ impl ReceiptTables {
     }
 }
 
-fn table_of(day: i32) -> String {
+/// The table of a day.
+pub(crate) fn table_of(day: i32) -> String {
     format!("receipt_{day}")
 }
 
@@ -106,22 +107,27 @@ pub(crate) fn by_day(receipts: &[StoredReceipt]) -> BTreeMap<i32, Vec<&StoredRec
 /// Where one of their names stands there, or the database fails.
 pub(crate) async fn insert(connection: &mut MySqlConnection, day: i32, receipts: &[&StoredReceipt]) -> sqlx::Result<()> {
     let rows = vec!["(?, ?, ?, ?, ?)"; receipts.len()].join(", ");
-    let insert = format!("INSERT INTO {} (key_id, name, body, answer, made_s) VALUES {rows}", table_of(day));
+    let insert = format!("INSERT INTO {} ({COLUMNS}) VALUES {rows}", table_of(day));
     let mut insert = sqlx::query(sql::safe(insert)).persistent(receipts.len() <= REMEMBERED_ROWS);
     for receipt in receipts {
-        insert = insert
-            .bind(receipt.key_id)
-            .bind(first(&receipt.name, NAME))
-            .bind(receipt.body.as_ref().map_or(&[][..], |body| first(body, BODY)))
-            .bind(&receipt.answer)
-            .bind(seconds(receipt.made_ns));
+        let [name, body, answer] = columns_of(receipt);
+        insert = insert.bind(receipt.key_id).bind(name).bind(body).bind(answer).bind(seconds(receipt.made_ns));
     }
     insert.execute(connection).await?;
     Ok(())
 }
 
+/// The columns of a row, in the order in which it is added.
+pub(crate) const COLUMNS: &str = "key_id, name, body, answer, made_s";
+
+/// What stands in the columns `name`, `body` and `answer`.
+pub(crate) fn columns_of(receipt: &StoredReceipt) -> [&[u8]; 3] {
+    let body = receipt.body.as_ref().map_or(&[][..], |body| first(body, BODY));
+    [first(&receipt.name, NAME), body, &receipt.answer]
+}
+
 /// Whole seconds from 1970; none before.
-fn seconds(at_ns: i64) -> u32 {
+pub(crate) fn seconds(at_ns: i64) -> u32 {
     u32::try_from(at_ns.div_euclid(SECOND_NS).max(0)).unwrap_or(u32::MAX)
 }
 
