@@ -4,7 +4,8 @@ use crate::relay::{Relay, hosts_of};
 use crate::{Result, StoreError, sql};
 use parking_lot::Mutex;
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
-use sqlx::{Connection, Executor, MySqlConnection, MySqlPool};
+use sqlx::pool::PoolConnection;
+use sqlx::{Connection, Executor, MySql, MySqlConnection, MySqlPool};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -64,6 +65,8 @@ pub struct Store {
     pub(crate) in_cluster: Arc<AtomicBool>,
     /// The connection of the committer, while no commit is under way.
     pub(crate) commits: Arc<Mutex<Option<MySqlConnection>>>,
+    /// The connection of the last look for a receipt, while there is no other.
+    pub(crate) receipt_looks: Arc<Mutex<Option<PoolConnection<MySql>>>>,
     /// The tables of receipts that were seen to stand.
     pub(crate) receipt_tables: Arc<Mutex<Arc<crate::receipts::ReceiptTables>>>,
     /// Bytes that the database takes at once.
@@ -168,6 +171,7 @@ impl Store {
             relay,
             in_cluster,
             commits: Arc::default(),
+            receipt_looks: Arc::default(),
             receipt_tables: Arc::default(),
             max_packet: Arc::new(AtomicUsize::new(MIN_PACKET)),
             keys: crate::sealed::Keys::default(),
@@ -292,6 +296,7 @@ impl Store {
             // One that cannot say good-bye goes all the same.
             let _ = commits.close().await;
         }
+        self.receipt_looks.lock().take();
         self.pool.close().await;
     }
 

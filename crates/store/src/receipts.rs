@@ -105,7 +105,11 @@ pub(crate) fn by_day(receipts: &[StoredReceipt]) -> BTreeMap<i32, Vec<&StoredRec
 ///
 /// # Errors
 /// Where one of their names stands there, or the database fails.
-pub(crate) async fn insert(connection: &mut MySqlConnection, day: i32, receipts: &[&StoredReceipt]) -> sqlx::Result<()> {
+pub(crate) async fn insert(
+    connection: &mut MySqlConnection,
+    day: i32,
+    receipts: &[&StoredReceipt],
+) -> sqlx::Result<()> {
     let rows = vec!["(?, ?, ?, ?, ?)"; receipts.len()].join(", ");
     let insert = format!("INSERT INTO {} ({COLUMNS}) VALUES {rows}", table_of(day));
     let mut insert = sqlx::query(sql::safe(insert)).persistent(receipts.len() <= REMEMBERED_ROWS);
@@ -187,15 +191,33 @@ impl Store {
         if selects.is_empty() {
             return Ok(Vec::new());
         }
-        let mut query = sqlx::query(sql::safe(selects.join(" UNION ALL ")));
-        for (_, bytes) in &tables {
-            query = query.bind(key_id);
-            for name in names {
-                query = query.bind(first(name, *bytes));
+        let select = selects.join(" UNION ALL ");
+        let query = || {
+            let mut query = sqlx::query(sql::safe(select.clone()));
+            for (_, bytes) in &tables {
+                query = query.bind(key_id);
+                for name in names {
+                    query = query.bind(first(name, *bytes));
+                }
+                query = query.bind(seconds(since_ns));
             }
-            query = query.bind(seconds(since_ns));
+            query
+        };
+        // The connection of the last look is not asked first whether it lives, which saves a round trip.
+        let kept = self.receipt_looks.lock().take();
+        if let Some(mut kept) = kept
+            && let Ok(rows) = query().fetch_all(&mut *kept).await
+        {
+            *self.receipt_looks.lock() = Some(kept);
+            return Ok(rows);
         }
-        query.fetch_all(&self.pool).await
+        let mut connection = self.pool.acquire().await?;
+        let rows = query().fetch_all(&mut *connection).await?;
+        // A pool that closes waits for its connections.
+        if !self.pool.is_closed() {
+            *self.receipt_looks.lock() = Some(connection);
+        }
+        Ok(rows)
     }
 
     /// The tables that stand, those of some days among them: they are made where they are missing.

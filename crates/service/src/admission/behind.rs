@@ -4,7 +4,9 @@
 use crate::error::{Result, ServiceError};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
+use tokio::runtime::{Handle, RuntimeFlavor};
 use tokio::sync::oneshot;
+use tokio::task::{block_in_place, spawn_blocking};
 
 /// How the system schedules threads.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -118,9 +120,40 @@ impl Behind {
     }
 }
 
+/// Runs short work on the thread that asks, whose other tasks go on on another one: no thread has to be woken before it
+/// begins, nor when it is done.
+///
+/// # Errors
+/// [`ServiceError::BadRequest`] where the work broke off, which only a defect could cause.
+pub(crate) async fn ahead<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T> {
+    let broke_off = || ServiceError::BadRequest("the work broke off; the service's log says why".into());
+    match Handle::current().runtime_flavor() {
+        RuntimeFlavor::CurrentThread => spawn_blocking(work).await.map_err(|_| broke_off()),
+        _ => catch_unwind(AssertUnwindSafe(|| block_in_place(work))).map_err(|_| broke_off()),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[tokio::test]
+    async fn short_work_runs_on_any_runtime() {
+        assert_eq!(ahead(|| 7).await.unwrap(), 7);
+        let broken: Result<()> = ahead(|| panic!("on purpose")).await;
+        assert!(matches!(broken, Err(ServiceError::BadRequest(_))));
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn short_work_runs_where_it_was_asked_for() {
+        let asked = tokio::spawn(async {
+            let own = std::thread::current().id();
+            assert_eq!(ahead(|| std::thread::current().id()).await.unwrap(), own);
+            let broken: Result<()> = ahead(|| panic!("on purpose")).await;
+            assert!(matches!(broken, Err(ServiceError::BadRequest(_))));
+        });
+        asked.await.unwrap();
+    }
 
     #[tokio::test]
     async fn work_that_breaks_off_breaks_nothing_else() {

@@ -2,6 +2,7 @@
 //! are held. A body is decompressed in a decoding slot, so that no more are unpacked at once than there are cores.
 
 use super::{admit, not_drained};
+use crate::admission::behind::ahead;
 use crate::admission::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
 use crate::intake::sender::Sender;
@@ -137,7 +138,7 @@ pub(super) async fn unpack(
 ) -> Result<Received> {
     let limit = receiving.base.settings.mib("limits.unpacked_mib");
     let permit = receiving.decode_slots.acquire(Owner::Key(sender.key_id)).await;
-    let ahead = receiving.decode_slots.bytes_ahead(Owner::Key(sender.key_id));
+    let bytes_ahead = receiving.decode_slots.bytes_ahead(Owner::Key(sender.key_id));
     let begin = move |until: usize| {
         let mut unpacking = Unpacking::new(packed, packing, limit, charge)?;
         let whole = unpacking.go_on(until)?;
@@ -146,9 +147,8 @@ pub(super) async fn unpack(
             false => Ok(Err((unpacking, permit))),
         }
     };
-    let begun = if ahead > 0 {
-        let begun = tokio::task::spawn_blocking(move || begin(ahead)).await;
-        begun.map_err(|e| ServiceError::BadRequest(e.to_string()))?
+    let begun = if bytes_ahead > 0 {
+        ahead(move || begin(bytes_ahead)).await?
     } else {
         receiving.behind.run(move || begin(usize::MAX)).await?
     };

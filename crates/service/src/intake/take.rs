@@ -5,6 +5,7 @@ use super::body;
 use super::idempotency::{Mark, Once, by_body, by_key, given_key};
 use super::prepare::{Taken, event_limits, prepare};
 use super::sender::Sender;
+use crate::admission::behind::ahead;
 use crate::admission::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
 use crate::pipeline::{Submission, Wait};
@@ -143,8 +144,7 @@ async fn decoded(
         prepare(&own, &sender2, limits, decode)
     };
     let batch = if bytes <= receiving.decode_slots.bytes_ahead(Owner::Key(sender.key_id)) {
-        let taken = tokio::task::spawn_blocking(decoding).await;
-        taken.map_err(|e| ServiceError::BadRequest(format!("the body could not be decoded: {e}")))??
+        ahead(decoding).await??
     } else {
         receiving.behind.run(decoding).await??
     };

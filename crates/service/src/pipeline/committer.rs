@@ -207,14 +207,10 @@ impl Committer {
         let write = async move {
             let mut seq = 0;
             let mut table_bytes = 0;
-            let mut had_company = false;
             loop {
                 match tokio::time::timeout(IDLE, submissions.recv()).await {
                     Ok(Some(first)) => {
-                        // Who sends alone does not wait for others.
-                        let wait = if had_company { self.wait } else { Duration::ZERO };
-                        let group = gather_group(first, &mut submissions, wait).await;
-                        had_company = group.len() > 1;
+                        let group = gather_group(first, &mut submissions, self.wait).await;
                         let Some(group) = built(group).await else { continue };
                         self.write(group, &mut seq, &mut table_bytes).await;
                     }
@@ -365,6 +361,7 @@ impl Committer {
     }
 }
 
+/// What has come, and what comes within `wait` of the first.
 async fn gather_group(first: Queued, queue: &mut mpsc::Receiver<Queued>, wait: Duration) -> Vec<Queued> {
     let weight = |(s, _): &Queued| s.pages.iter().map(|p| p.page.weight_bytes()).sum::<usize>();
     let rows = |(s, _): &Queued| s.pages.iter().map(|p| p.page.rows()).sum::<usize>();
@@ -372,14 +369,16 @@ async fn gather_group(first: Queued, queue: &mut mpsc::Receiver<Queued>, wait: D
     let mut group = vec![first];
     let until = tokio::time::Instant::now() + wait;
     while events < GROUP_EVENTS && bytes < GROUP_BYTES {
-        match tokio::time::timeout_at(until, queue.recv()).await {
-            Ok(Some(next)) => {
-                events += rows(&next);
-                bytes += weight(&next);
-                group.push(next);
-            }
-            Ok(None) | Err(_) => break,
-        }
+        let next = match queue.try_recv() {
+            Ok(next) => Some(next),
+            // A timer of no time takes a millisecond.
+            Err(_) if wait.is_zero() => None,
+            Err(_) => tokio::time::timeout_at(until, queue.recv()).await.ok().flatten(),
+        };
+        let Some(next) = next else { break };
+        events += rows(&next);
+        bytes += weight(&next);
+        group.push(next);
     }
     group
 }
