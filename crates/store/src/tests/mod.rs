@@ -192,6 +192,35 @@ fn a_commit_repeated_is_written_once() {
     });
 }
 
+/// In one statement, and statement by statement; what is read back is what was written.
+#[test]
+fn small_and_large_commits_follow_each_other() {
+    run(async {
+        let store = store().await;
+        let claim = claimed(&store, "n").await;
+        let receipt =
+            |n: u8| StoredReceipt { key_id: 7, name: [n; 32], body: None, answer: vec![n, 0, b'\''], made_ns: 5 };
+        let every_byte: Vec<u8> = (0..=255).collect();
+        for (n, bytes) in [(0, 256), (1, 40_960), (2, 256), (3, 0)] {
+            let mut group = commit(n, 1, vec![receipt(n as u8)]);
+            group.rows[0].batch = every_byte.iter().copied().cycle().take(bytes).collect();
+            assert_eq!(store.commit(&claim, &group).await.unwrap(), Committed::Yes);
+            // A receipt that is there is found in both ways, and leaves nothing open.
+            let taken =
+                Commit { after_seq: n + 1, rows: vec![JournalEntry { seq: n + 2, ..group.rows[0].clone() }], ..group };
+            assert_eq!(store.commit(&claim, &taken).await.unwrap(), Committed::ReceiptTaken);
+        }
+        let read: Vec<_> = replayed_batches(&store, &claim).await.into_iter().map(|b| (b.at.seq, b.batch)).collect();
+        assert_eq!(
+            read.iter().map(|(seq, batch)| (*seq, batch.len())).collect::<Vec<_>>(),
+            [(1, 256), (2, 40_960), (3, 256), (4, 0)]
+        );
+        assert!(read.iter().all(|(_, batch)| batch.iter().zip(every_byte.iter().cycle()).all(|(a, b)| a == b)));
+        let found = store.receipt(7, &[[2; 32]], i64::MIN, 5).await.unwrap().unwrap();
+        assert_eq!(found.answer, [2, 0, b'\'']);
+    });
+}
+
 #[test]
 fn an_earlier_epoch_can_neither_append_nor_seal() {
     run(async {

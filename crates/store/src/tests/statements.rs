@@ -124,14 +124,21 @@ async fn assert_once(store: &Store, events: u64) {
     assert_eq!(standing, (1..=events).map(|seq| (seq, 1)).collect(), "each row stands once");
 }
 
+/// In one statement, and statement by statement.
 #[test]
 fn a_commit_is_written_once_or_not_at_all() {
+    committed_once_with_batches_of(10);
+    committed_once_with_batches_of(20_000);
+}
+
+fn committed_once_with_batches_of(bytes: usize) {
     run(async {
         let receipt =
             || StoredReceipt { key_id: 7, name: [1; 32], body: Some([2; 32]), answer: b"ok".to_vec(), made_ns: 5 };
         let act = |plain: Store, through: Store| async move {
             let claim = claimed(&plain, "n").await;
-            let group = commit(0, 3, vec![receipt()]);
+            let mut group = commit(0, 3, vec![receipt()]);
+            group.rows.iter_mut().for_each(|row| row.batch = vec![row.seq as u8; bytes]);
             match through.commit(&claim, &group).await {
                 Ok(done) => assert_eq!(done, Committed::Yes),
                 Err(e) => {
