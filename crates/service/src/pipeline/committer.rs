@@ -392,7 +392,7 @@ fn waiting((submission, done): Queued) -> (Vec<HeadPage>, Waiting) {
 }
 
 /// The group as what is written, worked out at once where that is soon done. Nothing where the work broke off, which only a
-/// defect could cause: its senders are told to come again.
+/// defect could cause: its senders get 503.
 async fn built(group: Vec<Queued>) -> Option<Group> {
     let group: Vec<_> = group.into_iter().map(waiting).collect();
     let rows = group.iter().flat_map(|(pages, _)| pages).map(HeadPage::rows_to_encode).sum::<usize>();
