@@ -79,7 +79,7 @@ pub const TABLE: &[Row] = &[
     row("intake.budget_mib", "256", "memory of requests that send, all together; one key gets half, beyond is 503"),
     row("intake.repeat_window_s", "60", "a body of timed events sent again within this is answered, not stored again"),
     row("intake.receipt_days", "8", "days that an idempotency key is remembered, 60 at most"),
-    row("intake.commit_wait_ms", "0", "how long a commit waits for others than those that came during the last one"),
+    row("intake.commit_wait_ms", "0", "how long a commit waits for more than came during the last one"),
     row(
         "head.seal_rows",
         "262144",
