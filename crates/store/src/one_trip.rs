@@ -13,7 +13,7 @@
 //! Bytes stand in it as hex. Where it fails, nothing is committed, and the same statements one by one show why.
 
 use crate::claim::Claim;
-use crate::journal::Commit;
+use crate::journal::{self, Commit};
 use crate::receipts::{self, StoredReceipt};
 use crate::sql;
 use sqlx::mysql::MySqlDatabaseError;
@@ -28,16 +28,8 @@ const MOST_ROWS: usize = 256;
 /// `ER_SIGNAL_EXCEPTION`, `ER_DUP_ENTRY`: the fence does not stand where the commit begins, or a receipt is there.
 const FAILED: [u16; 2] = [1644, 1062];
 
-/// What became of a commit in one trip.
-pub(crate) enum OneTrip {
-    Committed,
-    /// It is too large.
-    NotTried,
-    /// Nothing was committed: the fence stood elsewhere, or a receipt was there. The transaction is ended.
-    Failed,
-}
-
-/// Commits in one trip where the commit is small.
+/// Commits in one trip where the commit is small, and returns whether it is committed. It is not where it is too large, where
+/// the fence stood elsewhere, or where a receipt was there; no transaction is open then.
 ///
 /// # Errors
 /// Where the database fails; what the statement left open goes with the connection.
@@ -46,10 +38,10 @@ pub(crate) async fn commit(
     claim: &Claim,
     commit: &Commit,
     receipts: &BTreeMap<i32, Vec<&StoredReceipt>>,
-) -> sqlx::Result<OneTrip> {
-    let Some(text) = text(claim, commit, receipts) else { return Ok(OneTrip::NotTried) };
+) -> sqlx::Result<bool> {
+    let Some(text) = text(claim, commit, receipts) else { return Ok(false) };
     let error = match connection.execute(sql::safe(text)).await {
-        Ok(_) => return Ok(OneTrip::Committed),
+        Ok(_) => return Ok(true),
         Err(error) => error,
     };
     let number = error.as_database_error().and_then(|e| e.try_downcast_ref::<MySqlDatabaseError>()).map(|e| e.number());
@@ -57,7 +49,7 @@ pub(crate) async fn commit(
         return Err(error);
     }
     connection.execute(sql::ROLLBACK).await?;
-    Ok(OneTrip::Failed)
+    Ok(false)
 }
 
 fn text(claim: &Claim, commit: &Commit, receipts: &BTreeMap<i32, Vec<&StoredReceipt>>) -> Option<String> {
@@ -68,13 +60,12 @@ fn text(claim: &Claim, commit: &Commit, receipts: &BTreeMap<i32, Vec<&StoredRece
         return None;
     }
     let Claim { slot, epoch, .. } = claim;
+    let count = commit.rows.len() as u64;
+    let fence = filled(sql::FENCE_JOURNAL, [count, u64::from(*slot), u64::from(*epoch), commit.after_seq]);
     let mut text = format!(
-        "BEGIN NOT ATOMIC UPDATE fence SET n = n + {} WHERE slot = {slot} AND purpose = 'journal' AND epoch = {epoch} \
-         AND n = {}; IF ROW_COUNT() <> 1 THEN SIGNAL SQLSTATE '45000'; END IF; \
-         INSERT INTO {} (node, epoch, seq, lane_id, day, late, row_count, batch) VALUES ",
-        commit.rows.len(),
-        commit.after_seq,
+        "BEGIN NOT ATOMIC {fence}; IF ROW_COUNT() <> 1 THEN SIGNAL SQLSTATE '45000'; END IF; INSERT INTO {} ({}) VALUES ",
         commit.table.name(),
+        journal::COLUMNS,
     );
     for (n, row) in commit.rows.iter().enumerate() {
         let comma = if n == 0 { "" } else { ", " };
@@ -98,6 +89,12 @@ fn text(claim: &Claim, commit: &Commit, receipts: &BTreeMap<i32, Vec<&StoredRece
     }
     text.push_str("; COMMIT; END");
     Some(text)
+}
+
+/// A statement with numbers in its places.
+fn filled<const N: usize>(statement: &str, numbers: [u64; N]) -> String {
+    let mut numbers = numbers.into_iter().map(|n| n.to_string());
+    statement.split_inclusive('?').map(|part| part.replace('?', &numbers.next().unwrap_or_default())).collect()
 }
 
 /// Bytes as a literal of MariaDB: `x'00ff'`.

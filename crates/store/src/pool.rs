@@ -296,8 +296,10 @@ impl Store {
             // One that cannot say good-bye goes all the same.
             let _ = commits.close().await;
         }
+        // From here on none is kept.
+        let closing = self.pool.close();
         self.receipt_looks.lock().take();
-        self.pool.close().await;
+        closing.await;
     }
 
     /// Bytes of the tables whose names begin with `prefix`, as the database counts them.

@@ -16,7 +16,8 @@ use crate::journal::REMEMBERED_ROWS;
 use crate::{Result, Store, sql};
 use calvex_language::model::time::{DAY_NS, day_of};
 use sqlx::mysql::MySqlRow;
-use sqlx::{Executor, MySqlConnection, Row};
+use sqlx::pool::PoolConnection;
+use sqlx::{Executor, MySql, MySqlConnection, Row};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
@@ -208,16 +209,21 @@ impl Store {
         if let Some(mut kept) = kept
             && let Ok(rows) = query().fetch_all(&mut *kept).await
         {
-            *self.receipt_looks.lock() = Some(kept);
+            self.keep_for_looks(kept);
             return Ok(rows);
         }
         let mut connection = self.pool.acquire().await?;
         let rows = query().fetch_all(&mut *connection).await?;
+        self.keep_for_looks(connection);
+        Ok(rows)
+    }
+
+    fn keep_for_looks(&self, connection: PoolConnection<MySql>) {
+        let mut kept = self.receipt_looks.lock();
         // A pool that closes waits for its connections.
         if !self.pool.is_closed() {
-            *self.receipt_looks.lock() = Some(connection);
+            *kept = Some(connection);
         }
-        Ok(rows)
     }
 
     /// The tables that stand, those of some days among them: they are made where they are missing.

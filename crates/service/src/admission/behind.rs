@@ -120,8 +120,8 @@ impl Behind {
     }
 }
 
-/// Runs short work on the thread that asks, whose other tasks go on on another one: no thread has to be woken before it
-/// begins, nor when it is done.
+/// Runs work at full priority on the thread that asks, whose other tasks move to another one meanwhile: no thread has to be
+/// woken before it begins, nor when it is done.
 ///
 /// # Errors
 /// [`ServiceError::BadRequest`] where the work broke off, which only a defect could cause.
@@ -138,14 +138,14 @@ mod tests {
     use super::*;
 
     #[tokio::test]
-    async fn short_work_runs_on_any_runtime() {
+    async fn work_ahead_runs_on_any_runtime() {
         assert_eq!(ahead(|| 7).await.unwrap(), 7);
         let broken: Result<()> = ahead(|| panic!("on purpose")).await;
         assert!(matches!(broken, Err(ServiceError::BadRequest(_))));
     }
 
     #[tokio::test(flavor = "multi_thread")]
-    async fn short_work_runs_where_it_was_asked_for() {
+    async fn work_ahead_runs_where_it_was_asked_for() {
         let asked = tokio::spawn(async {
             let own = std::thread::current().id();
             assert_eq!(ahead(|| std::thread::current().id()).await.unwrap(), own);

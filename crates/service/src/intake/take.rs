@@ -124,7 +124,7 @@ pub(super) async fn take(
     Ok(answer)
 }
 
-/// Decodes a body on a thread of its own: at once, or behind others where its sender took much lately.
+/// Decodes a body: at once on this thread, or behind others where its sender took much lately.
 async fn decoded(
     receiving: &Arc<Receiving>,
     sender: &Arc<Sender>,
