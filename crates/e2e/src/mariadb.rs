@@ -34,9 +34,16 @@ pub fn install(dir: &Path, prepare: impl FnOnce(&mut Command) -> Result<()>) -> 
 
 /// The client at a server's socket, which runs one statement and prints rows without heads.
 pub fn client(socket: &Path, statement: &str) -> Command {
+    let mut client = session(socket);
+    client.args(["-e", statement]);
+    client
+}
+
+/// The database's client on statements of its standard input; its connection ends with it.
+pub fn session(socket: &Path) -> Command {
     let mut client = Command::new("mariadb");
     client.args(["--no-defaults", "--user=root", "--batch", "--skip-column-names", "--connect-timeout=3"]);
-    client.arg(format!("--socket={}", socket.display())).args(["-e", statement]);
+    client.arg("--unbuffered").arg(format!("--socket={}", socket.display()));
     client
 }
 

@@ -19,7 +19,9 @@ fn node(galera: &Galera, n: usize, key_file: &str) -> Result<Service> {
     let mut last = Service::start(&settings);
     for _ in 0..3 {
         match &last {
-            Err(e) if format!("{e:#}").contains("took the place of node") => last = Service::start(&settings),
+            Err(e) if ["took the place of node", "taken over"].iter().any(|said| format!("{e:#}").contains(said)) => {
+                last = Service::start(&settings);
+            }
             _ => break,
         }
     }

@@ -4,10 +4,11 @@ use anyhow::{Context, Result};
 use calvex_e2e::browser::Browser;
 use calvex_e2e::mariadb;
 use calvex_e2e::service::{PASSWORD, PATIENCE, Service, signal, wait_for};
-use calvex_store::{Server, ServerSettings};
+use calvex_store::{STILL, Server, ServerSettings};
 use serde_json::Value;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
+use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 /// A MariaDB that is nobody's own, and the URL of a database in it.
@@ -293,6 +294,42 @@ async fn an_overtaken_node_is_not_ready() -> Result<()> {
     assert!(!sent.status.success(), "an overtaken node took an event");
     send(&second, 20, 20)?;
     assert_eq!(doors(&second)?, (0..40).collect::<Vec<i64>>());
+    drop((first, second));
+    server.stop().await;
+    Ok(())
+}
+
+/// A node whose start takes longer than a dead one is waited for is not adopted meanwhile.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_node_that_starts_slowly_keeps_its_place() -> Result<()> {
+    let dir = tempfile::tempdir()?;
+    let (server, url) = database(dir.path()).await?;
+    let first = start(&url, "bank-1")?;
+    // Read by a start alone, once it has its claim.
+    let mut holding = mariadb::session(server.socket()).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn()?;
+    let mut statements = holding.stdin.take().context("no input")?;
+    statements.write_all(b"LOCK TABLES lockers.installation WRITE; SELECT 'held';\n")?;
+    let mut held = String::new();
+    BufReader::new(holding.stdout.take().context("no output")?).read_line(&mut held)?;
+    assert_eq!(held.trim(), "held");
+    let second = std::thread::scope(|scope| {
+        let starting = scope.spawn(|| start(&url, "bank-2"));
+        let moved = wait_for("beats for longer than a dead node is waited for", || {
+            let beat = |n: &Value| n["name"] == "bank-2" && n["beat"].as_u64() > Some(STILL.as_secs() + 2);
+            Ok(nodes(&first)?.iter().any(beat).then_some(()))
+        });
+        let goes_on = !starting.is_finished();
+        holding.kill()?;
+        holding.wait()?;
+        let second = starting.join().ok().context("it panicked")??;
+        moved?;
+        assert!(goes_on, "it started though a table that it needs was locked");
+        Ok::<_, anyhow::Error>(second)
+    })?;
+    let listed = nodes(&second)?;
+    assert!(listed.iter().any(|n| n["name"] == "bank-2" && n["alive"] == true && n["epoch"] == 1), "{listed:?}");
+    send(&second, 0, 20)?;
+    wait_for("what it took", || Ok((doors(&first)? == (0..20).collect::<Vec<i64>>()).then_some(())))?;
     drop((first, second));
     server.stop().await;
     Ok(())

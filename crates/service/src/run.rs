@@ -21,7 +21,7 @@ use crate::intake::limits::Limits;
 use crate::jobs;
 use crate::listen::{Addresses, Certificates, Listeners};
 use crate::metrics::Metrics;
-use crate::nodes::{Following, Nodes, list_orphans, look, page_of};
+use crate::nodes::{Following, Nodes, beat_while_starting, list_orphans, look, page_of};
 use crate::pipeline::admitted::{Admitted, Reach};
 use crate::pipeline::{CommitFigures, Committer, Sealer, View};
 use crate::state::{Auth, Base, Clock, Health, Parts, Reading, Receiving, Upkeep, system_clock};
@@ -30,7 +30,7 @@ use calvex_language::domain::grant::May;
 use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
 use calvex_store::{
-    ColumnCache, JournalTable, Keys, Others, SegmentCache, Server, ServerSettings, Store, StoreError, StoreOptions,
+    Claim, ColumnCache, JournalTable, Keys, Others, SegmentCache, Server, ServerSettings, Store, StoreError, StoreOptions,
 };
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -207,10 +207,24 @@ async fn start_on(
     store: Store,
     others: Others,
     admin_password: Option<String>,
-    (addresses, certificates): (Addresses, Option<Arc<Certificates>>),
+    reached: (Addresses, Option<Arc<Certificates>>),
     clock: Clock,
 ) -> Result<Started> {
     let claim = patiently(|| store.claim(settings.text("node.name"), others)).await?;
+    tokio::select! {
+        biased;
+        () = beat_while_starting(&store, &claim) => Err(StoreError::Fenced(claim.name.clone()).into()),
+        started = start_claimed(settings, (store.clone(), claim.clone(), others), admin_password, reached, clock) => started,
+    }
+}
+
+async fn start_claimed(
+    settings: Settings,
+    (store, claim, others): (Store, Claim, Others),
+    admin_password: Option<String>,
+    (addresses, certificates): (Addresses, Option<Arc<Certificates>>),
+    clock: Clock,
+) -> Result<Started> {
     patiently(|| store.note_url(&claim, settings.text("node.url"))).await?;
     let installation = patiently(|| store.installation(rand::random())).await?;
     first_admin(&store, admin_password, clock()).await?;

@@ -17,7 +17,7 @@ pub use merge::{merge_once, remove_retired};
 use crate::error::{Result, ServiceError};
 use crate::intake::ledger;
 use crate::metrics::Retries;
-use crate::nodes::{Doing, Duty, LOOK_EVERY, sweep_listed, turn};
+use crate::nodes::{BEAT_EVERY, Doing, Duty, LOOK_EVERY, sweep_listed, turn};
 use crate::notify;
 use crate::state::{Base, Health, Parts, Receiving, Upkeep};
 use calvex_answer::watch::{USUAL_DAY_NS, USUAL_DAYS};
@@ -38,8 +38,6 @@ const ARRIVALS_EVERY: Duration = Duration::from_secs(5);
 const REREAD_EVERY: Duration = Duration::from_secs(10);
 /// Dials that ended are shown for so long.
 const DIALS_KEPT_NS: i64 = 7 * 86_400_000_000_000;
-/// Others see by its beat that a node lives.
-const BEAT_EVERY: Duration = Duration::from_secs(1);
 const OUTBOX_EVERY: Duration = Duration::from_millis(500);
 /// Days of deviations that are over are looked for this often.
 const USUAL_EVERY: Duration = Duration::from_secs(60);

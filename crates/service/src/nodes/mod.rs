@@ -17,14 +17,17 @@ pub use follow::{Following, look, page_of, turn};
 pub use orphans::{list_orphans, longest_read_ns, sweep_listed};
 
 use beats::Beats;
-use calvex_store::{Claim, Node};
+use calvex_store::{Claim, Node, Store};
 use duties::Held;
 use parking_lot::RwLock;
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
+use tokio::time::MissedTickBehavior;
 
 /// Others are looked at this often.
 pub const LOOK_EVERY: Duration = Duration::from_millis(250);
+/// Others see by its beat that a node lives.
+pub const BEAT_EVERY: Duration = Duration::from_secs(1);
 /// An answer from a look that is older names the nodes that it may be behind.
 const FRESH: Duration = Duration::from_secs(1);
 
@@ -47,6 +50,25 @@ struct Known {
     beat: Instant,
     /// By slot: epoch and beat, and since when they stand so.
     beats: Beats,
+}
+
+/// Moves the beat of a node that starts, so that one which takes long is not taken for dead; returns once another process
+/// took its place.
+pub async fn beat_while_starting(store: &Store, claim: &Claim) {
+    let began = Instant::now();
+    let mut timer = tokio::time::interval(BEAT_EVERY);
+    timer.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        timer.tick().await;
+        // It has not looked at the others since.
+        let looked_ms = u32::try_from(began.elapsed().as_millis()).unwrap_or(u32::MAX);
+        match store.beat(claim, looked_ms).await {
+            Ok(true) => {}
+            Ok(false) => return,
+            // Where the database is away, the steps of the start wait for it.
+            Err(e) => tracing::warn!("a beat failed: {e}"),
+        }
+    }
 }
 
 impl Nodes {
