@@ -305,10 +305,10 @@ async fn a_node_that_starts_slowly_keeps_its_place() -> Result<()> {
     let dir = tempfile::tempdir()?;
     let (server, url) = database(dir.path()).await?;
     let first = start(&url, "bank-1")?;
-    // Read by a start alone, once it has its claim.
+    // A row that a start alone needs, once it has its claim.
     let mut holding = mariadb::session(server.socket()).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn()?;
     let mut statements = holding.stdin.take().context("no input")?;
-    statements.write_all(b"LOCK TABLES lockers.installation WRITE; SELECT 'held';\n")?;
+    statements.write_all(b"BEGIN; SELECT 'held' FROM lockers.installation FOR UPDATE;\n")?;
     let mut held = String::new();
     BufReader::new(holding.stdout.take().context("no output")?).read_line(&mut held)?;
     assert_eq!(held.trim(), "held");
@@ -323,7 +323,7 @@ async fn a_node_that_starts_slowly_keeps_its_place() -> Result<()> {
         holding.wait()?;
         let second = starting.join().ok().context("it panicked")??;
         moved?;
-        assert!(goes_on, "it started though a table that it needs was locked");
+        assert!(goes_on, "it started though a row that it needs was locked");
         Ok::<_, anyhow::Error>(second)
     })?;
     let listed = nodes(&second)?;
