@@ -15,8 +15,20 @@ const FLOORS: &[(&str, &[&str])] = &[
     ("calvex-wire", &["calvex-language", "calvex-storage", "calvex-intake", "calvex-answer"]),
     ("calvex-store", &["calvex-language", "calvex-storage"]),
     (
-        "calvex-service",
+        "calvex-node",
         &["calvex-language", "calvex-storage", "calvex-intake", "calvex-answer", "calvex-wire", "calvex-store"],
+    ),
+    (
+        "calvex-service",
+        &[
+            "calvex-language",
+            "calvex-storage",
+            "calvex-intake",
+            "calvex-answer",
+            "calvex-wire",
+            "calvex-store",
+            "calvex-node",
+        ],
     ),
     ("calvex-client", &["calvex-language", "calvex-intake", "calvex-answer", "calvex-wire"]),
     ("calvex-demo", &[]),

@@ -1,36 +1,37 @@
 //! Starting and stopping: database, claim, replay, tasks, listeners; and the same backwards.
 
-use crate::admission::behind::Behind;
-use crate::admission::budget::Budget;
-use crate::admission::connections::raise_open_files;
-use crate::admission::slots::Slots;
-use crate::answer::complete::Proposals;
-use crate::answer::overview::Standings;
-use crate::answer::rehearse::Rehearsals;
-use crate::answer::search_pool::SearchPool;
-use crate::auth::cache::AuthCache;
-use crate::auth::provider::Provider;
-use crate::auth::secrets::hash_password;
-use crate::auth::sign_in::SignIns;
-use crate::auth::strangers::Strangers;
-use crate::config::settings::Settings;
-use crate::config::{Config, LiveConfig};
-use crate::error::{Result, ServiceError};
-use crate::intake::ledger::{Ledger, write as write_arrivals};
-use crate::intake::limits::Limits;
-use crate::jobs;
-use crate::listen::{Addresses, Certificates, Listeners};
-use crate::metrics::Metrics;
-use crate::nodes::{Following, Nodes, beat_while_starting, list_orphans, look, page_of};
-use crate::pipeline::admitted::{Admitted, Reach};
-use crate::pipeline::{CommitFigures, Committer, Sealer, View};
-use crate::state::{Auth, Base, Clock, Health, Parts, Reading, Receiving, Upkeep, system_clock};
+use crate::{http, jobs};
 use calvex_language::domain::access::{Actor, Role};
 use calvex_language::domain::grant::May;
+use calvex_node::admission::behind::Behind;
+use calvex_node::admission::budget::Budget;
+use calvex_node::admission::connections::raise_open_files;
+use calvex_node::admission::slots::Slots;
+use calvex_node::answer::complete::Proposals;
+use calvex_node::answer::overview::Standings;
+use calvex_node::answer::rehearse::Rehearsals;
+use calvex_node::answer::search_pool::SearchPool;
+use calvex_node::auth::cache::AuthCache;
+use calvex_node::auth::provider::Provider;
+use calvex_node::auth::secrets::hash_password;
+use calvex_node::auth::sign_in::SignIns;
+use calvex_node::auth::strangers::Strangers;
+use calvex_node::config::settings::Settings;
+use calvex_node::config::{Config, LiveConfig};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::intake::ledger::{Ledger, write as write_arrivals};
+use calvex_node::intake::limits::Limits;
+use calvex_node::listen::{Addresses, Certificates, Listeners};
+use calvex_node::metrics::Metrics;
+use calvex_node::nodes::{Following, Nodes, beat_while_starting, list_orphans, look, page_of};
+use calvex_node::pipeline::admitted::{Admitted, Reach};
+use calvex_node::pipeline::{CommitFigures, Committer, Sealer, View};
+use calvex_node::state::{Auth, Base, Clock, Health, Parts, Reading, Receiving, Upkeep, system_clock};
 use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
 use calvex_store::{
-    Claim, ColumnCache, JournalTable, Keys, Others, SegmentCache, Server, ServerSettings, Store, StoreError, StoreOptions,
+    Claim, ColumnCache, JournalTable, Keys, Others, SegmentCache, Server, ServerSettings, Store, StoreError,
+    StoreOptions,
 };
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -131,7 +132,7 @@ async fn first_admin(store: &Store, password: Option<String>, now_ns: i64) -> Re
     }
     let (password, generated) = match password {
         Some(p) => (p, false),
-        None => (crate::auth::secrets::new_secret("first", rand::random()).0, true),
+        None => (calvex_node::auth::secrets::new_secret("first", rand::random()).0, true),
     };
     let hashed = password.clone();
     let hash = tokio::task::spawn_blocking(move || hash_password(&hashed)).await;
@@ -314,8 +315,8 @@ async fn start_claimed(
         rule_slots: Arc::new(Semaphore::new(2)),
         rule_columns: ColumnCache::of_all(RULE_COLUMNS_BYTES),
         columns: Some(settings.mib("search.columns_mib") as u64).filter(|bytes| *bytes > 0).map(ColumnCache::new),
-        export_slots: Arc::new(Semaphore::new(crate::answer::export::AT_ONCE)),
-        tail_slots: Arc::new(Semaphore::new(crate::answer::tail::AT_ONCE)),
+        export_slots: Arc::new(Semaphore::new(calvex_node::answer::export::AT_ONCE)),
+        tail_slots: Arc::new(Semaphore::new(calvex_node::answer::tail::AT_ONCE)),
         search_pool: SearchPool::new(cores)?,
         standings: Standings::default(),
         rehearsals: Rehearsals::default(),
@@ -394,7 +395,8 @@ async fn replay(base: &Base, view: &View, admitted: &Admitted) -> Result<usize> 
 fn serve(started: Started, server: Option<Server>, listeners: Listeners) -> Result<Running> {
     let (stop, stopping) = watch::channel(false);
     let Started { parts, committer } = started;
-    let listeners = listeners.serve(&parts, &stopping)?;
+    let listeners =
+        listeners.serve(&parts, http::router(parts.clone()), http::otlp_router(parts.clone()), &stopping)?;
     let jobs = jobs::start(&parts, &stopping);
     Ok(Running { addresses: parts.base.addresses, parts, server, stop, listeners, jobs, committer })
 }

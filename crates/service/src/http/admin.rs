@@ -1,19 +1,19 @@
 //! Lanes, routes, chunks: what an administrator sets up and looks after.
 
-use super::ask::Ask;
 use super::setter::{AskedTeam, Setter, is_shown};
-use crate::answer::run::run;
-use crate::auth::{Admin, Editor, ReadScope, Reader};
-use crate::error::{Result, ServiceError};
 use crate::jobs;
-use crate::nodes::Duty;
-use crate::state::{Auth, Base, Reading, Upkeep};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use calvex_language::domain::grant::May;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::parse_filter;
+use calvex_node::answer::run::run;
+use calvex_node::auth::{Admin, Editor, ReadScope, Reader};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::nodes::Duty;
+use calvex_node::state::{Auth, Base, Reading, Upkeep};
 use calvex_storage::chunk::{ChunkDescription, describe};
 use calvex_store::StoreError;
 use calvex_store::records::lanes::LaneTerms;

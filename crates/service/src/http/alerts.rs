@@ -1,12 +1,8 @@
 //! Alerts: listed, in full, taken, noted.
 
-use super::ask::Ask;
 use super::contacts::{message_of, state_of};
 use super::rules::compiled;
-use crate::auth::{Editor, Reader};
-use crate::error::{Result, ServiceError};
 use crate::notify::webhook_host;
-use crate::state::{Base, Reading};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -14,6 +10,10 @@ use calvex_language::domain;
 use calvex_language::domain::contact::{Notification, NotifyBy};
 use calvex_language::domain::rule::{AlertGroup, AlertNote};
 use calvex_language::model::time::format_utc;
+use calvex_node::auth::{Editor, Reader};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::state::{Base, Reading};
 use calvex_store::StoreError;
 use calvex_store::records::alerts::MAX_NOTES;
 use calvex_wire::api::{Alert, AlertInFull, GroupOfAlert, Message, NoteAlert, NoteOfAlert, Notified};

@@ -1,9 +1,9 @@
 //! The console's built files, part of the binary.
 
-use super::no_such_path;
-use crate::error::ServiceError;
 use axum::http::{HeaderMap, Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
+use calvex_node::error::ServiceError;
+use calvex_node::http::no_such_path;
 use rust_embed::RustEmbed;
 
 /// Scripts and styles from here only; styled-components writes its rules into style elements.

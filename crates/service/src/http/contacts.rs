@@ -1,10 +1,6 @@
 //! Contacts: whom rules notify, how and when; and the messages that went out.
 
-use super::ask::Ask;
 use super::sharing::{may_change, team_for};
-use crate::auth::Editor;
-use crate::error::{Result, ServiceError};
-use crate::state::Base;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -14,6 +10,10 @@ use calvex_answer::watch::Hours;
 use calvex_language::domain::contact::{Contact, ContactPlan, Dropped, Notification};
 use calvex_language::model::time::format_utc;
 use calvex_language::query::{parse_duration_ns, written_duration_s};
+use calvex_node::auth::Editor;
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::state::Base;
 use calvex_store::StoreError;
 use calvex_wire::api::{ContactListed, MadeContact, Message, Notified, Tried};
 use std::sync::Arc;

@@ -1,20 +1,14 @@
 //! The interface's own description (OpenAPI 3.1), made from the same table that routes requests and from the types that
 //! are answered, so that neither can be forgotten. `GET /api/openapi.json` serves it.
 
-use crate::auth::peer::Peer;
-use crate::auth::{Admin, Auditor, Editor, Reader};
-use crate::error::ServiceError;
-use aide::OperationInput;
-use aide::OperationOutput;
-use aide::generate::GenContext;
 use aide::openapi::{
-    Info, MediaType, OpenApi, Operation, Parameter, ParameterData, ParameterSchemaOrContent, PathStyle, ReferenceOr,
+    Info, OpenApi, Operation, Parameter, ParameterData, ParameterSchemaOrContent, PathStyle, ReferenceOr,
     Response as Described, SecurityScheme, StatusCode as Code,
 };
 use aide::transform::TransformOperation;
 use axum::Json;
+use calvex_node::described::problem;
 use calvex_wire::api::SESSION_COOKIE;
-use calvex_wire::{PROBLEM_MEDIA_TYPE, Problem};
 use schemars::JsonSchema;
 use serde_json::Value;
 
@@ -154,34 +148,5 @@ fn complete_operation(path: &str, operation: &mut Operation) {
     if responses.responses.is_empty() {
         let done = Described { description: "done; nothing more to show".to_owned(), ..Described::default() };
         responses.responses.insert(Code::Code(204), ReferenceOr::Item(done));
-    }
-}
-
-fn problem(json_schema: schemars::Schema) -> Described {
-    let schema = aide::openapi::SchemaObject { json_schema, example: None, external_docs: None };
-    let reported = MediaType { schema: Some(schema), ..MediaType::default() };
-    Described {
-        description: "what went wrong, where, and the cure (RFC 9457)".to_owned(),
-        content: [(PROBLEM_MEDIA_TYPE.to_owned(), reported)].into_iter().collect(),
-        ..Described::default()
-    }
-}
-
-impl OperationInput for Reader {}
-impl OperationInput for Admin {}
-impl OperationInput for Editor {}
-impl OperationInput for Auditor {}
-impl OperationInput for Peer {}
-
-impl OperationOutput for ServiceError {
-    type Inner = Problem;
-
-    fn operation_response(context: &mut GenContext, _operation: &mut Operation) -> Option<Described> {
-        Some(problem(context.schema.subschema_for::<Problem>()))
-    }
-
-    fn inferred_responses(context: &mut GenContext, operation: &mut Operation) -> Vec<(Option<u16>, Described)> {
-        // Without a code it is the answer of every code that is not described.
-        Self::operation_response(context, operation).map(|r| (None, r)).into_iter().collect()
     }
 }

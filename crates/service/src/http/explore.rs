@@ -1,18 +1,18 @@
 //! What helps to ask, saved searches, and how things stand.
 
-use super::ask::Ask;
 use super::sharing::team_for;
 use super::{alerts, rules as rule_pages};
-use crate::answer::{complete, overview};
-use crate::auth::{Editor, Reader};
-use crate::error::{Result, ServiceError};
-use crate::state::Reading;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use calvex_language::domain;
 use calvex_language::model::time::format_utc;
 use calvex_language::query::{Context, parse};
+use calvex_node::answer::{complete, overview};
+use calvex_node::auth::{Editor, Reader};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::state::Reading;
 use calvex_wire::api::{
     CheckAnswer, CompleteAnswer, CompleteRequest, FoundFieldsAnswer, NowAnswer, RangeMeant, SavedSearch, SearchRequest,
     ShapeAnswer, ShapeRequest, SpokenRange,

@@ -1,11 +1,11 @@
 //! The service's own health.
 
-use crate::auth::Reader;
-use crate::error::{Result, ServiceError};
-use crate::state::Health;
 use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
+use calvex_node::auth::Reader;
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::state::Health;
 use std::sync::Arc;
 
 /// `GET /healthz`: the process is alive.

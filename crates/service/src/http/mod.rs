@@ -2,18 +2,13 @@
 
 mod admin;
 mod alerts;
-mod ask;
 mod beside;
 mod console;
 mod contacts;
 mod description;
-mod errors;
 mod explore;
-mod gate;
 mod health;
 mod people;
-mod queries;
-mod request_id;
 mod rules;
 mod senders;
 mod session;
@@ -24,29 +19,18 @@ mod tokens;
 mod trail;
 mod transforms;
 
-use crate::error::ServiceError;
-use crate::intake::{post_events, post_logs, post_metrics, post_traces};
-use crate::state::Parts;
 use aide::axum::ApiRouter;
 use aide::axum::routing::{delete_with, get_with, post_with, put_with};
 use aide::openapi::OpenApi;
 use axum::Router;
-use axum::http::{HeaderName, HeaderValue, StatusCode, header};
-use axum::middleware::{from_fn_with_state, map_response};
-use axum::response::{IntoResponse, Response};
-use axum::routing::{MethodRouter, get, post};
+use axum::routing::get;
+use calvex_node::http::{errors, gated, queries, sending, served};
+use calvex_node::state::Parts;
 use calvex_wire::api::{
     CompareAnswer, ErrorsAnswer, ExportEnd, HistogramAnswer, Me, MeasureAnswer, SearchAnswer, TailLine,
 };
 use description::{answers, described, lines};
-use request_id::identified;
 use std::sync::Arc;
-use tower_http::catch_panic::CatchPanicLayer;
-use tower_http::compression::CompressionLayer;
-use tower_http::set_header::SetResponseHeaderLayer;
-
-/// Largest plain-text error that is re-wrapped as a problem document.
-const MAX_PLAIN_ERROR: usize = 4096;
 
 /// The interface, each path with what it says of itself.
 fn interface() -> ApiRouter<Parts> {
@@ -272,79 +256,17 @@ pub fn router(parts: Parts) -> Router {
         .route("/sign-on", get(sign_on::begin))
         .route("/sign-on/done", get(sign_on::done))
         .route("/sign-on/offer", get(sign_on::offer))
-        .route("/openapi.json", get(move || async move { axum::Json(document.as_ref().clone()) }))
-        .fallback(no_such_path)
-        .layer(from_fn_with_state(parts.auth.clone(), gate::pass));
+        .route("/openapi.json", get(move || async move { axum::Json(document.as_ref().clone()) }));
     let pages = Router::new()
-        .nest("/api", api)
+        .nest("/api", gated(&parts, api))
         .route("/healthz", get(health::alive))
         .route("/readyz", get(health::ready))
         .route("/metrics", get(health::metrics))
-        .fallback(console::page)
-        // Before anything is compressed: what is turned into a problem must still be readable.
-        .layer(map_response(as_problem))
-        .layer(CompressionLayer::new());
-    let set = |name: HeaderName, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
-    let all = pages
-        .merge(intake().layer(map_response(as_problem)))
-        .layer(set(header::CONTENT_SECURITY_POLICY, console::CONTENT_POLICY))
-        .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
-        .layer(set(header::REFERRER_POLICY, "no-referrer"))
-        .layer(CatchPanicLayer::new());
-    // A browser that once came by TLS comes by nothing else for a year (RFC 6797).
-    let all = match parts.base.addresses.encrypted {
-        true => all.layer(set(header::STRICT_TRANSPORT_SECURITY, "max-age=31536000")),
-        false => all,
-    };
-    identified(all.with_state(parts))
-}
-
-/// What the framework answered to a request that is none, in plain text or without a word, as a problem.
-async fn as_problem(response: Response) -> Response {
-    let plain = |v: &HeaderValue| v.as_bytes().starts_with(b"text/plain");
-    if !response.status().is_client_error() || !response.headers().get(header::CONTENT_TYPE).is_none_or(plain) {
-        return response;
-    }
-    let status = response.status();
-    if status == StatusCode::METHOD_NOT_ALLOWED {
-        let allowed = response.headers().get(header::ALLOW).cloned();
-        let methods = allowed.as_ref().and_then(|v| v.to_str().ok()).unwrap_or("another method").to_owned();
-        let mut problem = ServiceError::WrongMethod(methods).into_response();
-        problem.headers_mut().extend(allowed.map(|methods| (header::ALLOW, methods)));
-        return problem;
-    }
-    let reported = axum::body::to_bytes(response.into_body(), MAX_PLAIN_ERROR).await.unwrap_or_default();
-    let reported = String::from_utf8_lossy(&reported).into_owned();
-    match status {
-        StatusCode::UNSUPPORTED_MEDIA_TYPE => ServiceError::Unsupported(format!("{reported}; send application/json")),
-        StatusCode::PAYLOAD_TOO_LARGE => ServiceError::TooLarge(reported),
-        _ => ServiceError::BadRequest(format!("{reported}; GET /api/openapi.json shows what is taken")),
-    }
-    .into_response()
+        .fallback(console::page);
+    served(parts, pages, get(senders::level), console::CONTENT_POLICY)
 }
 
 /// Only what sends: for OTLP's standard port.
 pub fn otlp_router(parts: Parts) -> Router {
-    let paths = intake().fallback(no_such_path).layer(map_response(as_problem));
-    paths.layer(CatchPanicLayer::new()).with_state(parts)
-}
-
-/// The paths that senders use, each with a slash behind it too: joined to an address that ends in one they still fit.
-fn intake() -> Router<Parts> {
-    let paths = [
-        ("/v1/events", post(post_events)),
-        ("/v1/logs", post(post_logs)),
-        ("/v1/traces", post(post_traces)),
-        ("/v1/metrics", post(post_metrics)),
-        ("/v1/dials", get(senders::level)),
-    ];
-    let both = |router: Router<Parts>, (path, answer): (&str, MethodRouter<Parts>)| {
-        router.route(path, answer.clone()).route(&format!("{path}/"), answer)
-    };
-    paths.into_iter().fold(Router::new(), both)
-}
-
-pub(crate) async fn no_such_path() -> ServiceError {
-    let ways = "events go to /v1/events, OTLP to /v1/logs and /v1/traces";
-    calvex_store::StoreError::Missing(format!("such path; {ways}, GET /api/openapi.json lists the others")).into()
+    sending(parts, get(senders::level))
 }

@@ -2,19 +2,19 @@
 //! everybody does alone: change the own password, see and end the own sessions.
 
 use super::admin::check_name;
-use super::ask::Ask;
-use crate::auth::passwords;
-use crate::auth::peer::Peer;
-use crate::auth::secrets::{NO_PASSWORD, hash_password, hash_secret, new_secret, verify_password};
-use crate::auth::{Admin, Editor, Reader};
-use crate::error::{Result, ServiceError};
-use crate::state::Auth;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use calvex_language::domain::access::{PersonChange, Role};
 use calvex_language::domain::grant::May;
 use calvex_language::model::time::format_utc;
+use calvex_node::auth::passwords;
+use calvex_node::auth::peer::Peer;
+use calvex_node::auth::secrets::{NO_PASSWORD, hash_password, hash_secret, new_secret, verify_password};
+use calvex_node::auth::{Admin, Editor, Reader};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::state::Auth;
 use calvex_wire::api::{ChangePassword, ChangePerson, NewPerson, PasswordCode, PersonListed, Redeem, SessionListed};
 use std::net::IpAddr;
 use std::sync::Arc;

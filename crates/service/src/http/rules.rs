@@ -1,13 +1,8 @@
 //! Rules: listed with their standing, checked, applied, changed, muted, played over the past.
 
-use super::ask::Ask;
 use super::contacts::{check_mail, new_secret};
 use super::sharing::team_for;
-use crate::answer::rehearse::{self, in_truth};
-use crate::auth::{Editor, Reader};
-use crate::error::{Result, ServiceError};
 use crate::notify::endings;
-use crate::state::{Base, Reading};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -17,6 +12,11 @@ use calvex_language::domain::grant::May;
 use calvex_language::domain::rule::{Closed, Mute, RuleGroup, RuleState};
 use calvex_language::model::time::format_utc;
 use calvex_language::query::{parse_duration_ns, parse_filter};
+use calvex_node::answer::rehearse::{self, in_truth};
+use calvex_node::auth::{Editor, Reader};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::state::{Base, Reading};
 use calvex_store::StoreError;
 use calvex_store::records::Act;
 use calvex_store::records::rules::Changed;

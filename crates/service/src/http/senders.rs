@@ -1,15 +1,8 @@
 //! Keys and dials: who sends, and how much of what is sent is kept.
 
 use super::admin::check_name;
-use super::ask::Ask;
 use super::setter::{AskedTeam, Setter, is_shown};
 use super::sharing::team_for;
-use crate::auth::secrets::new_secret;
-use crate::auth::{Admin, Editor, Reader};
-use crate::error::{Result, ServiceError};
-use crate::intake::probe::{PROBE_SERVICE, probe};
-use crate::intake::sender::sender;
-use crate::state::{Auth, Reading, Receiving};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
@@ -21,6 +14,13 @@ use calvex_language::domain::key as stored;
 use calvex_language::model::Severity;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::query::{Builtin, parse_filter};
+use calvex_node::auth::secrets::new_secret;
+use calvex_node::auth::{Admin, Editor, Reader};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::intake::probe::{PROBE_SERVICE, probe};
+use calvex_node::intake::sender::sender;
+use calvex_node::state::{Auth, Reading, Receiving};
 use calvex_store::StoreError;
 use calvex_wire::api::{Dial, Key, KeyLimits, KeySecret, MadeSecret, NewDial, NewKey, Probed, Rotation, SearchRequest};
 use sha2::{Digest, Sha256};
@@ -43,7 +43,7 @@ pub async fn keys(
     Editor(reader): Editor,
 ) -> Result<Json<Vec<Key>>> {
     // What was counted this moment belongs to the answer.
-    crate::intake::ledger::write(&auth.base).await?;
+    calvex_node::intake::ledger::write(&auth.base).await?;
     let config = auth.base.config.get();
     let now_ns = (auth.base.clock)();
     let reported = |k: stored::KeyListed| {
@@ -338,7 +338,7 @@ pub async fn probe_ways(
         let (reading, reader) = (reading.clone(), admin.clone());
         async move {
             let ask = SearchRequest { query: mark, from: Some("now-1h".to_owned()), ..SearchRequest::default() };
-            let found = crate::answer::search::search(&reading, &reader, ask, None).await;
+            let found = calvex_node::answer::search::search(&reading, &reader, ask, None).await;
             found.map(|answer| !answer.events.is_empty()).map_err(|e| e.to_string())
         }
     };

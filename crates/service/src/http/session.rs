@@ -1,18 +1,18 @@
 //! Signing in and out of the console.
 
-use super::ask::Ask;
-use crate::auth::peer::Peer;
-use crate::auth::secrets::{NO_PASSWORD, hash_secret, new_secret, verify_password};
-use crate::auth::{ReadScope, Reader, session_secret};
-use crate::error::{Result, ServiceError};
-use crate::intake::ledger::shortened;
-use crate::state::Auth;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use calvex_language::domain::access::{Principal, User};
 use calvex_language::domain::grant::May;
+use calvex_node::auth::peer::Peer;
+use calvex_node::auth::secrets::{NO_PASSWORD, hash_secret, new_secret, verify_password};
+use calvex_node::auth::{ReadScope, Reader, session_secret};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::intake::ledger::shortened;
+use calvex_node::state::Auth;
 use calvex_wire::api::{LanePart, LoginRequest, Me, SESSION_COOKIE};
 use std::collections::BTreeSet;
 use std::net::IpAddr;

@@ -2,11 +2,11 @@
 //! What a team sets holds for what is sent with its keys, and moves events into no lane that it may not configure.
 
 use super::sharing::team_for;
-use crate::auth::Reader;
-use crate::error::{Result, ServiceError};
-use crate::state::Base;
 use calvex_language::domain::grant::May;
 use calvex_language::domain::kept::OfTeam;
+use calvex_node::auth::Reader;
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::state::Base;
 use std::collections::HashSet;
 
 /// Transform rules, routes and dials at most: of all, and of one team. Each is asked of all that arrives.

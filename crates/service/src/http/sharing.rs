@@ -1,11 +1,6 @@
 //! Teams, grants, who can read a lane, breaking the glass.
 
 use super::admin::check_name;
-use super::ask::Ask;
-use crate::auth::{Admin, Editor, Reader};
-use crate::config::Config;
-use crate::error::{Result, ServiceError};
-use crate::state::{Auth, Base};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
@@ -13,6 +8,11 @@ use calvex_language::domain::grant::{Grant, Grantee, Held, May, Team};
 use calvex_language::domain::lane::Lane;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::query::parse_filter;
+use calvex_node::auth::{Admin, Editor, Reader};
+use calvex_node::config::Config;
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::state::{Auth, Base};
 use calvex_store::StoreError;
 use calvex_store::records::grants::NewGrant as StoredGrant;
 use calvex_store::records::teams::TeamChange;

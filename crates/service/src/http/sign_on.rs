@@ -3,17 +3,17 @@
 
 use super::admin::check_name;
 use super::session::{begin_session, cookie_header};
-use crate::auth::peer::Peer;
-use crate::auth::provider::Identity;
-use crate::auth::secrets::NO_PASSWORD;
-use crate::error::{Result, ServiceError};
-use crate::state::Auth;
 use axum::Json;
 use axum::extract::{Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use calvex_language::domain::access::{Role, User};
 use calvex_language::domain::grant::May;
+use calvex_node::auth::peer::Peer;
+use calvex_node::auth::provider::Identity;
+use calvex_node::auth::secrets::NO_PASSWORD;
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::state::Auth;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::sync::Arc;

@@ -1,16 +1,16 @@
 //! Tokens: of people and of teams, with a purpose, an end, and lanes.
 
 use super::admin::check_name;
-use super::ask::Ask;
 use super::senders::{moment, seconds};
-use crate::auth::secrets::new_secret;
-use crate::auth::{Editor, Reader};
-use crate::error::{Result, ServiceError};
-use crate::state::Auth;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use calvex_language::domain::access::{NewToken as StoredToken, Purpose, SecretKind, Token};
+use calvex_node::auth::secrets::new_secret;
+use calvex_node::auth::{Editor, Reader};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::state::Auth;
 use calvex_store::StoreError;
 use calvex_wire::api::{MadeSecret, NewToken, TokenListed};
 use std::sync::Arc;

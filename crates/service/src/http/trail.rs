@@ -1,13 +1,13 @@
 //! The audit trail, as auditors read and check it.
 
-use crate::auth::Auditor;
-use crate::error::{Result, ServiceError};
-use crate::state::Base;
 use axum::Json;
 use axum::extract::{Query, State};
 use calvex_language::domain::trail::Entry;
 use calvex_language::model::time::{format_utc, parse_time};
 use calvex_language::model::to_hex;
+use calvex_node::auth::Auditor;
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::state::Base;
 use calvex_store::records::TrailAsk;
 use calvex_wire::api::{TrailEntry, TrailVerified};
 use std::sync::Arc;

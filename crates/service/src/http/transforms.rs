@@ -1,14 +1,7 @@
 //! Transform rules, line patterns, ties, and the field list.
 
 use super::admin::check_name;
-use super::ask::Ask;
 use super::setter::{AskedTeam, Setter, is_shown};
-use crate::answer::run::run;
-use crate::answer::search;
-use crate::auth::{Admin, Editor, ReadScope, Reader};
-use crate::config::rule_of;
-use crate::error::{Result, ServiceError};
-use crate::state::Reading;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
@@ -22,6 +15,13 @@ use calvex_intake::transform::{Act, Fate, Rule, RuleMistake};
 use calvex_language::model::time::format_utc;
 use calvex_language::model::{Event, PathTable};
 use calvex_language::query::Builtin;
+use calvex_node::answer::run::run;
+use calvex_node::answer::search;
+use calvex_node::auth::{Admin, Editor, ReadScope, Reader};
+use calvex_node::config::rule_of;
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::http::ask::Ask;
+use calvex_node::state::Reading;
 use calvex_store::StoreError;
 use calvex_wire::api::{
     CutShown, FieldListed, FieldsRequest, LearntPatterns, ProposedPattern, SearchRequest, TieListed, TransformRule,
@@ -45,7 +45,7 @@ fn reported(mistakes: &[RuleMistake]) -> ServiceError {
 /// `GET /api/transforms`: the rules in order, and how often each was applied: all for an administrator, those of one's own
 /// teams for others.
 pub async fn rules(State(reading): State<Arc<Reading>>, reader: Reader) -> Result<Json<Vec<TransformRule>>> {
-    crate::intake::ledger::write(&reading.base).await?;
+    calvex_node::intake::ledger::write(&reading.base).await?;
     let now_ns = (reading.base.clock)();
     let rows = reading.base.store.transforms().await?;
     let seen = rows.into_iter().filter(|row| is_shown(&reader, row.team.as_ref()));
@@ -126,7 +126,7 @@ pub async fn try_rules(
     if !editor.who.administers && name != "try" {
         super::senders::may_change_key(&reading.auth, &editor, &name).await?;
     }
-    let key = crate::intake::sender::named_sender(&reading.auth, &name).await?;
+    let key = calvex_node::intake::sender::named_sender(&reading.auth, &name).await?;
     let mut out = Vec::new();
     for (n, line) in ask.events.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()).take(MAX_TRIED) {
         let mut tried = TriedEvent { line: n + 1, ..TriedEvent::default() };

@@ -1,11 +1,11 @@
 //! After step 10: the filters of chunks that will not be merged any more are put side by side, so that a search for an
 //! id over a long range asks few places.
 
-use crate::error::Result;
-use crate::state::Upkeep;
 use calvex_answer::merge::is_large;
 use calvex_language::CoreError;
 use calvex_language::model::time::day_of;
+use calvex_node::error::Result;
+use calvex_node::state::Upkeep;
 use calvex_storage::chunk::BloomSetMeta;
 use calvex_storage::chunk::{ChunkBloom, ChunkSource, build_bloom_set, checksum_of, chunk_bloom, plan_bloom_set};
 use calvex_store::{BucketRef, StoreError};

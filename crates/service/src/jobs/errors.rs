@@ -1,16 +1,16 @@
 //! Which error groups were seen when: what makes a group new, and what makes one return. Each failure is looked at as it
 //! has come; looking at one twice changes nothing.
 
-use crate::answer::run::run_for_rules;
-use crate::auth::ReadScope;
-use crate::error::Result;
-use crate::pipeline::admitted::Admitted;
-use crate::state::Reading;
 use calvex_answer::errors::{ErrorsAsk, errors};
 use calvex_intake::normalise::AHEAD_LIMIT_NS;
 use calvex_language::domain::error_group::{GroupState, SeenGroup};
 use calvex_language::model::time::{SECOND_NS, format_utc};
 use calvex_language::query::{Filter, TimeRange, parse_filter};
+use calvex_node::answer::run::run_for_rules;
+use calvex_node::auth::ReadScope;
+use calvex_node::error::Result;
+use calvex_node::pipeline::admitted::Admitted;
+use calvex_node::state::Reading;
 use std::sync::Arc;
 
 /// Failures may come so much later than they happened.

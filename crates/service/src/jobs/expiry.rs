@@ -1,9 +1,9 @@
 //! Step 13: expiry drops a bucket's table; what must outlive it is moved first.
 
-use crate::error::Result;
-use crate::state::{Base, Upkeep};
 use calvex_answer::retention::{bucket_day, may_drop};
 use calvex_language::model::time::day_of;
+use calvex_node::error::Result;
+use calvex_node::state::{Base, Upkeep};
 use std::sync::Arc;
 
 /// The duty under which the newest day is remembered up to which buckets were dropped.
@@ -74,7 +74,7 @@ pub async fn expire(upkeep: &Arc<Upkeep>, commanded: bool) -> Result<usize> {
 /// # Errors
 /// Where the database fails.
 pub async fn reread_chunks(upkeep: &Arc<Upkeep>) -> Result<()> {
-    crate::nodes::look(upkeep, &upkeep.admitted, true).await
+    calvex_node::nodes::look(upkeep, &upkeep.admitted, true).await
 }
 
 /// Waits until every node has read what this one did so far, but for a while at most: a search on a node that lags then
@@ -89,7 +89,7 @@ async fn wait_for_others(upkeep: &Upkeep) -> Result<()> {
         if store.read_by_all(claim).await? >= change {
             return Ok(());
         }
-        tokio::time::sleep(crate::nodes::LOOK_EVERY).await;
+        tokio::time::sleep(calvex_node::nodes::LOOK_EVERY).await;
     }
     tracing::warn!("another node has not read yet that chunks moved");
     Ok(())

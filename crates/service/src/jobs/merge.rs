@@ -1,13 +1,13 @@
 //! Step 10, merging: small chunks of a lane and day become larger ones.
 
-use crate::error::{Result, ServiceError};
-use crate::nodes::longest_read_ns;
-use crate::pipeline::catalogued;
-use crate::state::{Base, Upkeep};
 use calvex_answer::merge::{Candidate, plan_merge};
 use calvex_answer::retention::bucket_day;
 use calvex_intake::batch::HeadKey;
 use calvex_language::model::time::{SECOND_NS, day_of};
+use calvex_node::error::{Result, ServiceError};
+use calvex_node::nodes::longest_read_ns;
+use calvex_node::pipeline::catalogued;
+use calvex_node::state::{Base, Upkeep};
 use calvex_storage::chunk::ChunkMeta;
 use calvex_storage::chunk::{ChunkPage, ChunkSource, build_chunks};
 use calvex_storage::columns::PageRead;

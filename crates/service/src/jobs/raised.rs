@@ -1,12 +1,12 @@
 //! What a judgement makes of a rule's alerts, and whom that notifies.
 
-use crate::answer::explain;
-use crate::error::Result;
 use crate::notify::Notice;
-use crate::state::Reading;
 use calvex_answer::watch::{GroupRaising, Raising, Rule as Compiled, Stood};
 use calvex_language::domain::contact::{AlertMove, Contact};
 use calvex_language::domain::rule::{Alert, AlertChange, AlertGroup, Rule};
+use calvex_node::answer::explain;
+use calvex_node::error::Result;
+use calvex_node::state::Reading;
 use std::sync::Arc;
 
 /// Groups of an alert that are kept.

@@ -2,13 +2,7 @@
 
 use super::raised::{Changing, stood_of};
 use super::sources::Sources;
-use crate::answer::run::run_for_rules;
-use crate::answer::{rehearse, usual};
-use crate::auth::ReadScope;
-use crate::error::Result;
 use crate::notify::Notice;
-use crate::pipeline::admitted::Admitted;
-use crate::state::Reading;
 use calvex_answer::watch::{
     Form, Known, Moments, Mutes, Rings, Rule as Compiled, RuleDocument, Standing, Standings, Stood, Strips, Usual,
     settle, stood_at, strips, walk_all,
@@ -17,6 +11,12 @@ use calvex_language::domain::contact::{AlertMove, Contact};
 use calvex_language::domain::grant::Holdings;
 use calvex_language::domain::rule::{Alert, AlertChange, Closed, Judgement, Rule, RuleCondition, RuleGroup, RuleState};
 use calvex_language::model::time::{SECOND_NS, format_utc};
+use calvex_node::answer::run::run_for_rules;
+use calvex_node::answer::{rehearse, usual};
+use calvex_node::auth::ReadScope;
+use calvex_node::error::Result;
+use calvex_node::pipeline::admitted::Admitted;
+use calvex_node::state::Reading;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -136,7 +136,7 @@ impl Judge {
         let admitted = self.admitted.rules.take();
         let touched = admitted.map_or(i64::MAX, |reach| reach.time_ns);
         let known = async { Ok((reading.base.store.rules().await?, reading.base.store.contacts().await?)) };
-        let (mut rules, contacts) = known.await.inspect_err(|_: &crate::error::ServiceError| {
+        let (mut rules, contacts) = known.await.inspect_err(|_: &calvex_node::error::ServiceError| {
             // What was not looked at must be looked at later.
             admitted.inspect(|reach| self.admitted.rules.note(*reach));
         })?;

@@ -1,9 +1,9 @@
 //! Whether what rules judge comes at all: each source, as rules share them, is watched for silence once.
 
-use crate::answer::run::run_for_rules;
-use crate::auth::ReadScope;
-use crate::state::Reading;
 use calvex_answer::watch::{Known, Moments, Rings, Rule as Compiled, silent_since, source_rule, strips};
+use calvex_node::answer::run::run_for_rules;
+use calvex_node::auth::ReadScope;
+use calvex_node::state::Reading;
 use std::collections::HashMap;
 use std::sync::Arc;
 

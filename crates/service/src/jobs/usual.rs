@@ -1,10 +1,10 @@
 //! What deviations measured on their own past days is kept, so that a rule knows its usual where events are gone already.
 
-use crate::answer::run::run_for_rules;
-use crate::auth::ReadScope;
-use crate::error::Result;
-use crate::state::Reading;
 use calvex_answer::watch::{Rule as Compiled, RuleDocument, USUAL_DAY_NS, USUAL_DAYS, encode_usual_day, usual_day};
+use calvex_node::answer::run::run_for_rules;
+use calvex_node::auth::ReadScope;
+use calvex_node::error::Result;
+use calvex_node::state::Reading;
 use calvex_store::records::usual::KeptDay;
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -2,9 +2,9 @@
 //! takes, and a few a turn to each contact, so that one that hangs keeps no other waiting.
 
 use super::message::{held_back, held_back_content};
-use crate::error::Result;
-use crate::state::Base;
 use calvex_language::domain::contact::{AlertMove, Contact, Dropped, Notification, NotifyBy};
+use calvex_node::error::Result;
+use calvex_node::state::Base;
 use std::collections::HashMap;
 
 const SECOND_NS: i64 = 1_000_000_000;

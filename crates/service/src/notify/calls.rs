@@ -3,10 +3,10 @@
 
 use super::deliver;
 use super::message::{Notice, heard, hearers, heartbeats};
-use crate::error::Result;
-use crate::state::{Health, Reading};
 use calvex_answer::watch::{Call, Later, RuleDocument, later_calls};
 use calvex_language::domain::contact::AlertMove;
+use calvex_node::error::Result;
+use calvex_node::state::{Health, Reading};
 use std::sync::Arc;
 
 /// Notifies who comes next, and again, of every alert that is raised and that nobody took.

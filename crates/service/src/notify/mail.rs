@@ -1,7 +1,7 @@
 //! Mail by SMTP.
 
-use crate::error::{Result, ServiceError};
 use calvex_language::domain::contact::{AlertMove, Notification};
+use calvex_node::error::{Result, ServiceError};
 use lettre::message::{Mailbox, MultiPart};
 use lettre::{AsyncSmtpTransport, AsyncTransport, Message, Tokio1Executor};
 use serde_json::Value;

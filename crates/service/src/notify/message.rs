@@ -1,11 +1,11 @@
 //! The messages of an alert: to each contact, by each of its ways, one CloudEvent (CloudEvents 1.0, structured JSON), frozen
 //! when it is made and without secrets.
 
-use crate::state::Base;
 use calvex_answer::watch::{Call, Heard, Rule as Compiled, first_calls};
 use calvex_language::domain::contact::{AlertMove, Contact, Notification, NotifyBy};
 use calvex_language::domain::rule::{Alert, AlertNote, Closed, Rule};
 use calvex_language::model::time::format_utc;
+use calvex_node::state::Base;
 use calvex_store::records::rules::Ending;
 use serde_json::{Value, json};
 use std::sync::Arc;
@@ -345,7 +345,7 @@ pub async fn endings(
     rule: &Rule,
     compiled: &Compiled,
     why: Closed,
-) -> crate::error::Result<Vec<Ending>> {
+) -> calvex_node::error::Result<Vec<Ending>> {
     let now_ns = (base.clock)();
     let open = base.store.alerts_since(rule.id, i64::MAX).await?;
     let contacts = base.store.contacts().await?;

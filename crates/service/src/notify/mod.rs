@@ -12,10 +12,10 @@ pub use mail::check_mail_address;
 pub use message::{Notice, endings, hearers, test_messages};
 pub use webhook::{check_webhook_url, host_of as webhook_host, sign_webhook};
 
-use crate::error::Result;
-use crate::state::Base;
 use bounds::Sending;
 use calvex_language::domain::contact::{Contact, Dropped, Notification, NotifyBy};
+use calvex_node::error::Result;
+use calvex_node::state::Base;
 use futures_util::StreamExt;
 use std::sync::Arc;
 

@@ -1,10 +1,10 @@
 //! Webhooks signed as Standard Webhooks (v1) says: `webhook-id`, `webhook-timestamp`, and in `webhook-signature` the
 //! base64 of HMAC-SHA256 over `id.timestamp.body`, under the secret behind `whsec_`.
 
-use crate::error::{Result, ServiceError};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use calvex_language::domain::contact::Notification;
+use calvex_node::error::{Result, ServiceError};
 use hmac::{Hmac, KeyInit, Mac};
 use sha2::Sha256;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};

@@ -143,7 +143,7 @@ impl Reader {
     ///
     /// # Errors
     /// Where it proves nobody.
-    pub(crate) async fn of_request(parts: &Parts, auth: &Arc<Auth>) -> Result<Self> {
+    pub async fn of_request(parts: &Parts, auth: &Arc<Auth>) -> Result<Self> {
         // Looked up once: a body is read for those alone who may send one.
         if let Some(known) = parts.extensions.get::<Reader>() {
             return Ok(known.clone());

@@ -20,7 +20,7 @@ use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::time::Duration;
 
 /// The catalogue row of a chunk of one head.
-pub(crate) fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_until_ns: i64) -> ChunkMeta {
+pub fn catalogued(chunk: &BuiltChunk, key: HeadKey, bucket: i32, visible_until_ns: i64) -> ChunkMeta {
     ChunkMeta {
         id: chunk.id,
         lane: key.lane,

@@ -10,7 +10,7 @@ use tokio::task::{block_in_place, spawn_blocking};
 
 /// How the system schedules threads.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Priority {
+pub enum Priority {
     /// As any other.
     Normal,
     /// In [long slices](SLICE), and with so many more steps of niceness (POSIX `nice`). More steps take less of a busy core,
@@ -35,7 +35,7 @@ pub struct Behind {
 ///
 /// # Errors
 /// Where the system gives no threads.
-pub(crate) fn pool(threads: usize, name: &'static str, priority: Priority) -> Result<Arc<rayon::ThreadPool>> {
+pub fn pool(threads: usize, name: &'static str, priority: Priority) -> Result<Arc<rayon::ThreadPool>> {
     let built = rayon::ThreadPoolBuilder::new()
         .num_threads(threads.max(1))
         .thread_name(move |n| format!("{name}-{n}"))
@@ -125,7 +125,7 @@ impl Behind {
 ///
 /// # Errors
 /// [`ServiceError::BadRequest`] where the work broke off, which only a defect could cause.
-pub(crate) async fn ahead<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T> {
+pub async fn ahead<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T> {
     let broke_off = || ServiceError::BadRequest("the work broke off; the service's log says why".into());
     match Handle::current().runtime_flavor() {
         RuntimeFlavor::CurrentThread => spawn_blocking(work).await.map_err(|_| broke_off()),

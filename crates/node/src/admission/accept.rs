@@ -13,7 +13,7 @@ const PAUSE: Duration = Duration::from_millis(100);
 
 /// Runs `each` for every connection until `stopping`; which of them stay is for [`Connections`] to decide. Returns those
 /// that still run, the listener closed.
-pub(crate) async fn accept<F>(
+pub async fn accept<F>(
     listener: TcpListener,
     connections: Arc<Connections>,
     mut stopping: watch::Receiver<bool>,

@@ -14,9 +14,9 @@ pub struct ReadScope {
     /// This lane only.
     only: Option<u32>,
     /// Whose rights are looked at again while something lasts.
-    pub(crate) watched: Option<Reader>,
+    pub watched: Option<Reader>,
     /// What is asked, for lanes whose reads are recorded.
-    pub(crate) asking: String,
+    pub asking: String,
 }
 
 #[derive(Debug, Clone)]

@@ -133,7 +133,7 @@ pub async fn ways_in(State(reading): State<Arc<Reading>>, _reader: Reader) -> Js
 }
 
 /// Answers whole, or line by line where the client asks for that. When the client goes, the work is dropped.
-pub(super) async fn answer<T, F>(headers: &HeaderMap, work: impl FnOnce(Option<Listener>) -> F) -> Result<Response>
+pub async fn answer<T, F>(headers: &HeaderMap, work: impl FnOnce(Option<Listener>) -> F) -> Result<Response>
 where
     T: Serialize + Send + 'static,
     F: Future<Output = Result<T>> + Send + 'static,

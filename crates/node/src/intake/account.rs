@@ -61,7 +61,7 @@ pub(super) fn not_stored(receiving: &Receiving, sender: &Sender, batch: Taken) {
 }
 
 /// Counts what was not taken, for the service's own figures and for arrivals.
-pub(crate) fn refuse(base: &Base, sender: &str, reason: &str, count: u64, sample: &str) {
+pub fn refuse(base: &Base, sender: &str, reason: &str, count: u64, sample: &str) {
     base.metrics.refuse(reason, count);
     let covered = base.config.get().transforms().cover(sample).into_owned();
     base.ledger.refused((base.clock)(), sender, reason, count, &covered);

@@ -23,5 +23,5 @@ pub use lines::serve as serve_lines;
 pub use otlp::{post_logs, post_metrics, post_traces};
 pub use syslog::{serve_tcp as serve_syslog_tcp, serve_tls as serve_syslog_tls, serve_udp as serve_syslog_udp};
 
-pub(crate) use account::refuse;
+pub use account::refuse;
 use take::{Body, admit, not_drained, take};

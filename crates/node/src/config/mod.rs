@@ -72,7 +72,7 @@ impl Config {
 
     /// Lanes alone, without anything else.
     #[cfg(test)]
-    pub(crate) fn of_lanes(lanes: Vec<Lane>) -> Self {
+    pub fn of_lanes(lanes: Vec<Lane>) -> Self {
         Config {
             lanes: lanes.into_iter().map(|l| (l.id, (l.clone(), l.name.as_str().into()))).collect(),
             routes: RouteTable::new(Vec::new(), 1),

@@ -11,5 +11,5 @@ pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Submission, 
 pub use group::HeadPage;
 pub use receipt::{Named, Receipt, names_of_body};
 pub use sealer::Sealer;
-pub(crate) use sealer::catalogued;
+pub use sealer::catalogued;
 pub use view::{Fresh, Step, View};

@@ -103,7 +103,7 @@ fn hour_of(ns: i64) -> u32 {
 }
 
 /// The beginning of a text, of at most so many bytes.
-pub(crate) fn shortened(text: &str, bytes: usize) -> &str {
+pub fn shortened(text: &str, bytes: usize) -> &str {
     text.get(..text.floor_char_boundary(bytes)).unwrap_or(text)
 }
 

@@ -10,6 +10,7 @@ use crate::config::settings::Settings;
 use crate::error::{Result, ServiceError};
 use crate::intake::{grpc_router, serve_lines, serve_syslog_tcp, serve_syslog_tls, serve_syslog_udp};
 use crate::state::Parts;
+use axum::Router;
 use calvex_wire::api::WayIn;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -19,7 +20,7 @@ use tokio::sync::watch;
 use tokio::task::JoinSet;
 
 /// Sockets, bound and not yet served.
-pub(crate) struct Listeners {
+pub struct Listeners {
     http: TcpListener,
     otlp: Option<TcpListener>,
     grpc: Option<TcpListener>,
@@ -28,7 +29,7 @@ pub(crate) struct Listeners {
     syslog_tcp: Option<TcpListener>,
     syslog_tls: Option<TcpListener>,
     /// Of the ways in that are encrypted always.
-    pub(crate) certificates: Option<Arc<Certificates>>,
+    pub certificates: Option<Arc<Certificates>>,
     /// Of those that are plain without it.
     encrypted: Option<Arc<Certificates>>,
 }
@@ -142,7 +143,7 @@ fn exposed(settings: &Settings, encrypted: bool) -> Option<(&'static str, String
 
 impl Listeners {
     /// Binds what the settings ask for.
-    pub(crate) async fn bind(settings: &Settings) -> Result<Self> {
+    pub async fn bind(settings: &Settings) -> Result<Self> {
         if let Some((one, other, address)) = clash(settings) {
             let reported = format!("{one} and {other} both name {address}; give each a port of its own");
             return Err(ServiceError::Setting(reported));
@@ -182,7 +183,7 @@ impl Listeners {
     ///
     /// # Errors
     /// Where the system does not return it.
-    pub(crate) fn addresses(&self) -> Result<Addresses> {
+    pub fn addresses(&self) -> Result<Addresses> {
         let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|l| l.local_addr().ok());
         Ok(Addresses {
             http: self.http.local_addr().map_err(cannot_listen("http.listen"))?,
@@ -196,11 +197,17 @@ impl Listeners {
         })
     }
 
-    /// Serves all of them until `stopping`.
+    /// Serves all of them until `stopping`: the main port by `main`, and OTLP's own by `otlp_router`.
     ///
     /// # Errors
     /// Where the library has no safe protocol.
-    pub(crate) fn serve(self, parts: &Parts, stopping: &watch::Receiver<bool>) -> Result<JoinSet<()>> {
+    pub fn serve(
+        self,
+        parts: &Parts,
+        main: Router,
+        otlp_router: Router,
+        stopping: &watch::Receiver<bool>,
+    ) -> Result<JoinSet<()>> {
         let mut tasks = JoinSet::new();
         let tls = |speaks| self.encrypted.as_ref().map(|c| c.acceptor(speaks)).transpose();
         let (base, receiving) = (&parts.base, &parts.receiving);
@@ -209,9 +216,9 @@ impl Listeners {
             tasks.spawn(http::serve(base.clone(), door, stopping.clone()));
             Ok::<_, ServiceError>(())
         };
-        http("HTTP port", self.http, Speaks::Http, crate::http::router(parts.clone()))?;
+        http("HTTP port", self.http, Speaks::Http, main)?;
         if let Some(listener) = self.otlp {
-            http("OTLP port", listener, Speaks::Http, crate::http::otlp_router(parts.clone()))?;
+            http("OTLP port", listener, Speaks::Http, otlp_router)?;
         }
         if let Some(listener) = self.grpc {
             http("gRPC port", listener, Speaks::Grpc, grpc_router(receiving.clone()))?;

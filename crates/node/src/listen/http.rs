@@ -30,7 +30,7 @@ const STREAMS: u32 = 64;
 const MAX_HEAD: usize = 32 << 10;
 
 /// A way in over HTTP.
-pub(crate) struct Door {
+pub struct Door {
     /// As it is reported.
     pub name: &'static str,
     pub listener: TcpListener,
@@ -40,7 +40,7 @@ pub(crate) struct Door {
 }
 
 /// Serves until `stopping`, then lets requests under way end.
-pub(crate) async fn serve(base: Arc<Base>, door: Door, stopping: watch::Receiver<bool>) {
+pub async fn serve(base: Arc<Base>, door: Door, stopping: watch::Receiver<bool>) {
     let Door { name, listener, tls, router } = door;
     let patience = base.settings.seconds("limits.request_s");
     let mut builder = Builder::new(TokioExecutor::new());
