@@ -236,13 +236,14 @@ async fn all_attacks(target: Target, over: Arc<AtomicBool>) -> Result<u64> {
                 ),
                 ("/api/search", json!({ "query": "message~/.*a.*b.*/", "limit": 1000 })),
             ];
-            while !over.load(Ordering::SeqCst) {
-                for (path, ask) in &asks {
-                    let body = serde_json::to_vec(ask).unwrap_or_default();
-                    let json = [("content-type", "application/json")];
-                    post(&http, format!("{}{path}", target.url), &target.token, body, &json).await;
-                    sent.fetch_add(1, Ordering::SeqCst);
+            for (path, ask) in asks.iter().cycle() {
+                if over.load(Ordering::SeqCst) {
+                    break;
                 }
+                let body = serde_json::to_vec(ask).unwrap_or_default();
+                let json = [("content-type", "application/json")];
+                post(&http, format!("{}{path}", target.url), &target.token, body, &json).await;
+                sent.fetch_add(1, Ordering::SeqCst);
             }
         });
     }

@@ -1,6 +1,7 @@
 //! A chunk described for people: its segments, columns, sizes and encodings.
 
-use super::reader::{ChunkPage, Directory};
+use super::page::ChunkPage;
+use super::reader::Directory;
 use super::source::ChunkSource;
 use crate::columns::{ColumnKey, PageRead, Values};
 use calvex_language::error::Result;

@@ -45,6 +45,7 @@ pub mod journal;
 mod keys;
 mod meta;
 mod ordinals;
+mod page;
 mod page_bloom;
 mod prune;
 mod reader;
@@ -58,8 +59,9 @@ pub use chunk_bloom::{ChunkBloom, chunk_bloom};
 pub use describe::{BlockDescription, ChunkDescription, ColumnDescription, describe};
 pub use keys::IdentityHasher;
 pub use meta::{BloomSetMember, BloomSetMeta, ChunkMeta};
+pub use page::ChunkPage;
 pub use prune::{asks_for_keys, chunk_may_match, chunks_that_may_match, pages_that_may_match};
-pub use reader::{BlockRef, ChunkPage, Directory, PageSpan};
+pub use reader::{BlockRef, Directory, PageSpan};
 pub use segment::{SegmentBytes, VerifiedSegment};
 pub use source::{ChunkSource, ColumnAt, KeptColumns};
 #[cfg(any(test, feature = "testing"))]

@@ -1,26 +1,22 @@
-//! Chunks read back: the directory once, then column by column of one page, as search asks.
+//! Chunks read back: the directory, and the bytes that it names.
 
 use super::segment::VerifiedSegment;
 use super::source::ChunkSource;
-use super::{SEGMENT_BYTES, ordinals, page_bloom, v1};
+use super::{SEGMENT_BYTES, page_bloom, v1};
 use crate::chunk::journal::take_key;
 use crate::columns::{
-    BuiltinColumn, Column, ColumnKey, FieldType, Letters, MAX_FIELD_COLUMNS, PAGE_ROWS, PageRead, Rows, Shared, Texts,
-    Values, decode_blobs, decode_block_of, decode_texts, letters_of_block,
+    BuiltinColumn, ColumnKey, FieldType, Letters, MAX_FIELD_COLUMNS, PAGE_ROWS, Shared, decode_blobs, decode_texts,
+    letters_of_block,
 };
 use crate::compress::decompress;
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::{take_varint, unzigzag};
 use std::borrow::Cow;
-use std::cell::RefCell;
-use std::collections::HashMap;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, OnceLock};
 
 /// Largest directory once decompressed.
 const MAX_DIRECTORY_BYTES: usize = 32 << 20;
-/// Where less than this part of a page's rows is asked for, their texts alone are written out.
-const FEW_PART: usize = 4;
 /// Values that the pages of one column share at most.
 const MAX_SHARED: usize = 1 << 20;
 
@@ -192,7 +188,7 @@ impl Directory {
     }
 
     /// Prefetches the segments that hold the blocks of some columns of a page, for a cold question.
-    fn prefetch(&self, page: usize, columns: impl Iterator<Item = usize>, source: &dyn ChunkSource) {
+    pub(super) fn prefetch(&self, page: usize, columns: impl Iterator<Item = usize>, source: &dyn ChunkSource) {
         if !source.is_cold() {
             return;
         }
@@ -229,7 +225,12 @@ impl Directory {
     }
 
     /// The bytes of a block.
-    fn bytes<T>(&self, block: BlockRef, source: &dyn ChunkSource, read: impl FnOnce(&[u8]) -> Option<T>) -> Result<T> {
+    pub(super) fn bytes<T>(
+        &self,
+        block: BlockRef,
+        source: &dyn ChunkSource,
+        read: impl FnOnce(&[u8]) -> Option<T>,
+    ) -> Result<T> {
         let chunk = self.chunk;
         let damaged = |what: &str| CoreError::damaged(format!("chunk {chunk:x} segment {}", block.segment), what);
         let first = source.segment(chunk, block.segment)?;
@@ -257,7 +258,13 @@ impl Directory {
     }
 
     /// The letters of the texts that a block keeps itself; all, where they are not known.
-    fn letters(&self, column: usize, page: usize, block: BlockRef, source: &dyn ChunkSource) -> Result<Letters> {
+    pub(super) fn letters(
+        &self,
+        column: usize,
+        page: usize,
+        block: BlockRef,
+        source: &dyn ChunkSource,
+    ) -> Result<Letters> {
         let Some(slot) = self.letters.get(column * self.pages.len() + page) else { return Ok(Letters::ALL) };
         if let Some(known) = Letters::from_bits(slot.load(Ordering::Relaxed)) {
             return Ok(known);
@@ -269,7 +276,7 @@ impl Directory {
     }
 
     /// What the pages of a column share.
-    fn shared(&self, column: usize, source: &dyn ChunkSource) -> Result<Shared> {
+    pub(super) fn shared(&self, column: usize, source: &dyn ChunkSource) -> Result<Shared> {
         let Some((count, block)) = self.shared.get(column).copied().flatten() else { return Ok(Shared::None) };
         let Some(slot) = self.shared_read.get(column) else { return Ok(Shared::None) };
         if let Some(read) = slot.get() {
@@ -312,180 +319,4 @@ fn take_float(raw: &[u8], at: &mut usize) -> Option<f64> {
     let bytes = raw.get(*at..*at + 8)?.try_into().ok()?;
     *at += 8;
     Some(f64::from_le_bytes(bytes))
-}
-
-/// One page of a chunk; reads the columns it is asked for, and keeps them for the next question.
-pub struct ChunkPage<'a> {
-    directory: Arc<Directory>,
-    page: usize,
-    source: &'a dyn ChunkSource,
-    read: Option<RefCell<HashMap<usize, Option<Arc<Column>>>>>,
-}
-
-impl<'a> ChunkPage<'a> {
-    /// Page `page` of the chunk.
-    pub fn new(directory: Arc<Directory>, page: usize, source: &'a dyn ChunkSource) -> Self {
-        ChunkPage { directory, page, source, read: Some(RefCell::default()) }
-    }
-
-    /// The same, keeping nothing: for merging, which takes each column once.
-    pub fn passing(directory: Arc<Directory>, page: usize, source: &'a dyn ChunkSource) -> Self {
-        ChunkPage { directory, page, source, read: None }
-    }
-
-    /// Reads a column; with `wanted` rows, what these need of it.
-    fn fetch(&self, index: usize, wanted: Option<&Rows>) -> Result<Option<Arc<Column>>> {
-        let directory = &self.directory;
-        let Some(block) = directory.block(index, self.page) else { return Ok(None) };
-        let Some(key) = directory.keys.get(index) else { return Ok(None) };
-        directory.prefetch(self.page, std::iter::once(index), self.source);
-        if directory.version == 1 {
-            let read = directory.bytes(block, self.source, |bytes| v1::column(key, bytes, self.rows()));
-            return read.map(|c| Some(Arc::new(c)));
-        }
-        let shared = directory.shared(index, self.source)?;
-        // The rows of an earlier column; it stands before this one, so the way back ends.
-        let earlier = |n: u32| {
-            let earlier = usize::try_from(n).ok().filter(|n| *n < index)?;
-            self.column(earlier).ok()??.present.clone()
-        };
-        let column = directory
-            .bytes(block, self.source, |bytes| decode_block_of(bytes, self.rows(), &shared, &earlier, wanted).ok())?;
-        let column = if directory.version > 2 && *key == ColumnKey::Builtin(BuiltinColumn::IdOrdinal) {
-            self.by_distance(column, block.segment)?
-        } else {
-            column
-        };
-        let fits = match key {
-            ColumnKey::Builtin(own) => own_fits(*own, &column.values),
-            ColumnKey::Field(_, kind) => field_fits(*kind, &column.values),
-        };
-        if !fits {
-            let location = format!("chunk {:x} segment {}", directory.chunk, block.segment);
-            return Err(CoreError::damaged(location, "a column is of another type than the directory says"));
-        }
-        Ok(Some(Arc::new(column)))
-    }
-}
-
-impl ChunkPage<'_> {
-    /// Turns distances into places.
-    fn by_distance(&self, column: Column, segment: u16) -> Result<Column> {
-        let seqs = self.builtin(BuiltinColumn::IdSeq)?;
-        let turned = match (&column.values, seqs.as_deref().map(|c| &c.values)) {
-            (Values::Ints(distances), Some(Values::Ints(seqs))) => ordinals::ordinals(distances, seqs),
-            _ => None,
-        };
-        let location = || format!("chunk {:x} segment {segment}", self.directory.chunk);
-        let turned = turned.ok_or_else(|| CoreError::damaged(location(), "ordinals without journal rows"))?;
-        Ok(Column { values: Values::Ints(turned), ..column })
-    }
-}
-
-fn own_fits(own: BuiltinColumn, values: &Values) -> bool {
-    match own {
-        BuiltinColumn::Service
-        | BuiltinColumn::Host
-        | BuiltinColumn::Sender
-        | BuiltinColumn::Layout
-        | BuiltinColumn::Transformed => matches!(values, Values::Texts { .. }),
-        BuiltinColumn::Message => matches!(values, Values::Messages(_)),
-        BuiltinColumn::Trace | BuiltinColumn::Span | BuiltinColumn::Parent | BuiltinColumn::Overflow => {
-            matches!(values, Values::Blobs { .. })
-        }
-        _ => matches!(values, Values::Ints(_)),
-    }
-}
-
-fn field_fits(kind: FieldType, values: &Values) -> bool {
-    match kind {
-        FieldType::Null => matches!(values, Values::Nulls),
-        FieldType::Bool => matches!(values, Values::Bools(_)),
-        FieldType::Int | FieldType::UInt => matches!(values, Values::Ints(_)),
-        FieldType::Float => matches!(values, Values::Floats(_)),
-        FieldType::Text | FieldType::Decimal => matches!(values, Values::Texts { .. }),
-        FieldType::Nested => matches!(values, Values::Blobs { .. }),
-    }
-}
-
-impl PageRead for ChunkPage<'_> {
-    fn rows(&self) -> usize {
-        self.directory.pages.get(self.page).map_or(0, |p| p.rows)
-    }
-
-    fn time_span(&self) -> (i64, i64) {
-        self.directory.pages.get(self.page).map_or((0, 0), |p| (p.time_min, p.time_max))
-    }
-
-    fn keys(&self) -> &[ColumnKey] {
-        &self.directory.keys
-    }
-
-    fn prefetch(&self, wanted: &dyn Fn(usize) -> bool) {
-        self.directory.prefetch(self.page, (0..self.directory.keys.len()).filter(|n| wanted(*n)), self.source);
-    }
-
-    fn column(&self, index: usize) -> Result<Option<Arc<Column>>> {
-        let Some(kept) = &self.read else { return self.fetch(index, None) };
-        if let Some(read) = kept.borrow().get(&index) {
-            return Ok(read.clone());
-        }
-        let (at, columns) = ((self.directory.chunk, self.page, index), self.source.columns());
-        let column = match columns.and_then(|columns| columns.get(at)) {
-            Some(column) => Some(column),
-            None => {
-                let column = self.fetch(index, None)?;
-                if let (Some(columns), Some(column)) = (columns, &column) {
-                    columns.keep(at, column);
-                }
-                column
-            }
-        };
-        kept.borrow_mut().insert(index, column.clone());
-        Ok(column)
-    }
-
-    fn column_if(
-        &self,
-        index: usize,
-        letters: Letters,
-        any_shared: &dyn Fn(&Texts) -> bool,
-    ) -> Result<Option<Arc<Column>>> {
-        let directory = &self.directory;
-        let is_read = self.read.as_ref().is_none_or(|read| read.borrow().contains_key(&index));
-        let Some(block) = directory.block(index, self.page).filter(|_| !is_read && directory.version > 1) else {
-            return self.column(index);
-        };
-        if directory.letters(index, self.page, block, self.source)?.may_hold(letters) {
-            return self.column(index);
-        }
-        match directory.shared(index, self.source)? {
-            Shared::Texts(texts) if any_shared(&texts) => self.column(index),
-            Shared::Texts(_) | Shared::None => Ok(None),
-            Shared::Blobs(_) => self.column(index),
-        }
-    }
-
-    fn column_of(&self, index: usize, rows: &Rows) -> Result<Option<Arc<Column>>> {
-        let is_text = matches!(self.directory.keys.get(index), Some(ColumnKey::Field(_, FieldType::Text)));
-        let is_read = self.read.as_ref().is_none_or(|read| read.borrow().contains_key(&index));
-        let are_few = rows.count() * FEW_PART < self.rows();
-        if !is_text || !are_few || is_read {
-            return self.column(index);
-        }
-        // What is kept for other questions has to be whole, which a column must be worth: it was asked for before.
-        let at = (self.directory.chunk, self.page, index);
-        match self.source.columns() {
-            Some(columns) if columns.get(at).is_some() || columns.was_asked_for(at) => self.column(index),
-            _ => self.fetch(index, Some(rows)),
-        }
-    }
-
-    fn zone(&self, index: usize) -> Option<(f64, f64)> {
-        self.directory.block(index, self.page).and_then(|b| b.zone)
-    }
-
-    fn weight_bytes(&self) -> usize {
-        self.directory.pages.get(self.page).map_or(0, |p| p.weight_bytes)
-    }
 }

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
-struct Shelf(Vec<Vec<u8>>);
+pub(super) struct Shelf(pub(super) Vec<Vec<u8>>);
 
 impl ChunkSource for Shelf {
     fn directory(&self, chunk: u64) -> calvex_language::error::Result<Arc<Directory>> {

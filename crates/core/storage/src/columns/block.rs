@@ -257,21 +257,25 @@ pub enum Shared {
 /// # Errors
 /// [`CoreError::Damaged`] for anything that [`encode_block`] would not have written for such a page.
 pub fn decode_block(bytes: &[u8], rows: usize, shared: &Shared, earlier: Earlier) -> Result<Column> {
-    decode_block_of(bytes, rows, shared, earlier, None)
+    decode_block_of(bytes, rows, shared, earlier, Wanted::All)
 }
 
-/// As [`decode_block`], of which only the values of the `wanted` rows are asked for: a text that stands in no such row may
-/// be empty in the dictionary.
+/// What is asked for of a block.
+#[derive(Debug, Clone, Copy)]
+pub enum Wanted<'a> {
+    /// All of it.
+    All,
+    /// The texts of some rows: one that stands in none of them may be empty in the dictionary.
+    Texts(&'a Rows),
+    /// The values of some rows, which are few: a number or code of another row may be 0 too.
+    Few(&'a Rows),
+}
+
+/// As [`decode_block`], of which only the `wanted` values are asked for.
 ///
 /// # Errors
 /// As [`decode_block`].
-pub fn decode_block_of(
-    bytes: &[u8],
-    rows: usize,
-    shared: &Shared,
-    earlier: Earlier,
-    wanted: Option<&Rows>,
-) -> Result<Column> {
+pub fn decode_block_of(bytes: &[u8], rows: usize, shared: &Shared, earlier: Earlier, wanted: Wanted) -> Result<Column> {
     let decode = || {
         let raw = unseal(bytes)?;
         let mut reader = Reader { bytes: &raw, at: 0, rows };
@@ -363,18 +367,35 @@ impl<'a> Reader<'a> {
         Some(Some(list.into()))
     }
 
-    fn column(&mut self, shared: &Shared, earlier: Earlier, wanted: Option<&Rows>) -> Option<Column> {
+    fn column(&mut self, shared: &Shared, earlier: Earlier, wanted: Wanted) -> Option<Column> {
         let kind = self.byte()?;
         let present = self.presence(earlier)?;
         let count = present.as_ref().map_or(self.rows, |p| p.len());
+        // The value indexes that are asked for, and whether numbers and codes of others are left out.
+        let (asked, few): (Option<Vec<usize>>, bool) = match (wanted, &present) {
+            (Wanted::All, _) => (None, false),
+            (Wanted::Texts(rows), None) => (Some(rows.iter().collect()), false),
+            (Wanted::Texts(rows), Some(present)) => {
+                let stands = present.iter().enumerate().filter(|(_, row)| rows.has(**row as usize));
+                (Some(stands.map(|(value_index, _)| value_index).collect()), false)
+            }
+            (Wanted::Few(rows), None) => (Some(rows.iter().collect()), true),
+            (Wanted::Few(rows), Some(present)) => {
+                let value_index = |row: usize| present.binary_search(&(row as u32)).ok();
+                (Some(rows.iter().filter_map(value_index).collect()), true)
+            }
+        };
+        let few = asked.as_deref().filter(|_| few);
         let values = match kind {
             0 => Values::Nulls,
             1 => Values::Bools(self.bits(count)?),
-            2 => Values::Ints(ints::decode(self.bytes, &mut self.at, count)?),
+            2 => Values::Ints(match few {
+                Some(few) => ints::decode_few(self.bytes, &mut self.at, count, few)?,
+                None => ints::decode(self.bytes, &mut self.at, count)?,
+            }),
             3 => Values::Floats(floats::decode(self.bytes, &mut self.at, count)?),
             4 => {
-                let wanted = wanted.map(|rows| (rows, present.as_deref()));
-                let (dictionary, codes) = self.texts(shared, count, wanted)?;
+                let (dictionary, codes) = self.texts(shared, count, asked.as_deref(), few)?;
                 Values::Texts { dictionary, codes }
             }
             5 => {
@@ -385,11 +406,11 @@ impl<'a> Reader<'a> {
                     _ if shared_len == 0 => None,
                     _ => return None,
                 };
-                let codes = self.codes(count, dictionary.len())?;
+                let codes = self.codes(count, dictionary.len(), few)?;
                 Values::Blobs { dictionary, codes }
             }
             6 => {
-                let (templates, codes) = self.texts(shared, count, None)?;
+                let (templates, codes) = self.texts(shared, count, None, None)?;
                 let length = self.number()?;
                 Values::Messages(Messages::packed(templates, codes, self.take(length)?.to_vec()))
             }
@@ -398,12 +419,14 @@ impl<'a> Reader<'a> {
         Some(Column { present, values })
     }
 
-    /// A dictionary and the codes of `count` values; with wanted rows and the rows that have a value, of those rows alone.
+    /// A dictionary and the codes of `count` values: with `asked` value indexes the texts of these alone, and with `few` of
+    /// them these codes alone.
     fn texts(
         &mut self,
         shared: &Shared,
         count: usize,
-        wanted: Option<(&Rows, Option<&[u32]>)>,
+        asked: Option<&[usize]>,
+        few: Option<&[usize]>,
     ) -> Option<(Texts, Vec<u32>)> {
         let shared_len = self.number()?;
         let list = texts::open(self.bytes, &mut self.at, self.rows)?;
@@ -412,16 +435,12 @@ impl<'a> Reader<'a> {
             _ if shared_len == 0 => None,
             _ => return None,
         };
-        let codes = self.codes(count, shared_len + list.len())?;
-        let list = match wanted {
+        let codes = self.codes(count, shared_len + list.len(), few)?;
+        let list = match asked {
             None => list.write(|_| true)?,
-            Some((rows, present)) => {
+            Some(asked) => {
                 let mut stands = vec![false; list.len()];
-                let row = |value_index: usize| match present {
-                    None => value_index,
-                    Some(present) => present.get(value_index).map_or(usize::MAX, |row| *row as usize),
-                };
-                for (_, code) in codes.iter().enumerate().filter(|(value_index, _)| rows.has(row(*value_index))) {
+                for code in asked.iter().filter_map(|value_index| codes.get(*value_index)) {
                     let local = (*code as usize).checked_sub(shared_len);
                     if let Some(slot) = local.and_then(|local| stands.get_mut(local)) {
                         *slot = true;
@@ -445,8 +464,11 @@ impl<'a> Reader<'a> {
         Some(Blobs { joined, ends, ..Blobs::default() })
     }
 
-    fn codes(&mut self, count: usize, distinct: usize) -> Option<Vec<u32>> {
-        ints::decode_codes(self.bytes, &mut self.at, count, distinct)
+    fn codes(&mut self, count: usize, distinct: usize, few: Option<&[usize]>) -> Option<Vec<u32>> {
+        match few {
+            Some(few) => ints::decode_few_codes(self.bytes, &mut self.at, count, distinct, few),
+            None => ints::decode_codes(self.bytes, &mut self.at, count, distinct),
+        }
     }
 }
 

@@ -308,34 +308,108 @@ pub(super) fn decode_codes(bytes: &[u8], at: &mut usize, count: usize, distinct:
     known.then(|| numbers.into_iter().map(|n| n as u32).collect())
 }
 
-fn unpack(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i64>> {
-    let least = unzigzag(take_varint(bytes, at)?);
-    let unit = take_varint(bytes, at)?;
-    let width = *bytes.get(*at)? as usize;
+/// As [`decode`], of which only the numbers at some ascending indexes are asked for: others may be 0.
+pub(super) fn decode_few(bytes: &[u8], at: &mut usize, count: usize, indexes: &[usize]) -> Option<Vec<i64>> {
+    if count > MAX_COUNT || *bytes.get(*at)? != 2 {
+        return decode(bytes, at, count);
+    }
     *at += 1;
-    if width > MAX_WIDTH as usize && width != 64 {
-        return None;
+    let packed = Packed::open(bytes, at, count)?;
+    let mut out = vec![0; count];
+    for index in indexes {
+        *out.get_mut(*index)? = packed.number(*index)?;
     }
-    let wide = usize::try_from(take_varint(bytes, at)?).ok().filter(|n| *n <= count)?;
-    let mut exceptions = Vec::with_capacity(wide);
-    let mut place = 0usize;
-    for _ in 0..wide {
-        place = place.checked_add(usize::try_from(take_varint(bytes, at)?).ok()?)?;
-        exceptions.push((place, take_varint(bytes, at)?));
+    Some(out)
+}
+
+/// As [`decode_codes`], of which only those at some ascending indexes are asked for: others may be 0.
+pub(super) fn decode_few_codes(
+    bytes: &[u8],
+    at: &mut usize,
+    count: usize,
+    distinct: usize,
+    indexes: &[usize],
+) -> Option<Vec<u32>> {
+    let numbers = decode_few(bytes, at, count, indexes)?;
+    let mut codes = vec![0; count];
+    for index in indexes {
+        let code = numbers.get(*index).and_then(|n| u32::try_from(*n).ok());
+        *codes.get_mut(*index)? = code.filter(|code| (*code as usize) < distinct)?;
     }
-    let length = (count * width).div_ceil(8);
-    let packed = bytes.get(*at..at.checked_add(length)?)?;
-    *at += length;
-    let value = |n: u64| least.wrapping_add(n.wrapping_mul(unit) as i64);
+    Some(codes)
+}
+
+/// A packed list, as it stands.
+struct Packed<'a> {
+    least: i64,
+    unit: u64,
+    width: usize,
+    /// The indexes of wider numbers, ascending, and their high bits.
+    exceptions: Vec<(usize, u64)>,
+    bits: &'a [u8],
+}
+
+impl<'a> Packed<'a> {
+    /// Reads what stands before the bits of `count` numbers, and moves `at` behind these.
+    fn open(bytes: &'a [u8], at: &mut usize, count: usize) -> Option<Self> {
+        let least = unzigzag(take_varint(bytes, at)?);
+        let unit = take_varint(bytes, at)?;
+        let width = *bytes.get(*at)? as usize;
+        *at += 1;
+        if width > MAX_WIDTH as usize && width != 64 {
+            return None;
+        }
+        let wide = usize::try_from(take_varint(bytes, at)?).ok().filter(|n| *n <= count)?;
+        let mut exceptions = Vec::with_capacity(wide);
+        let mut index = 0usize;
+        for _ in 0..wide {
+            index = index.checked_add(usize::try_from(take_varint(bytes, at)?).ok()?)?;
+            exceptions.push((index, take_varint(bytes, at)?));
+        }
+        let length = (count * width).div_ceil(8);
+        let bits = bytes.get(*at..at.checked_add(length)?)?;
+        *at += length;
+        Some(Packed { least, unit, width, exceptions, bits })
+    }
+
+    fn value(&self, n: u64) -> i64 {
+        self.least.wrapping_add(n.wrapping_mul(self.unit) as i64)
+    }
+
+    /// The number at `index`.
+    fn number(&self, index: usize) -> Option<i64> {
+        let bit = index.checked_mul(self.width)?;
+        let rest = self.bits.get(bit >> 3..)?;
+        let word = rest.first_chunk().copied().unwrap_or_else(|| {
+            let mut last = [0; 8];
+            last.iter_mut().zip(rest).for_each(|(to, from)| *to = *from);
+            last
+        });
+        let mask = if self.width == 64 { u64::MAX } else { (1 << self.width) - 1 };
+        let low = (u64::from_le_bytes(word) >> (bit & 7)) & mask;
+        let high = match self.exceptions.binary_search_by_key(&index, |(index, _)| *index) {
+            Ok(at) => self.exceptions.get(at)?.1.checked_shl(self.width as u32)?,
+            Err(_) => 0,
+        };
+        Some(self.value(low | high))
+    }
+}
+
+fn unpack(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i64>> {
+    let packed = Packed::open(bytes, at, count)?;
+    let (least, unit, width) = (packed.least, packed.unit, packed.width);
     let mut out: Vec<i64> = match width {
         0 => vec![least; count],
-        64 => packed.chunks_exact(8).map(|c| value(u64::from_le_bytes(c.try_into().unwrap_or_default()))).collect(),
+        64 => {
+            let words = packed.bits.chunks_exact(8);
+            words.map(|c| packed.value(u64::from_le_bytes(c.try_into().unwrap_or_default()))).collect()
+        }
         _ => {
             let mask = (1u64 << width) - 1;
             // Eight bytes more, so that the last number is read like the first.
-            let mut padded = Vec::with_capacity(length + 8);
-            padded.extend_from_slice(packed);
-            padded.resize(length + 8, 0);
+            let mut padded = Vec::with_capacity(packed.bits.len() + 8);
+            padded.extend_from_slice(packed.bits);
+            padded.resize(packed.bits.len() + 8, 0);
             let read = |n: usize| {
                 let bit = n * width;
                 let word = padded.get(bit >> 3..).and_then(|b| b.first_chunk()).map_or(0, |b| u64::from_le_bytes(*b));
@@ -344,98 +418,17 @@ fn unpack(bytes: &[u8], at: &mut usize, count: usize) -> Option<Vec<i64>> {
             if unit == 1 {
                 (0..count).map(|n| least.wrapping_add(read(n) as i64)).collect()
             } else {
-                (0..count).map(|n| value(read(n))).collect()
+                (0..count).map(|n| packed.value(read(n))).collect()
             }
         }
     };
-    for (place, high) in exceptions {
-        let low = out.get(place)?.wrapping_sub(least) as u64 / unit.max(1);
+    for (index, high) in &packed.exceptions {
+        let low = out.get(*index)?.wrapping_sub(least) as u64 / unit.max(1);
         let n = low | high.checked_shl(width as u32)?;
-        *out.get_mut(place)? = value(n);
+        *out.get_mut(*index)? = packed.value(n);
     }
     Some(out)
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use proptest::prelude::*;
-
-    fn size(numbers: &[i64]) -> usize {
-        let mut out = Vec::new();
-        encode(numbers, &mut out);
-        let mut at = 0;
-        assert_eq!(decode(&out, &mut at, numbers.len()).as_deref(), Some(numbers));
-        assert_eq!(at, out.len());
-        let mut behind = 0;
-        assert_eq!(skip(&out, &mut behind, numbers.len()), Some(()));
-        assert_eq!(behind, at);
-        out.len()
-    }
-
-    #[test]
-    fn each_form_where_it_pays() {
-        assert_eq!(size(&[7; 8192]), 2);
-        assert!(size(&(0..8192).collect::<Vec<_>>()) < 16, "equal steps");
-        assert!(size(&(0..8192).map(|n| n / 1000).collect::<Vec<_>>()) < 64, "runs");
-        let times: Vec<i64> = (0..8192).map(|n| 1_791_081_521_000_000_000 + n * 3_500_000 + n % 7 * 1000).collect();
-        assert!(size(&times) < 8192 * 2, "microseconds of a steady stream: {}", size(&times));
-        let mut outliers: Vec<i64> = (0..8192).map(|n| n * 37 % 61).collect();
-        outliers[5000] = i64::MAX;
-        assert!(size(&outliers) < 8192 + 64, "one outlier widens nothing");
-        assert!(size(&[i64::MIN, i64::MAX, 0, -1]) < 64);
-        assert_eq!(size(&[]), 2);
-    }
-
-    #[test]
-    fn interleaved_codes_by_distance() {
-        // Forty requests at once, a new one for each that ends, over and over.
-        let codes: Vec<u32> = (0..8192u32).map(|n| n / 9 + n * 37 % 40).collect();
-        let mut seen = std::collections::HashMap::new();
-        let codes: Vec<u32> = codes
-            .iter()
-            .map(|c| {
-                let new = seen.len() as u32;
-                *seen.entry(*c).or_insert(new)
-            })
-            .collect();
-        let mut out = Vec::new();
-        encode_codes(&codes, &mut out);
-        assert_eq!(out[0], 5);
-        assert!(out.len() < 8192 * 7 / 8, "{}", out.len());
-        assert_eq!(decode_codes(&out, &mut 0, codes.len(), seen.len()), Some(codes));
-        let mut few = Vec::new();
-        encode_codes(&[0, 1, 0], &mut few);
-        assert_eq!(few[0], 4, "the plain form where it is as short");
-    }
-
-    proptest! {
-        #[test]
-        fn codes_round_trip(codes in prop::collection::vec(prop_oneof![0u32..9, 100u32..200, any::<u32>()], 0..200)) {
-            let (mut out, mut at) = (Vec::new(), 0);
-            encode_codes(&codes, &mut out);
-            let distinct = codes.iter().max().map_or(0, |c| *c as usize + 1).min(u32::MAX as usize);
-            let whole = codes.iter().all(|c| *c < u32::MAX);
-            prop_assert_eq!(decode_codes(&out, &mut at, codes.len(), distinct), whole.then_some(codes));
-            prop_assert_eq!(at, out.len());
-        }
-
-        #[test]
-        fn round_trip(numbers in prop_oneof![
-            prop::collection::vec(any::<i64>(), 0..200),
-            prop::collection::vec(-5i64..1000, 0..200),
-            prop::collection::vec(prop_oneof![9 => 0i64..8, 1 => any::<i64>()], 0..200),
-            (any::<i64>(), prop::collection::vec(0i64..50, 0..200)).prop_map(|(from, steps)| {
-                steps.into_iter().scan(from, |n, s| { *n = n.wrapping_add(s * 1000); Some(*n) }).collect()
-            }),
-        ]) {
-            size(&numbers);
-        }
-
-        #[test]
-        fn any_bytes_are_answered(bytes in any::<Vec<u8>>(), count in 0usize..9000) {
-            let _ = decode(&bytes, &mut 0, count);
-            let _ = skip(&bytes, &mut 0, count);
-        }
-    }
-}
+mod tests;

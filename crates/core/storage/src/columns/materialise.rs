@@ -1,6 +1,6 @@
 //! Rows of a page back to events, exactly.
 
-use super::{BuiltinColumn, ColumnKey, FieldType, PageRead, Values};
+use super::{BuiltinColumn, ColumnKey, FieldType, PageRead, Rows, Values};
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::Path;
 use calvex_language::model::{Event, EventId, Kind, Severity, Status, Value, decode_value};
@@ -24,8 +24,10 @@ pub fn materialise_all(page: &dyn PageRead) -> Result<Vec<Event>> {
 pub fn materialise(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
     page.prefetch(&|_| true);
     let mut events = vec![Event::default(); rows.len()];
+    let mut wanted = Rows::none(page.rows());
+    rows.iter().for_each(|row| wanted.set(*row));
     for (index, key) in page.keys().iter().enumerate() {
-        let Some(column) = page.column(index)? else { continue };
+        let Some(column) = page.column_at(index, &wanted)? else { continue };
         let mut take = |set: &mut dyn FnMut(&mut Event, usize) -> Result<()>| -> Result<()> {
             for (event, row) in events.iter_mut().zip(rows) {
                 if let Some(value_index) = column.value_index(*row) {
@@ -52,10 +54,14 @@ pub fn materialise(page: &dyn PageRead, rows: &[usize]) -> Result<Vec<Event>> {
                 dictionary.get(code as usize).clone_into(slot);
                 Ok(())
             })?,
-            (ColumnKey::Builtin(BuiltinColumn::Message), Values::Messages(messages)) => take(&mut |e, value_index| {
-                e.message = messages.text(value_index)?;
-                Ok(())
-            })?,
+            (ColumnKey::Builtin(BuiltinColumn::Message), Values::Messages(messages)) => {
+                let value_indexes: Vec<usize> = rows.iter().filter_map(|row| column.value_index(*row)).collect();
+                let mut texts = messages.texts_at(&value_indexes)?.into_iter();
+                take(&mut |e, _| {
+                    e.message = texts.next().unwrap_or_default();
+                    Ok(())
+                })?;
+            }
             (ColumnKey::Builtin(BuiltinColumn::Overflow), values) => take(&mut |e, value_index| {
                 let fields = overflow_fields(values, value_index)?;
                 e.fields.extend(fields.into_iter().map(|(path, value)| (Path::from_stored(&path), value)));

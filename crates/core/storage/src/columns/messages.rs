@@ -8,6 +8,9 @@ use calvex_language::error::{CoreError, Result};
 use calvex_language::model::template::{HOLE, join};
 use std::sync::OnceLock;
 
+/// Where less than this part of the messages is asked for, only these are written out.
+const FEW_PART: usize = 4;
+
 /// The variables of all values in order, joined.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Variables {
@@ -127,6 +130,18 @@ impl Messages {
         let mut out = String::new();
         self.write(value_index, &mut out)?;
         Ok(out)
+    }
+
+    /// The messages at some value indexes, which ascend. Where these are few, what others hold is not written out.
+    ///
+    /// # Errors
+    /// As [`Messages::variables`].
+    pub fn texts_at(&self, value_indexes: &[usize]) -> Result<Vec<String>> {
+        if self.variables.get().is_some() || value_indexes.len() * FEW_PART >= self.codes.len() {
+            return value_indexes.iter().map(|value_index| self.text(*value_index)).collect();
+        }
+        let texts = streams::messages_at(&self.packed, &self.templates, &self.codes, value_indexes);
+        texts.ok_or_else(|| CoreError::damaged("a message block", "its variables do not decode"))
     }
 
     /// A rough size in memory.

@@ -29,7 +29,7 @@ mod streams;
 mod texts;
 
 pub use block::{
-    Presences, Shared, decode_blobs, decode_block, decode_block_of, decode_texts, encode_blobs, encode_block,
+    Presences, Shared, Wanted, decode_blobs, decode_block, decode_block_of, decode_texts, encode_blobs, encode_block,
     encode_texts, letters_of_block,
 };
 pub use build::{PageBuilder, build_page};

@@ -31,6 +31,14 @@ pub trait PageRead {
     fn column_of(&self, index: usize, _rows: &Rows) -> Result<Option<Arc<Column>>> {
         self.column(index)
     }
+    /// As [`PageRead::column_of`], for whoever takes the values of a few rows out of all columns: nothing of the column is
+    /// kept for the next who asks.
+    ///
+    /// # Errors
+    /// As [`PageRead::column`].
+    fn column_at(&self, index: usize, rows: &Rows) -> Result<Option<Arc<Column>>> {
+        self.column_of(index, rows)
+    }
     /// As [`PageRead::column`], for whoever looks for texts that pass a test. A text that passes holds `letters`, and
     /// `any_shared` returns whether one of the values that pages share passes. None also where no text of the page passes.
     ///

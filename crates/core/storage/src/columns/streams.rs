@@ -12,7 +12,7 @@
 use super::dictionary::Texts;
 use super::messages::Variables;
 use super::texts::{self, Effort, List, Sought};
-use calvex_language::model::template::HOLE;
+use calvex_language::model::template::{HOLE, join};
 use calvex_language::query::is_word_char;
 use hashbrown::HashMap;
 
@@ -224,6 +224,63 @@ pub(super) fn holding(
     Some(found)
 }
 
+/// The messages at some value indexes, which ascend: of other messages no variable is written out, and a stream that holds
+/// none of theirs is passed over.
+pub(super) fn messages_at(
+    bytes: &[u8],
+    templates: &Texts,
+    codes: &[u32],
+    value_indexes: &[usize],
+) -> Option<Vec<String>> {
+    if *bytes.first()? != 1 {
+        let variables = unpack(bytes, templates, codes)?;
+        let text = |value_index: &usize| {
+            let mut text = String::new();
+            join(templates.get(*codes.get(*value_index)? as usize), variables.of(*value_index), &mut text);
+            Some(text)
+        };
+        return value_indexes.iter().map(text).collect();
+    }
+    let plan = Plan::of(templates, codes);
+    let mut ordinals: Vec<Vec<usize>> = vec![Vec::new(); plan.streams];
+    let (mut cursors, mut from) = (vec![0usize; plan.streams], 0);
+    for value_index in value_indexes {
+        for stream in codes.get(from..*value_index)?.iter().flat_map(|code| plan.holes(*code)) {
+            *cursors.get_mut(*stream as usize)? += 1;
+        }
+        for stream in plan.holes(*codes.get(*value_index)?) {
+            let n = cursors.get_mut(*stream as usize)?;
+            ordinals.get_mut(*stream as usize)?.push(*n);
+            *n += 1;
+        }
+        from = value_index + 1;
+    }
+    let (mut at, mut picked) = (1, Vec::with_capacity(plan.streams));
+    for ordinals in &ordinals {
+        picked.push(match ordinals.is_empty() {
+            true => texts::skip(bytes, &mut at, MAX_VARIABLES).map(|()| List::default())?,
+            false => texts::open(bytes, &mut at, MAX_VARIABLES)?.pick(ordinals)?,
+        });
+    }
+    if at != bytes.len() {
+        return None;
+    }
+    let mut cursors = vec![0usize; plan.streams];
+    let text = |value_index: &usize| {
+        let code = *codes.get(*value_index)?;
+        let mut variables = Vec::new();
+        for stream in plan.holes(code) {
+            let n = cursors.get_mut(*stream as usize)?;
+            variables.push(picked.get(*stream as usize)?.get(*n));
+            *n += 1;
+        }
+        let mut text = String::new();
+        join(templates.get(code as usize), variables.into_iter(), &mut text);
+        Some(text)
+    };
+    value_indexes.iter().map(text).collect()
+}
+
 /// Reads what [`pack`] wrote and moves `at` behind it.
 pub(super) fn unpack_from(bytes: &[u8], at: &mut usize, templates: &Texts, codes: &[u32]) -> Option<Variables> {
     let form = *bytes.get(*at)?;
@@ -306,6 +363,13 @@ mod tests {
                     let plain = (0..codes.len()).filter(|n| codes[*n] % 2 == 0 && back.of(*n).any(|v| sought.stands_in(v)));
                     prop_assert_eq!(found.unwrap(), plain.collect::<Vec<_>>());
                 }
+                let texts = |indexes: &[usize]| messages_at(&bytes, &templates.dictionary, &codes, indexes);
+                for step in 1..5 {
+                    let some: Vec<usize> = (0..codes.len()).filter(|n| n * n % 7 % step == 0).collect();
+                    let expected: Vec<String> = some.iter().map(|n| messages[*n].clone()).collect();
+                    prop_assert_eq!(texts(&some).unwrap(), expected);
+                }
+                prop_assert!(texts(&[codes.len()]).is_none());
                 for cut in 0..bytes.len() {
                     prop_assert!(unpack(&bytes[..cut], &templates.dictionary, &codes).is_none());
                 }

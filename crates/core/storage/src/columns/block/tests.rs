@@ -73,7 +73,7 @@ fn some_rows_have_their_texts() {
         let mut bytes = Vec::new();
         encode_block(&column, 0, rows, &mut Presences::default(), Effort::Full, 1, &mut bytes);
         let wanted = Rows::of(&[3, 5, 77, 899], rows);
-        let read = decode_block_of(&bytes, rows, &Shared::None, &|_| None, Some(&wanted)).unwrap();
+        let read = decode_block_of(&bytes, rows, &Shared::None, &|_| None, Wanted::Texts(&wanted)).unwrap();
         let (Values::Texts { dictionary, codes }, Values::Texts { dictionary: all, codes: all_codes }) =
             (&read.values, &column.values)
         else {

@@ -21,7 +21,7 @@ mod read;
 mod standing;
 
 pub use letters::Letters;
-pub(super) use read::{count_of, decode, letters, open, passing};
+pub(super) use read::{count_of, decode, letters, open, passing, skip};
 pub use standing::Sought;
 pub(super) use standing::candidates;
 

@@ -63,6 +63,75 @@ impl Unwritten<'_> {
         }
         Some(list)
     }
+
+    /// The texts of these ordinals alone, which ascend.
+    pub fn pick(&self, ordinals: &[usize]) -> Option<List> {
+        let mut picked = List::default();
+        let (patterns, which) = match &self.0 {
+            Kind::Written(list) => {
+                let held = |n: &&usize| **n < list.ends.len();
+                ordinals.iter().take_while(held).try_for_each(|n| picked.push(list.get(*n)))?;
+                return (picked.ends.len() == ordinals.len()).then_some(picked);
+            }
+            Kind::Patterned { patterns, which } => (patterns, which),
+        };
+        let mut cursors = vec![0usize; patterns.len()];
+        let mut from = 0;
+        for ordinal in ordinals {
+            for w in which.get(from..*ordinal)? {
+                *cursors.get_mut(usize::try_from(*w).ok()?)? += 1;
+            }
+            let w = usize::try_from(*which.get(*ordinal)?).ok()?;
+            let n = cursors.get_mut(w)?;
+            write_value(patterns.get(w)?, *n, &mut picked)?;
+            *n += 1;
+            from = ordinal + 1;
+        }
+        Some(picked)
+    }
+}
+
+/// Moves `at` behind a list of at most `max` texts, of which as little is unpacked as will do.
+pub(in crate::columns) fn skip(bytes: &[u8], at: &mut usize, max: usize) -> Option<()> {
+    let count = count_of(bytes, at).filter(|n| *n <= max)?;
+    match take_byte(bytes, at)? {
+        0 => skip_plain(bytes, at, count),
+        1 => {
+            let patterns = take_patterns(bytes, at)?;
+            let (_, counts) = take_which(bytes, at, patterns.len(), count)?;
+            patterns.iter().zip(counts).try_for_each(|(pattern, count)| match pattern {
+                Read::Any(_) => skip_any(bytes, at, count),
+                Read::Number { .. } => ints::skip(bytes, at, count),
+                Read::Hex { groups, .. } => take_hex(bytes, at, groups, count).map(drop),
+            })
+        }
+        2 => decode_templated(bytes, at, count).map(drop),
+        _ => None,
+    }
+}
+
+fn skip_plain(bytes: &[u8], at: &mut usize, count: usize) -> Option<()> {
+    let mut length = 0usize;
+    for one in ints::decode(bytes, at, count)? {
+        length = length.checked_add(usize::try_from(one).ok()?)?;
+    }
+    *at = at.checked_add(length).filter(|end| *end <= bytes.len())?;
+    Some(())
+}
+
+fn skip_any(bytes: &[u8], at: &mut usize, count: usize) -> Option<()> {
+    match take_byte(bytes, at)? {
+        0 if take_byte(bytes, at)? == 0 => skip_plain(bytes, at, count),
+        1 => {
+            let distinct = count_of(bytes, at).filter(|n| *n <= count)?;
+            if take_byte(bytes, at)? != 0 {
+                return None;
+            }
+            skip_plain(bytes, at, distinct)?;
+            ints::skip(bytes, at, count)
+        }
+        _ => None,
+    }
 }
 
 fn decode_templated(bytes: &[u8], at: &mut usize, count: usize) -> Option<List> {
