@@ -4,8 +4,8 @@
 //!
 //! A folder for each concern: [`config`] what a node is set to and knows; [`auth`] who asks; [`listen`] the sockets;
 //! [`admission`] how much of what an outsider asks for is let in, and when; [`intake`] bytes to batches; [`pipeline`]
-//! batches to the journal, heads and chunks; [`answer`] questions; [`http`] what surrounds a request, and the handlers of questions; [`nodes`] other nodes of the database. [`state`] has the
-//! parts of a running node.
+//! batches to the journal, heads and chunks; [`answer`] questions; [`http`] what surrounds a request, and the handlers of
+//! questions; [`nodes`] other nodes of the database. [`state`] has the parts of a running node.
 
 pub mod admission;
 pub mod answer;

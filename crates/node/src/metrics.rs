@@ -67,9 +67,9 @@ impl Retries {
     }
 }
 
-impl Metrics {
+impl Default for Metrics {
     /// All at nought.
-    pub fn new() -> Self {
+    fn default() -> Self {
         let seconds = || Histogram::new(exponential_buckets(0.0005, 2.0, 16));
         let mut m = Metrics {
             registry: Registry::with_prefix("calvex"),
@@ -116,7 +116,9 @@ impl Metrics {
         r.register("database_retries", retries, m.retries.0.clone());
         m
     }
+}
 
+impl Metrics {
     /// The text of the OpenMetrics exposition.
     pub fn encode(&self) -> String {
         let mut out = String::new();

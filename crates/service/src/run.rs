@@ -246,7 +246,7 @@ async fn start_claimed(
     let owned = patiently(|| store.owned(&claim)).await?.into_iter().collect();
     let config = patiently(|| Config::load(&store, clock())).await?;
     let view = Arc::new(View::new(Vec::new()));
-    let metrics = Metrics::new();
+    let metrics = Metrics::default();
     let own = patiently(|| store.journal_tables()).await?.into_iter().filter(|t| t.slot == claim.slot);
     let table = JournalTable { slot: claim.slot, no: own.map(|t| t.no).max().unwrap_or(1) };
     patiently(|| store.add_journal_table(table)).await?;

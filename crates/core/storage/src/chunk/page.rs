@@ -221,18 +221,19 @@ mod tests {
             e.id.seq = u64::from(n / 500);
             e.id.ordinal = n % 500;
             e.host = format!("bank-{}", odd % 9);
-            e.trace = (odd % 3 == 0).then(|| u128::from(odd).to_be_bytes());
-            e.took_ns = (odd % 5 == 0).then_some(i64::from(odd) * if odd % 1000 == 0 { 1 << 30 } else { 1 });
+            e.trace = (odd.is_multiple_of(3)).then(|| u128::from(odd).to_be_bytes());
+            e.took_ns =
+                (odd.is_multiple_of(5)).then_some(i64::from(odd) * if odd.is_multiple_of(1000) { 1 << 30 } else { 1 });
             let more = [
                 ("weight", Value::Float(f64::from(odd) / 7.0), 2),
                 ("courier", Value::Text(format!("C-{odd:x}")), 3),
-                ("signed", Value::Bool(odd % 7 == 0), 4),
+                ("signed", Value::Bool(odd.is_multiple_of(7)), 4),
                 ("doors", Value::List(vec![Value::Int(i64::from(odd % 30)), Value::Null]), 6),
                 ("note", Value::Null, 11),
             ];
-            let has = more.into_iter().filter(|(_, _, of)| odd % of == 0);
+            let has = more.into_iter().filter(|(_, _, of)| odd.is_multiple_of(*of));
             e.fields.extend(has.map(|(name, value, _)| (Path::root(name), value)));
-            if odd % 13 == 0 {
+            if odd.is_multiple_of(13) {
                 e.message = format!("parcel {odd} is {} cm high", odd % 90);
             }
             e
