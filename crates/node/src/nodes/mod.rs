@@ -60,7 +60,7 @@ pub async fn beat_while_starting(store: &Store, claim: &Claim) {
     timer.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
         timer.tick().await;
-        // It has not looked at the others since.
+        // A node that starts has not looked at the others yet.
         let looked_ms = u32::try_from(began.elapsed().as_millis()).unwrap_or(u32::MAX);
         match store.beat(claim, looked_ms).await {
             Ok(true) => {}

@@ -4,7 +4,7 @@ use super::reader::Directory;
 use super::source::ChunkSource;
 use super::{ordinals, v1};
 use crate::columns::{
-    BuiltinColumn, Column, ColumnKey, FieldType, Letters, PageRead, Rows, Shared, Texts, Values, Wanted,
+    BuiltinColumn, Column, ColumnKey, FEW_PART, FieldType, Letters, PageRead, Rows, Shared, Texts, Values, Wanted,
     decode_block_of,
 };
 use calvex_language::error::{CoreError, Result};
@@ -12,9 +12,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// Where less than this part of a page's rows is asked for, their texts alone are written out.
-const FEW_PART: usize = 4;
-/// Where less than this part of them is asked for, their numbers and codes alone are read.
+/// Where less than this part of a page's rows is asked for, their numbers and codes alone are read.
 const VERY_FEW_PART: usize = 64;
 
 /// One page of a chunk; reads the columns it is asked for, and keeps them for the next question.
@@ -72,7 +70,7 @@ impl<'a> ChunkPage<'a> {
 }
 
 impl ChunkPage<'_> {
-    /// Turns distances into places.
+    /// Turns distances into ordinals.
     fn by_distance(&self, column: Column, segment: u16) -> Result<Column> {
         let seqs = self.builtin(BuiltinColumn::IdSeq)?;
         let turned = match (&column.values, seqs.as_deref().map(|c| &c.values)) {
@@ -221,9 +219,10 @@ mod tests {
             e.id.seq = u64::from(n / 500);
             e.id.ordinal = n % 500;
             e.host = format!("bank-{}", odd % 9);
-            e.trace = (odd.is_multiple_of(3)).then(|| u128::from(odd).to_be_bytes());
-            e.took_ns =
-                (odd.is_multiple_of(5)).then_some(i64::from(odd) * if odd.is_multiple_of(1000) { 1 << 30 } else { 1 });
+            e.trace = odd.is_multiple_of(3).then(|| u128::from(odd).to_be_bytes());
+            // A few are wider than the rest.
+            let wide = if odd.is_multiple_of(1000) { 1 << 30 } else { 1 };
+            e.took_ns = odd.is_multiple_of(5).then_some(i64::from(odd) * wide);
             let more = [
                 ("weight", Value::Float(f64::from(odd) / 7.0), 2),
                 ("courier", Value::Text(format!("C-{odd:x}")), 3),

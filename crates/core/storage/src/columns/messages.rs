@@ -2,14 +2,12 @@
 //! variables are unpacked only when a search needs them.
 
 use super::dictionary::Texts;
+use super::rows::FEW_PART;
 use super::streams;
 use super::texts::Sought;
 use calvex_language::error::{CoreError, Result};
 use calvex_language::model::template::{HOLE, join};
 use std::sync::OnceLock;
-
-/// Where less than this part of the messages is asked for, only these are written out.
-const FEW_PART: usize = 4;
 
 /// The variables of all values in order, joined.
 #[derive(Debug, Clone, PartialEq, Default)]

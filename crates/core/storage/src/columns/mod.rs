@@ -42,7 +42,7 @@ pub use messages::{Messages, Variables};
 pub use page::{Page, PageRead};
 pub use permute::{Loaded, SourceRow, Spill, permute};
 pub use restricted::{Admitted, RestrictedPage, Restriction, together};
-pub use rows::Rows;
+pub use rows::{FEW_PART, Rows};
 pub use select::{select, select_in_range};
 pub use texts::{Effort, Letters};
 

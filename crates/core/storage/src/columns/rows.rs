@@ -1,5 +1,8 @@
 //! A set of row numbers of one page.
 
+/// Where less than this part of a page's rows is asked for, their texts and messages alone are written out.
+pub const FEW_PART: usize = 4;
+
 /// One bit a row.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rows {
