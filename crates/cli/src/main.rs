@@ -1,9 +1,10 @@
-//! The `calvex` binary: one command line. The commands that ask a service over HTTP are in `calvex-client`, those of whoever
-//! runs one in `calvex-operator`.
+//! The `calvex` binary: one command line. The commands that send and read events are in `calvex-client`, those that keep
+//! people, lanes and rules in `calvex-keeping`, those of whoever runs a service in `calvex-operator`.
 
 mod completions;
 
-use calvex_client::{Ended, Keeping, Reading, Sending, client, output, proposed};
+use calvex_client::{Ended, Reading, Sending, client, output, proposed};
+use calvex_keeping::Keeping;
 use calvex_operator as operator;
 use clap::error::ErrorKind;
 use clap::{CommandFactory, Parser, Subcommand};

@@ -31,6 +31,7 @@ const FLOORS: &[(&str, &[&str])] = &[
         ],
     ),
     ("calvex-client", &["calvex-language", "calvex-intake", "calvex-answer", "calvex-wire"]),
+    ("calvex-keeping", &["calvex-language", "calvex-intake", "calvex-answer", "calvex-wire", "calvex-client"]),
     ("calvex-demo", &[]),
     (
         "calvex-operator",
@@ -42,10 +43,11 @@ const FLOORS: &[(&str, &[&str])] = &[
             "calvex-store",
             "calvex-service",
             "calvex-client",
+            "calvex-keeping",
             "calvex-demo",
         ],
     ),
-    ("calvex-cli", &["calvex-client", "calvex-operator"]),
+    ("calvex-cli", &["calvex-client", "calvex-keeping", "calvex-operator"]),
 ];
 
 /// The modules of each engine crate, in the order in which data passes them; each may use those before it.

@@ -1,7 +1,7 @@
 //! The client's side of the HTTP interface: where the service is, with what it is asked, and what its problems say.
 
 use crate::addresses::Addresses;
-use crate::commands::profile::Profiles;
+use crate::profiles::Profiles;
 use anyhow::{Context, Result, anyhow, bail};
 use calvex_wire::Problem;
 use calvex_wire::api::{CONSOLE_HEADER, LoginRequest};

@@ -1,7 +1,9 @@
-//! The client of a service: every command that asks one over HTTP, one file each below `commands`, and what commands
-//! share. In: what the command line parsed, and answers of the service. Out: tables, lines and NDJSON on standard output.
+//! The client of a service: the commands that send events and ask for them over HTTP, one file each below `commands`, and
+//! what every command shares. In: what the command line parsed, and answers of the service. Out: tables, lines and NDJSON
+//! on standard output.
 //!
-//! It knows neither the service's code nor a database, so it builds beside them.
+//! It knows neither the service's code nor a database, so it builds beside them. The commands that keep people, lanes and
+//! rules are in `calvex-keeping`.
 #![warn(missing_docs)]
 
 mod addresses;
@@ -10,12 +12,12 @@ mod commands;
 mod figures;
 pub mod options;
 pub mod output;
+pub mod profiles;
 pub mod proposed;
 pub mod shown;
 
 use anyhow::Result;
 use clap::Subcommand;
-pub use commands::audit::verify as verify_trail;
 pub use commands::send::key_or_env;
 use std::pin::Pin;
 use tokio::signal::unix::{SignalKind, signal};
@@ -126,73 +128,6 @@ impl Reading {
                 Reading::Errors(c) => c.run().await,
                 Reading::Story(c) => c.run().await,
                 Reading::Compare(c) => c.run().await,
-            }
-        })
-    }
-}
-
-/// What is kept besides events: people and their rights, lanes and rules, the services that this client knows.
-#[derive(Subcommand)]
-#[allow(missing_docs, reason = "a command documents itself in its help, which is its first line here or at its type")]
-pub enum Keeping {
-    /// People who sign in: added, changed, disabled
-    Person(commands::person::Person),
-    Team(commands::team::Team),
-    Grant(commands::grant::Grant),
-    Audit(commands::audit::Audit),
-    /// Change one's own password, or set it by a code
-    Password(commands::password::Password),
-    /// Who asks, and what that may read
-    Whoami(commands::whoami::WhoAmI),
-    /// Lanes and their retention
-    Lane(commands::lane::Lane),
-    /// Routes to lanes
-    Route(commands::lane::Route),
-    /// Transform rules: what is done to events on purpose before they are kept
-    Transform(commands::transform::Transform),
-    /// Dials: the least severity kept for some events, for a while
-    Dial(commands::dial::Dial),
-    /// Ties: ids that tie events together, and the spellings that mean them
-    Tie(commands::tie::Tie),
-    /// Line patterns, tried on lines and proposed from them
-    Pattern(commands::pattern::Pattern),
-    /// The fields of a lane: types, values, first and last seen
-    Fields(commands::fields::Fields),
-    /// Alert rules: checked, played over the past, applied from files
-    Rule(commands::rule::Rule),
-    /// Contacts: whom rules notify, by mail or a signed webhook
-    Contact(commands::contact::Contacts),
-    /// Alerts: what was raised, when, and who was notified
-    Alerts(commands::alerts::Alerts),
-    /// Services by name, with their addresses and tokens
-    Profile(commands::profile::Profile),
-}
-
-impl Keeping {
-    /// Runs the command.
-    ///
-    /// # Errors
-    /// What the command line reports in one line.
-    pub fn run(self) -> Work {
-        Box::pin(async move {
-            match self {
-                Keeping::Person(c) => c.run().await,
-                Keeping::Team(c) => c.run().await,
-                Keeping::Grant(c) => c.run().await,
-                Keeping::Audit(c) => c.run().await,
-                Keeping::Password(c) => c.run().await,
-                Keeping::Whoami(c) => c.run().await,
-                Keeping::Lane(c) => c.run().await,
-                Keeping::Route(c) => c.run().await,
-                Keeping::Transform(c) => c.run().await,
-                Keeping::Dial(c) => c.run().await,
-                Keeping::Tie(c) => c.run().await,
-                Keeping::Pattern(c) => c.run(),
-                Keeping::Fields(c) => c.run().await,
-                Keeping::Rule(c) => c.run().await,
-                Keeping::Contact(c) => c.run().await,
-                Keeping::Alerts(c) => c.run().await,
-                Keeping::Profile(c) => c.run().await,
             }
         })
     }

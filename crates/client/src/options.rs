@@ -1,9 +1,10 @@
 //! Options that several commands share, each written once: the range, the form of the output, the address in the console,
-//! durations. Their headings keep them together in every help, behind what a command has of its own.
+//! durations, line patterns. Their headings keep them together in every help, behind what a command has of its own.
 
 use crate::client::segment;
 use crate::{Ended, output};
 use anyhow::Result;
+use calvex_intake::line::Pattern;
 use calvex_language::query::parse_duration_ns;
 use clap::Args;
 use serde::Serialize;
@@ -117,6 +118,14 @@ pub fn duration_s(text: &str) -> Result<u64, String> {
 /// As [`duration_s`].
 pub fn short_duration_s(text: &str) -> Result<u32, String> {
     duration_s(text).and_then(|s| u32::try_from(s).map_err(|_| "the longest duration is 400d".to_owned()))
+}
+
+/// Line patterns as they were given; a mistake is reported with the pattern it stands in.
+///
+/// # Errors
+/// The first pattern that cannot be read.
+pub fn patterns_of(texts: &[String]) -> Result<Vec<Pattern>> {
+    texts.iter().map(|text| Pattern::parse(text).map_err(|e| anyhow::anyhow!("pattern `{text}`, {e}"))).collect()
 }
 
 #[cfg(test)]

@@ -7,6 +7,8 @@
 //! batches to the journal, heads and chunks; [`answer`] questions; [`http`] what surrounds a request, and the handlers of
 //! questions; [`nodes`] other nodes of the database. [`state`] has the parts of a running node.
 
+#![warn(missing_docs)]
+
 pub mod admission;
 pub mod answer;
 pub mod auth;

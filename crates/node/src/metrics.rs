@@ -34,24 +34,43 @@ pub struct RetryLabels {
 /// Every figure.
 pub struct Metrics {
     registry: Registry,
+    /// Events acknowledged, by lane.
     pub stored: Family<LaneLabel, Counter>,
+    /// Events and requests not stored, by reason.
     pub refused: Family<Reason, Counter>,
+    /// Events not stored on purpose.
     pub set_aside: Counter,
+    /// Batches answered from their receipt.
     pub repeated: Counter,
+    /// Group commits.
     pub commits: Counter,
+    /// Time of a group commit.
     pub commit_seconds: Histogram,
+    /// Events not sealed yet.
     pub head_events: Gauge,
+    /// Memory of the heads, roughly.
     pub head_bytes: Gauge,
+    /// Sealed chunks.
     pub chunks: Gauge,
+    /// Memory that requests which send hold of their budget.
     pub request_bytes: Gauge,
+    /// Chunks sealed.
     pub seals: Counter,
+    /// Chunks made of smaller ones.
     pub merges: Counter,
+    /// Seals tried in vain.
     pub seal_failures: Counter,
+    /// Searches and histograms.
     pub searches: Counter,
+    /// Time of a search or histogram.
     pub search_seconds: Histogram,
+    /// Notifications delivered.
     pub notifications: Counter,
+    /// Deliveries tried in vain.
     pub notification_failures: Counter,
+    /// Expired buckets dropped.
     pub buckets_dropped: Counter,
+    /// Work tried again after an error of the database that passes.
     pub retries: Retries,
 }
 

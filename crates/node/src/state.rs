@@ -49,14 +49,19 @@ pub fn system_clock() -> Clock {
 
 /// What every part stands on.
 pub struct Base {
+    /// What the service is set to.
     pub settings: Settings,
+    /// The time.
     pub clock: Clock,
+    /// The database.
     pub store: Store,
+    /// This node's slot and epoch in it.
     pub claim: Claim,
     /// What this node knows of lanes, routes, transform rules, dials and ties, kept current.
     pub config: LiveConfig,
     /// The installation's own id: new with each database, and with each restore.
     pub installation: String,
+    /// The service's own figures.
     pub metrics: Metrics,
     /// What came, and what became of it.
     pub ledger: Ledger,
@@ -89,6 +94,7 @@ impl Base {
 
 /// Who asks and who sends, and the limits on trying.
 pub struct Auth {
+    /// What every part stands on.
     pub base: Arc<Base>,
     /// Senders by key.
     pub keys: AuthCache<Sender>,
@@ -108,9 +114,13 @@ pub struct Auth {
 
 /// What the ways in need.
 pub struct Receiving {
+    /// What every part stands on.
     pub base: Arc<Base>,
+    /// Who sends.
     pub auth: Arc<Auth>,
+    /// Heads and chunks, as searches see them.
     pub view: Arc<View>,
+    /// The way to the journal.
     pub intake: Intake,
     /// Memory of requests that send, from their first byte to their commit.
     pub intake_budget: Arc<Budget>,
@@ -124,9 +134,13 @@ pub struct Receiving {
 
 /// What questions of events need.
 pub struct Reading {
+    /// What every part stands on.
     pub base: Arc<Base>,
+    /// Who asks.
     pub auth: Arc<Auth>,
+    /// Heads and chunks, as searches see them.
     pub view: Arc<View>,
+    /// Segments of chunks that were read lately.
     pub cache: Arc<SegmentCache>,
     /// Searching has slots of its own, so that no query can stop intake.
     pub search_slots: Arc<Semaphore>,
@@ -154,9 +168,13 @@ pub struct Reading {
 
 /// What sealing, merging and expiry need.
 pub struct Upkeep {
+    /// What every part stands on.
     pub base: Arc<Base>,
+    /// Heads and chunks, as searches see them.
     pub view: Arc<View>,
+    /// Segments of chunks that were read lately.
     pub cache: Arc<SegmentCache>,
+    /// Makes chunks of heads.
     pub sealer: Arc<Sealer>,
     /// Heads' days whose chunks could not be merged, and when that is tried again, nanoseconds from 1970.
     pub merges_failed: parking_lot::Mutex<std::collections::HashMap<calvex_intake::batch::HeadKey, i64>>,
@@ -174,8 +192,11 @@ pub struct Upkeep {
 
 /// What is asked of the service's own health.
 pub struct Health {
+    /// What every part stands on.
     pub base: Arc<Base>,
+    /// The ways in.
     pub receiving: Arc<Receiving>,
+    /// Makes chunks of heads.
     pub sealer: Arc<Sealer>,
     /// Set once the journal is replayed.
     pub ready: AtomicBool,
@@ -221,11 +242,17 @@ impl Health {
 /// All of them, for the routers alone: a handler takes the part it needs.
 #[derive(Clone)]
 pub struct Parts {
+    /// What every other part stands on.
     pub base: Arc<Base>,
+    /// Who asks and who sends.
     pub auth: Arc<Auth>,
+    /// What the ways in need.
     pub receiving: Arc<Receiving>,
+    /// What questions of events need.
     pub reading: Arc<Reading>,
+    /// What sealing, merging and expiry need.
     pub upkeep: Arc<Upkeep>,
+    /// What is asked of the service's own health.
     pub health: Arc<Health>,
 }
 

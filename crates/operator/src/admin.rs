@@ -147,7 +147,7 @@ impl Admin {
             Act::Seal { form } => return upkeep(&self.connection, "/api/seal", form).await,
             Act::Merge { form } => return upkeep(&self.connection, "/api/merge", form).await,
             Act::Audit { act: AuditAct::Verify { form } } => {
-                return calvex_client::verify_trail(&self.connection, form).await;
+                return calvex_keeping::verify_trail(&self.connection, form).await;
             }
             Act::Certificate(c) => return c.run(),
             Act::Forget => self.connection.open().await?.delete("/api/cache").await?,

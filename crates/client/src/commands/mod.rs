@@ -1,24 +1,12 @@
 //! One file a command.
 
-pub mod alerts;
 pub mod arrivals;
-pub mod audit;
 pub mod breakdown;
 pub mod compare;
-pub mod contact;
-pub mod dial;
 pub mod errors;
 pub mod export;
-pub mod fields;
-pub mod grant;
-pub mod lane;
 pub mod mark;
 pub mod now;
-pub mod password;
-pub mod pattern;
-pub mod person;
-pub mod profile;
-pub mod rule;
 pub mod saved;
 pub mod search;
 pub mod send;
@@ -26,7 +14,3 @@ pub mod shapes;
 pub mod ship;
 pub mod story;
 pub mod tail;
-pub mod team;
-pub mod tie;
-pub mod transform;
-pub mod whoami;

@@ -27,8 +27,11 @@ const DEFAULT_RANGE_NS: i64 = 3600 * SECOND_NS;
 
 /// A request, understood.
 pub struct Plan {
+    /// The query.
     pub query: Query,
+    /// What is odd in it, though it can be asked.
     pub warnings: Vec<Mistake>,
+    /// From when to when.
     pub range: TimeRange,
 }
 

@@ -42,6 +42,7 @@ const ANSWER_WAIT: Duration = Duration::from_secs(20);
 pub struct Submission {
     /// Each with its head.
     pub pages: Vec<HeadPage>,
+    /// By which the same batch is known when it comes again.
     pub receipt: Option<Receipt>,
     /// Ends with the commit.
     pub mark: Option<InFlightMark>,
@@ -167,15 +168,23 @@ struct Group {
 
 /// What the committer works with.
 pub struct Committer {
+    /// Where groups are committed.
     pub store: Store,
+    /// The node's slot and epoch, which each commit proves.
     pub claim: Claim,
+    /// Where committed pages become searchable.
     pub view: Arc<View>,
+    /// What it counts.
     pub metrics: CommitFigures,
+    /// The time.
     pub clock: Clock,
+    /// How long a group waits for more to join it.
     pub wait: Duration,
     /// The journal table written to.
     pub table: Arc<AtomicU32>,
+    /// What jobs have still to look at.
     pub admitted: Arc<Admitted>,
+    /// Set where another process took this node's place.
     pub fenced: Arc<AtomicBool>,
     /// Since when commits fail, nanoseconds from 1970; 0 where the last one worked.
     pub stuck_since_ns: Arc<AtomicI64>,

@@ -12,7 +12,9 @@ const SMALL_ROWS: usize = 1024;
 
 /// A page on its way to a head, with its journal bytes where it is large enough to stand alone.
 pub struct HeadPage {
+    /// Its head.
     pub key: HeadKey,
+    /// Its rows.
     pub page: Page,
     batch: Option<Vec<u8>>,
 }
@@ -32,8 +34,11 @@ impl HeadPage {
 
 /// A page and its journal bytes; ids get their origin at commit.
 pub struct Built {
+    /// Its head.
     pub key: HeadKey,
+    /// Its rows.
     pub page: Page,
+    /// The same as a journal row.
     pub batch: Vec<u8>,
 }
 

@@ -9,16 +9,22 @@ pub enum Named {
     /// By the hash of its sender's idempotency key.
     Key([u8; 32]),
     /// By its own hash, for so many nanoseconds from its commit on.
-    Body { window_ns: i64 },
+    Body {
+        /// For how long the same body counts as sent again.
+        window_ns: i64,
+    },
 }
 
 /// A receipt to be committed with a submission.
 #[derive(Debug, Clone)]
 pub struct Receipt {
+    /// Whose batch.
     pub key_id: u32,
+    /// Its name, by the sender or by its bytes.
     pub named: Named,
     /// The body's hash.
     pub body: [u8; 32],
+    /// What was answered.
     pub answer: Vec<u8>,
 }
 

@@ -9,7 +9,6 @@ mod position;
 mod records;
 mod spool;
 
-use super::pattern::read_patterns;
 use super::send::key_or_env;
 use crate::addresses::Addresses;
 use crate::asked_to_stop;
@@ -128,7 +127,7 @@ impl Ship {
             http: http_client(Duration::from_secs(60))?,
             to: Addresses::of(&self.url, rand::random())?,
             key,
-            form: Form { set, join: self.join(), patterns: read_patterns(&self.patterns)? },
+            form: Form { set, join: self.join(), patterns: options::patterns_of(&self.patterns)? },
             positions,
             stored: 0,
             refused: 0,

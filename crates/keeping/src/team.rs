@@ -1,9 +1,9 @@
 //! `calvex team`: people who share lanes, rules and contacts.
 
-use crate::client::{Connection, segment};
-use crate::options::Form;
-use crate::{Ended, output};
 use anyhow::Result;
+use calvex_client::client::{Connection, segment};
+use calvex_client::options::Form;
+use calvex_client::{Ended, output};
 use calvex_wire::api::{PutTeam, TeamListed};
 use clap::{Args, Subcommand};
 

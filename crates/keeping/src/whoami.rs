@@ -1,9 +1,9 @@
 //! `calvex whoami`: as whom a command asks, and what that may read.
 
-use crate::Ended;
-use crate::client::Connection;
-use crate::options::Form;
 use anyhow::Result;
+use calvex_client::Ended;
+use calvex_client::client::Connection;
+use calvex_client::options::Form;
 use calvex_wire::api::Me;
 use clap::Args;
 

@@ -1,10 +1,10 @@
 //! `calvex tie`: kinds of ids that tie events together, and the spellings that mean them.
 
-use crate::client::{Client, Connection, segment};
-use crate::options::Form;
-use crate::{Ended, output};
 use anyhow::{Result, bail};
 use calvex_answer::ties::Proposal;
+use calvex_client::client::{Client, Connection, segment};
+use calvex_client::options::Form;
+use calvex_client::{Ended, output};
 use calvex_wire::api::TieListed;
 use clap::{Args, Subcommand};
 

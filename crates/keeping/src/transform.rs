@@ -1,11 +1,11 @@
 //! `calvex transform`: what is done to events on purpose before they are kept.
 
-use super::lane::of_team;
-use crate::client::{Client, Connection};
-use crate::options::Form;
-use crate::shown::ZoneArgs;
-use crate::{Ended, output};
+use crate::lane::of_team;
 use anyhow::{Context, Result, bail};
+use calvex_client::client::{Client, Connection};
+use calvex_client::options::Form;
+use calvex_client::shown::ZoneArgs;
+use calvex_client::{Ended, output};
 use calvex_intake::transform::{Act, Cutting, Masking, Renaming, Rule};
 use calvex_language::model::mask::Detector;
 use calvex_wire::api::{TransformRule, TriedEvent, TryTransforms};

@@ -1,10 +1,10 @@
 //! `calvex fields`: which fields the events of a lane have.
 
-use crate::Ended;
-use crate::client::{Connection, segment};
-use crate::options::{Form, Range};
-use crate::shown::{Zone, ZoneArgs};
 use anyhow::Result;
+use calvex_client::Ended;
+use calvex_client::client::{Connection, segment};
+use calvex_client::options::{Form, Range};
+use calvex_client::shown::{Zone, ZoneArgs};
 use calvex_wire::api::FieldListed;
 use clap::Args;
 

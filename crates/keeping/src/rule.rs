@@ -1,12 +1,12 @@
 //! `calvex rule`.
 
-pub(super) mod rehearsed;
+pub(crate) mod rehearsed;
 
-use crate::client::Connection;
-use crate::options::{Form, short_duration_s};
-use crate::shown::ZoneArgs;
-use crate::{Ended, output};
 use anyhow::{Context, Result};
+use calvex_client::client::Connection;
+use calvex_client::options::{Form, short_duration_s};
+use calvex_client::shown::ZoneArgs;
+use calvex_client::{Ended, output};
 use calvex_wire::api::{
     self, AppliedRule, ApplyRule, CheckedRule, MadeRule, MuteRule, NewRule, RehearsalAnswer, RehearseRequest, RuleText,
     RuleVersion,

@@ -1,10 +1,10 @@
 //! `calvex audit`: what was done, by whom, and what it was before.
 
-use crate::client::Connection;
-use crate::options::{Form, address};
-use crate::shown::ZoneArgs;
-use crate::{Ended, output};
 use anyhow::{Result, bail};
+use calvex_client::client::Connection;
+use calvex_client::options::{Form, address};
+use calvex_client::shown::ZoneArgs;
+use calvex_client::{Ended, output};
 use calvex_wire::api::{TrailEntry, TrailVerified};
 use clap::Args;
 

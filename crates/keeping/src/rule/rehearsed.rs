@@ -1,11 +1,11 @@
 //! What a rehearsal shows in a terminal, and documents to begin with.
 
-use crate::options::Form;
-use crate::shown::Zone;
-use crate::{Ended, output};
 use anyhow::Result;
 use calvex_answer::story::duration_text;
 use calvex_answer::watch::{Bin, Side};
+use calvex_client::options::Form;
+use calvex_client::shown::Zone;
+use calvex_client::{Ended, output};
 use calvex_language::model::time::format_utc;
 use calvex_wire::api::{AlertInFull, RehearsalAnswer, RuleVersion};
 use owo_colors::Style;
@@ -28,7 +28,7 @@ pub(super) const FORMS: [(&str, &str); 8] = [
 ];
 
 /// A figure as it is read.
-pub(in crate::commands) fn figure(value: f64) -> String {
+pub(crate) fn figure(value: f64) -> String {
     format!("{}", (value * 1000.0).round() / 1000.0)
 }
 
@@ -109,7 +109,7 @@ pub(super) fn show_versions(versions: &[RuleVersion], zone: &Zone) -> Result<()>
 }
 
 /// One alert, in lines.
-pub(in crate::commands) fn alert_text(full: &AlertInFull, zone: &Zone) -> String {
+pub(crate) fn alert_text(full: &AlertInFull, zone: &Zone) -> String {
     let alert = &full.alert;
     let state = match (&alert.ended, alert.withdrawn) {
         (_, true) => "withdrawn".to_owned(),

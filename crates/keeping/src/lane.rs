@@ -1,9 +1,9 @@
 //! `calvex lane` and `calvex route`.
 
-use crate::Ended;
-use crate::client::{Connection, segment};
-use crate::options::Form;
 use anyhow::{Result, bail};
+use calvex_client::Ended;
+use calvex_client::client::{Connection, segment};
+use calvex_client::options::Form;
 use calvex_wire::api;
 use clap::{Args, Subcommand};
 use serde::Serialize;
@@ -43,7 +43,7 @@ enum LaneAct {
         #[arg(long, value_name = "TEAM")]
         owner: Option<String>,
         /// Whether each time that somebody reads it is recorded
-        #[arg(long, value_name = "yes|no", value_parser = super::team::yes_or_no)]
+        #[arg(long, value_name = "yes|no", value_parser = crate::team::yes_or_no)]
         audited: Option<bool>,
     },
 }

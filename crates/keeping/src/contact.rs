@@ -1,10 +1,10 @@
 //! `calvex contact`: whom rules notify, and how.
 
-use crate::client::{Connection, segment};
-use crate::options::Form;
-use crate::shown::ZoneArgs;
-use crate::{Ended, output};
 use anyhow::Result;
+use calvex_client::client::{Connection, segment};
+use calvex_client::options::Form;
+use calvex_client::shown::ZoneArgs;
+use calvex_client::{Ended, output};
 use calvex_wire::api::{ContactListed, MadeContact, Message, Notified};
 use clap::{Args, Subcommand};
 

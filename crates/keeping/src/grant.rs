@@ -1,10 +1,10 @@
 //! `calvex grant`: who may do what in a lane, and why.
 
-use crate::client::{Connection, segment};
-use crate::options::{Form, duration_s};
-use crate::shown::{Zone, ZoneArgs};
-use crate::{Ended, output};
 use anyhow::Result;
+use calvex_client::client::{Connection, segment};
+use calvex_client::options::{Form, duration_s};
+use calvex_client::shown::{Zone, ZoneArgs};
+use calvex_client::{Ended, output};
 use calvex_wire::api::{BreakGlass, GrantListed, LaneReaderListed, NewGrant};
 use clap::{Args, Subcommand};
 

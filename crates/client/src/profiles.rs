@@ -1,4 +1,4 @@
-//! `calvex profile`: services by name, each with its address and token, in a file that only its owner may read.
+//! Profiles: services by name, each with its address and token, in a file that only its owner may read.
 //!
 //! ```toml
 //! chosen = "night"
@@ -8,57 +8,17 @@
 //! token = "calvex-token-…"
 //! ```
 
-use crate::client::{Connection, DEFAULT_URL};
-use crate::options::Form;
-use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
-use clap::{Args, Subcommand};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::io::{IsTerminal, Read, Write};
+use std::io::{Read, Write};
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 /// Longest file that is read.
 const MAX_BYTES: u64 = 1 << 20;
 
-/// Services by name, with their addresses and tokens.
-#[derive(Args)]
-pub struct Profile {
-    #[command(subcommand)]
-    act: Act,
-}
-
-#[derive(Subcommand)]
-enum Act {
-    /// Keep a service's address and token under a name; the token comes from CALVEX_TOKEN or standard input
-    Set {
-        /// What it is called here
-        name: String,
-        /// Its address
-        address: String,
-        /// Without a token: it is asked for a password each time
-        #[arg(long)]
-        no_token: bool,
-    },
-    /// The services kept, the chosen one marked
-    List {
-        #[command(flatten)]
-        form: Form,
-    },
-    /// Ask this one where nothing else is said
-    Use {
-        /// As it is called here
-        name: String,
-    },
-    /// Forget one
-    Remove {
-        /// As it is called here
-        name: String,
-    },
-}
-
-/// The file.
+/// The services kept, as the file has them.
 #[derive(Debug, Default, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Profiles {
@@ -88,8 +48,56 @@ fn file() -> Result<PathBuf> {
 
 impl Profiles {
     /// Those kept; none where there is no file.
+    ///
+    /// # Errors
+    /// A file that cannot be read, that others may read, or that is not understood.
     pub fn load() -> Result<Self> {
         Self::read(&file()?)
+    }
+
+    /// Writes them for their owner alone.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn save(&self) -> Result<()> {
+        self.write(&file()?)
+    }
+
+    /// Every one by name.
+    pub fn iter(&self) -> impl ExactSizeIterator<Item = (&String, &Kept)> {
+        self.profile.iter()
+    }
+
+    /// The name of the chosen one.
+    pub fn chosen(&self) -> Option<&str> {
+        self.chosen.as_deref()
+    }
+
+    /// Keeps one under this name; the first is chosen.
+    pub fn keep(&mut self, name: String, kept: Kept) {
+        self.profile.insert(name.clone(), kept);
+        self.chosen.get_or_insert(name);
+    }
+
+    /// Chooses the one of this name.
+    ///
+    /// # Errors
+    /// Where there is none.
+    pub fn choose(&mut self, name: String) -> Result<()> {
+        self.get(Some(&name))?;
+        self.chosen = Some(name);
+        Ok(())
+    }
+
+    /// Removes the one of this name.
+    ///
+    /// # Errors
+    /// Where there is none.
+    pub fn remove(&mut self, name: &str) -> Result<()> {
+        self.get(Some(name))?;
+        self.profile.remove(name);
+        self.chosen.take_if(|chosen| chosen == name);
+        Ok(())
     }
 
     fn read(path: &Path) -> Result<Self> {
@@ -127,6 +135,9 @@ impl Profiles {
     }
 
     /// The one of this name; where none is named, the chosen one if there is one.
+    ///
+    /// # Errors
+    /// Where there is none of this name.
     pub fn get(&self, name: Option<&str>) -> Result<Option<&Kept>> {
         let Some(name) = name.or(self.chosen.as_deref()) else { return Ok(None) };
         let found = self.profile.get(name);
@@ -135,79 +146,6 @@ impl Profiles {
                 "no profile `{name}`; `calvex profile set {name} ADDRESS` keeps one, `calvex profile list` shows them"
             )
         })
-    }
-}
-
-/// The token, from the environment or standard input.
-fn token() -> Result<String> {
-    if let Ok(token) = std::env::var("CALVEX_TOKEN")
-        && !token.is_empty()
-    {
-        return Ok(token);
-    }
-    if std::io::stdin().is_terminal() {
-        eprint!("token (`calvex token new` makes one): ");
-    }
-    let mut line = String::new();
-    std::io::stdin().read_line(&mut line)?;
-    let token = line.trim().to_owned();
-    if token.is_empty() {
-        bail!("no token; set CALVEX_TOKEN, write it to standard input, or say --no-token");
-    }
-    Ok(token)
-}
-
-impl Profile {
-    pub async fn run(self) -> Result<Ended> {
-        let path = file()?;
-        let mut all = Profiles::read(&path)?;
-        match self.act {
-            Act::Set { name, address, no_token } => {
-                if name.is_empty() || name.len() > 64 {
-                    bail!("a profile needs a name of 1 to 64 characters");
-                }
-                let url = address.trim_end_matches('/').to_owned();
-                if !url.starts_with("http://") && !url.starts_with("https://") {
-                    bail!("`{address}` is no address; it begins with http:// or https://, as in {DEFAULT_URL}");
-                }
-                let kept = Kept { url, token: if no_token { None } else { Some(token()?) } };
-                // What does not let in is reported now, not at three in the morning.
-                if let Some(token) = &kept.token {
-                    let connection = Connection::to(&kept.url, token);
-                    let _: serde_json::Value = connection.open().await?.get("/api/me").await?;
-                }
-                all.profile.insert(name.clone(), kept);
-                all.chosen.get_or_insert(name);
-            }
-            Act::List { form } => {
-                let chosen = |name: &String| all.chosen.as_ref() == Some(name);
-                if form.is_json() {
-                    for (name, kept) in &all.profile {
-                        let row = serde_json::json!({ "name": name, "url": kept.url, "token": kept.token.is_some(), "chosen": chosen(name) });
-                        output::line(&row.to_string())?;
-                    }
-                } else if !all.profile.is_empty() {
-                    let row = |(name, kept): (&String, &Kept)| {
-                        let mark = if chosen(name) { "●" } else { "" };
-                        let token = if kept.token.is_some() { "kept" } else { "none" };
-                        vec![mark.to_owned(), name.clone(), kept.url.clone(), token.to_owned()]
-                    };
-                    output::table(&["", "name", "address", "token"], all.profile.iter().map(row).collect())?;
-                }
-                return Ok(if all.profile.is_empty() { Ended::Nothing } else { Ended::Well });
-            }
-            Act::Use { name } => {
-                all.get(Some(&name))?;
-                all.chosen = Some(name);
-            }
-            Act::Remove { name } => {
-                all.get(Some(&name))?;
-                all.profile.remove(&name);
-                all.chosen = all.chosen.filter(|c| *c != name);
-            }
-        }
-        all.write(&path)?;
-        Ok(Ended::Well)
     }
 }
 
@@ -221,9 +159,9 @@ mod tests {
         let folder = std::env::temp_dir().join(format!("calvex-profiles-{}", std::process::id()));
         let path = folder.join("calvex/profiles.toml");
         assert!(Profiles::read(&path).unwrap().profile.is_empty());
-        let mut all = Profiles { chosen: Some("night".into()), ..Profiles::default() };
+        let mut all = Profiles::default();
         let kept = Kept { url: "http://127.0.0.1:8437".into(), token: Some("t".into()) };
-        all.profile.insert("night".into(), kept.clone());
+        all.keep("night".into(), kept.clone());
         all.write(&path).unwrap();
         assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
         let read = Profiles::read(&path).unwrap();
@@ -231,6 +169,9 @@ mod tests {
         assert!(read.get(Some("day")).unwrap_err().to_string().contains("calvex profile set day"));
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o644)).unwrap();
         assert!(Profiles::read(&path).unwrap_err().to_string().contains("chmod 600"));
+        all.remove("night").unwrap();
+        assert_eq!((all.chosen(), all.get(None).unwrap()), (None, None));
+        assert!(all.remove("night").is_err() && all.choose("night".into()).is_err());
         std::fs::remove_dir_all(folder).unwrap();
     }
 }

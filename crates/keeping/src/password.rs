@@ -1,8 +1,8 @@
 //! `calvex password`: one's own password.
 
-use crate::Ended;
-use crate::client::{Connection, typed};
 use anyhow::{Result, bail};
+use calvex_client::Ended;
+use calvex_client::client::{Connection, typed};
 use calvex_wire::api::{ChangePassword, Redeem};
 use clap::Args;
 use std::io::IsTerminal;

@@ -1,10 +1,10 @@
 //! `calvex person`: who signs in.
 
-use crate::client::{Connection, segment};
-use crate::options::Form;
-use crate::shown::ZoneArgs;
-use crate::{Ended, output};
 use anyhow::Result;
+use calvex_client::client::{Connection, segment};
+use calvex_client::options::Form;
+use calvex_client::shown::ZoneArgs;
+use calvex_client::{Ended, output};
 use calvex_wire::api::{ChangePerson, NewPerson, PasswordCode, PersonListed};
 use clap::{Args, Subcommand};
 

@@ -1,10 +1,11 @@
 //! `calvex pattern`: line patterns tried on lines, and proposed from them. Works without a service.
 
-use crate::now_ns;
-use crate::options::Form;
-use crate::{Ended, output};
 use anyhow::{Context, Result, bail};
-use calvex_intake::line::{Pattern as LinePattern, cut_by, learn};
+use calvex_client::now_ns;
+use calvex_client::options::Form;
+use calvex_client::options::patterns_of;
+use calvex_client::{Ended, output};
+use calvex_intake::line::{cut_by, learn};
 use clap::{Args, Subcommand};
 use owo_colors::Style;
 use serde_json::json;
@@ -59,11 +60,6 @@ fn lines_of(file: &str) -> Result<Vec<String>> {
     Ok(lines)
 }
 
-/// Reads patterns; the first mistake is reported with the pattern it stands in.
-pub fn read_patterns(texts: &[String]) -> Result<Vec<LinePattern>> {
-    texts.iter().map(|text| LinePattern::parse(text).map_err(|e| anyhow::anyhow!("pattern `{text}`, {e}"))).collect()
-}
-
 impl Pattern {
     pub fn run(self) -> Result<Ended> {
         match self.act {
@@ -98,7 +94,7 @@ fn short(line: &str) -> String {
 }
 
 fn tried(texts: &[String], lines: &[String], json: bool) -> Result<Ended> {
-    let patterns = read_patterns(texts)?;
+    let patterns = patterns_of(texts)?;
     let mut fitted = vec![0usize; patterns.len()];
     let mut missed = Vec::new();
     let mut shown = vec![false; patterns.len()];

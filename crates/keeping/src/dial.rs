@@ -1,10 +1,10 @@
 //! `calvex dial`: how much of what a service says is kept, and for how long.
 
-use crate::Ended;
-use crate::client::Connection;
-use crate::options::{Form, duration_s};
-use crate::shown::ZoneArgs;
 use anyhow::Result;
+use calvex_client::Ended;
+use calvex_client::client::Connection;
+use calvex_client::options::{Form, duration_s};
+use calvex_client::shown::ZoneArgs;
 use calvex_wire::api::{Dial as DialSet, NewDial};
 use clap::{Args, Subcommand};
 

@@ -1,11 +1,11 @@
 //! `calvex alerts`.
 
-use super::rule::rehearsed;
-use crate::client::Connection;
-use crate::options::{Form, Link, address};
-use crate::shown::ZoneArgs;
-use crate::{Ended, output};
+use crate::rule::rehearsed;
 use anyhow::Result;
+use calvex_client::client::Connection;
+use calvex_client::options::{Form, Link, address};
+use calvex_client::shown::ZoneArgs;
+use calvex_client::{Ended, output};
 use calvex_wire::api;
 use clap::{Args, Subcommand};
 
