@@ -140,6 +140,26 @@ pub fn attack(target: Target, attackers: Attackers, over: Arc<AtomicBool>) -> Jo
     })
 }
 
+/// Keeps every core busy with nothing until `over`, in what all others leave: what a sender then waits for longer, it waits
+/// for the machine's host and not for anything that the service does.
+///
+/// # Errors
+/// Where the threads cannot be scheduled so.
+pub fn spin(over: &Arc<AtomicBool>) -> Vec<JoinHandle<Result<()>>> {
+    let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let spinner = |_| {
+        let over = over.clone();
+        std::thread::spawn(move || {
+            idle()?;
+            while !over.load(Ordering::Relaxed) {
+                std::hint::spin_loop();
+            }
+            Ok(())
+        })
+    };
+    (0..cores).map(spinner).collect()
+}
+
 /// Has the own thread run in what all others leave.
 fn idle() -> Result<()> {
     let own = rustix::thread::gettid().as_raw_nonzero().to_string();

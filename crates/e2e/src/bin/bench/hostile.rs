@@ -3,7 +3,7 @@
 
 use crate::start_with;
 use anyhow::{Context, Result};
-use calvex_e2e::hostile::{Attackers, Target, attack, client, peak_mib, resident_mib, send_steadily};
+use calvex_e2e::hostile::{Attackers, Target, attack, client, peak_mib, resident_mib, send_steadily, spin};
 use calvex_e2e::service::Service;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -14,8 +14,9 @@ const RATE: u64 = 20_000;
 const BATCH: u64 = 500;
 /// The first seconds of a new database are not measured: its files grow, and its caches are empty.
 const WARM: Duration = Duration::from_secs(10);
-/// Calm and attacks take turns, since one stall of the machine's disk decides the p99 of a phase: the medians of the
-/// phases are compared, of which each has met the same machine.
+/// Calm, busy and attacks take turns, since one stall of the machine's disk decides the p99 of a phase: the medians of the
+/// phases are compared, of which each has met the same machine. A host that shares its cores takes more of them from a
+/// machine that uses all: that is what the busy phase shows, in which nobody attacks.
 const ROUNDS: usize = 5;
 const PHASE: Duration = Duration::from_secs(15);
 /// After so long, what was freed is back with the system.
@@ -58,9 +59,16 @@ pub async fn hostile() -> Result<()> {
     };
     phase(WARM).await?;
     println!("  {} MiB before any attack", peak_mib(service.pid())?);
-    let (mut calm, mut beside, mut attacks) = (Vec::new(), Vec::new(), 0);
+    let (mut calm, mut busy, mut beside, mut attacks) = (Vec::new(), Vec::new(), Vec::new(), 0);
     for _ in 0..ROUNDS {
         calm.push(phase(PHASE).await?);
+        let over = Arc::new(AtomicBool::new(false));
+        let spinners = spin(&over);
+        busy.push(phase(PHASE).await?);
+        over.store(true, Ordering::SeqCst);
+        for spinner in spinners {
+            spinner.join().map_err(|_| anyhow::anyhow!("a core was not kept busy"))??;
+        }
         let over = Arc::new(AtomicBool::new(false));
         let attackers = attack(target.clone(), Attackers::Idle, over.clone());
         beside.push(phase(PHASE).await?);
@@ -70,8 +78,13 @@ pub async fn hostile() -> Result<()> {
             .map_err(|_| anyhow::anyhow!("an attack failed"))??;
     }
     let calm_p99 = show("calm", &calm);
+    let busy_p99 = show("beside cores kept busy with nothing", &busy);
     let beside_p99 = show(&format!("beside {attacks} attacks"), &beside);
-    println!("  {:.2} times the calm p99, peak {} MiB", beside_p99 / calm_p99, peak_mib(service.pid())?);
+    let (of_calm, of_busy) = (beside_p99 / calm_p99, beside_p99 / busy_p99);
+    println!(
+        "  {of_calm:.2} times the calm p99, {of_busy:.2} times the busy one, peak {} MiB",
+        peak_mib(service.pid())?
+    );
     tokio::time::sleep(SETTLED).await;
     println!("  {} s later it holds {} MiB", SETTLED.as_secs(), resident_mib(service.pid())?);
     let found = service.search("service=steady measure count", &["--from", "now-1h"])?;
