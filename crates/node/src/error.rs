@@ -118,3 +118,11 @@ impl IntoResponse for ServiceError {
 
 /// Shorthand used across the crate.
 pub type Result<T, E = ServiceError> = std::result::Result<T, E>;
+
+/// The innermost reason, which is the one that explains.
+pub fn innermost(mut e: &dyn std::error::Error) -> String {
+    while let Some(source) = e.source() {
+        e = source;
+    }
+    e.to_string()
+}

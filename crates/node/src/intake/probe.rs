@@ -1,6 +1,7 @@
 //! A marked event through each way in, as a sender would send it: what `calvex probe` and the console's button run.
 
 use super::grpc_call::export_logs;
+use crate::error::innermost;
 use calvex_language::model::time::format_utc;
 use calvex_wire::Problem;
 use calvex_wire::api::{Probed, WayIn};
@@ -77,14 +78,6 @@ where
 
 fn reported(e: impl std::error::Error) -> String {
     innermost(&e)
-}
-
-/// The innermost reason, which is the one that explains.
-fn innermost(mut e: &dyn std::error::Error) -> String {
-    while let Some(source) = e.source() {
-        e = source;
-    }
-    e.to_string()
 }
 
 /// An address as it is reached from here: one that listens everywhere is on the host of the service.

@@ -6,7 +6,7 @@ mod id_token;
 
 use crate::admission::remembered::Remembered;
 use crate::config::settings::Settings;
-use crate::error::{Result, ServiceError};
+use crate::error::{Result, ServiceError, innermost};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use futures_util::StreamExt;
@@ -43,9 +43,8 @@ struct Metadata {
     authorization_endpoint: String,
     token_endpoint: String,
     jwks_uri: String,
-    #[serde(default)]
     id_token_signing_alg_values_supported: Vec<String>,
-    /// Where it says nothing, a client names itself in the head (RFC 6749, 2.3.1).
+    /// Where it says nothing, the client's secret goes into a header (RFC 6749, 2.3.1).
     #[serde(default)]
     token_endpoint_auth_methods_supported: Vec<String>,
 }
@@ -56,7 +55,7 @@ struct Known {
     token: Url,
     algorithms: Vec<Algorithm>,
     keys: Vec<Jwk>,
-    /// Whether a client names itself in the body, not in the head.
+    /// Whether the client's secret goes into the body, and not into a header.
     secret_in_body: bool,
 }
 
@@ -288,13 +287,7 @@ impl Provider {
 
 /// Asks the provider one thing.
 async fn read(request: RequestBuilder) -> std::result::Result<(StatusCode, Vec<u8>), String> {
-    let failed = |e: reqwest::Error| {
-        let mut innermost: &dyn std::error::Error = &e;
-        while let Some(source) = innermost.source() {
-            innermost = source;
-        }
-        innermost.to_string()
-    };
+    let failed = |e: reqwest::Error| innermost(&e);
     let answer = request.send().await.map_err(failed)?;
     let status = answer.status();
     let (mut bytes, mut pieces) = (Vec::new(), answer.bytes_stream());
@@ -392,6 +385,7 @@ mod tests {
             (json!({ "authorization_endpoint": "javascript:alert(1)" }), Some("begins with https://")),
             (json!({ "jwks_uri": "file:///etc/passwd" }), Some("begins with https://")),
             (json!({ "token_endpoint": null }), Some("is not understood")),
+            (json!({ "id_token_signing_alg_values_supported": null }), Some("is not understood")),
             (json!({ "more": "x".repeat(MAX_ANSWER) }), Some("larger than 1 MiB")),
         ] {
             let (listening, issuer) = listener().await;
