@@ -17,6 +17,8 @@ use ring::signature::{self as signed, RsaPublicKeyComponents, UnparsedPublicKey}
 use serde_json::{Map, Value};
 use std::sync::Once;
 
+/// Letters of whom a token is about (OpenID Connect Core 1.0, 2).
+const MAX_SUBJECT: usize = 255;
 /// Keys of a provider that are looked at.
 const MAX_KEYS: usize = 100;
 
@@ -99,6 +101,10 @@ fn checked(claims: Claims, wanted: &Wanted) -> Result<Claims, Unproven> {
     }
     if for_others || claims.contains_key("azp") && !is("azp", wanted.client_id) {
         return Err(Unproven::Claim("it was made for others too"));
+    }
+    let subject = claims.get("sub").and_then(Value::as_str).unwrap_or_default();
+    if subject.is_empty() || subject.len() > MAX_SUBJECT {
+        return Err(Unproven::Claim("it is about nobody, or about a name of more than 255 letters"));
     }
     if !is("nonce", wanted.nonce) {
         return Err(Unproven::Claim("it belongs to another sign-on"));
@@ -249,6 +255,9 @@ mod tests {
             json!({ "nonce": "n-2" }),
             json!({ "nonce": null }),
             json!({ "sub": null }),
+            json!({ "sub": "" }),
+            json!({ "sub": 17 }),
+            json!({ "sub": "x".repeat(MAX_SUBJECT + 1) }),
         ] {
             assert!(proven(&made(&claims(change.clone())), &keys, &WANTED).is_err(), "{change} is taken");
         }
