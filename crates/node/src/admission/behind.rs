@@ -1,6 +1,7 @@
 //! Threads for work whose length an outsider decides (large bodies, passwords, patterns) and for building chunks. On a
 //! machine whose cores are all busy, short work of others (a small batch, a commit, an answer) goes before it.
 
+use super::priority::Priority;
 use crate::error::{Result, ServiceError};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
@@ -8,20 +9,8 @@ use tokio::runtime::{Handle, RuntimeFlavor};
 use tokio::sync::oneshot;
 use tokio::task::{block_in_place, spawn_blocking};
 
-/// How the system schedules threads.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Priority {
-    /// As any other.
-    Normal,
-    /// In [long slices](SLICE), and with so many more steps of niceness (POSIX `nice`). More steps take less of a busy core,
-    /// but let others in later: the time that a thread used before it slept counts against it when it wakes, and counts for
-    /// more, the less weight the running threads have (Stoica, Abdel-Wahab: "Earliest eligible virtual deadline first",
-    /// 1995; `place_entity` in Linux).
-    GivingWay(i32),
-}
-
 /// Work whose length an outsider decides; before long questions, so that intake goes before them.
-const OUTSIDERS: Priority = Priority::GivingWay(4);
+const OUTSIDERS: Priority = Priority::Leavings(4);
 /// Building chunks: no step of niceness, since it has to keep up with intake.
 const BUILDING: Priority = Priority::GivingWay(0);
 
@@ -31,60 +20,27 @@ pub struct Behind {
     threads: Arc<rayon::ThreadPool>,
 }
 
-/// A pool of threads of this priority. On Linux it is each thread's own; a system that refuses it leaves it as it is.
+/// A pool of threads of this priority, on Linux each thread's own; a system that refuses it leaves it as it is.
 ///
 /// # Errors
 /// Where the system gives no threads.
 pub fn pool(threads: usize, name: &'static str, priority: Priority) -> Result<Arc<rayon::ThreadPool>> {
+    let no_threads = |e: &dyn std::fmt::Display| ServiceError::Setting(format!("no threads `{name}`: {e}"));
+    let lifting = priority.lifting(name).map_err(|e| no_threads(&e))?;
+    let (begins, ends) = (lifting.clone(), lifting.clone());
     let built = rayon::ThreadPoolBuilder::new()
         .num_threads(threads.max(1))
         .thread_name(move |n| format!("{name}-{n}"))
-        .start_handler(move |_| set_priority(priority))
+        .start_handler(move |_| match &begins {
+            Some(lifting) => lifting.begin(),
+            None => priority.take(),
+        })
+        .exit_handler(move |_| ends.iter().for_each(|lifting| lifting.end()))
         .build();
-    built.map(Arc::new).map_err(|e| ServiceError::Setting(format!("no threads `{name}`: {e}")))
-}
-
-fn set_priority(priority: Priority) {
-    if let Priority::GivingWay(steps) = priority
-        && let Ok(nice) = rustix::process::nice(steps)
-    {
-        // Where the kernel knows no slices, niceness is all there is.
-        let _ = give_way(nice);
-    }
-}
-
-/// Slices of the processor that work behind others asks for: longer than those of all other threads. A thread that wakes is
-/// let in before the end of a longer slice, and does not wait it out (Linux since 6.12:
-/// `Documentation/scheduler/sched-eevdf.rst`).
-const SLICE: std::time::Duration = std::time::Duration::from_millis(20);
-
-/// Gives the own thread, whose niceness is `nice`, [long slices](SLICE).
-///
-/// # Errors
-/// Where the system refuses it.
-#[cfg(target_os = "linux")]
-#[allow(unsafe_code)]
-fn give_way(nice: i32) -> std::io::Result<()> {
-    use nix::libc::{SCHED_OTHER, SYS_sched_setattr, sched_attr, syscall};
-    let attributes = sched_attr {
-        size: size_of::<sched_attr>() as u32,
-        sched_policy: SCHED_OTHER as u32,
-        sched_flags: 0,
-        sched_nice: nice,
-        sched_priority: 0,
-        sched_runtime: SLICE.as_nanos() as u64,
-        sched_deadline: 0,
-        sched_period: 0,
-    };
-    // SAFETY: the system reads `size` bytes of a structure that lives until the call returns; 0 is the own thread.
-    let refused = unsafe { syscall(SYS_sched_setattr, 0, &raw const attributes, 0) } != 0;
-    if refused { Err(std::io::Error::last_os_error()) } else { Ok(()) }
-}
-
-/// Niceness is all there is.
-#[cfg(not(target_os = "linux"))]
-fn give_way(_: i32) -> std::io::Result<()> {
-    Ok(())
+    built.map(Arc::new).map_err(|e| {
+        lifting.iter().for_each(|lifting| lifting.end());
+        no_threads(&e)
+    })
 }
 
 impl Behind {
@@ -160,19 +116,6 @@ mod tests {
         let behind = Behind::for_outsiders(1).unwrap();
         let broken: Result<()> = behind.run(|| panic!("on purpose")).await;
         assert!(matches!(broken, Err(ServiceError::BadRequest(_))));
-        let nice = behind.run(|| rustix::process::nice(0).unwrap()).await.unwrap();
-        let steps = nice - rustix::process::nice(0).unwrap();
-        assert_eq!(Priority::GivingWay(steps), OUTSIDERS, "behind the others");
-        // Kernels that know of slices may show them; those before 6.12 show what they give to all.
-        let kernel = std::fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
-        let mut version = kernel.split('.').map(|part| part.parse::<u32>().unwrap_or(0));
-        if (version.next(), version.next()) < (Some(6), Some(12)) {
-            return;
-        }
-        let shown =
-            behind.run(|| std::fs::read_to_string("/proc/thread-self/sched").unwrap_or_default()).await.unwrap();
-        if let Some(slice) = shown.lines().find(|line| line.starts_with("se.slice")) {
-            assert!(slice.ends_with(&SLICE.as_nanos().to_string()), "{slice}");
-        }
+        assert_eq!(behind.run(|| 7).await.unwrap(), 7);
     }
 }

@@ -4,5 +4,7 @@ pub mod accept;
 pub mod behind;
 pub mod budget;
 pub mod connections;
+pub mod lifting;
+pub mod priority;
 pub mod remembered;
 pub mod slots;

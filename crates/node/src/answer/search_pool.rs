@@ -2,7 +2,8 @@
 //! many pages, or one that has run for a while, runs on threads of lower priority, so that it takes what intake and
 //! short questions leave.
 
-use crate::admission::behind::{Priority, pool};
+use crate::admission::behind::pool;
+use crate::admission::priority::Priority;
 use crate::error::Result;
 use calvex_answer::scan::Workers;
 use rayon::prelude::*;
@@ -13,8 +14,8 @@ use std::time::{Duration, Instant};
 const LONG: usize = 16;
 /// A question that has run for so long is a long one, whatever its waves.
 const WHILE: Duration = Duration::from_millis(30);
-/// Long questions. Idle priority was tried: Linux then left both threads of a question on one of two cores.
-const BEHIND: Priority = Priority::GivingWay(15);
+/// Long questions.
+const BEHIND: Priority = Priority::Leavings(15);
 
 /// Bounded pools, shared by all searches.
 #[derive(Clone)]
