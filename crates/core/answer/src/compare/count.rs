@@ -248,7 +248,7 @@ fn count_page(page: &dyn PageRead, rows: &Rows, lane: &str, range: TimeRange, ac
             continue;
         }
         let name = xxhash_rust::xxh3::xxh3_64(format!("{field:?}").as_bytes());
-        let hashes: Vec<u64> = coded.values().map(|value| value.hash64() ^ name.rotate_left(1)).collect();
+        let hashes: Vec<u64> = coded.hashes().into_iter().map(|hash| hash ^ name.rotate_left(1)).collect();
         let counts = units_by_code(&coded, &by_unit, &unit_of, &block_of, |row, code| news(row, hashes[code as usize]));
         let values = coded.values().zip(counts).skip(1).filter(|(_, n)| n.iter().any(|n| *n > 0));
         out.values.push((field, values.map(|(value, n)| (value.to_value(), n)).collect()));

@@ -111,6 +111,7 @@ impl Cells {
             (Cells::Counts(v), _) => v[cell] += 1,
             (Cells::Sums(v, large), RowNumber::Int(n)) => add_to(&mut v[cell], large, |sum| sum.add_int(i128::from(n))),
             (Cells::Quantiles(v), RowNumber::Int(n)) => v[cell].add(n as f64),
+            (Cells::Sums(v, large), RowNumber::Float(f)) => add_to(&mut v[cell], large, |sum| sum.add_float(f)),
             (cells, RowNumber::Int(n)) => cells.add(cell, Num::int(i128::from(n))),
             (cells, RowNumber::Float(f)) => cells.add(cell, Num::float(f)),
         }

@@ -5,7 +5,7 @@ use calvex_language::error::Result;
 use calvex_language::model::{Kind, Path, Severity, Status, Value, decode_value, shape, to_hex};
 use calvex_language::query::{Builtin, Field, Num, SentName, matching};
 use calvex_storage::columns::{
-    Column, ErrorGroups, FieldType, PageRead, Rows, SentColumn, Values, builtin_column, columns_of,
+    Column, ErrorGroups, FieldType, PageRead, Rows, SentColumn, Texts, Values, builtin_column, columns_of,
     each_value_overflowing, field_value,
 };
 use std::collections::HashMap;
@@ -57,9 +57,30 @@ impl Coded {
         }
     }
 
-    /// The hash of each value, by code.
+    /// By column of the field: the dictionary that its texts share with those of other pages, if they do.
+    pub fn dictionaries(&self) -> impl Iterator<Item = Option<&Arc<Texts>>> {
+        self.columns.iter().map(|column| match &column.values {
+            Values::Texts { dictionary, .. } => dictionary.shared.as_ref(),
+            _ => None,
+        })
+    }
+
+    /// The column of a value and its code in the dictionary that pages share, where it stands there.
+    pub fn shared(&self, code: u32) -> Option<(usize, u32)> {
+        let Stored::Text { column, code } = self.values.get(code as usize)? else { return None };
+        let Values::Texts { dictionary, .. } = &self.columns.get(*column as usize)?.values else { return None };
+        ((*code as usize) < dictionary.shared_len()).then_some((*column as usize, *code))
+    }
+
+    /// The hash of each value, by code. Those of dictionaries that pages share are worked out once for all pages.
     pub fn hashes(&self) -> Vec<u64> {
-        self.values().map(ValueRef::hash64).collect()
+        let shared: Vec<&[u64]> =
+            self.dictionaries().map(|texts| texts.map_or(&[][..], |texts| hashes_of(texts))).collect();
+        let kept = |code| {
+            let (column, code) = self.shared(code)?;
+            shared.get(column)?.get(code as usize).copied()
+        };
+        (0..self.values.len() as u32).map(|code| kept(code).unwrap_or_else(|| self.value(code).hash64())).collect()
     }
 
     /// The values, by code.
@@ -187,6 +208,11 @@ impl Coded {
         self.first.iter_mut().for_each(|c| *c = map[*c as usize]);
         self.more.iter_mut().for_each(|(_, c)| *c = map[*c as usize]);
     }
+}
+
+/// The hash of each text of a dictionary that pages share.
+pub(crate) fn hashes_of(texts: &Texts) -> &[u64] {
+    texts.noted.hashes(|| texts.iter().map(|text| ValueRef::Text(text).hash64()).collect())
 }
 
 /// Codes a field of some rows of a page; the others have no value.

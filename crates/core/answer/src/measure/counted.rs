@@ -3,14 +3,13 @@
 //! repeats is added up before.
 
 use super::ValueRef;
-use super::coded::{MISSING, code};
+use super::coded::{MISSING, code, hashes_of};
 use super::counts::ValueCounts;
+use super::plain::plain_column;
 use super::share::Share;
 use calvex_language::error::Result;
-use calvex_language::query::{Builtin, Field};
-use calvex_storage::columns::{
-    BuiltinColumn, Column, FieldType, PageRead, Rows, SentColumn, Texts, Values, builtin_column, columns_of,
-};
+use calvex_language::query::Field;
+use calvex_storage::columns::{Column, PageRead, Rows, Texts, Values};
 use std::sync::Arc;
 
 /// Dictionaries of which codes are counted at once: pages of some chunks may come by turns.
@@ -32,9 +31,10 @@ pub(super) struct Counted {
     most: usize,
 }
 
-/// Counts by the codes of a dictionary.
+/// Counts by the codes of a dictionary, from one code on.
 struct ByCode {
     dictionary: Arc<Texts>,
+    from: usize,
     counts: Vec<u32>,
 }
 
@@ -80,8 +80,8 @@ impl Counted {
         rows.iter().for_each(|row| counts[coded.first[row] as usize] += 1);
         self.having += rows.count() as u64 - counts[MISSING as usize];
         coded.more.iter().for_each(|(_, code)| counts[*code as usize] += 1);
-        for (value, n) in coded.values().zip(counts).skip(1).filter(|(_, n)| *n > 0) {
-            self.counts.add(value, value.hash64(), n);
+        for ((value, hash), n) in coded.values().zip(coded.hashes()).zip(counts).skip(1).filter(|(_, n)| *n > 0) {
+            self.counts.add(value, hash, n);
         }
         Ok(())
     }
@@ -110,7 +110,7 @@ impl Counted {
         }
         counts.truncate(shared);
         if let Some(dictionary) = &dictionary.shared {
-            self.by_code.push(ByCode { dictionary: dictionary.clone(), counts });
+            self.by_code.push(ByCode { dictionary: dictionary.clone(), from: 0, counts });
         }
     }
 
@@ -127,9 +127,10 @@ impl Counted {
     }
 
     fn look_up(&mut self, by_code: &ByCode) {
-        for (code, n) in by_code.counts.iter().enumerate().filter(|(_, n)| **n > 0) {
-            let value = ValueRef::Text(by_code.dictionary.get(code));
-            self.counts.add(value, value.hash64(), u64::from(*n));
+        let ByCode { dictionary, from, counts } = by_code;
+        let of_codes = hashes_of(dictionary).iter().enumerate().skip(*from).zip(counts);
+        for ((code, hash), n) in of_codes.filter(|(_, n)| **n > 0) {
+            self.counts.add(ValueRef::Text(dictionary.get(code)), *hash, u64::from(*n));
         }
     }
 
@@ -155,6 +156,24 @@ impl Counted {
         }
     }
 
+    /// Adds up what several workers counted by the codes of one dictionary, and gives each a part of the codes: so each value is
+    /// looked up once.
+    pub fn add_up(workers: &mut [Counted]) {
+        let mut all: Vec<ByCode> = Vec::new();
+        for by_code in workers.iter_mut().flat_map(|worker| std::mem::take(&mut worker.by_code)) {
+            match all.iter_mut().find(|known| Arc::ptr_eq(&known.dictionary, &by_code.dictionary)) {
+                Some(known) => known.counts.iter_mut().zip(by_code.counts).for_each(|(sum, n)| *sum += n),
+                None => all.push(by_code),
+            }
+        }
+        for ByCode { dictionary, counts, .. } in all {
+            let each = counts.len().div_ceil(workers.len()).max(1);
+            for ((n, counts), worker) in counts.chunks(each).enumerate().zip(workers.iter_mut()) {
+                worker.by_code.push(ByCode { dictionary: dictionary.clone(), from: n * each, counts: counts.to_vec() });
+            }
+        }
+    }
+
     /// The counts of all values.
     pub fn into_counts(mut self) -> ValueCounts {
         for by_code in std::mem::take(&mut self.by_code) {
@@ -170,30 +189,4 @@ impl Counted {
     pub fn weight_bytes(&self) -> usize {
         self.counts.weight_bytes() + self.by_code.iter().map(|by_code| by_code.counts.capacity() * 4).sum::<usize>()
     }
-}
-
-/// The one column of the field, where texts or whole numbers are all that the page has of it: the usual case, and the quick
-/// one.
-fn plain_column(field: &Field, page: &dyn PageRead, rows: &Rows) -> Result<Option<Arc<Column>>> {
-    let name = match field {
-        Field::Sent(name) => name,
-        Field::Builtin(own) => {
-            let is_plain = matches!(
-                own,
-                Builtin::Service | Builtin::Host | Builtin::Sender | Builtin::Time | Builtin::Arrived | Builtin::Took
-            );
-            return builtin_column(*own).filter(|_| is_plain).map_or(Ok(None), |own| page.builtin(own));
-        }
-    };
-    let mut only = None;
-    for SentColumn { index, kind, .. } in columns_of(page.keys(), name) {
-        let Some(column) = page.column_of(index, rows)? else { continue };
-        if !matches!(kind, FieldType::Text | FieldType::Int) || only.replace(column).is_some() {
-            return Ok(None);
-        }
-    }
-    if only.is_some() && page.builtin(BuiltinColumn::Overflow)?.is_some() {
-        return Ok(None);
-    }
-    Ok(only)
 }

@@ -4,14 +4,11 @@
 //! 2002); parts of several workers are joined side by side.
 
 use super::share::Share;
-use super::value_table::{Key, ValueTable};
+use super::value_table::{Key, PARTS, ValueTable, part_of};
+use super::whole_counts::{WholeCounts, hash_of_whole};
 use super::{GroupValue, ValueRef};
 use std::cmp::Ordering;
 
-/// How many parts, a power of two.
-pub(super) const PARTS: usize = 64;
-/// Bits of a hash that choose a part begin here: above those of shares, below the seven that a hash table compares first.
-const PART_BIT: u32 = 40;
 /// Values of a part that wait, at most; fewer where there is little memory.
 const MAX_WAITING: usize = 4096;
 /// Values of a part for which there is room at first.
@@ -38,6 +35,10 @@ pub(crate) struct ValueCounts {
 /// Values of which some bits of the hash are equal, with their counts.
 #[derive(Debug, Default)]
 pub(crate) struct Part {
+    /// Whole numbers of 64 bits.
+    wholes: WholeCounts,
+    waiting_wholes: Vec<WaitingWhole>,
+    /// All other values.
     values: ValueTable,
     /// By the number of the value.
     counts: Vec<u64>,
@@ -53,6 +54,14 @@ pub(crate) struct Part {
 struct Waiting {
     hash: u64,
     key: Key,
+    count: u64,
+}
+
+/// A whole number that is not looked up yet.
+#[derive(Debug)]
+struct WaitingWhole {
+    hash: u64,
+    n: i64,
     count: u64,
 }
 
@@ -75,15 +84,22 @@ impl ValueCounts {
             return;
         }
         let (most, full) = (self.waiting, self.full);
-        if let Some(part) = self.parts.get_mut((hash >> PART_BIT) as usize % PARTS) {
-            if part.waiting.len() == part.waiting.capacity() {
-                // Once there are some, there will be many.
-                let more = if part.waiting.is_empty() { FEW_WAITING.min(most) } else { most - part.waiting.len() };
-                part.waiting.reserve_exact(more);
-            }
-            let key = Key::of(value, &mut part.texts);
-            part.waiting.push(Waiting { hash, key, count: n });
-            if part.waiting.len() >= most || part.texts.len() >= most * WAITING_TEXT {
+        if let Some(part) = self.parts.get_mut(part_of(hash)) {
+            let is_whole = if let ValueRef::Whole(n) = value { i64::try_from(n).ok() } else { None };
+            let waits = match is_whole {
+                Some(whole) => {
+                    make_place(&mut part.waiting_wholes, most);
+                    part.waiting_wholes.push(WaitingWhole { hash, n: whole, count: n });
+                    part.waiting_wholes.len()
+                }
+                None => {
+                    make_place(&mut part.waiting, most);
+                    let key = Key::of(value, &mut part.texts);
+                    part.waiting.push(Waiting { hash, key, count: n });
+                    part.waiting.len()
+                }
+            };
+            if waits >= most || part.texts.len() >= most * WAITING_TEXT {
                 part.look_up(!full);
             }
         }
@@ -101,7 +117,7 @@ impl ValueCounts {
         let grows = !self.full;
         for part in &mut self.parts {
             part.look_up(grows);
-            (part.waiting, part.texts) = (Vec::new(), String::new());
+            (part.waiting_wholes, part.waiting, part.texts) = (Vec::new(), Vec::new(), String::new());
         }
         while self.weight_bytes() >= self.most
             && let Some(half) = self.share.half()
@@ -141,7 +157,7 @@ impl ValueCounts {
 impl Part {
     /// How many values.
     pub fn len(&self) -> usize {
-        self.counts.len()
+        self.wholes.len() + self.counts.len()
     }
 
     /// Counts of values that there was no room for.
@@ -149,14 +165,20 @@ impl Part {
         self.uncounted
     }
 
-    /// The value of a number.
-    pub fn value(&self, number: u32) -> ValueRef<'_> {
-        self.values.value(number)
+    /// Each value with its count, in no order.
+    fn iter(&self) -> impl Iterator<Item = (ValueRef<'_>, u64)> {
+        let wholes = self.wholes.iter().map(|(n, count)| (ValueRef::Whole(i128::from(n)), count));
+        wholes.chain(self.values.iter().map(|(_, value)| value).zip(self.counts.iter().copied()))
     }
 
     /// Counts what waits.
     fn look_up(&mut self, grows: bool) {
-        let Part { values, counts, waiting, texts, uncounted } = self;
+        let Part { wholes, waiting_wholes, values, counts, waiting, texts, uncounted } = self;
+        for WaitingWhole { hash, n, count } in waiting_wholes.drain(..) {
+            if !wholes.add(n, hash, count, grows) {
+                *uncounted += count;
+            }
+        }
         for Waiting { hash, key, count } in waiting.drain(..) {
             match values.number(key.value(texts), hash, grows) {
                 Some(number) => add_at(counts, number, count),
@@ -168,6 +190,12 @@ impl Part {
 
     /// Adds the counts of another part of the same bits, of the values of a share.
     fn take(&mut self, other: &Part, share: Share) {
+        for (n, count) in other.wholes.iter() {
+            let hash = hash_of_whole(n);
+            if share.holds(hash) {
+                self.wholes.add(n, hash, count, true);
+            }
+        }
         for ((number, value), count) in other.values.iter().zip(&other.counts) {
             let hash = other.values.hash(number);
             if share.holds(hash)
@@ -189,16 +217,17 @@ impl Part {
         whole
     }
 
-    /// The `n` most frequent values by number, each with its count, the largest first, equal counts in the order of values.
-    pub fn top(&self, n: usize) -> Vec<(u32, u64)> {
-        let mut all: Vec<(u32, u64)> = (0..).zip(self.counts.iter().copied()).collect();
-        let order = |a: &(u32, u64), b: &(u32, u64)| in_order((self, a), (self, b));
+    /// The `n` most frequent values, each with its count, the largest first, equal counts in the order of values.
+    pub fn top(&self, n: usize) -> Vec<(GroupValue, u64)> {
+        // Values are compared only where counts do not decide.
+        let least = least_of(self.iter().map(|(_, count)| count), n);
+        let mut all: Vec<(ValueRef, u64)> = self.iter().filter(|(_, count)| *count >= least).collect();
         if n > 0 && all.len() > n {
-            all.select_nth_unstable_by(n - 1, order);
+            all.select_nth_unstable_by(n - 1, in_order);
         }
         all.truncate(n);
-        all.sort_unstable_by(order);
-        all
+        all.sort_unstable_by(in_order);
+        all.into_iter().map(|(value, count)| (value.to_value(), count)).collect()
     }
 
     /// The numbers among the values, each with its count.
@@ -208,13 +237,33 @@ impl Part {
             ValueRef::Float(bits) => Some(f64::from_bits(bits)),
             _ => None,
         };
-        self.values.iter().zip(&self.counts).filter_map(move |((_, value), count)| Some((number(value)?, *count)))
+        self.iter().filter_map(move |(value, count)| Some((number(value)?, count)))
     }
 
     fn weight_bytes(&self) -> usize {
-        let waiting = self.waiting.capacity() * size_of::<Waiting>() + self.texts.capacity();
-        self.values.weight_bytes() + self.counts.capacity() * 8 + waiting
+        let waiting = self.waiting.capacity() * size_of::<Waiting>()
+            + self.waiting_wholes.capacity() * size_of::<WaitingWhole>()
+            + self.texts.capacity();
+        self.wholes.weight_bytes() + self.values.weight_bytes() + self.counts.capacity() * 8 + waiting
     }
+}
+
+/// Makes a place for what waits.
+fn make_place<T>(waiting: &mut Vec<T>, most: usize) {
+    if waiting.len() == waiting.capacity() {
+        // Once there are some, there will be many.
+        let more = if waiting.is_empty() { FEW_WAITING.min(most) } else { most.saturating_sub(waiting.len()).max(1) };
+        waiting.reserve_exact(more);
+    }
+}
+
+/// The least of the `n` largest counts; of fewer, none is too small.
+fn least_of(counts: impl Iterator<Item = u64>, n: usize) -> u64 {
+    let mut counts: Vec<u64> = counts.collect();
+    if n == 0 || counts.len() <= n {
+        return 0;
+    }
+    *counts.select_nth_unstable_by(n - 1, |a, b| b.cmp(a)).1
 }
 
 fn add_at(counts: &mut Vec<u64>, number: u32, n: u64) {
@@ -225,17 +274,16 @@ fn add_at(counts: &mut Vec<u64>, number: u32, n: u64) {
 }
 
 /// The order of two values of parts: the more frequent first, equal counts in the order of values.
-fn in_order((a_part, a): (&Part, &(u32, u64)), (b_part, b): (&Part, &(u32, u64))) -> Ordering {
-    b.1.cmp(&a.1).then_with(|| a_part.value(a.0).cmp(&b_part.value(b.0)))
+fn in_order<V: Ord>(a: &(V, u64), b: &(V, u64)) -> Ordering {
+    b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0))
 }
 
-/// The `n` most frequent values of all parts, of which the most frequent of each are given.
-pub(super) fn top_of(parts: &[(Part, Vec<(u32, u64)>)], n: usize) -> Vec<(GroupValue, u64)> {
-    let mut all: Vec<(&Part, &(u32, u64))> =
-        parts.iter().flat_map(|(part, top)| top.iter().map(move |value| (part, value))).collect();
-    all.sort_unstable_by(|a, b| in_order(*a, *b));
+/// The `n` most frequent values of several parts, of which the most frequent of each are given.
+pub(super) fn top_of(tops: impl IntoIterator<Item = (GroupValue, u64)>, n: usize) -> Vec<(GroupValue, u64)> {
+    let mut all: Vec<(GroupValue, u64)> = tops.into_iter().collect();
+    all.sort_unstable_by(in_order);
     all.truncate(n);
-    all.into_iter().map(|(part, (number, count))| (part.value(*number).to_value(), *count)).collect()
+    all
 }
 
 #[cfg(test)]
@@ -263,9 +311,8 @@ mod tests {
         (0..PARTS).map(|_| Part::joined(of_workers.iter_mut().filter_map(Iterator::next).collect())).collect()
     }
 
-    fn with_top(part: Part, n: usize) -> (Part, Vec<(u32, u64)>) {
-        let top = part.top(n);
-        (part, top)
+    fn top_of_all(parts: &[Part], n: usize) -> Vec<(GroupValue, u64)> {
+        top_of(parts.iter().flat_map(|part| part.top(n)), n)
     }
 
     proptest! {
@@ -287,10 +334,10 @@ mod tests {
                 for (at, value) in values.iter().enumerate() {
                     workers[usize::from(at % 3 == 0)].add(value.as_ref(), value.hash64(), 2);
                 }
-                let parts: Vec<_> = joined(workers, share).into_iter().map(|part| with_top(part, n)).collect();
-                prop_assert!(parts.iter().all(|(part, _)| part.len() == part.top(usize::MAX).len()));
-                prop_assert_eq!(parts.iter().map(|(part, _)| part.uncounted()).sum::<u64>(), 0);
-                all.extend(top_of(&parts, n));
+                let parts = joined(workers, share);
+                prop_assert!(parts.iter().all(|part| part.len() == part.top(usize::MAX).len()));
+                prop_assert_eq!(parts.iter().map(Part::uncounted).sum::<u64>(), 0);
+                all.extend(top_of_all(&parts, n));
             }
             all.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
             all.truncate(n);
@@ -304,7 +351,8 @@ mod tests {
     #[test]
     fn what_takes_too_much_keeps_a_smaller_share_and_counts_that_rightly() {
         let mut counts = ValueCounts::of(Share::ALL, 256 << 10);
-        let values = || (0..40_000).map(GroupValue::Whole);
+        let values =
+            || (0..40_000).map(|n| if n % 2 == 0 { GroupValue::Whole(n) } else { GroupValue::Text(n.to_string()) });
         for value in values().chain(values()) {
             counts.add(value.as_ref(), value.hash64(), 1);
         }
@@ -328,9 +376,10 @@ mod tests {
         counts.share = Share::ALL;
         counts.add(slots.as_ref(), slots.hash64(), 1);
         counts.add(edge.as_ref(), edge.hash64(), 1);
-        let parts: Vec<_> = counts.into_parts().into_iter().map(|part| with_top(part, 3)).collect();
-        assert_eq!(parts.iter().map(|(part, _)| part.uncounted()).sum::<u64>(), 1);
-        assert_eq!(top_of(&parts, 3), [(slots, 2)]);
-        assert!(parts.iter().all(|(part, _)| part.numbers().count() == 0));
+        counts.add(ValueRef::Whole(7), ValueRef::Whole(7).hash64(), 3);
+        let parts = counts.into_parts();
+        assert_eq!(parts.iter().map(Part::uncounted).sum::<u64>(), 4);
+        assert_eq!(top_of_all(&parts, 3), [(slots, 2)]);
+        assert!(parts.iter().all(|part| part.numbers().count() == 0));
     }
 }

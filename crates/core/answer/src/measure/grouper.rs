@@ -2,10 +2,9 @@
 //! after the other, and its step are one number, and each such number is resolved to a cell once a page.
 
 use super::MeasureAsk;
-use super::ValueRef;
 use super::cells::NONE;
 use super::coded::{Coded, code};
-use super::partial::{Member, Partial, hash_of};
+use super::partial::{Member, Partial};
 use calvex_language::error::Result;
 use calvex_language::query::Function;
 use calvex_storage::columns::{BuiltinColumn, Column, PageRead, Rows, Values};
@@ -84,11 +83,10 @@ impl<'a> Grouper<'a> {
         let coded = |field| code(field, page, rows, lane);
         let fields: Vec<Coded> = ask.measure.per.iter().map(coded).collect::<Result<_>>()?;
         let (lo, hi) = page.time_span();
-        let known_values = fields.iter().map(|f| f.hashes().into_iter().map(|hash| (hash, NONE)).collect()).collect();
         let mut grouper = Grouper {
             ask,
             fields,
-            known_values,
+            known_values: Vec::new(),
             first_step: 0,
             steps: 1,
             time: None,
@@ -114,22 +112,15 @@ impl<'a> Grouper<'a> {
         is_one && !self.fields.is_empty() && self.numbers() > rows / 2
     }
 
-    /// The hash of the group of each of the `rows`, with its row. Each row is of one group.
-    pub fn hashes(&self, rows: &Rows) -> Vec<(u64, u32)> {
-        let of_row = |row: usize| {
-            let codes = self.fields.iter().map(|field| field.first[row]);
-            (hash_of(codes.zip(&self.known_values).map(|(code, known)| known[code as usize].0)), row as u32)
-        };
-        rows.iter().map(of_row).collect()
-    }
-
-    /// The values of the group of a row.
-    pub fn values(&self, row: usize) -> impl Iterator<Item = ValueRef<'_>> {
-        self.fields.iter().map(move |field| field.value(field.first[row]))
+    /// The fields of `per`, coded by the page.
+    pub fn fields(&self) -> &[Coded] {
+        &self.fields
     }
 
     /// Finds the cells of the `rows` of the page, made in `partial` where they are new.
     pub fn place(mut self, partial: &mut Partial, page: &dyn PageRead, rows: &Rows) -> Placement {
+        let known = |field: &Coded| field.hashes().into_iter().map(|hash| (hash, NONE)).collect();
+        self.known_values = self.fields.iter().map(known).collect();
         let numbers = self.numbers();
         self.table = vec![NONE; if numbers <= MAX_TABLE { numbers } else { 0 }];
         let mut placement = Placement { first: vec![NONE; page.rows()], more: HashMap::new() };
@@ -244,7 +235,7 @@ impl<'a> Grouper<'a> {
             .collect();
         let step = self.step_of(row);
         let all = choices.iter().fold(1usize, |n, choice| n.saturating_mul(choice.len()));
-        partial.overfull |= all > MAX_ROW_GROUPS;
+        partial.groups.overfull |= all > MAX_ROW_GROUPS;
         let all = all.min(MAX_ROW_GROUPS);
         let mut cells = Vec::new();
         for nth in 1..all {

@@ -7,9 +7,13 @@ mod counted;
 mod counts;
 mod distinct;
 mod grouper;
+mod groups;
+mod joined_parts;
+mod numbering;
 mod numbers;
 mod partial;
 mod parts;
+mod plain;
 mod quantiles;
 mod share;
 #[cfg(test)]
@@ -20,7 +24,10 @@ mod table;
 mod tally;
 mod value;
 mod value_table;
+mod values;
+mod whole_counts;
 mod windows;
+mod worker_groups;
 mod workers;
 
 pub use cells::Cell;
@@ -38,9 +45,11 @@ pub(crate) use tally::{FieldTally, tally};
 use crate::scan::{Explanation, Scope, open_all};
 use calvex_language::query::{Filter, Function, Measure, TimeRange};
 use calvex_storage::columns::{PageRead, Rows};
+use joined_parts::JoinedParts;
 use partial::Partial;
-use parts::{GroupPart, WorkerGroups};
+use parts::PartedGroups;
 use share::Share;
+use worker_groups::WorkerGroups;
 use workers::{MANY, gather_pages, most_bytes, side_by_side};
 
 /// What is asked.
@@ -83,7 +92,7 @@ fn table_of(scope: &Scope, ask: &MeasureAsk, share: Share, left: &mut Vec<Share>
     // The smallest share that one of the workers had room for.
     let taken = parts.iter().fold(share, |share, part| share.smaller(part.share()));
     left.extend(share.rest(taken));
-    parts.iter_mut().for_each(|part| part.narrow(ask, taken));
+    parts.iter_mut().for_each(|part| part.narrow(taken));
     let table = table_from(scope, ask, taken, parts, explain);
     scope.budget.release(scope.budget.used().saturating_sub(before));
     table
@@ -101,17 +110,14 @@ fn table_from(scope: &Scope, ask: &MeasureAsk, share: Share, parts: Vec<WorkerGr
             None => Table::of(ask, Partial::new(ask, share), explain),
         };
     }
-    let (few, many): (Vec<Partial>, Vec<Vec<GroupPart>>) = parts.into_iter().map(WorkerGroups::into_parts).unzip();
-    let mut many: Vec<_> = many.into_iter().map(|parts| parts.into_iter().map(Some).collect::<Vec<_>>()).collect();
-    let mut of = |n: usize| many.iter_mut().filter_map(|parts| parts.get_mut(n)?.take()).collect::<Vec<GroupPart>>();
-    let tasks = share.smallest().map(|(n, share)| (share, of(n))).collect();
-    let tables = side_by_side(scope.workers, tasks, |(share, parts): (Share, Vec<GroupPart>)| {
-        let mut whole = joined(ask, share, parts.into_iter().map(GroupPart::into_groups));
-        few.iter().for_each(|few| whole.take(few));
-        Table::of(ask, whole, Explanation::default())
+    let (few, many): (Vec<Partial>, Vec<Option<PartedGroups>>) =
+        parts.into_iter().map(WorkerGroups::into_parts).unzip();
+    let joined = JoinedParts::of(scope.workers, ask, many.into_iter().flatten().collect(), few);
+    let tables = side_by_side(scope.workers, share.smallest().collect(), |(n, _)| {
+        joined.groups(n).map(|groups| Table::of_groups(ask, groups, joined.fields(), Explanation::default()))
     });
     let mut table = Table::of(ask, Partial::new(ask, share), explain);
-    tables.into_iter().for_each(|other| table.join(ask, other));
+    tables.into_iter().flatten().for_each(|other| table.join(ask, other));
     table
 }
 
@@ -119,7 +125,7 @@ fn table_from(scope: &Scope, ask: &MeasureAsk, share: Share, parts: Vec<WorkerGr
 fn joined(ask: &MeasureAsk, share: Share, parts: impl IntoIterator<Item = Partial>) -> Partial {
     let mut parts = parts.into_iter();
     let mut whole = parts.next().unwrap_or_else(|| Partial::new(ask, share));
-    parts.for_each(|part| whole.take(&part));
+    parts.for_each(|part| whole.take(&part.fields, &[part.groups]));
     whole
 }
 

@@ -1,41 +1,38 @@
-//! What one worker gathers. Where a page has few groups, its rows get their cells at once (`partial`). Where nearly every row
-//! may be of another group, looking each up in a table that is larger than the processor's caches would wait for memory once
-//! a row. Such rows are written to parts, by bits of the hash of their group, and wait there until there are many; then they
-//! are looked up together, while all that is kept of the part's groups is in the cache (as in Manegold, Boncz, Kersten:
-//! "Optimizing main-memory join on modern hardware", 2002). Each part is a smallest share.
+//! Groups in parts. Where nearly every row may be of another group, looking each up in a table that is larger than the
+//! processor's caches would wait for memory once a row. Such rows are written to parts, by bits of the hash of their group,
+//! and wait there until there are many; then they are looked up together, while all that is kept of the part's groups is in
+//! the cache (as in Manegold, Boncz, Kersten: "Optimizing main-memory join on modern hardware", 2002). Each part is a smallest
+//! share. A row's values are numbers there, the same in all parts of a worker.
 
-use super::grouper::Grouper;
-use super::numbers::{RowNumber, row_numbers};
-use super::partial::Partial;
+use super::MeasureAsk;
+use super::cells::NONE;
+use super::coded::Coded;
+use super::grouper::MAX_PER;
+use super::groups::{Groups, hash_of};
+use super::numbering::{Numbering, PageValues};
+use super::numbers::RowNumber;
 use super::share::Share;
-use super::value_table::Key;
-use super::workers::Figures;
-use super::{MeasureAsk, ValueRef};
-use calvex_language::error::Result;
-use calvex_language::query::Function;
-use calvex_storage::columns::{PageRead, Rows, select};
+use super::values::{Renumbered, Values};
+use calvex_storage::columns::Rows;
 
 /// Rows of a part that wait, at most; fewer where there is little memory.
 const MAX_WAITING: usize = 2048;
-/// Bytes of text for each row that waits, on average, before a part is looked up early.
-const WAITING_TEXT: usize = 64;
+/// The numbers of one dictionary's values take this part of a worker's memory at most.
+const OF_DICTIONARY: usize = 16;
 
-/// Figures of some pages, of the groups of a share.
-pub(super) struct WorkerGroups {
-    share: Share,
-    /// Bytes that it may take; no bound where groups are not worked out share by share.
-    most: Option<usize>,
-    /// Groups of pages that have few.
-    few: Partial,
-    /// Groups of other pages, by smallest share; none until there is such a page.
-    many: Vec<GroupPart>,
+/// Groups of a share, in parts.
+pub(super) struct PartedGroups {
+    /// By field.
+    numbering: Vec<Numbering>,
+    /// By smallest share.
+    parts: Vec<GroupPart>,
     /// Rows of a part that wait, at most.
     waiting: usize,
 }
 
 /// The groups of a smallest share.
-pub(super) struct GroupPart {
-    groups: Partial,
+struct GroupPart {
+    groups: Groups,
     waiting: Waiting,
 }
 
@@ -44,170 +41,158 @@ pub(super) struct GroupPart {
 struct Waiting {
     /// Of the group of each row.
     hashes: Vec<u64>,
-    /// Of row after row: the values of its group.
-    keys: Vec<Key>,
-    /// Of the keys.
-    texts: String,
+    /// By field, the number of the value of each row.
+    keys: Vec<Vec<u32>>,
     /// By aggregate, what it takes of each row; empty where that is nothing.
     numbers: Vec<Vec<RowNumber>>,
 }
 
-impl WorkerGroups {
-    /// Of the groups of a share, or of a smaller one where they take more than `most` bytes.
-    pub fn new(ask: &MeasureAsk, share: Share, most: Option<usize>) -> Self {
-        let of_row = size_of::<u64>()
-            + ask.measure.per.len() * size_of::<Key>()
-            + ask.measure.aggregates.len() * size_of::<RowNumber>()
-            + WAITING_TEXT;
-        let waiting = most.map_or(0, |most| (most / (8 * Share::SMALLEST * of_row)).clamp(1, MAX_WAITING));
-        WorkerGroups { share, most, few: Partial::new(ask, share), many: Vec::new(), waiting }
-    }
+/// What the aggregates take of the rows of a page: by aggregate, and row. Empty where nothing is taken.
+pub(super) type Inputs = Vec<Vec<RowNumber>>;
 
-    /// The groups that it has figures of.
-    pub fn share(&self) -> Share {
-        self.share
+impl PartedGroups {
+    /// None yet, in `most` bytes.
+    pub fn new(ask: &MeasureAsk, most: usize) -> Self {
+        let (fields, aggregates) = (ask.measure.per.len(), ask.measure.aggregates.len());
+        let of_row = size_of::<u64>() + fields * size_of::<u32>() + aggregates * size_of::<RowNumber>();
+        PartedGroups {
+            numbering: (0..fields).map(|_| Numbering::new(most / OF_DICTIONARY)).collect(),
+            parts: Share::ALL.smallest().map(|(_, share)| GroupPart::of(Groups::new(ask, share))).collect(),
+            waiting: (most / (8 * Share::SMALLEST * of_row)).clamp(1, MAX_WAITING),
+        }
     }
 
     /// How many groups there may be.
     pub fn group_count(&self) -> usize {
-        let many = self.many.iter().map(|part| part.groups.group_count() + part.waiting.hashes.len());
-        self.few.group_count() + many.sum::<usize>()
+        self.parts.iter().map(|part| part.groups.len() + part.waiting.hashes.len()).sum()
     }
 
-    /// Adds the `rows` of a page.
-    ///
-    /// # Errors
-    /// Where the page is damaged.
-    pub fn add(&mut self, ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<()> {
-        let grows = self.most.is_none_or(|most| self.weight_bytes() < most);
-        if self.most.is_some() {
-            self.few.make_room(grows);
+    /// Adds those of the `rows` of a page whose groups belong to a share: `fields` has the values of the page, each row one a
+    /// field. Once a row was left out, its group stays out: it would have part of its events.
+    pub fn add(&mut self, fields: &[Coded], rows: &Rows, inputs: &Inputs, share: Share, grows: bool) {
+        let mut values: Vec<PageValues> =
+            self.numbering.iter_mut().zip(fields).map(|(n, coded)| n.of_page(coded)).collect();
+        let hash = |row: usize| hash_of(values.iter().map(|values| values.hash(row)));
+        let mut of_rows: Vec<(u64, u32)> = rows.iter().map(|row| (hash(row), row as u32)).collect();
+        of_rows.retain(|(hash, _)| share.holds(*hash));
+        for (numbering, values) in self.numbering.iter_mut().zip(&mut values) {
+            of_rows.iter().for_each(|(_, row)| numbering.give_number(values, *row as usize, grows));
         }
-        if self.few.add_as_one(ask, page, rows, lane)? {
-            return Ok(());
+        if !grows {
+            of_rows.retain(|(hash, row)| {
+                let known = values.iter().all(|values| values.number(*row as usize) != NONE);
+                if !known && let Some(part) = self.parts.get_mut(Share::smallest_of(*hash)) {
+                    part.groups.leave_out(*hash);
+                }
+                known
+            });
         }
-        let grouper = Grouper::of(ask, page, rows, lane)?;
-        let parted = self.most.is_some() && can_wait(ask) && grouper.may_differ(rows.count());
-        let inputs = if parted { inputs(ask, page, rows, lane)? } else { None };
-        match inputs {
-            Some(inputs) => self.add_many(ask, &grouper, rows, &inputs, grows),
-            None => self.few.add(grouper, ask, page, rows, lane)?,
-        }
-        if let Some(most) = self.most.filter(|_| !ask.measure.per.is_empty()) {
-            while self.weight_bytes() >= most
-                && let Some(half) = self.share.half()
-            {
-                self.narrow(ask, half);
-            }
-        }
-        Ok(())
-    }
-
-    fn add_many(&mut self, ask: &MeasureAsk, grouper: &Grouper, rows: &Rows, inputs: &Inputs, grows: bool) {
-        if self.many.is_empty() {
-            self.many = Share::ALL.smallest().map(|(_, share)| GroupPart::new(ask, share)).collect();
-        }
-        // GroupPart by part, as writing to many places by turns is slow.
-        let mut of_rows = grouper.hashes(rows);
-        of_rows.retain(|(hash, _)| self.share.holds(*hash));
-        for (hash, row) in by_part(&of_rows) {
-            let Some(part) = self.many.get_mut(Share::smallest_of(hash)) else { continue };
-            part.waiting.push(hash, grouper.values(row as usize), inputs, row as usize);
-            if part.waiting.hashes.len() >= self.waiting || part.waiting.texts.len() >= self.waiting * WAITING_TEXT {
-                part.settle(grows);
+        // Part by part, as writing to many places by turns is slow.
+        let of_rows = by_part(&of_rows);
+        for of_part in of_rows.chunk_by(|(a, _), (b, _)| Share::smallest_of(*a) == Share::smallest_of(*b)) {
+            let Some((hash, _)) = of_part.first() else { continue };
+            let Some(part) = self.parts.get_mut(Share::smallest_of(*hash)) else { continue };
+            let mut left = of_part;
+            while !left.is_empty() {
+                let room = self.waiting.saturating_sub(part.waiting.hashes.len()).clamp(1, left.len());
+                let (now, later) = left.split_at(room);
+                part.waiting.push(now, &values, inputs);
+                left = later;
+                if part.waiting.hashes.len() >= self.waiting {
+                    part.settle(grows);
+                }
             }
         }
     }
 
     /// Keeps the groups of a smaller share.
-    pub fn narrow(&mut self, ask: &MeasureAsk, share: Share) {
-        if share == self.share {
-            return;
-        }
-        self.share = share;
-        self.few.narrow(share);
+    pub fn narrow(&mut self, share: Share) {
         let kept: Vec<usize> = share.smallest().map(|(n, _)| n).collect();
-        let each = Share::ALL.smallest().zip(&mut self.many);
-        each.filter(|((n, _), _)| !kept.contains(n)).for_each(|((_, share), part)| *part = GroupPart::new(ask, share));
-    }
-
-    /// Whether there are groups in parts; there is one step then.
-    pub fn has_parts(&self) -> bool {
-        !self.many.is_empty()
-    }
-
-    /// The groups of pages that have few, and those of the others by smallest share.
-    pub fn into_parts(self) -> (Partial, Vec<GroupPart>) {
-        (self.few, self.many)
-    }
-
-    /// All groups.
-    pub fn into_whole(mut self) -> Partial {
-        for part in self.many {
-            self.few.take(&part.into_groups());
+        let old: Vec<Values> = self.numbering.iter_mut().map(Numbering::begin_anew).collect();
+        let mut renumbered: Vec<Renumbered> = old.iter().map(Renumbered::unknown).collect();
+        let numbering = &mut self.numbering;
+        let mut number = |field: usize, number: u32| {
+            let (Some(old), Some(renumbered)) = (old.get(field), renumbered.get_mut(field)) else { return NONE };
+            let find = || numbering.get_mut(field)?.number(old.value(number), old.hash(number));
+            renumbered.get_or_find(number, find)
+        };
+        for ((n, share), part) in Share::ALL.smallest().zip(&mut self.parts) {
+            if kept.contains(&n) {
+                part.groups.renumber(&mut number);
+                let of_fields = part.waiting.keys.iter_mut().enumerate();
+                of_fields.for_each(|(field, keys)| keys.iter_mut().for_each(|key| *key = number(field, *key)));
+            } else {
+                *part = GroupPart::of(part.groups.none_like(share));
+            }
         }
-        self.few
+    }
+
+    /// Lets go of what may be found again.
+    pub fn forget(&mut self) {
+        self.numbering.iter_mut().for_each(Numbering::forget);
+    }
+
+    /// The values by field, and the groups by smallest share.
+    pub fn into_groups(self) -> (Vec<Values>, Vec<Groups>) {
+        let settled = |mut part: GroupPart| {
+            part.settle(true);
+            part.groups
+        };
+        let groups = self.parts.into_iter().map(settled).collect();
+        (self.numbering.into_iter().map(Numbering::into_values).collect(), groups)
+    }
+
+    /// A rough size in memory.
+    pub fn weight_bytes(&self) -> usize {
+        let parts = self.parts.iter().map(|part| part.groups.weight_bytes() + part.waiting.weight_bytes());
+        parts.sum::<usize>() + self.numbering.iter().map(Numbering::weight_bytes).sum::<usize>()
     }
 }
 
 impl GroupPart {
-    fn new(ask: &MeasureAsk, share: Share) -> Self {
-        GroupPart { groups: Partial::new(ask, share), waiting: Waiting::default() }
+    fn of(groups: Groups) -> Self {
+        GroupPart { groups, waiting: Waiting::default() }
     }
 
-    /// Looks up the rows that wait. Once a row was left out, its group stays out: it would have part of its events.
+    /// Looks up the rows that wait.
     fn settle(&mut self, grows: bool) {
-        let Waiting { hashes, keys, texts, numbers } = &mut self.waiting;
+        let Waiting { hashes, keys, numbers } = &mut self.waiting;
         if hashes.is_empty() {
             return;
         }
         self.groups.make_room(grows && !self.groups.overfull);
-        let fields = keys.len() / hashes.len();
+        let mut key = [NONE; MAX_PER];
         let mut groups = Vec::with_capacity(hashes.len());
         for (row, hash) in hashes.iter().enumerate() {
-            let key = keys.get(row * fields..(row + 1) * fields).unwrap_or_default();
-            groups.push(self.groups.group(*hash, |n| key.get(n).map_or(ValueRef::Missing, |key| key.value(texts))));
+            let of_row = keys.iter().map(|keys| keys.get(row).copied().unwrap_or(NONE));
+            key.iter_mut().zip(of_row).for_each(|(slot, number)| *slot = number);
+            groups.push(self.groups.group(*hash, key.get(..keys.len()).unwrap_or_default()));
         }
         self.groups.add_rows(&groups, numbers);
         hashes.clear();
-        keys.clear();
-        texts.clear();
+        keys.iter_mut().for_each(Vec::clear);
         numbers.iter_mut().for_each(Vec::clear);
-    }
-
-    /// Its groups.
-    pub fn into_groups(mut self) -> Partial {
-        self.settle(true);
-        self.groups
     }
 }
 
 impl Waiting {
-    fn push<'v>(&mut self, hash: u64, values: impl Iterator<Item = ValueRef<'v>>, inputs: &Inputs, row: usize) {
-        self.hashes.push(hash);
-        let texts = &mut self.texts;
-        self.keys.extend(values.map(|value| Key::of(value, texts)));
-        if self.numbers.len() < inputs.len() {
-            self.numbers.resize(inputs.len(), Vec::new());
+    fn push(&mut self, of_rows: &[(u64, u32)], values: &[PageValues], inputs: &Inputs) {
+        self.hashes.extend(of_rows.iter().map(|(hash, _)| hash));
+        self.keys.resize(values.len(), Vec::new());
+        let rows = || of_rows.iter().map(|(_, row)| *row as usize);
+        for (keys, values) in self.keys.iter_mut().zip(values) {
+            keys.extend(rows().map(|row| values.number(row)));
         }
+        self.numbers.resize(inputs.len(), Vec::new());
         for (numbers, input) in self.numbers.iter_mut().zip(inputs).filter(|(_, input)| !input.is_empty()) {
-            numbers.push(input.get(row).copied().unwrap_or_default());
+            numbers.extend(rows().map(|row| input.get(row).copied().unwrap_or_default()));
         }
     }
 
     fn weight_bytes(&self) -> usize {
+        let keys: usize = self.keys.iter().map(Vec::capacity).sum();
         let numbers: usize = self.numbers.iter().map(Vec::capacity).sum();
-        self.hashes.capacity() * size_of::<u64>()
-            + self.keys.capacity() * size_of::<Key>()
-            + self.texts.capacity()
-            + numbers * size_of::<RowNumber>()
-    }
-}
-
-impl Figures for WorkerGroups {
-    fn weight_bytes(&self) -> usize {
-        let many = self.many.iter().map(|part| part.groups.weight_bytes() + part.waiting.weight_bytes());
-        self.few.weight_bytes() + many.sum::<usize>()
+        self.hashes.capacity() * size_of::<u64>() + keys * size_of::<u32>() + numbers * size_of::<RowNumber>()
     }
 }
 
@@ -228,44 +213,4 @@ fn by_part(of_rows: &[(u64, u32)]) -> Vec<(u64, u32)> {
         *at += 1;
     }
     out
-}
-
-/// What the aggregates take of the rows of a page: by aggregate, and row. Empty where nothing is taken.
-type Inputs = Vec<Vec<RowNumber>>;
-
-/// Whether rows can wait: there is one step, and each aggregate takes a number of a row at most.
-fn can_wait(ask: &MeasureAsk) -> bool {
-    let takes_more =
-        |function: &Function| matches!(function, Function::Distinct(_) | Function::First(_) | Function::Last(_));
-    ask.steps.count() == 1 && !ask.measure.aggregates.iter().any(|aggregate| takes_more(&aggregate.function))
-}
-
-/// What the aggregates take of the rows of a page; nothing where one takes several numbers of a row.
-///
-/// # Errors
-/// Where the page is damaged.
-fn inputs(ask: &MeasureAsk, page: &dyn PageRead, rows: &Rows, lane: &str) -> Result<Option<Inputs>> {
-    let mut inputs = Inputs::new();
-    for aggregate in &ask.measure.aggregates {
-        inputs.push(match &aggregate.function {
-            Function::Count(None) | Function::Rate => Vec::new(),
-            Function::Count(Some(filter)) | Function::Share(filter) => {
-                let mut passing = select(filter, page, lane)?;
-                passing.and(rows);
-                let mut counted = vec![RowNumber::None; page.rows()];
-                passing.iter().for_each(|row| counted[row] = RowNumber::Int(1));
-                counted
-            }
-            Function::Sum(field)
-            | Function::Mean(field)
-            | Function::Min(field)
-            | Function::Max(field)
-            | Function::Percentile(_, field) => match row_numbers(field, page)? {
-                Some(numbers) => numbers,
-                None => return Ok(None),
-            },
-            Function::Distinct(_) | Function::First(_) | Function::Last(_) => return Ok(None),
-        });
-    }
-    Ok(Some(inputs))
 }

@@ -1,15 +1,19 @@
-//! Sums that do not depend on the order of what is added: whole numbers exactly, doubles by Shewchuk's expansions
-//! ("Adaptive Precision Floating-Point Arithmetic and Fast Robust Geometric Predicates", 1997), rounded once at the end.
+//! Sums that do not depend on the order of what is added, rounded once at the end. Whole numbers, and doubles that are neither
+//! very large nor have bits far behind the point, are added as binary fractions of one length; all other doubles by Shewchuk's
+//! expansions ("Adaptive Precision Floating-Point Arithmetic and Fast Robust Geometric Predicates", 1997).
+
+/// Binary digits behind the point of what is added as fractions of one length.
+const FRACTION: u32 = 64;
+/// One more than the largest power of two that these may have, so that few additions exceed 127 digits.
+const WHOLE: u32 = 62;
 
 /// A sum and how many numbers it is of.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Sum {
     /// How many numbers were added.
     pub count: u64,
-    whole: i64,
-    /// Two parts that do not overlap, by ascending magnitude; zero is none.
-    low: f64,
-    high: f64,
+    /// In units of `2^-FRACTION`.
+    fixed: i128,
     more: Option<Box<More>>,
 }
 
@@ -18,10 +22,28 @@ pub struct Sum {
 struct More {
     /// Added to the whole numbers.
     whole: i128,
-    /// All parts, by ascending magnitude, once they were more than two.
+    /// Doubles that are no fractions of that length: parts that do not overlap, by ascending magnitude.
     parts: Vec<f64>,
     /// Infinities and NaN met.
     odd: f64,
+}
+
+/// A double in units of `2^-FRACTION`, where it is a whole number of these and not very large.
+fn fixed(f: f64) -> Option<i128> {
+    // IEEE 754, binary64: one bit of sign, eleven of exponent, 52 behind the point.
+    let bits = f.to_bits();
+    let (exponent, behind) = (bits >> 52 & 0x7FF, bits & ((1 << 52) - 1));
+    if f == 0.0 {
+        return Some(0);
+    }
+    let (digits, exponent) = if exponent == 0 { (behind, 1) } else { (behind | 1 << 52, exponent) };
+    let shift = exponent as i32 - 1075 + FRACTION as i32;
+    let magnitude = if shift >= 0 {
+        (shift as u32 + 53 <= FRACTION + WHOLE).then(|| i128::from(digits) << shift)?
+    } else {
+        (shift.unsigned_abs() <= digits.trailing_zeros()).then(|| i128::from(digits >> shift.unsigned_abs()))?
+    };
+    Some(if f.is_sign_negative() { -magnitude } else { magnitude })
 }
 
 /// The sum of two doubles, rounded, and what rounding left out.
@@ -64,11 +86,23 @@ impl Sum {
     }
 
     fn add_whole(&mut self, n: i128) {
-        match i64::try_from(n).ok().and_then(|n| self.whole.checked_add(n)) {
-            Some(whole) => self.whole = whole,
+        if n.unsigned_abs() < 1 << WHOLE {
+            self.add_fixed(n << FRACTION);
+        } else {
+            let more = self.more.get_or_insert_default();
+            more.whole = more.whole.saturating_add(n);
+        }
+    }
+
+    fn add_fixed(&mut self, n: i128) {
+        match self.fixed.checked_add(n) {
+            Some(sum) => self.fixed = sum,
             None => {
+                // Both without what stands before the point, which goes elsewhere.
                 let more = self.more.get_or_insert_default();
-                more.whole = more.whole.saturating_add(n);
+                more.whole = more.whole.saturating_add((self.fixed >> FRACTION) + (n >> FRACTION));
+                let behind = |n: i128| n & ((1 << FRACTION) - 1);
+                self.fixed = behind(self.fixed) + behind(n);
             }
         }
     }
@@ -76,70 +110,51 @@ impl Sum {
     /// Adds a double.
     pub fn add_float(&mut self, f: f64) {
         self.count += 1;
-        if f.is_finite() {
-            self.grow(f);
-        } else {
-            self.more.get_or_insert_default().odd += f;
+        match fixed(f) {
+            Some(n) => self.add_fixed(n),
+            None if f.is_finite() => grow(&mut self.more.get_or_insert_default().parts, f),
+            None => self.more.get_or_insert_default().odd += f,
         }
-    }
-
-    fn grow(&mut self, x: f64) {
-        if let Some(more) = self.more.as_mut().filter(|more| !more.parts.is_empty()) {
-            return grow(&mut more.parts, x);
-        }
-        let (x, first) = two_sum(x, self.low);
-        let (x, second) = two_sum(x, self.high);
-        (self.low, self.high) = match (first != 0.0, second != 0.0) {
-            (false, false) => (0.0, x),
-            (true, false) => (first, x),
-            (false, true) => (second, x),
-            (true, true) => {
-                self.more.get_or_insert_default().parts = vec![first, second, x];
-                (0.0, 0.0)
-            }
-        };
-    }
-
-    /// The parts of doubles, by ascending magnitude, and the sum of whole numbers.
-    fn parts(&self) -> (Vec<f64>, i128) {
-        let own = [self.low, self.high].into_iter().filter(|part| *part != 0.0);
-        let more = self.more.as_ref();
-        let parts = own.chain(more.into_iter().flat_map(|more| more.parts.iter().copied())).collect();
-        (parts, more.map_or(0, |more| more.whole).saturating_add(i128::from(self.whole)))
     }
 
     /// Adds all of another.
     pub fn join(&mut self, other: &Sum) {
         self.count += other.count;
-        self.add_whole(i128::from(other.whole));
-        [other.low, other.high].into_iter().filter(|part| *part != 0.0).for_each(|part| self.grow(part));
+        self.add_fixed(other.fixed);
         if let Some(theirs) = &other.more {
             let more = self.more.get_or_insert_default();
             more.whole = more.whole.saturating_add(theirs.whole);
             more.odd += theirs.odd;
-            theirs.parts.iter().for_each(|part| self.grow(*part));
+            theirs.parts.iter().for_each(|part| grow(&mut more.parts, *part));
         }
     }
 
     /// The sum, rounded to a double.
     pub fn total(&self) -> f64 {
-        if let Some(more) = self.more.as_ref().filter(|more| more.odd != 0.0) {
+        let unit = 0.5f64.powi(FRACTION as i32);
+        let Some(more) = &self.more else { return self.fixed as f64 * unit };
+        if more.odd != 0.0 {
             return more.odd;
         }
-        if self.more.is_none() && self.low == 0.0 && self.high == 0.0 {
-            return self.whole as f64;
-        }
-        let (mut parts, whole) = self.parts();
-        // A whole number beyond 53 bits is more than one double.
-        let high = whole as f64;
-        grow(&mut parts, high);
-        grow(&mut parts, (whole - high as i128) as f64);
+        let mut parts = more.parts.clone();
+        let behind = self.fixed & ((1 << FRACTION) - 1);
+        each_double(behind, |f| grow(&mut parts, f * unit));
+        each_double((self.fixed >> FRACTION).saturating_add(more.whole), |f| grow(&mut parts, f));
         rounded(&parts)
     }
 
     /// The mean; `None` of nothing.
     pub fn mean(&self) -> Option<f64> {
         (self.count > 0).then(|| self.total() / self.count as f64)
+    }
+}
+
+/// Calls `take` with doubles whose sum is a whole number: it may have more digits than one double.
+fn each_double(mut n: i128, mut take: impl FnMut(f64)) {
+    while n != 0 {
+        let nearest = n as f64;
+        take(nearest);
+        n = n.saturating_sub(nearest as i128);
     }
 }
 
@@ -187,7 +202,49 @@ mod tests {
         assert_eq!(Sum::default().mean(), None);
     }
 
+    #[test]
+    fn doubles_are_fractions_of_one_length_where_they_can_be() {
+        let unit = 0.5f64.powi(64);
+        for (f, n) in
+            [(0.0, Some(0)), (-0.0, Some(0)), (1.0, Some(1 << 64)), (-0.75, Some(-(3 << 62))), (unit, Some(1))]
+        {
+            assert_eq!(fixed(f), n, "{f}");
+        }
+        for f in [0.1, 12.34, 2f64.powi(62) - 1024.0, 899.99] {
+            assert_eq!(fixed(f).unwrap() as f64 * unit, f);
+        }
+        for f in [unit / 2.0, 1e-9, 2f64.powi(62), f64::MAX, f64::MIN_POSITIVE, f64::INFINITY, f64::NAN] {
+            assert_eq!(fixed(f), None, "{f}");
+        }
+    }
+
+    #[test]
+    fn what_exceeds_is_carried() {
+        let mut sum = Sum::default();
+        let large = (1i64 << 62) - 1;
+        (0..9).for_each(|_| sum.add_int(i128::from(large)));
+        (0..9).for_each(|_| sum.add_float(0.5));
+        assert_eq!(sum.total(), (i128::from(large) * 9 + 4) as f64);
+        (0..9).for_each(|_| sum.add_int(i128::from(-large)));
+        assert_eq!(sum.total(), 4.5);
+        let mut twice = sum.clone();
+        twice.join(&sum);
+        assert_eq!((twice.total(), twice.count), (9.0, 54));
+    }
+
     proptest! {
+        #[test]
+        fn sums_are_rounded_once(numbers in prop::collection::vec((any::<i64>(), 0u32..80), 0..40)) {
+            // Exactly, in units of 2^-80, where all of them stand.
+            let (mut sum, mut exact) = (Sum::default(), 0i128);
+            for (n, behind) in numbers {
+                let n = n >> 24;
+                sum.add_float(n as f64 * 0.5f64.powi(behind as i32));
+                exact += i128::from(n) << (80 - behind);
+            }
+            prop_assert_eq!(sum.total(), exact as f64 * 0.5f64.powi(80));
+        }
+
         #[test]
         fn any_order_gives_the_same_bits(
             mut floats in prop::collection::vec(prop_oneof![-1e15..1e15f64, -1e3..1e3f64, any::<f32>().prop_map(f64::from)], 0..60),

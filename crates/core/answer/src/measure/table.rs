@@ -1,8 +1,10 @@
 //! The answer to a `measure`: groups with their figures, ordered, filtered and cut as asked.
 
 use super::cells::{Cell, Cells};
-use super::partial::Partial;
+use super::groups::Groups;
+use super::partial::{Partial, values_of};
 use super::tally::FieldTally;
+use super::values::Values;
 use super::{GroupValue, MeasureAsk, distinct, quantiles};
 use crate::scan::Explanation;
 use calvex_language::query::{Function, Op};
@@ -42,13 +44,18 @@ pub struct Table {
 }
 
 impl Table {
-    pub(super) fn of(ask: &MeasureAsk, mut whole: Partial, explain: Explanation) -> Table {
+    pub(super) fn of(ask: &MeasureAsk, whole: Partial, explain: Explanation) -> Table {
+        Table::of_groups(ask, whole.groups, &whole.fields, explain)
+    }
+
+    /// Of groups, and the values of each field.
+    pub(super) fn of_groups(ask: &MeasureAsk, mut whole: Groups, fields: &[Values], explain: Explanation) -> Table {
         let functions: Vec<&Function> = ask.measure.aggregates.iter().map(|a| &a.function).collect();
         // Figures of all events together are given where there are no events, too.
         if ask.measure.per.is_empty() {
             whole.with_whole();
         }
-        let count = whole.group_count();
+        let count = whole.len();
         let stepped = ask.measure.every.is_some();
         // A group that has one cell has its figures there.
         let joined = (!whole.has_one_step()).then(|| totals_of(&whole, &functions));
@@ -79,7 +86,7 @@ impl Table {
             if stepped { (0..ask.steps.count()).map(|n| ask.steps.span(n, &ask.range)).collect() } else { Vec::new() };
         let all = seconds(ask.range.from_ns, ask.range.to_ns);
         let mut figure = |n: usize, group: usize| report(&totals[n], n, group, events[group], all).number();
-        let mut found: Vec<u32> = (0..count as u32).collect();
+        let mut found: Vec<u32> = (0..count as u32).filter(|group| whole.is_whole(*group as usize)).collect();
         if let Some(having) = &ask.measure.having {
             let passes = |n: f64| holds(having.op, n, having.number);
             found.retain(|group| figure(having.aggregate, *group as usize).is_some_and(passes));
@@ -89,15 +96,17 @@ impl Table {
         // Only the groups that are asked for are built.
         let by = ask.measure.top.as_ref().and_then(|t| t.by).unwrap_or(0);
         let mut found: Vec<(Option<f64>, u32)> = found.into_iter().map(|g| (figure(by, g as usize), g)).collect();
+        leave_out_smaller(ask, &mut found);
         cut(ask, &mut found, |(a_number, a), (b_number, b)| {
-            larger_first(*a_number, *b_number).then_with(|| whole.values(*a as usize).cmp(whole.values(*b as usize)))
+            larger_first(*a_number, *b_number)
+                .then_with(|| values_of(fields, whole.key(*a as usize)).cmp(values_of(fields, whole.key(*b as usize))))
         });
         let mut groups: Vec<(usize, Group)> = Vec::with_capacity(found.len());
         for (_, id) in found {
             let id = id as usize;
             let reported = |n: usize| report(&totals[n], n, id, events[id], all);
             let total = (0..functions.len()).map(reported).collect();
-            let values = whole.values(id).map(|value| value.to_value()).collect();
+            let values = values_of(fields, whole.key(id)).map(|value| value.to_value()).collect();
             groups.push((id, Group { values, total, steps: Vec::new() }));
         }
         if stepped {
@@ -184,6 +193,16 @@ fn in_order(ask: &MeasureAsk, a: &Group, b: &Group) -> Ordering {
     larger_first(number(a), number(b)).then_with(|| a.values.cmp(&b.values))
 }
 
+/// Leaves out groups that are not asked for by their numbers alone, so that the values of few are compared.
+fn leave_out_smaller(ask: &MeasureAsk, groups: &mut Vec<(Option<f64>, u32)>) {
+    let wanted = wanted(ask);
+    if wanted > 0 && groups.len() > wanted {
+        let (_, last, _) = groups.select_nth_unstable_by(wanted - 1, |(a, _), (b, _)| larger_first(*a, *b));
+        let least = last.0;
+        groups.retain(|(number, _)| larger_first(*number, least).is_le());
+    }
+}
+
 /// Puts groups in order, and keeps those that are asked for.
 fn cut<T>(ask: &MeasureAsk, groups: &mut Vec<T>, order: impl Fn(&T, &T) -> Ordering) {
     let wanted = wanted(ask);
@@ -195,8 +214,8 @@ fn cut<T>(ask: &MeasureAsk, groups: &mut Vec<T>, order: impl Fn(&T, &T) -> Order
 }
 
 /// The figures of each group over all of its steps, and its events.
-fn totals_of(whole: &Partial, functions: &[&Function]) -> (Vec<Cells>, Vec<u64>) {
-    let count = whole.group_count();
+fn totals_of(whole: &Groups, functions: &[&Function]) -> (Vec<Cells>, Vec<u64>) {
+    let count = whole.len();
     let mut totals: Vec<Cells> = functions.iter().map(|f| Cells::new(f)).collect();
     totals.iter_mut().for_each(|t| t.resize(count));
     let mut events = vec![0u64; count];

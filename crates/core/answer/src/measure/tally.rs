@@ -2,8 +2,9 @@
 
 use super::GroupValue;
 use super::counted::Counted;
-use super::counts::{PARTS, Part, top_of};
+use super::counts::{Part, top_of};
 use super::share::Share;
+use super::value_table::PARTS;
 use super::workers::{Figures, Gathered, MANY, gather_pages, most_bytes, side_by_side};
 use crate::scan::{Explanation, OneByOne, PageAt, Scope, Workers};
 use calvex_language::query::{Field, Filter, TimeRange};
@@ -25,7 +26,7 @@ struct Sums {
     /// The values that were counted.
     share: Share,
     /// They and their counts, with the most frequent of each part.
-    parts: Vec<(Part, Vec<(u32, u64)>)>,
+    parts: Vec<(Part, Vec<(GroupValue, u64)>)>,
 }
 
 /// What is known of a field.
@@ -76,9 +77,8 @@ impl FieldTally {
                 self.numbers = None;
             }
         }
-        self.top.extend(top_of(&sums.parts, top));
-        self.top.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
-        self.top.truncate(top);
+        let of_parts = sums.parts.into_iter().flat_map(|(_, top)| top);
+        self.top = top_of(std::mem::take(&mut self.top).into_iter().chain(of_parts), top);
     }
 }
 
@@ -149,7 +149,8 @@ fn pass(
 }
 
 /// What the workers counted of a field, of the smallest share that one of them had room for, and the `top` most frequent.
-fn joined(scope: &Scope, share: Share, counted: Vec<Counted>, top: usize) -> Sums {
+fn joined(scope: &Scope, share: Share, mut counted: Vec<Counted>, top: usize) -> Sums {
+    Counted::add_up(&mut counted);
     let (having, missing) = counted.iter().fold((0, 0), |(h, m), c| (h + c.having, m + c.missing));
     let counts = side_by_side(scope.workers, counted, Counted::into_counts);
     let share = counts.iter().fold(share, |share, counts| share.smaller(counts.share()));

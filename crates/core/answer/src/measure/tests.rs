@@ -4,7 +4,7 @@ use super::slow::slowly;
 use super::*;
 use crate::scan::{OneByOne, Scope};
 use crate::testing::{Shelf, Threads, any_event, any_query, numbered, scope};
-use calvex_language::model::{Event, Value};
+use calvex_language::model::{Event, Path, Value};
 use calvex_language::query::{Context, parse};
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
@@ -109,7 +109,7 @@ proptest! {
 fn estimates_keep_their_bound() {
     let event = |n: i64| Event {
         time_ns: n,
-        fields: vec![(calvex_language::model::Path::root("took_ms"), Value::Int(n * 7919 % 100_003))],
+        fields: vec![(Path::root("took_ms"), Value::Int(n * 7919 % 100_003))],
         ..Event::default()
     };
     let events = numbered((0..20_000).map(event).collect());
@@ -135,7 +135,7 @@ fn long_lists_are_bounded() {
     let list = |from: i64, len: i64| Value::List((from..from + len).map(Value::Int).collect());
     let event = |n: i64| Event {
         time_ns: n,
-        fields: ["a", "b", "c"].map(|name| (calvex_language::model::Path::root(name), list(n, 400))).to_vec(),
+        fields: ["a", "b", "c"].map(|name| (Path::root(name), list(n, 400))).to_vec(),
         ..Event::default()
     };
     let events = numbered((0..400).map(event).collect());
@@ -158,7 +158,7 @@ fn long_lists_are_bounded() {
 /// More groups than there is memory for: they are worked out share by share, and none is missing.
 #[test]
 fn however_many_groups_there_are_the_largest_are_found() {
-    let path = |name: &str| calvex_language::model::Path::root(name);
+    let path = |name: &str| Path::root(name);
     let event = |n: i64| {
         // Every fifth event is of a few accounts, all others of twelve thousand.
         let account = if n % 5 == 0 { n % 7 } else { 7 + n * 7919 % 12_000 };
@@ -177,6 +177,8 @@ fn however_many_groups_there_are_the_largest_are_found() {
         "measure count per number",
         "measure count, sum(took_ms) as total per account top 9 by total",
         "service=slots measure count, max(took_ms) as most per number, service top 12",
+        "measure count, mean(took_ms) per account, service top 20",
+        "measure count, min(took_ms) as least, share(service=slots) per number, account top 9 by least",
         "measure count per account every 10000ns top 5",
         "measure count, distinct(took_ms) per account having count > 5",
     ] {
@@ -193,8 +195,8 @@ fn however_many_groups_there_are_the_largest_are_found() {
         let plenty = super::measure(&scope(&view, &shelf), &ask);
         expected.truncate(plenty.groups.len());
         assert_eq!(plenty.groups, expected, "{text}");
-        for threads in [false, true] {
-            let budget = crate::scan::Budget::new(2 << 20);
+        for (threads, bytes) in [(false, 2 << 20), (true, 2 << 20), (false, 320 << 10), (true, 600 << 10)] {
+            let budget = crate::scan::Budget::new(bytes);
             let workers: &dyn crate::scan::Workers = if threads { &Threads } else { &OneByOne };
             let passed = std::sync::atomic::AtomicU64::new(0);
             let passing = |_: &str, n: u64| {
@@ -210,4 +212,27 @@ fn however_many_groups_there_are_the_largest_are_found() {
             assert_eq!(passed.into_inner(), events, "rows are counted in one pass alone");
         }
     }
+}
+
+/// Where even the smallest share does not fit, groups are missing, and what is reported of a group is of all of its events.
+#[test]
+fn groups_that_do_not_fit_are_missing_whole() {
+    let event = |n: i64| {
+        let account = n % 4500;
+        let fields = vec![(Path::root("account"), Value::Text(format!("AC-{account:05}").repeat(600)))];
+        Event { time_ns: n, service: ["slots", "edge"][account as usize % 2].into(), fields, ..Event::default() }
+    };
+    let events = numbered((0..9000).map(event).collect());
+    let mut shelf = Shelf::default();
+    let view: Vec<_> = events.chunks(4500).flat_map(|e| shelf.seal(e, 20)).collect();
+    let query = parse("measure count per account, service top 4500", &Context::utc(0)).query;
+    let measure = query.measure.unwrap();
+    let ask = MeasureAsk { filter: &query.filter, range: TimeRange::ALL, measure: &measure, steps: Steps::None };
+    // What one worker has no room for, another may have.
+    let budget = crate::scan::Budget::new(1600 << 10);
+    let table = super::measure(&Scope { budget: &budget, workers: &Threads, ..scope(&view, &shelf) }, &ask);
+    assert_eq!(table.explain.stopped, None);
+    assert!(table.limited.is_some_and(|why| why.contains("left out")));
+    assert!(table.groups.len() > 100, "{}", table.groups.len());
+    assert!(table.groups.iter().all(|group| group.total == [Cell::Count(2)]));
 }

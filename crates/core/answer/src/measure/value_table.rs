@@ -3,6 +3,17 @@
 use super::{GroupValue, ValueRef};
 use hashbrown::HashTable;
 
+/// Parts of values, a power of two: where values are very many, they are kept in parts by bits of their hashes, so that one
+/// is looked up in a small table.
+pub(super) const PARTS: usize = 64;
+/// The bits begin here: above those of shares, below the seven that a hash table compares first.
+const PART_BIT: u32 = 40;
+
+/// The part of a value with this hash.
+pub(super) fn part_of(hash: u64) -> usize {
+    (hash >> PART_BIT) as usize % PARTS
+}
+
 /// Values by their numbers, and numbers by their values.
 #[derive(Debug, Default)]
 pub(crate) struct ValueTable {

@@ -4,7 +4,8 @@
 //! two stacks: Hood and Melville, "Real-time queue operations in pure LISP", 1981).
 
 use super::cells::{Cell, Cells};
-use super::partial::Partial;
+use super::groups::Groups;
+use super::partial::values_of;
 use super::{GroupValue, MeasureAsk, Steps, gather};
 use crate::scan::{Explanation, Scope};
 use calvex_language::query::{Filter, Function, Measure, TimeRange};
@@ -48,9 +49,10 @@ pub fn windows(scope: &Scope, filter: &Filter, measure: &Measure, sliding: Slidi
     let range = TimeRange { from_ns: sliding.from_ns, to_ns: sliding.from_ns.saturating_add(length_ns) };
     let steps = Steps::Even { from_ns: sliding.from_ns, step_ns: sliding.step_ns, count: sliding.steps };
     let ask = MeasureAsk { filter, range, measure, steps };
-    let (whole, explain) = gather(scope, &ask);
+    let (partial, explain) = gather(scope, &ask);
+    let whole = &partial.groups;
     let limited = whole.overfull.then(|| "there are more groups and steps than fit".to_owned());
-    let mut by_group: Vec<Vec<(u32, u32)>> = vec![Vec::new(); whole.group_count()];
+    let mut by_group: Vec<Vec<(u32, u32)>> = vec![Vec::new(); whole.len()];
     for ((group, step), cell) in whole.cells() {
         if let Some(cells) = by_group.get_mut(group as usize) {
             cells.push((step, cell));
@@ -59,9 +61,9 @@ pub fn windows(scope: &Scope, filter: &Filter, measure: &Measure, sliding: Slidi
     let mut groups = Vec::with_capacity(by_group.len());
     for (group, mut cells) in by_group.into_iter().enumerate() {
         cells.sort_unstable();
-        let points = slide(&whole, measure, &cells, sliding);
+        let points = slide(whole, measure, &cells, sliding);
         scope.budget.charge(points.len() * (32 + 8 * measure.aggregates.len()));
-        let values = whole.values(group).map(|value| value.to_value()).collect();
+        let values = values_of(&partial.fields, whole.key(group)).map(|value| value.to_value()).collect();
         groups.push(GroupWindows { values, points });
     }
     Windows { groups, limited, explain }
@@ -130,7 +132,7 @@ impl<'a> Queue<'a> {
 }
 
 /// The figures of one group, whose cells are given with their steps, in order.
-fn slide(whole: &Partial, measure: &Measure, cells: &[(u32, u32)], sliding: Sliding) -> Vec<(u32, Vec<f64>)> {
+fn slide(whole: &Groups, measure: &Measure, cells: &[(u32, u32)], sliding: Sliding) -> Vec<(u32, Vec<f64>)> {
     let mut queues: Vec<Queue> =
         measure.aggregates.iter().zip(&whole.states).map(|(a, source)| Queue::new(&a.function, source)).collect();
     let over = sliding.over.max(1);

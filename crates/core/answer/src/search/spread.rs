@@ -28,20 +28,16 @@ impl Spread {
     /// Of numbers and how often each stands; nothing where there is none.
     pub fn of(numbers: impl Iterator<Item = (f64, u64)>) -> Option<Self> {
         let mut numbers: Vec<(f64, u64)> = numbers.filter(|(f, _)| f.is_finite()).collect();
-        numbers.sort_by(|a, b| a.0.total_cmp(&b.0));
-        let (min, max) = (numbers.first()?.0, numbers.last()?.0);
+        let (min, _) = *numbers.iter().min_by(|a, b| a.0.total_cmp(&b.0))?;
+        let (max, _) = *numbers.iter().max_by(|a, b| a.0.total_cmp(&b.0))?;
         let total: u64 = numbers.iter().map(|(_, n)| n).sum();
-        let at_rank = |percent: f64| {
-            let rank = ((percent / 100.0 * total as f64).ceil() as u64).max(1);
-            let mut seen = 0;
-            let found = numbers.iter().find(|(_, n)| {
-                seen += n;
-                seen >= rank
-            });
-            found.map_or(max, |(f, _)| *f)
-        };
+        let ranks = PERCENTILES.map(|percent| ((percent / 100.0 * total as f64).ceil() as u64).max(1));
+        let mut found = Vec::with_capacity(ranks.len());
+        at_ranks(&mut numbers, 0, &ranks, &mut found);
+        let percentiles: Vec<(f64, f64)> = PERCENTILES.into_iter().zip(found).collect();
+        let at = |percent: f64| percentiles.iter().find(|(known, _)| *known == percent).map_or(max, |(_, f)| *f);
         // One straggler does not make a scale: what lies between the outer twentieths shows.
-        let by_factor = min > 0.0 && at_rank(95.0) / at_rank(5.0) > 100.0;
+        let by_factor = min > 0.0 && at(95.0) / at(5.0) > 100.0;
         let place = |f: f64| {
             let share = if by_factor { (f / min).ln() / (max / min).ln() } else { (f - min) / (max - min) };
             ((share * STRETCHES as f64) as usize).min(STRETCHES - 1)
@@ -53,8 +49,30 @@ impl Spread {
                 *count += n;
             }
         }
-        let percentiles = PERCENTILES.iter().map(|p| (*p, at_rank(*p))).collect();
         Some(Spread { numbers: total, min, max, percentiles, counts, by_factor })
+    }
+}
+
+/// The numbers at ascending ranks, counted from one, of which `before` lie before all of these: each half of the numbers is
+/// looked at only where it has one of the ranks (selection as in Hoare: "Algorithm 65: Find", 1961).
+fn at_ranks(numbers: &mut [(f64, u64)], before: u64, ranks: &[u64], found: &mut Vec<f64>) {
+    if ranks.is_empty() {
+        return;
+    }
+    if let [(only, _)] = numbers {
+        found.extend(ranks.iter().map(|_| *only));
+        return;
+    }
+    let middle = numbers.len() / 2;
+    numbers.select_nth_unstable_by(middle, |a, b| a.0.total_cmp(&b.0));
+    let (low, high) = numbers.split_at_mut(middle);
+    let below = before + low.iter().map(|(_, n)| n).sum::<u64>();
+    let (of_low, of_high) = ranks.split_at(ranks.partition_point(|rank| *rank <= below));
+    if !low.is_empty() {
+        at_ranks(low, before, of_low, found);
+    }
+    if !high.is_empty() {
+        at_ranks(high, below, of_high, found);
     }
 }
 
@@ -85,7 +103,12 @@ mod tests {
         fn no_number_is_lost(values in proptest::collection::vec((-1e300f64..1e300, 1u64..100), 1..50)) {
             let spread = of(&values).unwrap();
             prop_assert_eq!(spread.counts.iter().sum::<u64>(), spread.numbers);
-            prop_assert!(spread.percentiles.is_sorted_by(|a, b| a.1 <= b.1));
+            let mut each: Vec<f64> = values.iter().flat_map(|(f, n)| vec![*f; *n as usize]).collect();
+            each.sort_by(f64::total_cmp);
+            for (percent, f) in spread.percentiles {
+                let rank = (percent / 100.0 * each.len() as f64).ceil() as usize;
+                prop_assert_eq!(f.to_bits(), each[rank.max(1) - 1].to_bits());
+            }
         }
     }
 }

@@ -217,9 +217,9 @@ impl Directory {
 
     /// A rough size in memory, for caches: with all that pages share, which is read when it is needed and then kept.
     pub fn weight_bytes(&self) -> usize {
-        // Beside each value stand its end, answers to four tests, and where it is a template its leads; beside all of them
-        // what names the tests.
-        let weigh = |(count, block): &(usize, BlockRef)| 1024 + count * 16 + block.length * 4;
+        // Beside each value stand its end, answers to four tests, its hash, and where it is a template its leads; beside all of
+        // them what names the tests.
+        let weigh = |(count, block): &(usize, BlockRef)| 1024 + count * 24 + block.length * 4;
         let shared: usize = self.shared.iter().flatten().map(weigh).sum();
         self.blocks.len() * 60 + self.keys.len() * 96 + shared
     }

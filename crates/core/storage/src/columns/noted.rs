@@ -1,5 +1,5 @@
 //! What is found out once about the values that the pages of a chunk share, not once for each page: which of them pass a
-//! test, and which streams the holes of templates belong to.
+//! test, which streams the holes of templates belong to, and their hashes.
 
 use super::streams::Leads;
 use parking_lot::Mutex;
@@ -15,6 +15,7 @@ pub struct Noted {
     /// A byte for each value, by what was asked; the latest last.
     answers: Mutex<Vec<(String, Arc<[u8]>)>>,
     leads: OnceLock<Leads>,
+    hashes: OnceLock<Vec<u64>>,
 }
 
 impl Noted {
@@ -39,6 +40,11 @@ impl Noted {
             answers.push((asked.to_owned(), found.clone()));
         }
         found
+    }
+
+    /// A hash for each value; `find` works them out where they are not kept. All who ask have one hash function.
+    pub fn hashes(&self, find: impl FnOnce() -> Vec<u64>) -> &[u64] {
+        self.hashes.get_or_init(find)
     }
 
     /// The leads of the values as templates.
@@ -78,6 +84,8 @@ mod tests {
         ["b", "c", "d", "e"].into_iter().for_each(|asked| drop(ask(asked, 3)));
         assert_eq!(ask("a", 2), [2], "another four were asked since");
         assert_eq!(noted.clone().answers("e", || vec![4]).to_vec(), [4], "a copy begins without");
+        assert_eq!([noted.hashes(|| vec![7]), noted.hashes(|| vec![8])], [[7], [7]], "found out once");
+        assert_eq!(noted.clone().hashes(|| vec![8]), [8]);
         let long = "x".repeat(MAX_ASKED + 1);
         assert_eq!([ask(&long, 5), ask(&long, 6)], [[5], [6]], "what is asked at length is not kept");
     }
