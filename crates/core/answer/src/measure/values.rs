@@ -123,14 +123,14 @@ mod tests {
         let of = |range: std::ops::Range<i128>| {
             let mut values = Values::new();
             let numbers: Vec<u32> = range
-                .map(|n| GroupValue::Whole(n))
+                .map(GroupValue::Whole)
                 .map(|value| values.number(value.as_ref(), value.as_ref().hash64(), true).unwrap())
                 .collect();
             (values, numbers)
         };
         let ((a, of_a), (b, of_b), (c, of_c)) = (of(0..1000), of(500..1500), of(0..1));
         let (all, others) = Values::joined(&Threads, vec![a, b, c]);
-        let value = |n: i128| GroupValue::Whole(n);
+        let value = GroupValue::Whole;
         assert!((0..).zip(&of_a).all(|(n, number)| all.value(*number) == value(n).as_ref()));
         assert!((500..).zip(&of_b).all(|(n, number)| all.value(others[0].get(*number)) == value(n).as_ref()));
         assert_eq!(others[1].get(of_c[0]), of_a[0]);
