@@ -162,11 +162,11 @@ mod tests {
         let (lift, lower) = (Some(Lift), Some(Lower));
         assert_eq!(changes(&[(0, true, 0), (50, true, 0), (100, true, 9)]), [None, lift, None]);
         assert_eq!(
-            changes(&[(0, true, 0), (50, true, 0), (549, true, 90), (550, true, 90)]),
+            changes(&[(0, true, 0), (50, true, 0), (1049, true, 90), (1050, true, 90)]),
             [None, Some(Lift), None, lower]
         );
         // Lowered again, it has to get nothing for two looks, whatever it ran while it was lifted.
-        let again = [(0, true, 0), (50, true, 0), (550, true, 90), (600, true, 90), (650, true, 90)];
+        let again = [(0, true, 0), (50, true, 0), (1050, true, 90), (1100, true, 90), (1150, true, 90)];
         assert_eq!(changes(&again)[2..], [Some(Lower), None, Some(Lift)]);
         // Who sleeps is lowered at once.
         assert_eq!(changes(&[(0, true, 0), (50, true, 0), (100, false, 1)])[1..], [Some(Lift), Some(Lower)]);
