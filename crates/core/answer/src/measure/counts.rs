@@ -3,6 +3,7 @@
 //! the part is in the processor's cache (as in Manegold, Boncz, Kersten: "Optimizing main-memory join on modern hardware",
 //! 2002); parts of several workers are joined side by side.
 
+use super::ranked::keep_first;
 use super::share::Share;
 use super::value_table::{Key, PARTS, ValueTable, part_of};
 use super::whole_counts::{WholeCounts, hash_of_whole};
@@ -219,14 +220,8 @@ impl Part {
 
     /// The `n` most frequent values, each with its count, the largest first, equal counts in the order of values.
     pub fn top(&self, n: usize) -> Vec<(GroupValue, u64)> {
-        // Values are compared only where counts do not decide.
-        let least = least_of(self.iter().map(|(_, count)| count), n);
-        let mut all: Vec<(ValueRef, u64)> = self.iter().filter(|(_, count)| *count >= least).collect();
-        if n > 0 && all.len() > n {
-            all.select_nth_unstable_by(n - 1, in_order);
-        }
-        all.truncate(n);
-        all.sort_unstable_by(in_order);
+        let mut all: Vec<(ValueRef, u64)> = self.iter().collect();
+        keep_first(&mut all, n, |a, b| b.1.cmp(&a.1), in_order);
         all.into_iter().map(|(value, count)| (value.to_value(), count)).collect()
     }
 
@@ -255,15 +250,6 @@ fn make_place<T>(waiting: &mut Vec<T>, most: usize) {
         let more = if waiting.is_empty() { FEW_WAITING.min(most) } else { most.saturating_sub(waiting.len()).max(1) };
         waiting.reserve_exact(more);
     }
-}
-
-/// The least of the `n` largest counts; of fewer, none is too small.
-fn least_of(counts: impl Iterator<Item = u64>, n: usize) -> u64 {
-    let mut counts: Vec<u64> = counts.collect();
-    if n == 0 || counts.len() <= n {
-        return 0;
-    }
-    *counts.select_nth_unstable_by(n - 1, |a, b| b.cmp(a)).1
 }
 
 fn add_at(counts: &mut Vec<u64>, number: u32, n: u64) {

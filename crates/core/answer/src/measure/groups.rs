@@ -14,9 +14,9 @@ const PAGE_ROOM: usize = 100_000;
 /// The same of all pages, where groups are not worked out share by share.
 const WHOLE_ROOM: usize = 400_000;
 /// Bits by which it is known of which groups events were left out, a power of two.
-const LEFT_OUT_BITS: usize = 1 << 20;
+const LEFT_OUT_BITS: usize = 1 << 19;
 /// Their place in a group's hash: above those of shares, below the seven that a hash table compares first.
-const LEFT_OUT_FROM: u32 = 37;
+const LEFT_OUT_FROM: u32 = 38;
 
 /// Figures of groups of a share.
 pub(super) struct Groups {
@@ -53,6 +53,12 @@ pub(super) fn hash_of(hashes: impl ExactSizeIterator<Item = u64>) -> u64 {
     let mut bytes = [0; 8 * MAX_PER];
     bytes.chunks_exact_mut(8).zip(hashes).for_each(|(slot, hash)| slot.copy_from_slice(&hash.to_le_bytes()));
     xxh3_64(bytes.get(..8 * length).unwrap_or(&bytes))
+}
+
+/// The word of a group's bit among those of [`Groups::left_out`], and the bit there.
+fn left_out_bit(hash: u64) -> (usize, u64) {
+    let bit = (hash >> LEFT_OUT_FROM) as usize % LEFT_OUT_BITS;
+    (bit / u64::BITS as usize, 1 << (bit % u64::BITS as usize))
 }
 
 impl Groups {
@@ -104,15 +110,15 @@ impl Groups {
     pub fn leave_out(&mut self, hash: u64) {
         self.overfull = true;
         self.left_out.resize(LEFT_OUT_BITS / u64::BITS as usize, 0);
-        let bit = (hash >> LEFT_OUT_FROM) as usize % LEFT_OUT_BITS;
-        self.left_out[bit / u64::BITS as usize] |= 1 << (bit % u64::BITS as usize);
+        let (word, bit) = left_out_bit(hash);
+        self.left_out[word] |= bit;
     }
 
-    /// Whether all events of a group are there. Of groups that were left out, few others have the same bits.
+    /// Whether all events of a group are there. It may be that they are, where this is false: another group has the same bit.
     pub fn is_whole(&self, group: usize) -> bool {
         let Some(hash) = self.hashes.get(group).filter(|_| !self.left_out.is_empty()) else { return true };
-        let bit = (hash >> LEFT_OUT_FROM) as usize % LEFT_OUT_BITS;
-        self.left_out[bit / u64::BITS as usize] & 1 << (bit % u64::BITS as usize) == 0
+        let (word, bit) = left_out_bit(*hash);
+        self.left_out[word] & bit == 0
     }
 
     /// The numbers of a group's values.

@@ -24,7 +24,10 @@ impl JoinedParts {
     /// Of groups in parts and of those that are not; there is one step.
     pub fn of(workers: &dyn Workers, ask: &MeasureAsk, parted: Vec<PartedGroups>, few: Vec<Partial>) -> Self {
         let settled = side_by_side(workers, parted, PartedGroups::into_groups);
-        let few = few.into_iter().filter(|few| few.groups.len() > 0).map(|few| (few.fields, vec![few.groups]));
+        let few = few
+            .into_iter()
+            .filter(|few| few.groups.len() > 0 || few.groups.overfull)
+            .map(|few| (few.fields, vec![few.groups]));
         let (of_each, mut groups): (Vec<Vec<Values>>, Vec<Vec<Groups>>) = settled.into_iter().chain(few).unzip();
         let mut of_each: Vec<_> = of_each.into_iter().map(Vec::into_iter).collect();
         let mut fields = Vec::new();

@@ -15,6 +15,7 @@ mod partial;
 mod parts;
 mod plain;
 mod quantiles;
+mod ranked;
 mod share;
 #[cfg(test)]
 pub(crate) mod slow;

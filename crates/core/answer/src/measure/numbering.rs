@@ -88,8 +88,8 @@ impl Numbering {
         page
     }
 
-    /// Where the numbers of a dictionary's values are kept; nowhere where that would take too much, or where the field has texts of many
-    /// dictionaries in a page.
+    /// Where the numbers of a dictionary's values are kept. Nowhere, if that would take too much or the page has texts of many
+    /// dictionaries.
     fn of_dictionary(&mut self, dictionary: &Arc<Texts>, used: &mut Vec<usize>) -> Option<usize> {
         let at =
             self.by_code.iter().position(|by_code| Arc::ptr_eq(&by_code.dictionary, dictionary)).or_else(|| {

@@ -78,15 +78,13 @@ impl PartedGroups {
         for (numbering, values) in self.numbering.iter_mut().zip(&mut values) {
             of_rows.iter().for_each(|(_, row)| numbering.give_number(values, *row as usize, grows));
         }
-        if !grows {
-            of_rows.retain(|(hash, row)| {
-                let known = values.iter().all(|values| values.number(*row as usize) != NONE);
-                if !known && let Some(part) = self.parts.get_mut(Share::smallest_of(*hash)) {
-                    part.groups.leave_out(*hash);
-                }
-                known
-            });
-        }
+        of_rows.retain(|(hash, row)| {
+            let known = values.iter().all(|values| values.number(*row as usize) != NONE);
+            if !known && let Some(part) = self.parts.get_mut(Share::smallest_of(*hash)) {
+                part.groups.leave_out(*hash);
+            }
+            known
+        });
         // Part by part, as writing to many places by turns is slow.
         let of_rows = by_part(&of_rows);
         for of_part in of_rows.chunk_by(|(a, _), (b, _)| Share::smallest_of(*a) == Share::smallest_of(*b)) {
@@ -127,7 +125,7 @@ impl PartedGroups {
         }
     }
 
-    /// Lets go of what may be found again.
+    /// Lets go of what is kept of dictionaries: it takes memory, and is found again.
     pub fn forget(&mut self) {
         self.numbering.iter_mut().for_each(Numbering::forget);
     }

@@ -1,17 +1,18 @@
-//! Sums that do not depend on the order of what is added, rounded once at the end. Whole numbers, and doubles that are neither
-//! very large nor have bits far behind the point, are added as binary fractions of one length; all other doubles by Shewchuk's
-//! expansions ("Adaptive Precision Floating-Point Arithmetic and Fast Robust Geometric Predicates", 1997).
+//! Sums that do not depend on the order of what is added, rounded once at the end. Doubles that are neither very large
+//! nor have bits far behind the point are added as binary fractions of one length, all others by Shewchuk's expansions
+//! ("Adaptive Precision Floating-Point Arithmetic and Fast Robust Geometric Predicates", 1997).
 
-/// Binary digits behind the point of what is added as fractions of one length.
-const FRACTION: u32 = 64;
-/// One more than the largest power of two that these may have, so that few additions exceed 127 digits.
-const WHOLE: u32 = 62;
+/// Binary digits behind the point of a fraction of this length. No double above 4e-9 has more.
+const FRACTION: u32 = 80;
+/// Doubles that are added so are below two to this power: with those behind the point, 126 digits of the 127 of an `i128`.
+const WHOLE: u32 = 46;
 
 /// A sum and how many numbers it is of.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Sum {
     /// How many numbers were added.
     pub count: u64,
+    whole: i64,
     /// In units of `2^-FRACTION`.
     fixed: i128,
     more: Option<Box<More>>,
@@ -86,11 +87,12 @@ impl Sum {
     }
 
     fn add_whole(&mut self, n: i128) {
-        if n.unsigned_abs() < 1 << WHOLE {
-            self.add_fixed(n << FRACTION);
-        } else {
-            let more = self.more.get_or_insert_default();
-            more.whole = more.whole.saturating_add(n);
+        match i64::try_from(n).ok().and_then(|n| self.whole.checked_add(n)) {
+            Some(whole) => self.whole = whole,
+            None => {
+                let more = self.more.get_or_insert_default();
+                more.whole = more.whole.saturating_add(n);
+            }
         }
     }
 
@@ -120,6 +122,7 @@ impl Sum {
     /// Adds all of another.
     pub fn join(&mut self, other: &Sum) {
         self.count += other.count;
+        self.add_whole(i128::from(other.whole));
         self.add_fixed(other.fixed);
         if let Some(theirs) = &other.more {
             let more = self.more.get_or_insert_default();
@@ -132,14 +135,17 @@ impl Sum {
     /// The sum, rounded to a double.
     pub fn total(&self) -> f64 {
         let unit = 0.5f64.powi(FRACTION as i32);
-        let Some(more) = &self.more else { return self.fixed as f64 * unit };
-        if more.odd != 0.0 {
-            return more.odd;
+        match &self.more {
+            Some(more) if more.odd != 0.0 => return more.odd,
+            None if self.fixed == 0 => return self.whole as f64,
+            None if self.whole == 0 => return self.fixed as f64 * unit,
+            _ => {}
         }
-        let mut parts = more.parts.clone();
-        let behind = self.fixed & ((1 << FRACTION) - 1);
-        each_double(behind, |f| grow(&mut parts, f * unit));
-        each_double((self.fixed >> FRACTION).saturating_add(more.whole), |f| grow(&mut parts, f));
+        let more = self.more.as_deref();
+        let mut parts = more.map_or(Vec::new(), |more| more.parts.clone());
+        each_double(self.fixed, |f| grow(&mut parts, f * unit));
+        let whole = more.map_or(0, |more| more.whole).saturating_add(i128::from(self.whole));
+        each_double(whole, |f| grow(&mut parts, f));
         rounded(&parts)
     }
 
@@ -204,16 +210,14 @@ mod tests {
 
     #[test]
     fn doubles_are_fractions_of_one_length_where_they_can_be() {
-        let unit = 0.5f64.powi(64);
-        for (f, n) in
-            [(0.0, Some(0)), (-0.0, Some(0)), (1.0, Some(1 << 64)), (-0.75, Some(-(3 << 62))), (unit, Some(1))]
-        {
-            assert_eq!(fixed(f), n, "{f}");
+        let unit = 0.5f64.powi(80);
+        for (f, n) in [(0.0, 0), (-0.0, 0), (1.0, 1 << 80), (-0.75, -(3 << 78)), (unit, 1)] {
+            assert_eq!(fixed(f), Some(n), "{f}");
         }
-        for f in [0.1, 12.34, 2f64.powi(62) - 1024.0, 899.99] {
+        for f in [0.1, 12.34, 2f64.powi(46) - 0.0078125, 899.99, 4e-9] {
             assert_eq!(fixed(f).unwrap() as f64 * unit, f);
         }
-        for f in [unit / 2.0, 1e-9, 2f64.powi(62), f64::MAX, f64::MIN_POSITIVE, f64::INFINITY, f64::NAN] {
+        for f in [unit / 2.0, 1e-9, 2f64.powi(46), f64::MAX, f64::MIN_POSITIVE, f64::INFINITY, f64::NAN] {
             assert_eq!(fixed(f), None, "{f}");
         }
     }
@@ -221,28 +225,32 @@ mod tests {
     #[test]
     fn what_exceeds_is_carried() {
         let mut sum = Sum::default();
-        let large = (1i64 << 62) - 1;
-        (0..9).for_each(|_| sum.add_int(i128::from(large)));
-        (0..9).for_each(|_| sum.add_float(0.5));
-        assert_eq!(sum.total(), (i128::from(large) * 9 + 4) as f64);
-        (0..9).for_each(|_| sum.add_int(i128::from(-large)));
-        assert_eq!(sum.total(), 4.5);
+        let (int, double) = (i64::MAX - 5, 2f64.powi(46) - 0.5);
+        (0..9).for_each(|_| sum.add_int(i128::from(int)));
+        (0..9).for_each(|_| sum.add_float(double));
+        assert_eq!(sum.total(), (i128::from(int) * 9 + 9 * (1 << 46) - 4) as f64);
+        (0..9).for_each(|_| sum.add_int(i128::from(-int)));
+        assert_eq!(sum.total(), double * 9.0);
         let mut twice = sum.clone();
         twice.join(&sum);
-        assert_eq!((twice.total(), twice.count), (9.0, 54));
+        assert_eq!((twice.total(), twice.count), (double * 18.0, 54));
+        (0..18).for_each(|_| twice.add_float(-double));
+        assert_eq!(twice.total(), 0.0);
     }
 
     proptest! {
         #[test]
-        fn sums_are_rounded_once(numbers in prop::collection::vec((any::<i64>(), 0u32..80), 0..40)) {
-            // Exactly, in units of 2^-80, where all of them stand.
+        fn sums_are_rounded_once(numbers in prop::collection::vec((any::<i16>(), 0u32..100), 0..40)) {
+            // Exactly, in units of 2^-100, where all of them stand; some are too small for the fractions of one length.
             let (mut sum, mut exact) = (Sum::default(), 0i128);
             for (n, behind) in numbers {
-                let n = n >> 24;
-                sum.add_float(n as f64 * 0.5f64.powi(behind as i32));
-                exact += i128::from(n) << (80 - behind);
+                match behind {
+                    0 => sum.add_int(i128::from(n)),
+                    _ => sum.add_float(f64::from(n) * 0.5f64.powi(behind as i32)),
+                }
+                exact += i128::from(n) << (100 - behind);
             }
-            prop_assert_eq!(sum.total(), exact as f64 * 0.5f64.powi(80));
+            prop_assert_eq!(sum.total(), exact as f64 * 0.5f64.powi(100));
         }
 
         #[test]

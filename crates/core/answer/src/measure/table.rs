@@ -3,6 +3,7 @@
 use super::cells::{Cell, Cells};
 use super::groups::Groups;
 use super::partial::{Partial, values_of};
+use super::ranked::keep_first;
 use super::tally::FieldTally;
 use super::values::Values;
 use super::{GroupValue, MeasureAsk, distinct, quantiles};
@@ -96,17 +97,17 @@ impl Table {
         // Only the groups that are asked for are built.
         let by = ask.measure.top.as_ref().and_then(|t| t.by).unwrap_or(0);
         let mut found: Vec<(Option<f64>, u32)> = found.into_iter().map(|g| (figure(by, g as usize), g)).collect();
-        leave_out_smaller(ask, &mut found);
-        cut(ask, &mut found, |(a_number, a), (b_number, b)| {
-            larger_first(*a_number, *b_number)
-                .then_with(|| values_of(fields, whole.key(*a as usize)).cmp(values_of(fields, whole.key(*b as usize))))
+        let by_number = |(a, _): &(Option<f64>, u32), (b, _): &(Option<f64>, u32)| larger_first(*a, *b);
+        let values = |group: u32| values_of(fields, whole.key(group as usize));
+        keep_first(&mut found, wanted(ask), by_number, |a, b| {
+            by_number(a, b).then_with(|| values(a.1).cmp(values(b.1)))
         });
         let mut groups: Vec<(usize, Group)> = Vec::with_capacity(found.len());
         for (_, id) in found {
             let id = id as usize;
             let reported = |n: usize| report(&totals[n], n, id, events[id], all);
             let total = (0..functions.len()).map(reported).collect();
-            let values = values_of(fields, whole.key(id)).map(|value| value.to_value()).collect();
+            let values = values(id as u32).map(|value| value.to_value()).collect();
             groups.push((id, Group { values, total, steps: Vec::new() }));
         }
         if stepped {
@@ -145,7 +146,7 @@ impl Table {
         let missing = (tally.missing > 0).then_some((GroupValue::Missing, tally.missing));
         let group_count = tally.distinct + usize::from(missing.is_some());
         let mut groups: Vec<Group> = tally.top.into_iter().chain(missing).map(of).collect();
-        cut(ask, &mut groups, |a, b| in_order(ask, a, b));
+        cut(ask, &mut groups);
         let overfull = tally.uncounted > 0;
         let limited = limited(ask, group_count, overfull);
         Table { steps: Vec::new(), groups, group_count, overfull, limited, errors: vec![None; aggregates], explain }
@@ -155,7 +156,7 @@ impl Table {
     pub(super) fn join(&mut self, ask: &MeasureAsk, other: Table) {
         self.overfull |= other.overfull;
         self.groups.extend(other.groups);
-        cut(ask, &mut self.groups, |a, b| in_order(ask, a, b));
+        cut(ask, &mut self.groups);
         self.group_count += other.group_count;
         self.limited = limited(ask, self.group_count, self.overfull);
         self.errors.iter_mut().zip(other.errors).for_each(|(own, other)| *own = own.or(other));
@@ -186,31 +187,12 @@ fn larger_first(a: Option<f64>, b: Option<f64>) -> Ordering {
     }
 }
 
-/// By the figure that `top` names, equal ones in the order of their values.
-fn in_order(ask: &MeasureAsk, a: &Group, b: &Group) -> Ordering {
+/// Puts groups in order, by the figure that `top` names and equal ones by their values, and keeps those that are asked for.
+fn cut(ask: &MeasureAsk, groups: &mut Vec<Group>) {
     let by = ask.measure.top.as_ref().and_then(|t| t.by).unwrap_or(0);
     let number = |group: &Group| group.total.get(by).and_then(Cell::number);
-    larger_first(number(a), number(b)).then_with(|| a.values.cmp(&b.values))
-}
-
-/// Leaves out groups that are not asked for by their numbers alone, so that the values of few are compared.
-fn leave_out_smaller(ask: &MeasureAsk, groups: &mut Vec<(Option<f64>, u32)>) {
-    let wanted = wanted(ask);
-    if wanted > 0 && groups.len() > wanted {
-        let (_, last, _) = groups.select_nth_unstable_by(wanted - 1, |(a, _), (b, _)| larger_first(*a, *b));
-        let least = last.0;
-        groups.retain(|(number, _)| larger_first(*number, least).is_le());
-    }
-}
-
-/// Puts groups in order, and keeps those that are asked for.
-fn cut<T>(ask: &MeasureAsk, groups: &mut Vec<T>, order: impl Fn(&T, &T) -> Ordering) {
-    let wanted = wanted(ask);
-    if wanted > 0 && groups.len() > wanted {
-        groups.select_nth_unstable_by(wanted - 1, &order);
-    }
-    groups.truncate(wanted);
-    groups.sort_by(order);
+    let by_number = |a: &Group, b: &Group| larger_first(number(a), number(b));
+    keep_first(groups, wanted(ask), by_number, |a, b| by_number(a, b).then_with(|| a.values.cmp(&b.values)));
 }
 
 /// The figures of each group over all of its steps, and its events.
