@@ -54,6 +54,10 @@ pub struct Metrics {
     pub chunks: Gauge,
     /// Memory that requests which send hold of their budget.
     pub request_bytes: Gauge,
+    /// Memory of chunk parts and columns that are kept for questions.
+    pub kept_bytes: Gauge,
+    /// Memory that questions hold while they are answered.
+    pub question_bytes: Gauge,
     /// Chunks sealed.
     pub seals: Counter,
     /// Chunks made of smaller ones.
@@ -102,6 +106,8 @@ impl Default for Metrics {
             head_bytes: Gauge::default(),
             chunks: Gauge::default(),
             request_bytes: Gauge::default(),
+            kept_bytes: Gauge::default(),
+            question_bytes: Gauge::default(),
             seals: Counter::default(),
             merges: Counter::default(),
             seal_failures: Counter::default(),
@@ -123,6 +129,8 @@ impl Default for Metrics {
         r.register("head_bytes", "Memory of the heads, roughly", m.head_bytes.clone());
         r.register("chunks", "Sealed chunks", m.chunks.clone());
         r.register("request_bytes", "Memory that requests which send hold of their budget", m.request_bytes.clone());
+        r.register("kept_bytes", "Memory of chunk parts and columns kept for questions", m.kept_bytes.clone());
+        r.register("question_bytes", "Memory that questions hold while they are answered", m.question_bytes.clone());
         r.register("seals", "Chunks sealed", m.seals.clone());
         r.register("merges", "Chunks made of smaller ones", m.merges.clone());
         r.register("seal_failures", "Seals tried in vain", m.seal_failures.clone());

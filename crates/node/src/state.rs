@@ -12,6 +12,7 @@
 use crate::admission::behind::Behind;
 use crate::admission::budget::Budget;
 use crate::admission::slots::Slots;
+use crate::answer::budgets::Budgets;
 use crate::answer::complete::Proposals;
 use crate::answer::overview::Standings;
 use crate::answer::rehearse::Rehearsals;
@@ -156,6 +157,8 @@ pub struct Reading {
     pub tail_slots: Arc<Semaphore>,
     /// The threads that scan for all searches.
     pub search_pool: SearchPool,
+    /// The memory of the questions that are being answered.
+    pub budgets: Budgets,
     /// How services stand, worked out lately.
     pub standings: Standings,
     /// What was read for rehearsals lately.
@@ -164,6 +167,13 @@ pub struct Reading {
     pub proposals: Proposals,
     /// The threads for work whose length an outsider decides.
     pub behind: Arc<Behind>,
+}
+
+impl Reading {
+    /// Bytes of chunk parts and columns that are kept for questions.
+    pub fn kept_bytes(&self) -> u64 {
+        self.cache.bytes() + self.rule_columns.bytes() + self.columns.as_ref().map_or(0, ColumnCache::bytes)
+    }
 }
 
 /// What sealing, merging and expiry need.

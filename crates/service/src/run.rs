@@ -7,6 +7,7 @@ use calvex_node::admission::behind::Behind;
 use calvex_node::admission::budget::Budget;
 use calvex_node::admission::connections::raise_open_files;
 use calvex_node::admission::slots::Slots;
+use calvex_node::answer::budgets::Budgets;
 use calvex_node::answer::complete::Proposals;
 use calvex_node::answer::overview::Standings;
 use calvex_node::answer::rehearse::Rehearsals;
@@ -318,6 +319,7 @@ async fn start_claimed(
         export_slots: Arc::new(Semaphore::new(calvex_node::answer::export::AT_ONCE)),
         tail_slots: Arc::new(Semaphore::new(calvex_node::answer::tail::AT_ONCE)),
         search_pool: SearchPool::new(cores)?,
+        budgets: Budgets::default(),
         standings: Standings::default(),
         rehearsals: Rehearsals::default(),
         proposals: Proposals::default(),

@@ -74,6 +74,11 @@ impl SegmentCache {
         }
     }
 
+    /// Bytes of what is kept in memory.
+    pub fn bytes(&self) -> u64 {
+        self.segments.weighted_size() + self.directories.weighted_size()
+    }
+
     /// Forgets a chunk of so many segments, on disk too: it expired or was merged.
     pub fn forget(&self, chunk: u64, checksum: u32, segments: u16) {
         self.directories.invalidate(&chunk);
@@ -147,6 +152,11 @@ impl ColumnCache {
     pub fn of_all(bytes: u64) -> Self {
         let weigher = |_: &ColumnAt, column: &Arc<Column>| weigh(column.weight_bytes());
         ColumnCache { columns: Cache::builder().max_capacity(bytes).weigher(weigher).build(), asked_for: None }
+    }
+
+    /// Bytes of those that are kept.
+    pub fn bytes(&self) -> u64 {
+        self.columns.weighted_size()
     }
 
     /// Forgets all of them.

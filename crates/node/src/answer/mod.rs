@@ -1,6 +1,7 @@
 //! Step 11: questions. Each is planned for one reader, run on the search threads within a budget, and written as the
 //! interface has it.
 
+pub mod budgets;
 pub mod compare;
 pub mod complete;
 pub mod errors;

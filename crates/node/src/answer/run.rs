@@ -7,7 +7,7 @@ use crate::answer::reads::{Reads, record_read};
 use crate::auth::{CHANGED, ReadScope, Watch};
 use crate::error::{Result, ServiceError};
 use crate::state::Reading;
-use calvex_answer::scan::{Budget, Progress, Scope};
+use calvex_answer::scan::{Progress, Scope};
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -200,7 +200,7 @@ async fn run_until(
         };
         let reported = listener.is_some().then_some(&shown as &(dyn Fn(Progress) + Sync));
         let passing = |lane: &str, rows: u64| *passed.lock().entry(lane.to_owned()).or_default() += rows;
-        let budget = Budget::new(own.base.settings.mib("search.memory_mib"));
+        let budget = own.budgets.begin(own.base.settings.mib("search.memory_mib"));
         let workers = own.search_pool.for_question();
         work(&Scope {
             view: &view,

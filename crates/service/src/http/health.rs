@@ -5,7 +5,7 @@ use axum::http::header;
 use axum::response::IntoResponse;
 use calvex_node::auth::Reader;
 use calvex_node::error::{Result, ServiceError};
-use calvex_node::state::Health;
+use calvex_node::state::{Health, Reading};
 use std::sync::Arc;
 
 /// `GET /healthz`: the process is alive.
@@ -23,12 +23,18 @@ pub async fn ready(State(health): State<Arc<Health>>) -> Result<&'static str> {
 }
 
 /// `GET /metrics`: OpenMetrics, without the lanes that may not be read.
-pub async fn metrics(State(health): State<Arc<Health>>, reader: Reader) -> impl IntoResponse {
+pub async fn metrics(
+    State(health): State<Arc<Health>>,
+    State(reading): State<Arc<Reading>>,
+    reader: Reader,
+) -> impl IntoResponse {
     let (events, bytes) = health.receiving.view.head_size();
     health.base.metrics.head_events.set(events as i64);
     health.base.metrics.head_bytes.set(bytes as i64);
     health.base.metrics.chunks.set(health.receiving.view.chunk_count() as i64);
     health.base.metrics.request_bytes.set(health.receiving.intake_budget.used() as i64);
+    health.base.metrics.kept_bytes.set(reading.kept_bytes() as i64);
+    health.base.metrics.question_bytes.set(reading.budgets.used() as i64);
     let config = health.base.config.get();
     let scope = reader.scope();
     // A part of a lane has no counters of its own.

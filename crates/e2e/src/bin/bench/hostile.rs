@@ -19,6 +19,8 @@ const WARM: Duration = Duration::from_secs(10);
 /// machine that uses all: that is what the busy phase shows, in which nobody attacks.
 const ROUNDS: usize = 5;
 const PHASE: Duration = Duration::from_secs(15);
+/// Between two looks at what the memory is made of.
+const LOOKS: Duration = Duration::from_millis(200);
 /// After so long, what was freed is back with the system.
 const SETTLED: Duration = Duration::from_secs(10);
 
@@ -26,15 +28,41 @@ fn address(service: &Service, scheme: &str) -> Result<SocketAddr> {
     Ok(service.other("syslog", scheme)?.trim_start_matches(scheme).parse()?)
 }
 
+/// Metrics of the service, by their names.
+async fn metrics<const N: usize>(url: &str, token: &str, names: [&str; N]) -> Result<[f64; N]> {
+    let metrics = client()?.get(format!("{url}/metrics")).bearer_auth(token).send().await?;
+    let metrics = metrics.error_for_status()?.text().await?;
+    let mut values = [0.0; N];
+    for (value, name) in values.iter_mut().zip(names) {
+        let of = |line: &str| line.strip_prefix("calvex_")?.strip_prefix(name)?.trim().parse::<f64>().ok();
+        *value = metrics.lines().find_map(of).with_context(|| format!("no `{name}` in the service's metrics"))?;
+    }
+    Ok(values)
+}
+
 /// How many group commits there were, and the seconds they took together.
 async fn commits(service: &Service) -> Result<(f64, f64)> {
-    let metrics = client()?.get(format!("{}/metrics", service.url)).bearer_auth(&service.token).send().await?;
-    let metrics = metrics.error_for_status()?.text().await?;
-    let value = |name: &str| {
-        let line = metrics.lines().find_map(|line| line.strip_prefix(name)?.trim().parse::<f64>().ok());
-        line.with_context(|| format!("no `{name}` in the service's metrics"))
-    };
-    Ok((value("calvex_commit_seconds_count ")?, value("calvex_commit_seconds_sum ")?))
+    let [count, seconds] =
+        metrics(&service.url, &service.token, ["commit_seconds_count ", "commit_seconds_sum "]).await?;
+    Ok((count, seconds))
+}
+
+/// What the service's memory is made of, MiB: all of it, and what heads, requests, questions and what is kept for
+/// questions have of it by its own account.
+type Memory = [u64; 5];
+
+/// Looks at the memory until `over`; returns the look at which the service had most of it.
+async fn watch_memory(service: (String, String, u32), over: Arc<AtomicBool>) -> Result<Memory> {
+    let (url, token, pid) = service;
+    let mut most = Memory::default();
+    while !over.load(Ordering::SeqCst) {
+        let names = ["head_bytes ", "request_bytes ", "question_bytes ", "kept_bytes "];
+        let [heads, requests, questions, kept] =
+            metrics(&url, &token, names).await?.map(|bytes| (bytes / 1048576.0) as u64);
+        most = most.max([resident_mib(pid)?, heads, requests, questions, kept]);
+        tokio::time::sleep(LOOKS).await;
+    }
+    Ok(most)
 }
 
 /// Measures and prints both.
@@ -60,6 +88,7 @@ pub async fn hostile() -> Result<()> {
     phase(WARM).await?;
     println!("  {} MiB before any attack", peak_mib(service.pid())?);
     let (mut calm, mut busy, mut beside, mut attacks) = (Vec::new(), Vec::new(), Vec::new(), 0);
+    let mut most = Memory::default();
     for _ in 0..ROUNDS {
         calm.push(phase(PHASE).await?);
         let over = Arc::new(AtomicBool::new(false));
@@ -71,11 +100,14 @@ pub async fn hostile() -> Result<()> {
         }
         let over = Arc::new(AtomicBool::new(false));
         let attackers = attack(target.clone(), Attackers::Idle, over.clone());
+        let watched = (service.url.clone(), service.token.clone(), service.pid());
+        let watching = tokio::spawn(watch_memory(watched, over.clone()));
         beside.push(phase(PHASE).await?);
         over.store(true, Ordering::SeqCst);
         attacks += tokio::task::spawn_blocking(move || attackers.join())
             .await?
             .map_err(|_| anyhow::anyhow!("an attack failed"))??;
+        most = most.max(watching.await??);
     }
     let calm_p99 = show("calm", &calm);
     let busy_p99 = show("beside cores kept busy with nothing", &busy);
@@ -84,6 +116,10 @@ pub async fn hostile() -> Result<()> {
     println!(
         "  {of_calm:.2} times the calm p99, {of_busy:.2} times the busy one, peak {} MiB",
         peak_mib(service.pid())?
+    );
+    let [all, heads, requests, questions, kept] = most;
+    println!(
+        "  of {all} MiB, by the service's own account: heads {heads}, requests {requests}, questions {questions}, kept for questions {kept}"
     );
     tokio::time::sleep(SETTLED).await;
     println!("  {} s later it holds {} MiB", SETTLED.as_secs(), resident_mib(service.pid())?);
