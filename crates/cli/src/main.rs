@@ -2,6 +2,7 @@
 //! people, lanes and rules in `calvex-keeping`, those of whoever runs a service in `calvex-operator`.
 
 mod completions;
+mod memory;
 
 use calvex_client::{Ended, Reading, Sending, client, output, proposed};
 use calvex_keeping::Keeping;
@@ -10,9 +11,6 @@ use clap::error::ErrorKind;
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
 use std::time::Duration;
-
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// Calvex keeps log events and finds them again.
 #[derive(Parser)]
@@ -63,6 +61,7 @@ enum Command {
 }
 
 fn main() -> ExitCode {
+    memory::give_back_soon();
     // Where a shell asks for proposals, they are printed and nothing else is done.
     clap_complete::CompleteEnv::with_factory(Cli::command).var(proposed::VARIABLE).complete();
     match tokio::runtime::Runtime::new() {

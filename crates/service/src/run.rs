@@ -26,7 +26,7 @@ use calvex_node::listen::{Addresses, Certificates, Listeners};
 use calvex_node::metrics::Metrics;
 use calvex_node::nodes::{Following, Nodes, beat_while_starting, list_orphans, look, page_of};
 use calvex_node::pipeline::admitted::{Admitted, Reach};
-use calvex_node::pipeline::{CommitFigures, Committer, Sealer, View};
+use calvex_node::pipeline::{CommitFigures, Committer, Sealer, View, compaction};
 use calvex_node::state::{Auth, Base, Clock, Health, Parts, Reading, Receiving, Upkeep, system_clock};
 use calvex_storage::columns::PageRead;
 use calvex_store::records::Act;
@@ -254,6 +254,7 @@ async fn start_claimed(
     let table = Arc::new(AtomicU32::new(table.no));
     let stuck_since_ns = Arc::new(AtomicI64::new(0));
     let (admitted, fenced) = (Arc::new(Admitted::default()), Arc::new(AtomicBool::new(false)));
+    let (grown, compaction) = compaction();
     let committer = Committer {
         store: store.clone(),
         claim: claim.clone(),
@@ -262,6 +263,7 @@ async fn start_claimed(
         clock: clock.clone(),
         wait: Duration::from_millis(settings.number("intake.commit_wait_ms")),
         table: table.clone(),
+        grown,
         admitted: admitted.clone(),
         fenced: fenced.clone(),
         stuck_since_ns: stuck_since_ns.clone(),
@@ -330,6 +332,7 @@ async fn start_claimed(
         base: base.clone(),
     });
     let building = Behind::for_building(cores)?;
+    tokio::spawn(compaction.run(view.clone(), building.clone()));
     let sealer = Arc::new(Sealer::new(base.clone(), view.clone(), cache.clone(), building, table));
     let upkeep = Arc::new(Upkeep {
         sealer: sealer.clone(),

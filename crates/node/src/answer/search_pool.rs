@@ -2,7 +2,7 @@
 //! many pages, or one that has run for a while, runs on threads of lower priority, so that it takes what intake and
 //! short questions leave.
 
-use crate::admission::behind::pool;
+use crate::admission::behind::{let_others_in, pool};
 use crate::admission::priority::Priority;
 use crate::error::Result;
 use calvex_answer::scan::Workers;
@@ -58,8 +58,15 @@ impl Workers for Question<'_> {
         if tasks <= 1 && !is_long {
             return (0..tasks).for_each(task);
         }
-        let pool = if is_long { long } else { short };
-        pool.install(|| (0..tasks).into_par_iter().with_max_len(1).for_each(task));
+        if !is_long {
+            return short.install(|| (0..tasks).into_par_iter().with_max_len(1).for_each(task));
+        }
+        long.install(|| {
+            (0..tasks).into_par_iter().with_max_len(1).for_each(|n| {
+                task(n);
+                let_others_in();
+            });
+        });
     }
 
     fn width(&self) -> usize {

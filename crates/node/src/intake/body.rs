@@ -2,7 +2,7 @@
 //! are held. A body is decompressed in a decoding slot, so that no more are unpacked at once than there are cores.
 
 use super::{admit, not_drained};
-use crate::admission::behind::ahead;
+use crate::admission::behind::{ahead, let_others_in};
 use crate::admission::budget::{Charge, Owner};
 use crate::error::{Result, ServiceError};
 use crate::intake::sender::Sender;
@@ -241,6 +241,7 @@ impl Unpacking {
                 self.out.reserve_exact(capacity.saturating_sub(self.out.len()));
             }
             let read = from.take(STEP as u64).read_to_end(&mut self.out).map_err(|e| Unpack::Broken(e.to_string()))?;
+            let_others_in();
             if self.out.len() > self.limit {
                 return Err(Unpack::TooLarge);
             }

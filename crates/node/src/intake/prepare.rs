@@ -1,6 +1,7 @@
 //! Steps 3 to 6 of one body: decoded, normalised, transformed and routed, off the async threads.
 
 use super::sender::Sender;
+use crate::admission::behind::let_others_in;
 use crate::error::Result;
 use crate::intake::ledger::shortened;
 use crate::pipeline::HeadPage;
@@ -50,7 +51,7 @@ pub(super) fn prepare(
     let now_ns = (receiving.base.clock)();
     let arrival =
         Arrival { arrived_ns: now_ns, sender: &sender.name, fixed: &sender.fixed, limits, ties: config.ties() };
-    let mut builder = BatchBuilder::new(arrival);
+    let mut builder = BatchBuilder::new(arrival).with_pauses(&let_others_in);
     let mut reading = Reading::default();
     decode(&mut builder, &mut reading)?;
     let policy = Policy {

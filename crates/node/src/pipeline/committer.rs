@@ -3,6 +3,7 @@
 
 use super::View;
 use super::admitted::{Admitted, Reach};
+use super::compaction::Grown;
 use super::group::{Built, HeadPage, build};
 use super::receipt::Receipt;
 use crate::admission::budget::Charge;
@@ -182,6 +183,8 @@ pub struct Committer {
     pub wait: Duration,
     /// The journal table written to.
     pub table: Arc<AtomicU32>,
+    /// Where small pages are joined.
+    pub grown: Grown,
     /// What jobs have still to look at.
     pub admitted: Arc<Admitted>,
     /// Set where another process took this node's place.
@@ -267,7 +270,7 @@ impl Committer {
         match self.write_rows(built, receipts, seq, table_bytes).await {
             Ok(heads) => {
                 waiting.into_iter().for_each(|w| w.answer(Ok(())));
-                heads.into_iter().for_each(|key| self.view.compact(key));
+                self.grown.note(heads);
             }
             Err(Refused::Permanent(why)) if waiting.len() > 1 => {
                 tracing::error!(

@@ -2,12 +2,15 @@
 
 pub mod admitted;
 mod committer;
+mod compaction;
 mod group;
 mod receipt;
 mod sealer;
+mod small_pages;
 mod view;
 
 pub use committer::{CommitFigures, Committer, InFlightMark, Intake, Submission, Wait};
+pub use compaction::{Compaction, Grown, compaction};
 pub use group::HeadPage;
 pub use receipt::{Named, Receipt, names_of_body};
 pub use sealer::Sealer;

@@ -2,13 +2,14 @@
 
 mod followed;
 
+use super::small_pages::{fitting, small_run};
 use crate::auth::{LaneAccess, ReadScope};
 use crate::config::Config;
 use calvex_answer::retention::visible_until_ns;
 use calvex_answer::scan::{Extent, InBloomSet, Location};
 use calvex_intake::batch::HeadKey;
 use calvex_storage::chunk::{BloomSetMember, ChunkMeta};
-use calvex_storage::columns::{PAGE_ROWS, PAGE_WEIGHT_BYTES, Page, PageRead};
+use calvex_storage::columns::{Page, PageRead};
 use calvex_store::{BucketRef, JournalRowRef, SealedRows};
 use followed::FollowedHead;
 use parking_lot::RwLock;
@@ -16,9 +17,6 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ops::RangeInclusive;
 use std::sync::Arc;
 use tokio::sync::broadcast;
-
-/// Pages of this many rows are left as they are: joining them would cost more than scanning them apart.
-const SMALL_PAGE: usize = 1024;
 
 /// Events in memory, and the journal rows that hold them meanwhile.
 #[derive(Debug, Clone, Default)]
@@ -121,31 +119,28 @@ impl View {
         let _ = self.fresh.send(Fresh::End);
     }
 
-    /// Joins the last small pages of a head, so that a trickle does not leave thousands of pages. Merging runs without
-    /// the lock; if the head changed meanwhile, the merge is dropped.
+    /// Joins the last small pages of a head. They are joined without the lock, and stay as they are where the head was taken
+    /// meanwhile; what was admitted meanwhile stays behind them.
     pub fn compact(&self, key: HeadKey) {
-        loop {
-            let pair = {
-                let inner = self.inner.read();
-                match inner.heads.get(&key).map(|h| h.pages.as_slice()) {
-                    Some([.., a, b]) if a.rows() <= b.rows() * 2 && a.rows() < SMALL_PAGE => {
-                        Some((a.clone(), b.clone()))
-                    }
-                    _ => None,
-                }
-            };
-            let Some((a, b)) = pair else { return };
-            let Some(joined) = fitting(&a, &b) else { return };
-            let mut inner = self.inner.write();
-            let Some(head) = inner.heads.get_mut(&key) else { return };
-            let n = head.pages.len();
-            if n < 2 || !Arc::ptr_eq(&head.pages[n - 1], &b) || !Arc::ptr_eq(&head.pages[n - 2], &a) {
-                return;
-            }
-            head.bytes = (head.bytes + joined.weight_bytes()).saturating_sub(a.weight_bytes() + b.weight_bytes());
-            head.pages.truncate(n - 2);
-            head.pages.push(Arc::new(joined));
+        let run: Vec<Arc<Page>> = {
+            let inner = self.inner.read();
+            let Some(head) = inner.heads.get(&key) else { return };
+            head.pages[head.pages.len() - small_run(&head.pages)..].to_vec()
+        };
+        let [first, .., last] = run.as_slice() else { return };
+        let pages: Vec<Page> = run.iter().map(|page| Page::clone(page)).collect();
+        // Within one head an earlier page has the lower ids, and joining keeps the order of equal times.
+        let Ok(joined) = super::group::join(&pages) else { return };
+        let mut inner = self.inner.write();
+        let Some(head) = inner.heads.get_mut(&key) else { return };
+        let Some(at) = head.pages.iter().rposition(|page| Arc::ptr_eq(page, first)) else { return };
+        let end = at + run.len();
+        if !head.pages.get(end - 1).is_some_and(|page| Arc::ptr_eq(page, last)) {
+            return;
         }
+        let before: usize = run.iter().map(|page| page.weight_bytes()).sum();
+        head.bytes = (head.bytes + joined.weight_bytes()).saturating_sub(before);
+        head.pages.splice(at..end, [Arc::new(joined)]);
     }
 
     /// Takes the head out to be sealed that is due and has waited longest; it stays searchable. One that fills again at once
@@ -415,13 +410,6 @@ fn push(extents: &mut Vec<Extent>, extent: Extent, access: &LaneAccess) {
 fn bloom_sets_of(chunks: &[ChunkMeta]) -> HashMap<u64, BucketRef> {
     let location = |r: BloomSetMember| (r.id, BucketRef { bucket: r.bucket, checksum: r.checksum });
     chunks.iter().filter_map(|c| c.bloom_set).map(location).collect()
-}
-
-/// Two pages of one head joined, where they fit into one.
-fn fitting(a: &Page, b: &Page) -> Option<Page> {
-    let fits = a.rows() + b.rows() <= PAGE_ROWS && a.weight_bytes() + b.weight_bytes() <= PAGE_WEIGHT_BYTES;
-    // Within one head an earlier page has the lower ids, and joining keeps the order of equal times.
-    fits.then(|| super::group::join(&[a.clone(), b.clone()]).ok()).flatten()
 }
 
 #[cfg(test)]

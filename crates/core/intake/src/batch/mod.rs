@@ -62,6 +62,9 @@ pub struct Reading {
     pub flattener: Flattener,
 }
 
+/// Lines between two pauses: half a millisecond of work or less.
+const PAUSE_EVERY: usize = 128;
+
 /// A page being filled.
 #[derive(Default)]
 struct OpenPage {
@@ -81,6 +84,9 @@ pub struct BatchBuilder<'a> {
     full: Vec<OpenPage>,
     /// Rough bytes of all pages.
     weight: usize,
+    /// What is called between lines, and how many there were.
+    pause: Option<&'a dyn Fn()>,
+    looked_at: usize,
     batch: Batch,
 }
 
@@ -93,7 +99,24 @@ impl<'a> BatchBuilder<'a> {
             open: HashMap::new(),
             full: Vec::new(),
             weight: 0,
+            pause: None,
+            looked_at: 0,
             batch: Batch { timed: true, ..Batch::default() },
+        }
+    }
+
+    /// Calls `pause` every [`PAUSE_EVERY`] lines, so that whoever works on a long body lets others in.
+    pub fn with_pauses(mut self, pause: &'a dyn Fn()) -> Self {
+        self.pause = Some(pause);
+        self
+    }
+
+    fn count(&mut self) {
+        self.looked_at += 1;
+        if self.looked_at % PAUSE_EVERY == 0
+            && let Some(pause) = self.pause
+        {
+            pause();
         }
     }
 
@@ -132,6 +155,7 @@ impl<'a> BatchBuilder<'a> {
     where
         'a: 'e,
     {
+        self.count();
         let normalised = event.and_then(|raw| normalise(raw, &mut reading.paths, &mut self.meanings, &self.arrival));
         let taken = normalised.and_then(|normalised| {
             let (time_ns, limits) = (normalised.draft.time_ns, &self.arrival.limits);
@@ -171,6 +195,7 @@ impl<'a> BatchBuilder<'a> {
 
     /// Refuses a line, of which `text` can be shown in short.
     pub fn refuse(&mut self, line: usize, refusal: Refusal, text: &[u8]) {
+        self.count();
         if !self.batch.refused.keeps(line) {
             return self.batch.refused.count(refusal.reason(), 1);
         }
@@ -190,6 +215,7 @@ impl<'a> BatchBuilder<'a> {
         self.full.append(&mut open);
         self.batch.held = vec![0; policy.transforms.len()];
         for OpenPage { day, late, builder, lines } in std::mem::take(&mut self.full) {
+            self.pause.inspect(|pause| pause());
             let page = builder.finish(&reading.paths)?;
             let sheet = Sheet { page, day, late, lines, lanes: Vec::new() };
             for sheet in transformed(sheet, policy, self.arrival.arrived_ns, &mut self.batch)? {

@@ -3,7 +3,7 @@
 //!
 //! A seal over there covers rows up to any of them, so a joined page may be sealed in part: the rest is cut out of it then.
 
-use super::SMALL_PAGE;
+use crate::pipeline::small_pages::SMALL_PAGE;
 use calvex_language::error::Result;
 use calvex_storage::columns::{BuiltinColumn, Page, PageRead, SourceRow, permute};
 use calvex_store::{JournalRowRef, SealedRows};
