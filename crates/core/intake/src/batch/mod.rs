@@ -242,6 +242,28 @@ mod tests {
         take_within(lines, arrived_ns, Limits { event_bytes, ..Limits::default() }, 30)
     }
 
+    #[test]
+    fn whoever_is_long_at_work_pauses() {
+        let pauses = std::cell::Cell::new(0);
+        let pause = || pauses.set(pauses.get() + 1);
+        let ties = calvex_language::query::Ties::default();
+        let arrival = Arrival { arrived_ns: 0, sender: "x", fixed: &[], limits: Limits::default(), ties: &ties };
+        let mut builder = BatchBuilder::new(arrival).with_pauses(&pause);
+        let mut reading = Reading::default();
+        for line in 1..=10 * PAUSE_EVERY {
+            // What is refused is work too.
+            let fields = reading.flattener.json("{\"msg\":\"x\"}", &mut reading.paths, &Limits::default());
+            match line % 2 {
+                0 => builder.refuse(line, Refusal::TooManyDays(1), b"x"),
+                _ => {
+                    let raw = fields.map(|fields| RawEvent { fields, known: Known::default() });
+                    builder.push(line, raw, &mut reading).unwrap();
+                }
+            }
+        }
+        assert_eq!(pauses.get(), 10);
+    }
+
     fn take_within(lines: &[String], arrived_ns: i64, limits: Limits, days: u32) -> Batch {
         let mut reading = Reading::default();
         let ties = calvex_language::query::Ties::default();
