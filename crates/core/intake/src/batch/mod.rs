@@ -113,7 +113,7 @@ impl<'a> BatchBuilder<'a> {
 
     fn count(&mut self) {
         self.looked_at += 1;
-        if self.looked_at % PAUSE_EVERY == 0
+        if self.looked_at.is_multiple_of(PAUSE_EVERY)
             && let Some(pause) = self.pause
         {
             pause();
