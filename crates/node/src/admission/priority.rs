@@ -15,7 +15,8 @@ pub enum Priority {
     /// more, the less weight the running threads have (Stoica, Abdel-Wahab: "Earliest eligible virtual deadline first",
     /// 1995; `place_entity` in Linux).
     GivingWay(i32),
-    /// In what all others leave (`SCHED_IDLE`): whoever wakes is let in at once. Where they leave nothing, threads are
+    /// In what all others leave (`SCHED_IDLE`): whoever wakes is let in at once, or at the next
+    /// tick where the little that such a thread is due anyway has come due. Where others leave nothing, threads are
     /// [lifted](Lifting) to [giving way](Priority::GivingWay) with so many steps for a while. A system that would not let
     /// them be lifted has them give way at all times.
     Leavings(i32),

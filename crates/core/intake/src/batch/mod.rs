@@ -86,7 +86,7 @@ pub struct BatchBuilder<'a> {
     weight: usize,
     /// What is called between lines, and how many there were.
     pause: Option<&'a dyn Fn()>,
-    looked_at: usize,
+    lines: usize,
     batch: Batch,
 }
 
@@ -100,7 +100,7 @@ impl<'a> BatchBuilder<'a> {
             full: Vec::new(),
             weight: 0,
             pause: None,
-            looked_at: 0,
+            lines: 0,
             batch: Batch { timed: true, ..Batch::default() },
         }
     }
@@ -111,9 +111,10 @@ impl<'a> BatchBuilder<'a> {
         self
     }
 
-    fn count(&mut self) {
-        self.looked_at += 1;
-        if self.looked_at.is_multiple_of(PAUSE_EVERY)
+    /// One more line is looked at; every so many there is a pause.
+    fn note_line(&mut self) {
+        self.lines += 1;
+        if self.lines.is_multiple_of(PAUSE_EVERY)
             && let Some(pause) = self.pause
         {
             pause();
@@ -155,7 +156,7 @@ impl<'a> BatchBuilder<'a> {
     where
         'a: 'e,
     {
-        self.count();
+        self.note_line();
         let normalised = event.and_then(|raw| normalise(raw, &mut reading.paths, &mut self.meanings, &self.arrival));
         let taken = normalised.and_then(|normalised| {
             let (time_ns, limits) = (normalised.draft.time_ns, &self.arrival.limits);
@@ -195,7 +196,7 @@ impl<'a> BatchBuilder<'a> {
 
     /// Refuses a line, of which `text` can be shown in short.
     pub fn refuse(&mut self, line: usize, refusal: Refusal, text: &[u8]) {
-        self.count();
+        self.note_line();
         if !self.batch.refused.keeps(line) {
             return self.batch.refused.count(refusal.reason(), 1);
         }
@@ -215,7 +216,9 @@ impl<'a> BatchBuilder<'a> {
         self.full.append(&mut open);
         self.batch.held = vec![0; policy.transforms.len()];
         for OpenPage { day, late, builder, lines } in std::mem::take(&mut self.full) {
-            self.pause.inspect(|pause| pause());
+            if let Some(pause) = self.pause {
+                pause();
+            }
             let page = builder.finish(&reading.paths)?;
             let sheet = Sheet { page, day, late, lines, lanes: Vec::new() };
             for sheet in transformed(sheet, policy, self.arrival.arrived_ns, &mut self.batch)? {
